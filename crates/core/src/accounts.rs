@@ -1,0 +1,234 @@
+//! Accounts and the account map: the code speaks of purposes, the map of accounts.
+//!
+//! *Source: domain.md section 11 and the chart in postings.md.*
+
+use serde::{Deserialize, Serialize};
+
+/// What kind of account it is; decides where a balance stands in the reports.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "snake_case")]
+pub enum AccountType {
+    /// What is owned or owed to us.
+    Asset,
+    /// What is owed by us.
+    Liability,
+    /// What belongs to the owners.
+    Equity,
+    /// What was earned.
+    Revenue,
+    /// What it cost.
+    Expense,
+}
+
+impl AccountType {
+    /// The word kept in the database.
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Asset => "asset",
+            Self::Liability => "liability",
+            Self::Equity => "equity",
+            Self::Revenue => "revenue",
+            Self::Expense => "expense",
+        }
+    }
+
+    /// The type with this word.
+    pub fn of(word: &str) -> Option<Self> {
+        [Self::Asset, Self::Liability, Self::Equity, Self::Revenue, Self::Expense]
+            .into_iter()
+            .find(|kind| kind.word() == word)
+    }
+}
+
+macro_rules! purposes {
+    ($($(#[$doc:meta])* $variant:ident $word:literal $kind:ident),+ $(,)?) => {
+        /// What a ledger line is for. Each purpose demands an account type.
+        #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+        #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+        #[serde(rename_all = "snake_case")]
+        pub enum Purpose { $($(#[$doc])* $variant),+ }
+
+        impl Purpose {
+            /// Every purpose.
+            pub const ALL: &'static [Self] = &[$(Self::$variant),+];
+
+            /// The word kept in the database and used in postings.md.
+            pub const fn word(self) -> &'static str {
+                match self { $(Self::$variant => $word),+ }
+            }
+
+            /// The account type it demands.
+            pub const fn demands(self) -> AccountType {
+                match self { $(Self::$variant => AccountType::$kind),+ }
+            }
+        }
+    };
+}
+
+purposes! {
+    /// Money at the bank.
+    Bank "bank" Asset,
+    /// Checks and cash not yet taken to the bank.
+    InHand "in_hand" Asset,
+    /// What customers owe.
+    Receivable "receivable" Asset,
+    /// Goods for sale, at cost.
+    Inventory "inventory" Asset,
+    /// What is owed to suppliers for goods taken in.
+    SupplierClearing "supplier_clearing" Liability,
+    /// Money that came in without a target.
+    Unapplied "unapplied" Liability,
+    /// Tax to be paid over, by code.
+    TaxPayable "tax_payable" Liability,
+    /// Opening balances and earnings of earlier years.
+    Equity "equity" Equity,
+    /// Sales by item class.
+    Revenue "revenue" Revenue,
+    /// Freight and fees charged to customers.
+    ChargeRevenue "charge_revenue" Revenue,
+    /// Cost of the goods that left.
+    Cogs "cogs" Expense,
+    /// Differences between the rate of a document and the rate of its payment.
+    FxDifference "fx_difference" Expense,
+}
+
+impl Purpose {
+    /// The purpose with this word.
+    pub fn of(word: &str) -> Option<Self> {
+        Self::ALL.iter().copied().find(|purpose| purpose.word() == word)
+    }
+}
+
+/// A ledger account.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Account {
+    /// Its number, a text: `1100`.
+    pub number: String,
+    /// Its name.
+    pub name: String,
+    /// Its type.
+    pub account_type: AccountType,
+}
+
+/// One row of the account map. An absent class stands for any.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct AccountRule {
+    /// For which purpose.
+    pub purpose: Purpose,
+    /// For items of this class.
+    pub item_class: Option<String>,
+    /// For customers of this class.
+    pub customer_class: Option<String>,
+    /// The account it leads to.
+    pub account: Account,
+}
+
+/// The account map.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct AccountMap(pub Vec<AccountRule>);
+
+/// Why a purpose led to no account.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum NoAccount {
+    /// No row fits.
+    #[error("The account map has no account for {purpose}{classes}. Ask a lead to add one.")]
+    Missing {
+        /// The purpose asked for.
+        purpose: &'static str,
+        /// “ of item class x”, where one was given.
+        classes: String,
+    },
+    /// The row leads to an account of another type.
+    #[error("The account map leads {purpose} to {number} {name}, which is no {wanted} account. Ask a lead to correct it.")]
+    WrongType {
+        /// The purpose asked for.
+        purpose: &'static str,
+        /// The account's number.
+        number: String,
+        /// The account's name.
+        name: String,
+        /// The type demanded.
+        wanted: &'static str,
+    },
+}
+
+impl AccountMap {
+    /// The account for a line: most specific row first, item class before customer class.
+    ///
+    /// # Errors
+    /// [`NoAccount`] where no row fits, or the row's account has the wrong type: never a default.
+    pub fn account(
+        &self,
+        purpose: Purpose,
+        item_class: Option<&str>,
+        customer_class: Option<&str>,
+    ) -> Result<&Account, NoAccount> {
+        let fits = |rule_class: &Option<String>, class: Option<&str>| {
+            rule_class.as_deref().is_none_or(|wanted| Some(wanted) == class)
+        };
+        let rule = self
+            .0
+            .iter()
+            .filter(|rule| {
+                rule.purpose == purpose
+                    && fits(&rule.item_class, item_class)
+                    && fits(&rule.customer_class, customer_class)
+            })
+            .max_by_key(|rule| (rule.item_class.is_some(), rule.customer_class.is_some()))
+            .ok_or_else(|| NoAccount::Missing {
+                purpose: purpose.word(),
+                classes: item_class.map(|class| format!(" of item class {class}")).unwrap_or_default(),
+            })?;
+        if rule.account.account_type != purpose.demands() {
+            return Err(NoAccount::WrongType {
+                purpose: purpose.word(),
+                number: rule.account.number.clone(),
+                name: rule.account.name.clone(),
+                wanted: purpose.demands().word(),
+            });
+        }
+        Ok(&rule.account)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn rule(item: Option<&str>, customer: Option<&str>, number: &str) -> AccountRule {
+        AccountRule {
+            purpose: Purpose::Revenue,
+            item_class: item.map(str::to_owned),
+            customer_class: customer.map(str::to_owned),
+            account: Account {
+                number: number.to_owned(),
+                name: "Sales".to_owned(),
+                account_type: if number.starts_with('4') { AccountType::Revenue } else { AccountType::Asset },
+            },
+        }
+    }
+
+    #[test]
+    fn the_most_specific_row_wins_and_item_class_comes_first() {
+        let map = AccountMap(vec![
+            rule(None, None, "4000"),
+            rule(None, Some("abroad"), "4090"),
+            rule(Some("wax"), None, "4020"),
+            rule(Some("wax"), Some("abroad"), "4029"),
+        ]);
+        let number = |item, customer| map.account(Purpose::Revenue, item, customer).unwrap().number.as_str();
+        assert_eq!(number(None, None), "4000");
+        assert_eq!(number(Some("jars"), Some("abroad")), "4090");
+        assert_eq!(number(Some("wax"), Some("home")), "4020");
+        assert_eq!(number(Some("wax"), Some("abroad")), "4029");
+    }
+
+    #[test]
+    fn a_missing_or_wrong_account_is_never_a_default() {
+        let map = AccountMap(vec![rule(Some("wax"), None, "1300")]);
+        assert!(matches!(map.account(Purpose::Revenue, Some("jars"), None), Err(NoAccount::Missing { .. })));
+        assert!(matches!(map.account(Purpose::Revenue, Some("wax"), None), Err(NoAccount::WrongType { .. })));
+    }
+}

@@ -1,0 +1,211 @@
+//! Dates: terms and the due date they give, periods, and dates nobody typed.
+//!
+//! The core never reads a clock; whoever calls it brings the business date.
+
+use chrono::{Datelike, Days, Months, NaiveDate};
+use serde::{Deserialize, Serialize};
+
+/// Payment terms: when a document of a given date falls due.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(tag = "kind", rename_all = "snake_case")]
+pub enum Terms {
+    /// So many days after the document date.
+    NetDays {
+        /// Days, 0 for at once.
+        days: u16,
+    },
+    /// So many days after the end of the document's month.
+    EndOfMonth {
+        /// Days after the month's last day.
+        plus_days: u16,
+    },
+    /// The first such day of a month after the document date, or the month's last day
+    /// where the month is shorter.
+    DayOfMonth {
+        /// 1 to 31.
+        day: u8,
+    },
+}
+
+impl Terms {
+    /// The due date of a document with this date.
+    ///
+    /// *Common practice, no source.* A date past the calendar's end gives that end.
+    pub fn due_date(self, document_date: NaiveDate) -> NaiveDate {
+        match self {
+            Self::NetDays { days } => plus_days(document_date, u64::from(days)),
+            Self::EndOfMonth { plus_days: days } => {
+                plus_days(end_of_month(document_date), u64::from(days))
+            }
+            Self::DayOfMonth { day } => {
+                let this_month = day_in_month(document_date, day);
+                if this_month > document_date {
+                    this_month
+                } else {
+                    day_in_month(first_of_next_month(document_date), day)
+                }
+            }
+        }
+    }
+
+    /// As printed: “30 days net”.
+    pub fn words(self) -> String {
+        match self {
+            Self::NetDays { days: 0 } => "due at once".to_owned(),
+            Self::NetDays { days } => format!("{days} days net"),
+            Self::EndOfMonth { plus_days: 0 } => "end of month".to_owned(),
+            Self::EndOfMonth { plus_days } => format!("end of month plus {plus_days} days"),
+            Self::DayOfMonth { day } => format!("day {day} of the month"),
+        }
+    }
+}
+
+fn plus_days(date: NaiveDate, days: u64) -> NaiveDate {
+    date.checked_add_days(Days::new(days)).unwrap_or(NaiveDate::MAX)
+}
+
+fn first_of_next_month(date: NaiveDate) -> NaiveDate {
+    date.with_day(1)
+        .and_then(|first| first.checked_add_months(Months::new(1)))
+        .unwrap_or(NaiveDate::MAX)
+}
+
+/// The last day of the month of `date`.
+pub fn end_of_month(date: NaiveDate) -> NaiveDate {
+    first_of_next_month(date).pred_opt().unwrap_or(date)
+}
+
+fn day_in_month(month: NaiveDate, day: u8) -> NaiveDate {
+    let last = end_of_month(month);
+    month.with_day(u32::from(day.max(1))).unwrap_or(last)
+}
+
+/// A date as people read it: 18 Mar 2026.
+pub fn words(date: NaiveDate) -> String {
+    let month = match date.month() {
+        1 => "Jan",
+        2 => "Feb",
+        3 => "Mar",
+        4 => "Apr",
+        5 => "May",
+        6 => "Jun",
+        7 => "Jul",
+        8 => "Aug",
+        9 => "Sep",
+        10 => "Oct",
+        11 => "Nov",
+        _ => "Dec",
+    };
+    format!("{} {month} {}", date.day(), date.year())
+}
+
+/// A date on a document, and whether someone typed it. The tape marks those nobody typed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct DocumentDate {
+    /// The date.
+    pub date: NaiveDate,
+    /// Whether a person chose it; otherwise it came from the business date.
+    pub typed: bool,
+}
+
+impl DocumentDate {
+    /// The typed date, or else the business date.
+    pub fn or_business_date(typed: Option<NaiveDate>, business_date: NaiveDate) -> Self {
+        Self {
+            date: typed.unwrap_or(business_date),
+            typed: typed.is_some(),
+        }
+    }
+}
+
+/// A stretch of days the books are kept by, usually a month.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Period {
+    /// Its first day.
+    pub first: NaiveDate,
+    /// Its last day.
+    pub last: NaiveDate,
+    /// Whether entries may be posted into it.
+    pub open: bool,
+}
+
+/// The company's periods.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Periods(pub Vec<Period>);
+
+impl Periods {
+    /// Why nothing may be posted on `date`, or `None` where it may.
+    pub fn obstacle(&self, date: NaiveDate) -> Option<String> {
+        let period = self.0.iter().find(|period| period.first <= date && date <= period.last);
+        match period {
+            Some(period) if period.open => None,
+            Some(period) => {
+                let reopened = self
+                    .0
+                    .iter()
+                    .filter(|candidate| candidate.open && candidate.first > date)
+                    .map(|candidate| candidate.first)
+                    .min();
+                let way_out = reopened.map_or_else(
+                    || "Ask a lead to open it.".to_owned(),
+                    |first| format!("Post on {} or later, or ask a lead to open it.", words(first)),
+                );
+                Some(format!(
+                    "The period {} to {} is closed. {way_out}",
+                    words(period.first),
+                    words(period.last)
+                ))
+            }
+            None => Some(format!(
+                "{} lies in no period of the books. Choose another date, or ask a lead to set the period up.",
+                words(date)
+            )),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn day(text: &str) -> NaiveDate {
+        text.parse().unwrap()
+    }
+
+    /// Common practice, no source.
+    #[test]
+    fn terms_give_due_dates() {
+        let cases = [
+            (Terms::NetDays { days: 30 }, "2026-03-18", "2026-04-17"),
+            (Terms::NetDays { days: 0 }, "2026-03-18", "2026-03-18"),
+            (Terms::NetDays { days: 30 }, "2024-01-31", "2024-03-01"),
+            (Terms::EndOfMonth { plus_days: 0 }, "2024-02-10", "2024-02-29"),
+            (Terms::EndOfMonth { plus_days: 15 }, "2026-02-10", "2026-03-15"),
+            (Terms::EndOfMonth { plus_days: 10 }, "2025-12-31", "2026-01-10"),
+            (Terms::DayOfMonth { day: 15 }, "2026-03-14", "2026-03-15"),
+            (Terms::DayOfMonth { day: 15 }, "2026-03-15", "2026-04-15"),
+            (Terms::DayOfMonth { day: 31 }, "2026-02-03", "2026-02-28"),
+            (Terms::DayOfMonth { day: 31 }, "2026-02-28", "2026-03-31"),
+        ];
+        for (terms, from, due) in cases {
+            assert_eq!(terms.due_date(day(from)), day(due), "{} from {from}", terms.words());
+        }
+    }
+
+    #[test]
+    fn a_closed_period_says_what_to_do() {
+        let periods = Periods(vec![
+            Period { first: day("2026-02-01"), last: day("2026-02-28"), open: false },
+            Period { first: day("2026-03-01"), last: day("2026-03-31"), open: true },
+        ]);
+        assert_eq!(periods.obstacle(day("2026-03-18")), None);
+        assert_eq!(
+            periods.obstacle(day("2026-02-10")).unwrap(),
+            "The period 1 Feb 2026 to 28 Feb 2026 is closed. Post on 1 Mar 2026 or later, or ask a lead to open it."
+        );
+        assert!(periods.obstacle(day("2031-01-01")).unwrap().contains("no period"));
+    }
+}

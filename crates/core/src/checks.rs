@@ -1,0 +1,203 @@
+//! Blockers: one table of checks, each with the steps it concerns and what it does there.
+//!
+//! *Source: domain.md section 6.* Limit and stop of a customer never prevent billing what
+//! has already gone out.
+
+use serde::{Deserialize, Serialize};
+
+use crate::ids::DocumentRef;
+
+/// A step a document can take.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "snake_case")]
+pub enum Step {
+    /// An order becomes binding.
+    Confirm,
+    /// Goods leave.
+    Ship,
+    /// Lines go on a draft.
+    Bill,
+    /// A document is written to the books.
+    Post,
+}
+
+/// What a check does at a step.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "snake_case")]
+pub enum Effect {
+    /// Says so and goes on.
+    Warns,
+    /// The step is not taken.
+    Stops,
+}
+
+macro_rules! checks {
+    ($($(#[$doc:meta])* $variant:ident => [$($step:ident $effect:ident),+]),+ $(,)?) => {
+        /// A check. The table beside it says which steps it concerns.
+        #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+        #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+        #[serde(rename_all = "snake_case")]
+        pub enum Check { $($(#[$doc])* $variant),+ }
+
+        impl Check {
+            /// Every check.
+            pub const ALL: &'static [Self] = &[$(Self::$variant),+];
+
+            /// What it does at a step; `None` where the step is none of its business.
+            pub fn effect(self, step: Step) -> Option<Effect> {
+                let table: &[(Step, Effect)] = match self {
+                    $(Self::$variant => &[$((Step::$step, Effect::$effect)),+]),+
+                };
+                table.iter().find(|(concerned, _)| *concerned == step).map(|(_, effect)| *effect)
+            }
+        }
+    };
+}
+
+checks! {
+    /// Nothing was picked, or no line was given.
+    NothingToDo => [Confirm Stops, Ship Stops, Bill Stops, Post Stops],
+    /// A quantity of zero or below.
+    QuantityNotPositive => [Confirm Stops, Ship Stops, Bill Stops, Post Stops],
+    /// More than the order line still has to ship.
+    MoreThanOrdered => [Ship Stops],
+    /// Stock would fall below zero.
+    StockShort => [Ship Stops],
+    /// More than is shipped and not yet billed.
+    MoreThanUnbilled => [Bill Stops, Post Stops],
+    /// What is to go on one document differs in something that must be the same.
+    CannotCombine => [Bill Stops, Post Stops],
+    /// The customer wants its order number on every invoice and the order has none.
+    OrderNumberMissing => [Confirm Warns, Bill Warns, Post Stops],
+    /// A tax category asks for the buyer's tax id and there is none.
+    TaxIdMissing => [Confirm Warns, Bill Warns, Post Stops],
+    /// A line has a tax code without a rate on the tax date.
+    TaxRateMissing => [Confirm Warns, Bill Warns, Post Stops],
+    /// A stock item is sold for nothing.
+    PriceZero => [Confirm Warns, Bill Warns, Post Warns],
+    /// The account map leads nowhere.
+    AccountMissing => [Ship Stops, Bill Warns, Post Stops],
+    /// The posting date lies in a closed period.
+    PeriodClosed => [Ship Stops, Bill Warns, Post Stops],
+    /// The document date is before that of the last invoice, or after the posting date.
+    DateOutOfOrder => [Bill Warns, Post Warns],
+    /// A date before what it follows from.
+    DateTooEarly => [Ship Stops, Bill Stops, Post Stops],
+    /// The customer is on stop.
+    CustomerOnStop => [Confirm Stops, Ship Stops, Bill Warns, Post Warns],
+    /// An amount of zero or below.
+    AmountNotPositive => [Post Stops],
+    /// Applied more than the invoice has open.
+    MoreThanOpen => [Post Stops],
+    /// Applied more than the receipt has left.
+    MoreThanReceived => [Post Stops],
+    /// Receipt and invoice are in different currencies.
+    CurrencyDiffers => [Post Stops],
+    /// The invoice belongs to another customer.
+    OtherCustomer => [Post Stops],
+    /// The same thing is named twice.
+    NamedTwice => [Ship Stops, Bill Stops, Post Stops],
+    /// No exchange rate is known for the date.
+    ExchangeRateMissing => [Bill Warns, Post Stops],
+}
+
+/// One reason why a document cannot take a step, or a warning on the way.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Blocker {
+    /// Which check.
+    pub check: Check,
+    /// What it does at the step asked about.
+    pub effect: Effect,
+    /// The field to fix, as named in the request: `lines.2.quantity`, `customer.tax_id`.
+    pub field: String,
+    /// What is wrong and what to do.
+    pub sentence: String,
+    /// Where the field is, when it is not on this document.
+    pub at: Option<DocumentRef>,
+}
+
+/// Collects the findings of checks for one step.
+#[derive(Debug)]
+pub struct Findings {
+    step: Step,
+    found: Vec<Blocker>,
+}
+
+impl Findings {
+    /// For a step.
+    pub const fn at(step: Step) -> Self {
+        Self { step, found: Vec::new() }
+    }
+
+    /// Notes a finding, if the check concerns the step.
+    pub fn add(&mut self, check: Check, field: impl Into<String>, sentence: impl Into<String>) {
+        self.add_at(check, field, sentence, None);
+    }
+
+    /// Notes a finding whose field is on another document.
+    pub fn add_at(
+        &mut self,
+        check: Check,
+        field: impl Into<String>,
+        sentence: impl Into<String>,
+        at: Option<DocumentRef>,
+    ) {
+        let Some(effect) = check.effect(self.step) else { return };
+        let blocker = Blocker {
+            check,
+            effect,
+            field: field.into(),
+            sentence: sentence.into(),
+            at,
+        };
+        if !self.found.contains(&blocker) {
+            self.found.push(blocker);
+        }
+    }
+
+    /// What was found: what stops first.
+    pub fn finish(mut self) -> Vec<Blocker> {
+        self.found.sort_by_key(|blocker| std::cmp::Reverse(blocker.effect));
+        self.found
+    }
+}
+
+/// Whether any of them stops the step.
+pub fn stops(blockers: &[Blocker]) -> bool {
+    blockers.iter().any(|blocker| blocker.effect == Effect::Stops)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn limit_and_stop_never_prevent_billing_what_has_gone() {
+        assert_eq!(Check::CustomerOnStop.effect(Step::Ship), Some(Effect::Stops));
+        assert_eq!(Check::CustomerOnStop.effect(Step::Bill), Some(Effect::Warns));
+        assert_eq!(Check::CustomerOnStop.effect(Step::Post), Some(Effect::Warns));
+    }
+
+    #[test]
+    fn every_check_concerns_a_step() {
+        let steps = [Step::Confirm, Step::Ship, Step::Bill, Step::Post];
+        for check in Check::ALL {
+            assert!(steps.iter().any(|step| check.effect(*step).is_some()), "{check:?}");
+        }
+    }
+
+    #[test]
+    fn what_stops_comes_first_and_nothing_twice() {
+        let mut findings = Findings::at(Step::Post);
+        findings.add(Check::PriceZero, "a", "warns");
+        findings.add(Check::StockShort, "b", "not of this step");
+        findings.add(Check::PeriodClosed, "c", "stops");
+        findings.add(Check::PeriodClosed, "c", "stops");
+        let blockers = findings.finish();
+        assert_eq!(blockers.iter().map(|b| b.field.as_str()).collect::<Vec<_>>(), ["c", "a"]);
+        assert!(stops(&blockers));
+    }
+}

@@ -1,0 +1,327 @@
+//! The day sheet: what needs the clerk today, in order of urgency.
+//!
+//! *Source: interface.md, Day sheet.* Blocked things first, then money lying still, goods
+//! ready to go, then unbilled by age, overdue accounts, orders to finish.
+
+use chrono::NaiveDate;
+use serde::{Deserialize, Serialize};
+
+use crate::checks::Blocker;
+use crate::ids::{DocumentKind, DocumentRef};
+use crate::money::Money;
+
+/// A kind of work, in the order of urgency.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "snake_case")]
+pub enum Work {
+    /// Cannot go on until something is put right.
+    Stopped,
+    /// Money that came in and does nothing.
+    MoneyLyingStill,
+    /// Packed and waiting to be posted.
+    ReadyToGo,
+    /// Shipped and not billed.
+    ToBill,
+    /// Past the due date.
+    Late,
+    /// Filled and not settled.
+    OrdersToFinish,
+}
+
+/// What is to be done with one row, and where.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "snake_case")]
+pub enum Next {
+    /// Put the blocked thing right.
+    PutRight,
+    /// Apply the money.
+    Apply,
+    /// Post the shipment.
+    PostShipment,
+    /// Bill what has shipped.
+    Bill,
+    /// Look at the customer account and ask for the money.
+    AskForMoney,
+    /// Look at the order.
+    LookAtOrder,
+}
+
+/// One row.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct DayItem {
+    /// Kind of work.
+    pub work: Work,
+    /// Whose or which.
+    pub title: String,
+    /// Why now.
+    pub why: String,
+    /// How much, in base currency.
+    pub amount: Money,
+    /// How long, in days.
+    pub days: i64,
+    /// What to do.
+    pub next: Next,
+    /// Where.
+    pub at: DocumentRef,
+}
+
+/// Unbilled goods of one customer.
+#[derive(Debug, Clone)]
+pub struct UnbilledFacts {
+    /// The customer.
+    pub customer: DocumentRef,
+    /// Its name.
+    pub name: String,
+    /// Shipments with something left to bill.
+    pub shipments: i64,
+    /// Their net value in base currency.
+    pub value: Money,
+    /// Posting date of the oldest.
+    pub oldest: NaiveDate,
+    /// What would stop posting.
+    pub stopped_by: Vec<Blocker>,
+}
+
+/// Money without a target.
+#[derive(Debug, Clone)]
+pub struct UnappliedFacts {
+    /// The receipt.
+    pub receipt: DocumentRef,
+    /// The customer's name.
+    pub name: String,
+    /// What is unapplied, in base currency.
+    pub amount: Money,
+    /// When it came in.
+    pub received_on: NaiveDate,
+    /// Open invoices of the customer.
+    pub open_invoices: i64,
+}
+
+/// A shipment packed and not posted.
+#[derive(Debug, Clone)]
+pub struct PackedFacts {
+    /// The shipment.
+    pub shipment: DocumentRef,
+    /// The customer's name.
+    pub name: String,
+    /// Net value in base currency.
+    pub value: Money,
+    /// When it was packed.
+    pub packed_on: NaiveDate,
+}
+
+/// A customer with overdue invoices.
+#[derive(Debug, Clone)]
+pub struct LateFacts {
+    /// The customer.
+    pub customer: DocumentRef,
+    /// Its name.
+    pub name: String,
+    /// What is overdue, in base currency.
+    pub amount: Money,
+    /// How many invoices.
+    pub invoices: i64,
+    /// Oldest due date among them.
+    pub oldest_due: NaiveDate,
+}
+
+/// A filled order that is not settled.
+#[derive(Debug, Clone)]
+pub struct UnfinishedFacts {
+    /// The order.
+    pub order: DocumentRef,
+    /// The customer's name.
+    pub name: String,
+    /// What is open on its invoices, in base currency.
+    pub open: Money,
+    /// When its last invoice falls due.
+    pub due: NaiveDate,
+}
+
+/// Everything the day sheet looks at.
+#[derive(Debug, Clone, Default)]
+pub struct DayFacts {
+    /// Unbilled, by customer.
+    pub unbilled: Vec<UnbilledFacts>,
+    /// Unapplied receipts.
+    pub unapplied: Vec<UnappliedFacts>,
+    /// Packed shipments.
+    pub packed: Vec<PackedFacts>,
+    /// Overdue customers.
+    pub late: Vec<LateFacts>,
+    /// Filled orders whose last invoice falls due soon.
+    pub unfinished: Vec<UnfinishedFacts>,
+}
+
+fn many(count: i64, one: &str, more: &str) -> String {
+    if count == 1 { format!("1 {one}") } else { format!("{count} {more}") }
+}
+
+/// Ranks the work of the day: by kind, then oldest and largest first.
+pub fn rank(facts: &DayFacts, business_date: NaiveDate) -> Vec<DayItem> {
+    let age = |since: NaiveDate| (business_date - since).num_days();
+    let mut items = Vec::new();
+    for unbilled in &facts.unbilled {
+        let stopped = unbilled.stopped_by.iter().find(|blocker| blocker.effect == crate::checks::Effect::Stops);
+        match stopped {
+            Some(blocker) => items.push(DayItem {
+                work: Work::Stopped,
+                title: unbilled.name.clone(),
+                why: blocker.sentence.clone(),
+                amount: unbilled.value,
+                days: age(unbilled.oldest),
+                next: Next::PutRight,
+                at: blocker.at.clone().unwrap_or_else(|| unbilled.customer.clone()),
+            }),
+            None => items.push(DayItem {
+                work: Work::ToBill,
+                title: unbilled.name.clone(),
+                why: many(unbilled.shipments, "shipment to bill", "shipments to bill"),
+                amount: unbilled.value,
+                days: age(unbilled.oldest),
+                next: Next::Bill,
+                at: unbilled.customer.clone(),
+            }),
+        }
+    }
+    for unapplied in &facts.unapplied {
+        items.push(DayItem {
+            work: Work::MoneyLyingStill,
+            title: unapplied.name.clone(),
+            why: if unapplied.open_invoices == 0 {
+                format!("{} is unapplied, no invoice is open", unapplied.receipt.number)
+            } else {
+                format!(
+                    "{} is unapplied, {}",
+                    unapplied.receipt.number,
+                    many(unapplied.open_invoices, "invoice is open", "invoices are open")
+                )
+            },
+            amount: unapplied.amount,
+            days: age(unapplied.received_on),
+            next: Next::Apply,
+            at: unapplied.receipt.clone(),
+        });
+    }
+    for packed in &facts.packed {
+        items.push(DayItem {
+            work: Work::ReadyToGo,
+            title: packed.name.clone(),
+            why: format!("{} is packed, not posted", packed.shipment.number),
+            amount: packed.value,
+            days: age(packed.packed_on),
+            next: Next::PostShipment,
+            at: packed.shipment.clone(),
+        });
+    }
+    for late in &facts.late {
+        items.push(DayItem {
+            work: Work::Late,
+            title: late.name.clone(),
+            why: many(late.invoices, "invoice is overdue", "invoices are overdue"),
+            amount: late.amount,
+            days: age(late.oldest_due),
+            next: Next::AskForMoney,
+            at: late.customer.clone(),
+        });
+    }
+    for unfinished in &facts.unfinished {
+        let days = age(unfinished.due);
+        let why = if days > 0 { "filled, only the payment is missing" } else { "filled, the payment falls due" };
+        items.push(DayItem {
+            work: Work::OrdersToFinish,
+            title: format!("{} {}", unfinished.order.number, unfinished.name),
+            why: why.to_owned(),
+            amount: unfinished.open,
+            days,
+            next: Next::LookAtOrder,
+            at: unfinished.order.clone(),
+        });
+    }
+    items.sort_by_key(|item| {
+        (item.work, std::cmp::Reverse(item.days), std::cmp::Reverse(item.amount), item.at.kind, item.at.id)
+    });
+    items
+}
+
+/// Receivables by days late.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Ageing {
+    /// Not due.
+    pub not_due: Money,
+    /// 1 to 30 days late.
+    pub days_1_30: Money,
+    /// 31 to 60 days late.
+    pub days_31_60: Money,
+    /// Over 60 days late.
+    pub over_60: Money,
+}
+
+impl Ageing {
+    /// Sorts an open amount in by its due date.
+    pub fn add(&mut self, due_date: NaiveDate, as_of: NaiveDate, open: Money) {
+        let days = (as_of - due_date).num_days();
+        let bucket = match days {
+            ..=0 => &mut self.not_due,
+            1..=30 => &mut self.days_1_30,
+            31..=60 => &mut self.days_31_60,
+            _ => &mut self.over_60,
+        };
+        *bucket += open;
+    }
+
+    /// What is past due.
+    pub fn late(&self) -> Money {
+        self.days_1_30 + self.days_31_60 + self.over_60
+    }
+
+    /// All of it.
+    pub fn total(&self) -> Money {
+        self.not_due + self.late()
+    }
+}
+
+/// The document a row about a customer points to.
+pub fn customer_ref(id: i64, number: &str) -> DocumentRef {
+    DocumentRef { kind: DocumentKind::Customer, id, number: number.to_owned() }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn ageing_counts_from_the_day_after_the_due_date() {
+        let as_of: NaiveDate = "2026-03-18".parse().unwrap();
+        let mut ageing = Ageing::default();
+        for (due, amount) in [("2026-03-18", 1), ("2026-03-17", 10), ("2026-02-16", 100), ("2026-02-15", 1_000), ("2026-01-16", 10_000)] {
+            ageing.add(due.parse().unwrap(), as_of, Money(amount));
+        }
+        assert_eq!(ageing, Ageing { not_due: Money(1), days_1_30: Money(110), days_31_60: Money(1_000), over_60: Money(10_000) });
+        assert_eq!(ageing.total(), Money(11_111));
+    }
+
+    #[test]
+    fn work_is_ranked_by_kind_then_age() {
+        let day = |text: &str| text.parse().unwrap();
+        let customer = |id| customer_ref(id, "K");
+        let unbilled = |id, oldest| UnbilledFacts {
+            customer: customer(id), name: format!("c{id}"), shipments: 1, value: Money(5), oldest: day(oldest), stopped_by: vec![],
+        };
+        let facts = DayFacts {
+            unbilled: vec![unbilled(1, "2026-03-15"), unbilled(2, "2026-03-01")],
+            late: vec![LateFacts { customer: customer(3), name: "c3".into(), amount: Money(9), invoices: 2, oldest_due: day("2026-01-01") }],
+            unapplied: vec![UnappliedFacts {
+                receipt: DocumentRef { kind: DocumentKind::Receipt, id: 4, number: "C-1".into() },
+                name: "c4".into(), amount: Money(1), received_on: day("2026-03-17"), open_invoices: 1,
+            }],
+            ..DayFacts::default()
+        };
+        let titles: Vec<String> = rank(&facts, day("2026-03-18")).into_iter().map(|item| item.title).collect();
+        assert_eq!(titles, ["c4", "c2", "c1", "c3"]);
+    }
+}

@@ -1,0 +1,220 @@
+//! Journal entries: balanced, in base currency, with the document amount beside it.
+//!
+//! *Source: domain.md section 11; double entry itself is common practice, no source.*
+
+use chrono::NaiveDate;
+use serde::{Deserialize, Serialize};
+
+use crate::accounts::{Account, AccountMap, NoAccount, Purpose};
+use crate::fixed::ExchangeRate;
+use crate::ids::CustomerId;
+use crate::money::{Currency, Money};
+use crate::spread::spread;
+
+/// One line of an entry. Debits are positive, credits negative.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct EntryLine {
+    /// The account's number.
+    pub account: String,
+    /// The account's name.
+    pub account_name: String,
+    /// What the line is for.
+    pub purpose: Purpose,
+    /// Amount in base currency; debit positive, credit negative.
+    pub base: Money,
+    /// Amount in the document's currency, signed alike.
+    pub document: Money,
+    /// Whose side ledger it touches.
+    pub customer: Option<CustomerId>,
+    /// Code and taxed amount, where the line is tax. The base is positive on an invoice.
+    pub tax: Option<TaxMark>,
+}
+
+/// What a tax line carries besides its amount.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct TaxMark {
+    /// The tax code.
+    pub code: String,
+    /// What was taxed, in base currency.
+    pub base: Money,
+}
+
+/// A balanced entry, not yet numbered.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Entry {
+    /// Posting date: decides the period.
+    pub date: NaiveDate,
+    /// What happened, in a few words.
+    pub text: String,
+    /// Currency of the `document` amounts.
+    #[cfg_attr(feature = "schema", schema(value_type = String))]
+    pub currency: Currency,
+    /// Two or more lines that add up to zero.
+    pub lines: Vec<EntryLine>,
+}
+
+impl Entry {
+    /// The sum of its debits, in base currency.
+    pub fn debits(&self) -> Money {
+        self.lines.iter().map(|line| line.base).filter(|amount| amount.is_positive()).sum()
+    }
+
+    /// Whether it balances, in base currency.
+    pub fn balances(&self) -> bool {
+        self.lines.iter().map(|line| line.base).sum::<Money>().is_zero()
+    }
+}
+
+/// Collects lines in document currency and turns them into an entry.
+#[derive(Debug)]
+pub struct EntryBuilder<'map> {
+    accounts: &'map AccountMap,
+    customer_class: Option<String>,
+    lines: Vec<EntryLine>,
+    problems: Vec<NoAccount>,
+}
+
+/// For whom and what a line is, besides its purpose and amount.
+#[derive(Debug, Clone, Default)]
+pub struct LineFor<'a> {
+    /// Class of the item, where the line is about one.
+    pub item_class: Option<&'a str>,
+    /// The customer whose side ledger it touches.
+    pub customer: Option<CustomerId>,
+    /// Tax code and taxed amount.
+    pub tax: Option<TaxMark>,
+}
+
+impl<'map> EntryBuilder<'map> {
+    /// Starts an entry for customers of a class.
+    pub fn new(accounts: &'map AccountMap, customer_class: Option<&str>) -> Self {
+        Self {
+            accounts,
+            customer_class: customer_class.map(str::to_owned),
+            lines: Vec::new(),
+            problems: Vec::new(),
+        }
+    }
+
+    /// Adds an amount: debit positive, credit negative, both in document and base currency.
+    ///
+    /// Amounts of zero are left out. Lines of the same account, customer and tax code are
+    /// one line. A purpose without an account is kept as a problem for [`Self::finish`].
+    pub fn add(&mut self, purpose: Purpose, document: Money, base: Money, for_what: LineFor<'_>) {
+        if document.is_zero() && base.is_zero() {
+            return;
+        }
+        let account: &Account = match self.accounts.account(
+            purpose,
+            for_what.item_class,
+            self.customer_class.as_deref(),
+        ) {
+            Ok(account) => account,
+            Err(problem) => {
+                if !self.problems.contains(&problem) {
+                    self.problems.push(problem);
+                }
+                return;
+            }
+        };
+        let mergeable = self.lines.iter_mut().find(|line| {
+            line.account == account.number
+                && line.purpose == purpose
+                && line.customer == for_what.customer
+                && line.tax.is_none()
+                && for_what.tax.is_none()
+                && line.base.is_positive() == base.is_positive()
+                && purpose != Purpose::Receivable
+        });
+        match mergeable {
+            Some(line) => {
+                line.base += base;
+                line.document += document;
+            }
+            None => self.lines.push(EntryLine {
+                account: account.number.clone(),
+                account_name: account.name.clone(),
+                purpose,
+                base,
+                document,
+                customer: for_what.customer,
+                tax: for_what.tax,
+            }),
+        }
+    }
+
+    /// Adds an amount that is the same in both currencies.
+    pub fn add_base(&mut self, purpose: Purpose, amount: Money, for_what: LineFor<'_>) {
+        self.add(purpose, amount, amount, for_what);
+    }
+
+    /// The entry, or none where it has no lines; and every purpose that led to no account.
+    pub fn finish(self, date: NaiveDate, text: String, currency: Currency) -> (Option<Entry>, Vec<NoAccount>) {
+        let entry = (!self.lines.is_empty()).then_some(Entry {
+            date,
+            text,
+            currency,
+            lines: self.lines,
+        });
+        (entry, self.problems)
+    }
+}
+
+/// A document's amounts in base currency.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Converted {
+    /// What the customer owes.
+    pub total: Money,
+    /// Tax, in the order given.
+    pub taxes: Vec<Money>,
+    /// The other lines, in the order given.
+    pub others: Vec<Money>,
+}
+
+/// Converts a document: the total first, then each tax, and what remains is spread over
+/// the other lines by largest remainder. *Source: domain.md section 11.*
+pub fn convert(
+    taxes: &[Money],
+    others: &[Money],
+    rate: ExchangeRate,
+    document: Currency,
+    base: Currency,
+) -> Converted {
+    let document_total: Money = taxes.iter().chain(others).copied().sum();
+    let total = document_total.to_base(rate, document, base);
+    let taxes: Vec<Money> = taxes.iter().map(|tax| tax.to_base(rate, document, base)).collect();
+    let rest = total - taxes.iter().copied().sum::<Money>();
+    let weights: Vec<i64> = others.iter().map(|amount| amount.0).collect();
+    Converted {
+        total,
+        taxes,
+        others: spread(rest, &weights),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// postings.md: GBP invoice 100.07 + 23.02 = 123.09 at 1.17.
+    #[test]
+    fn the_total_is_converted_first() {
+        let gbp = Currency::of("GBP").unwrap();
+        let eur = Currency::of("EUR").unwrap();
+        let converted = convert(&[Money(2302)], &[Money(10_007)], "1.17".parse().unwrap(), gbp, eur);
+        assert_eq!(converted.total, Money(14_402));
+        assert_eq!(converted.taxes, [Money(2693)]);
+        assert_eq!(converted.others, [Money(11_709)]);
+    }
+
+    #[test]
+    fn exponents_of_both_currencies_count() {
+        let jpy = Currency::of("JPY").unwrap();
+        let eur = Currency::of("EUR").unwrap();
+        let converted = convert(&[], &[Money(10_000)], "0.006123".parse().unwrap(), jpy, eur);
+        assert_eq!(converted.total, Money(6_123));
+    }
+}

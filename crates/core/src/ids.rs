@@ -1,0 +1,111 @@
+//! Ids: one type each, so that an order is never taken for an invoice.
+
+use serde::{Deserialize, Serialize};
+
+macro_rules! ids {
+    ($($(#[$doc:meta])* $name:ident),+ $(,)?) => {$(
+        $(#[$doc])*
+        #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+        #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+        #[serde(transparent)]
+        pub struct $name(pub i64);
+
+        impl std::fmt::Display for $name {
+            fn fmt(&self, formatter: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+                self.0.fmt(formatter)
+            }
+        }
+    )+};
+}
+
+ids! {
+    /// A customer.
+    CustomerId,
+    /// Where goods of a customer go.
+    ShipToId,
+    /// Something sold.
+    ItemId,
+    /// A customer's order.
+    OrderId,
+    /// A line of an order.
+    OrderLineId,
+    /// A shipment.
+    ShipmentId,
+    /// A line of a shipment.
+    ShipmentLineId,
+    /// An invoice, draft or posted.
+    InvoiceId,
+    /// A receipt.
+    ReceiptId,
+    /// A journal entry.
+    EntryId,
+    /// A layer of stock with its cost.
+    LayerId,
+}
+
+/// A document of the application, as named in trails, blockers and entries.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "snake_case")]
+pub enum DocumentKind {
+    /// A customer and its account.
+    Customer,
+    /// An item.
+    Item,
+    /// An order.
+    Order,
+    /// A shipment.
+    Shipment,
+    /// Goods coming into stock.
+    Intake,
+    /// An invoice.
+    Invoice,
+    /// A receipt.
+    Receipt,
+    /// The tying of unapplied money to invoices.
+    Application,
+    /// Balances the books were opened with.
+    Opening,
+    /// A journal entry.
+    Entry,
+}
+
+impl DocumentKind {
+    /// The word kept in the database and shown in addresses.
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Customer => "customer",
+            Self::Item => "item",
+            Self::Order => "order",
+            Self::Shipment => "shipment",
+            Self::Intake => "intake",
+            Self::Invoice => "invoice",
+            Self::Receipt => "receipt",
+            Self::Application => "application",
+            Self::Opening => "opening",
+            Self::Entry => "entry",
+        }
+    }
+
+    /// The kind with this word.
+    pub fn of(word: &str) -> Option<Self> {
+        [
+            Self::Customer, Self::Item, Self::Order, Self::Shipment, Self::Intake,
+            Self::Invoice, Self::Receipt, Self::Application, Self::Opening, Self::Entry,
+        ]
+        .into_iter()
+        .find(|kind| kind.word() == word)
+    }
+}
+
+/// Points at a document.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct DocumentRef {
+    /// What it is.
+    pub kind: DocumentKind,
+    /// Its id.
+    pub id: i64,
+    /// Its number as people say it.
+    pub number: String,
+}

@@ -1,0 +1,110 @@
+//! The tape of an invoice, and what it changes.
+
+use crate::calendar::words;
+use crate::invoice::{InvoiceDocument, InvoiceInput, InvoiceLine};
+use crate::tape::{Change, Figure, Tape, TapeStyle};
+
+pub(super) fn tape(input: &InvoiceInput<'_>, document: &InvoiceDocument) -> Tape {
+    let mut shipments: Vec<&InvoiceLine> = Vec::new();
+    for line in &document.lines {
+        if !shipments.iter().any(|known| known.shipment == line.shipment && known.order == line.order) {
+            shipments.push(line);
+        }
+    }
+    let numbers: Vec<&str> = shipments.iter().map(|line| line.shipment_number.as_str()).collect();
+    let mut tape = Tape::new(
+        input.customer.name.clone(),
+        format!("one invoice from {}", and(&numbers)),
+        document.currency,
+    );
+    let mut current = None;
+    for line in &document.lines {
+        if shipments.len() > 1 && current != Some((line.shipment, line.order)) {
+            current = Some((line.shipment, line.order));
+            tape.remark(TapeStyle::Group, format!("{} · {}", line.shipment_number, line.order_number), false);
+        }
+        tape_line(&mut tape, line);
+    }
+    tape.amount(TapeStyle::Sum, "Net", document.net);
+    for tax in &document.taxes {
+        let label = if document.taxes.len() > 1 {
+            format!("{} of {}", tax.label(), document.currency.format(tax.base))
+        } else {
+            tax.label()
+        };
+        tape.amount(TapeStyle::Line, label, tax.tax);
+    }
+    tape.amount(TapeStyle::Due, format!("Due {}", words(document.due_date)), document.total);
+    tape.remark(
+        TapeStyle::Detail,
+        format!("{}, from {}", document.terms.words(), words(document.document_date.date)),
+        !document.document_date.typed,
+    );
+    tape.remark(
+        TapeStyle::Detail,
+        format!("posted on {}", words(document.posting_date.date)),
+        !document.posting_date.typed,
+    );
+    tape.remark(TapeStyle::Detail, format!("tax of {}, last delivery", words(document.tax_date)), false);
+    if document.currency != input.base {
+        tape.remark(
+            TapeStyle::Detail,
+            format!("at {} {} for 1 {}", document.rate, input.base, document.currency),
+            false,
+        );
+    }
+    tape
+}
+
+fn tape_line(tape: &mut Tape, line: &InvoiceLine) {
+    tape.amount(TapeStyle::Line, format!("{} × {}", line.quantity, line.unit_price), line.full);
+    tape.remark(TapeStyle::Detail, line.description.clone(), false);
+    if line.unit_price != line.list_price {
+        tape.remark(TapeStyle::Detail, format!("agreed, list {}", line.list_price), false);
+    }
+    if !line.discount.is_zero() {
+        let reason = line.discount_reason.as_deref().map(|reason| format!(", {reason}")).unwrap_or_default();
+        tape.amount(
+            TapeStyle::Detail,
+            format!("less {} %{reason}", line.discount.percent()),
+            line.net - line.full,
+        );
+    }
+    if line.still_to_come.is_positive() {
+        tape.remark(TapeStyle::Detail, format!("{} of {} still to come", line.still_to_come, line.ordered), false);
+    }
+}
+
+/// “S-1”, “S-1 and S-2”, “S-1, S-2 and 3 more”.
+fn and(numbers: &[&str]) -> String {
+    let mut unique: Vec<&str> = Vec::new();
+    for number in numbers {
+        if !unique.contains(number) {
+            unique.push(number);
+        }
+    }
+    match unique.as_slice() {
+        [] => String::new(),
+        [one] => (*one).to_owned(),
+        [one, two] => format!("{one} and {two}"),
+        [one, two, rest @ ..] => format!("{one}, {two} and {} more", rest.len()),
+    }
+}
+
+pub(super) fn changes(input: &InvoiceInput<'_>, document: &InvoiceDocument, orders: Vec<Change>) -> Vec<Change> {
+    let owes_after = input.customer.owes + document.total_base;
+    let mut changes = vec![Change {
+        label: "Customer owes".to_owned(),
+        before: Some(Figure::money(input.customer.owes)),
+        after: Figure::money(owes_after),
+    }];
+    if let Some(limit) = input.customer.credit_limit {
+        changes.push(Change {
+            label: "Credit left".to_owned(),
+            before: Some(Figure::money(limit - input.customer.owes)),
+            after: Figure::money(limit - owes_after),
+        });
+    }
+    changes.extend(orders);
+    changes
+}

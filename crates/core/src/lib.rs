@@ -1,0 +1,48 @@
+//! # till-core: the rules of billing and receivables
+//!
+//! Pure functions and plain types. Nothing here reads a clock, a file, a network or a
+//! database; whoever calls brings the facts and carries out the decision:
+//!
+//! ```text
+//! request → load facts → decide (here) → write → answer
+//! ```
+//!
+//! A decision is both the preview and the posting. [`invoice::decide`] turns shipped lines
+//! into a document, the tape that explains it and the entry it writes; [`money_in::decide`]
+//! turns a receipt into its applications and entry; [`shipment::decide`] takes goods out of
+//! stock at cost. Each returns blockers instead of failing, so that a draft can be shown
+//! while it is put right.
+//!
+//! Where to start reading:
+//!
+//! | module | what it is for |
+//! |---|---|
+//! | [`money`], [`fixed`] | amounts, quantities and rates: integers, one rounding |
+//! | [`spread`] | one amount over several, adding up to the cent |
+//! | [`calendar`] | terms and due dates, periods |
+//! | [`tax`] | codes, rates, per document or per line |
+//! | [`accounts`], [`entry`] | the account map, balanced entries, conversion |
+//! | [`order`] | what is shipped, billed, paid; the track; the life of an order |
+//! | [`stock`], [`shipment`] | layers of cost, goods out and in |
+//! | [`invoice`] | from shipped lines to an invoice |
+//! | [`money_in`] | receipts, and applying money to invoices |
+//! | [`checks`] | the table of checks behind every blocker |
+//! | [`day_sheet`] | what needs the clerk today, in order |
+
+pub mod accounts;
+pub mod calendar;
+pub mod checks;
+pub mod day_sheet;
+pub mod entry;
+pub mod fingerprint;
+pub mod fixed;
+pub mod ids;
+pub mod invoice;
+pub mod money;
+pub mod money_in;
+pub mod order;
+pub mod shipment;
+pub mod spread;
+pub mod stock;
+pub mod tape;
+pub mod tax;

@@ -1,0 +1,326 @@
+//! Orders: what of a line is shipped and billed, the track, and the life of an order.
+//!
+//! *Source: domain.md section 6, order life.*
+
+use serde::{Deserialize, Serialize};
+
+use crate::calendar::Terms;
+use crate::fixed::Quantity;
+use crate::ids::{InvoiceId, OrderId, OrderLineId};
+use crate::money::{Currency, Money};
+use crate::spread::spread;
+use crate::tape::{Change, Figure};
+
+/// How far one order line has come. Everything but `ordered` and `cancelled` is derived.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct LineProgress {
+    /// What the customer asked for.
+    pub ordered: Quantity,
+    /// What will not come any more.
+    pub cancelled: Quantity,
+    /// What has left on posted shipments.
+    pub shipped: Quantity,
+    /// What stands on posted invoices.
+    pub billed: Quantity,
+    /// Net value of the whole line as ordered: the weight of the line in the track.
+    pub value: Money,
+}
+
+impl LineProgress {
+    /// What is still to come: ordered − cancelled.
+    pub fn wanted(&self) -> Quantity {
+        Quantity::from_scaled(self.ordered.scaled() - self.cancelled.scaled())
+    }
+
+    /// What may still be shipped.
+    pub fn to_ship(&self) -> Quantity {
+        Quantity::from_scaled((self.wanted().scaled() - self.shipped.scaled()).max(0))
+    }
+
+    /// Shipped and not billed.
+    pub fn unbilled(&self) -> Quantity {
+        Quantity::from_scaled((self.shipped.scaled() - self.billed.scaled()).max(0))
+    }
+
+    /// Back-ordered: still to ship once a part has shipped.
+    pub fn back_ordered(&self) -> Quantity {
+        if self.shipped.is_positive() { self.to_ship() } else { Quantity::ZERO }
+    }
+
+    fn is_filled(&self) -> bool {
+        self.shipped >= self.wanted() && self.billed >= self.wanted()
+    }
+}
+
+/// What the invoices of an order come to, and what of it is paid; shares of invoices over
+/// several orders included.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Settlement {
+    /// Gross of the order's lines on posted invoices.
+    pub billed_gross: Money,
+    /// What of it is settled.
+    pub paid_gross: Money,
+    /// Whether every invoice the order is on has nothing open.
+    pub all_settled: bool,
+}
+
+/// An invoice as far as the orders on it are concerned.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct InvoiceShares {
+    /// The invoice.
+    pub invoice: InvoiceId,
+    /// What the invoice came to.
+    pub total: Money,
+    /// What of it is still open.
+    pub open: Money,
+    /// Gross of each order's lines on it; adds up to the total.
+    pub shares: Vec<(OrderId, Money)>,
+}
+
+/// What the invoices of one order come to. What an invoice over several orders was paid is
+/// shared over them by the gross of their lines. *Source: domain.md section 6.*
+pub fn settlement(order: OrderId, invoices: &[InvoiceShares]) -> Settlement {
+    let mut settlement = Settlement { all_settled: true, ..Settlement::default() };
+    for invoice in invoices {
+        let weights: Vec<i64> = invoice.shares.iter().map(|(_, gross)| gross.0).collect();
+        let paid = spread(invoice.total - invoice.open, &weights);
+        for ((owner, gross), paid) in invoice.shares.iter().zip(paid) {
+            if *owner == order {
+                settlement.billed_gross += *gross;
+                settlement.paid_gross += paid;
+                settlement.all_settled &= invoice.open.is_zero();
+            }
+        }
+    }
+    settlement
+}
+
+/// An order as other documents need to know it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct OrderFacts {
+    /// Its id.
+    pub id: OrderId,
+    /// Its number.
+    pub number: String,
+    /// The number the customer gave it.
+    pub customer_order_number: Option<String>,
+    /// Its payment terms.
+    pub terms: Terms,
+    /// Its currency.
+    pub currency: Currency,
+    /// Whether it is confirmed.
+    pub confirmed: bool,
+    /// All its lines.
+    pub lines: Vec<(OrderLineId, LineProgress)>,
+    /// Every posted invoice it is on.
+    pub invoices: Vec<InvoiceShares>,
+}
+
+impl OrderFacts {
+    fn progress(&self) -> Vec<LineProgress> {
+        self.lines.iter().map(|(_, progress)| *progress).collect()
+    }
+
+    /// Its state as things stand.
+    pub fn state(&self) -> OrderState {
+        state(self.confirmed, &self.progress(), settlement(self.id, &self.invoices))
+    }
+
+    /// Its track as things stand.
+    pub fn track(&self) -> Track {
+        track(self.confirmed, &self.progress(), settlement(self.id, &self.invoices))
+    }
+}
+
+/// What a posting makes of an order.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct OrderAfter {
+    /// The order.
+    pub id: OrderId,
+    /// Its state from now on.
+    pub state: OrderState,
+}
+
+/// Compares orders before and after a posting: the states to write and the changes to show.
+pub fn compare(before: &[OrderFacts], after: &[OrderFacts]) -> (Vec<OrderAfter>, Vec<Change>) {
+    let mut states = Vec::new();
+    let mut changes = Vec::new();
+    for (old, new) in before.iter().zip(after) {
+        states.push(OrderAfter { id: new.id, state: new.state() });
+        if old.track() != new.track() {
+            changes.push(Change {
+                label: new.number.clone(),
+                before: Some(Figure::Track { track: old.track() }),
+                after: Figure::Track { track: new.track() },
+            });
+        }
+        if old.state() != new.state() {
+            changes.push(Change {
+                label: new.number.clone(),
+                before: Some(Figure::words(old.state().word())),
+                after: Figure::words(new.state().word()),
+            });
+        }
+    }
+    (states, changes)
+}
+
+/// Where an order stands in its life.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "snake_case")]
+pub enum OrderState {
+    /// Being written.
+    Draft,
+    /// Confirmed; something is left to ship or bill.
+    Open,
+    /// Everything shipped or cancelled, and billed.
+    Filled,
+    /// Filled, and every invoice settled.
+    Closed,
+}
+
+impl OrderState {
+    /// The word kept in the database.
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Draft => "draft",
+            Self::Open => "open",
+            Self::Filled => "filled",
+            Self::Closed => "closed",
+        }
+    }
+
+    /// The state with this word.
+    pub fn of(word: &str) -> Option<Self> {
+        [Self::Draft, Self::Open, Self::Filled, Self::Closed]
+            .into_iter()
+            .find(|state| state.word() == word)
+    }
+}
+
+/// The state that follows from what has happened. Never typed by anyone.
+pub fn state(confirmed: bool, lines: &[LineProgress], settlement: Settlement) -> OrderState {
+    if !confirmed {
+        OrderState::Draft
+    } else if !lines.iter().all(LineProgress::is_filled) {
+        OrderState::Open
+    } else if settlement.all_settled {
+        OrderState::Closed
+    } else {
+        OrderState::Filled
+    }
+}
+
+/// Four beats of an order, each filled by its share in thousandths.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Track {
+    /// 1000 once confirmed.
+    pub ordered: u16,
+    /// Share of the value that has shipped.
+    pub shipped: u16,
+    /// Share of the value that is billed.
+    pub billed: u16,
+    /// Share of the value that is paid.
+    pub paid: u16,
+}
+
+/// The track of an order. Shares go by value, lines of no value by quantity alike, and are
+/// cut down, so that a beat is full only when nothing is missing.
+pub fn track(confirmed: bool, lines: &[LineProgress], settlement: Settlement) -> Track {
+    let mut wanted: i128 = 0;
+    let mut shipped: i128 = 0;
+    let mut billed: i128 = 0;
+    let all_free = lines.iter().all(|line| line.value.is_zero());
+    for line in lines {
+        let value = if all_free { 1_000 } else { i128::from(line.value.0.max(0)) };
+        let ordered = i128::from(line.ordered.scaled());
+        if ordered == 0 {
+            continue;
+        }
+        let share = |quantity: Quantity| value * 1_000 * i128::from(quantity.scaled().max(0)) / ordered;
+        let line_wanted = share(line.wanted());
+        wanted += line_wanted;
+        shipped += share(line.shipped).min(line_wanted);
+        billed += share(line.billed).min(line_wanted);
+    }
+    let permille = |part: i128, whole: i128| {
+        if whole <= 0 { 0 } else { u16::try_from((part * 1_000 / whole).clamp(0, 1_000)).unwrap_or(0) }
+    };
+    let billed_share = permille(billed, wanted);
+    let paid = permille(
+        i128::from(billed_share) * i128::from(settlement.paid_gross.0.max(0)),
+        i128::from(settlement.billed_gross.0.max(0)) * 1_000,
+    );
+    Track {
+        ordered: if confirmed { 1_000 } else { 0 },
+        shipped: permille(shipped, wanted),
+        billed: billed_share,
+        paid: if settlement.billed_gross.is_zero() && settlement.all_settled { billed_share } else { paid },
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn line(ordered: i64, cancelled: i64, shipped: i64, billed: i64, value: i64) -> LineProgress {
+        LineProgress {
+            ordered: Quantity::from_whole(ordered),
+            cancelled: Quantity::from_whole(cancelled),
+            shipped: Quantity::from_whole(shipped),
+            billed: Quantity::from_whole(billed),
+            value: Money(value),
+        }
+    }
+
+    const UNPAID: Settlement = Settlement { billed_gross: Money(1000), paid_gross: Money(0), all_settled: false };
+    const PAID: Settlement = Settlement { billed_gross: Money(1000), paid_gross: Money(1000), all_settled: true };
+
+    /// An order is done when everything is shipped, billed and paid: common practice, no source.
+    #[test]
+    fn the_life_of_an_order() {
+        assert_eq!(state(false, &[line(5, 0, 0, 0, 1)], UNPAID), OrderState::Draft);
+        assert_eq!(state(true, &[line(5, 0, 3, 3, 1)], PAID), OrderState::Open);
+        assert_eq!(state(true, &[line(5, 0, 5, 3, 1)], PAID), OrderState::Open);
+        assert_eq!(state(true, &[line(5, 2, 3, 3, 1)], UNPAID), OrderState::Filled);
+        assert_eq!(state(true, &[line(5, 2, 3, 3, 1)], PAID), OrderState::Closed);
+    }
+
+    #[test]
+    fn the_track_goes_by_value() {
+        let lines = [line(10, 0, 10, 5, 9_000), line(1, 0, 0, 0, 1_000)];
+        let half_paid = Settlement { billed_gross: Money(900), paid_gross: Money(450), all_settled: false };
+        assert_eq!(track(true, &lines, half_paid), Track { ordered: 1000, shipped: 900, billed: 450, paid: 225 });
+    }
+
+    #[test]
+    fn a_beat_is_full_only_when_nothing_is_missing() {
+        let nearly = Settlement { billed_gross: Money(1_000_000), paid_gross: Money(999_999), all_settled: false };
+        assert_eq!(track(true, &[line(3, 0, 3, 3, 100)], nearly).paid, 999);
+    }
+
+    #[test]
+    fn a_payment_is_shared_over_the_orders_of_its_invoice() {
+        let invoice = InvoiceShares {
+            invoice: InvoiceId(1),
+            total: Money(300),
+            open: Money(199),
+            shares: vec![(OrderId(1), Money(100)), (OrderId(2), Money(200))],
+        };
+        let invoices = [invoice];
+        let first = settlement(OrderId(1), &invoices);
+        let second = settlement(OrderId(2), &invoices);
+        assert_eq!((first.paid_gross, second.paid_gross), (Money(34), Money(67)));
+        assert!(!first.all_settled);
+    }
+
+    #[test]
+    fn back_orders_start_with_the_first_part() {
+        assert_eq!(line(5, 0, 0, 0, 1).back_ordered(), Quantity::ZERO);
+        assert_eq!(line(5, 1, 2, 0, 1).back_ordered(), Quantity::from_whole(2));
+    }
+}

@@ -1,0 +1,233 @@
+//! Tax: codes, rates valid from a date, and the two ways of computing.
+//!
+//! *Source: EN 16931-1, BR-S-08 and BR-CO-17 (from memory) for tax per document: sum the
+//! line nets of each code, then round once. Tax per line is common where sales tax is used.*
+
+use chrono::NaiveDate;
+use serde::{Deserialize, Serialize};
+
+use crate::fixed::Rate;
+use crate::money::Money;
+
+/// A category of the open code list UNCL5305 (values from memory).
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub enum TaxCategory {
+    /// Standard rate, reduced ones included.
+    S,
+    /// Zero rated.
+    Z,
+    /// Exempt.
+    E,
+    /// Reverse charge: the buyer accounts for the tax.
+    AE,
+    /// Supply within the union.
+    K,
+    /// Export.
+    G,
+    /// Outside the scope of tax.
+    O,
+}
+
+impl TaxCategory {
+    /// Whether this category can carry tax at all.
+    pub const fn is_taxed(self) -> bool {
+        matches!(self, Self::S)
+    }
+
+    /// Whether an invoice with it must name the buyer's tax id.
+    ///
+    /// *Source: EN 16931-1, BR-AE-02 and BR-IC-02, from memory.*
+    pub const fn needs_buyer_tax_id(self) -> bool {
+        matches!(self, Self::AE | Self::K)
+    }
+
+    /// The code as kept.
+    pub const fn code(self) -> &'static str {
+        match self {
+            Self::S => "S",
+            Self::Z => "Z",
+            Self::E => "E",
+            Self::AE => "AE",
+            Self::K => "K",
+            Self::G => "G",
+            Self::O => "O",
+        }
+    }
+
+    /// The category with this code.
+    pub fn of(code: &str) -> Option<Self> {
+        [Self::S, Self::Z, Self::E, Self::AE, Self::K, Self::G, Self::O]
+            .into_iter()
+            .find(|category| category.code() == code)
+    }
+
+    /// What the tape says where no tax is due.
+    const fn reason(self) -> &'static str {
+        match self {
+            Self::S | Self::Z => "",
+            Self::E => "exempt",
+            Self::AE => "buyer accounts",
+            Self::K => "supply within the union",
+            Self::G => "export",
+            Self::O => "outside tax",
+        }
+    }
+}
+
+/// A tax code of the company.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct TaxCode {
+    /// As kept on lines.
+    pub code: String,
+    /// Its category.
+    pub category: TaxCategory,
+    /// Rates by the first day they hold, in any order.
+    pub rates: Vec<(NaiveDate, Rate)>,
+}
+
+/// All tax codes of the company.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct TaxTable(pub Vec<TaxCode>);
+
+/// A code with the rate that holds on a date.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct TaxRate {
+    /// The company's code.
+    pub code: String,
+    /// Its category.
+    pub category: TaxCategory,
+    /// The rate as a fraction of one.
+    pub rate: Rate,
+}
+
+impl TaxTable {
+    /// The code's rate on `date`, if the code exists and has one by then.
+    pub fn rate_on(&self, code: &str, date: NaiveDate) -> Option<TaxRate> {
+        let found = self.0.iter().find(|candidate| candidate.code == code)?;
+        let (_, rate) = found
+            .rates
+            .iter()
+            .filter(|(from, _)| *from <= date)
+            .max_by_key(|(from, _)| *from)?;
+        Some(TaxRate {
+            code: found.code.clone(),
+            category: found.category,
+            rate: *rate,
+        })
+    }
+}
+
+/// At which step tax is rounded.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "snake_case")]
+pub enum TaxComputed {
+    /// Sum the line nets of each code, then round once.
+    PerDocument,
+    /// Round the tax of each line, then sum.
+    PerLine,
+}
+
+/// Tax of one code on a document.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct TaxLine {
+    /// Code, category and rate.
+    #[serde(flatten)]
+    pub rate: TaxRate,
+    /// Net amounts taxed by this code.
+    pub base: Money,
+    /// The tax.
+    pub tax: Money,
+}
+
+impl TaxLine {
+    /// “Tax 23 % of 2,267.20” without the figure, or why there is none.
+    pub fn label(&self) -> String {
+        let reason = self.rate.category.reason();
+        if reason.is_empty() {
+            format!("Tax {} %", self.rate.rate.percent())
+        } else {
+            format!("Tax {}, {reason}", self.rate.category.code())
+        }
+    }
+}
+
+/// Tax per code over the lines of a document, in the order in which the codes first appear.
+///
+/// Codes of one rate stay apart: each is a line in the ledger of its own. Rounding is half
+/// away from zero, to the minor unit.
+pub fn compute(computed: TaxComputed, lines: &[(TaxRate, Money)]) -> Vec<TaxLine> {
+    let mut totals: Vec<TaxLine> = Vec::new();
+    for (rate, net) in lines {
+        let rounded = net.times_rate(rate.rate);
+        match totals.iter_mut().find(|total| total.rate == *rate) {
+            Some(total) => {
+                total.base += *net;
+                total.tax += rounded;
+            }
+            None => totals.push(TaxLine {
+                rate: rate.clone(),
+                base: *net,
+                tax: rounded,
+            }),
+        }
+    }
+    if computed == TaxComputed::PerDocument {
+        for total in &mut totals {
+            total.tax = total.base.times_rate(total.rate.rate);
+        }
+    }
+    totals
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn rate(code: &str, percent: &str) -> TaxRate {
+        TaxRate {
+            code: code.to_owned(),
+            category: TaxCategory::S,
+            rate: Rate::from_percent(percent).unwrap(),
+        }
+    }
+
+    #[test]
+    fn the_two_ways_differ_by_rounding_only() {
+        let lines = vec![(rate("S23", "23"), Money(110)); 3];
+        // 3.30 × 0.23 = 0.759; 1.10 × 0.23 = 0.253 each.
+        assert_eq!(compute(TaxComputed::PerDocument, &lines)[0].tax, Money(76));
+        assert_eq!(compute(TaxComputed::PerLine, &lines)[0].tax, Money(75));
+    }
+
+    #[test]
+    fn codes_keep_the_order_of_the_lines() {
+        let lines = [
+            (rate("S13", "13.5"), Money(1000)),
+            (rate("S23", "23"), Money(2000)),
+            (rate("S13", "13.5"), Money(1000)),
+        ];
+        let taxes = compute(TaxComputed::PerDocument, &lines);
+        let summary: Vec<_> = taxes.iter().map(|t| (t.rate.code.as_str(), t.base.0, t.tax.0)).collect();
+        assert_eq!(summary, [("S13", 2000, 270), ("S23", 2000, 460)]);
+    }
+
+    #[test]
+    fn the_rate_of_the_tax_date_holds() {
+        let table = TaxTable(vec![TaxCode {
+            code: "S".to_owned(),
+            category: TaxCategory::S,
+            rates: vec![
+                ("2026-01-01".parse().unwrap(), Rate::from_percent("23").unwrap()),
+                ("2020-01-01".parse().unwrap(), Rate::from_percent("21").unwrap()),
+            ],
+        }]);
+        let on = |date: &str| table.rate_on("S", date.parse().unwrap()).map(|found| found.rate.percent());
+        assert_eq!(on("2025-12-31").as_deref(), Some("21"));
+        assert_eq!(on("2026-01-01").as_deref(), Some("23"));
+        assert_eq!(on("2019-12-31"), None);
+    }
+}
