@@ -5,7 +5,11 @@
 //! postings.md, Documents.*
 
 mod checking;
+mod grouping;
 mod taping;
+
+pub use grouping::{Group, group};
+pub use taping::tape;
 
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
@@ -293,7 +297,7 @@ pub fn decide(input: &InvoiceInput<'_>) -> InvoiceDecision {
     let (orders, order_changes) = compare(&input.orders, &orders_after(input, &document));
     let fingerprint = fingerprint::of(&(&document, &entry));
     InvoiceDecision {
-        tape: taping::tape(input, &document),
+        tape: tape(&document, &input.customer.name, input.base),
         changes: taping::changes(input, &document, order_changes),
         entry,
         orders,

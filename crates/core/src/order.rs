@@ -134,6 +134,32 @@ impl OrderFacts {
     }
 }
 
+/// What is missing until the order is closed, in words for the clerk; nothing once it is.
+pub fn missing(order: &OrderFacts) -> Vec<String> {
+    let mut missing = Vec::new();
+    if !order.confirmed {
+        missing.push("It is a draft: nothing can ship before it is confirmed.".to_owned());
+    }
+    let count = |pending: fn(&LineProgress) -> Quantity| {
+        order.lines.iter().filter(|(_, progress)| pending(progress).is_positive()).count()
+    };
+    let lines = |count: usize| if count == 1 { "1 line".to_owned() } else { format!("{count} lines") };
+    let to_ship = count(LineProgress::to_ship);
+    if to_ship > 0 {
+        missing.push(format!("{} to ship.", lines(to_ship)));
+    }
+    let to_bill = count(LineProgress::unbilled);
+    if to_bill > 0 {
+        missing.push(format!("{} shipped and not billed.", lines(to_bill)));
+    }
+    let settlement = settlement(order.id, &order.invoices);
+    let open = settlement.billed_gross - settlement.paid_gross;
+    if !settlement.all_settled {
+        missing.push(format!("{} {} to be paid.", order.currency.format(open), order.currency));
+    }
+    missing
+}
+
 /// What a posting makes of an order.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct OrderAfter {

@@ -1,0 +1,67 @@
+//! # till-demo: Marram Hive Supply
+//!
+//! An invented wholesaler of beekeeping goods on an invented coast, with the half year before
+//! 18 March 2026. Everything in it comes from the operations the application itself uses, run
+//! day by day with the business date moving along; no row is written by hand. The same seed
+//! gives the same books.
+
+mod catalogue;
+mod company;
+mod history;
+mod special;
+
+use chrono::NaiveDate;
+use till_store::{Result, Store};
+
+pub use company::set_up;
+
+/// The day the demo stands still on.
+pub const BUSINESS_DATE: NaiveDate = match NaiveDate::from_ymd_opt(2026, 3, 18) {
+    Some(date) => date,
+    None => NaiveDate::MIN,
+};
+
+/// The first day of its books.
+pub const FIRST_DAY: NaiveDate = match NaiveDate::from_ymd_opt(2025, 9, 15) {
+    Some(date) => date,
+    None => NaiveDate::MIN,
+};
+
+/// Builds the demo company in empty books.
+///
+/// # Errors
+/// Where the books are set up already, or an operation is refused.
+pub async fn build(store: &Store) -> Result<()> {
+    let people = company::build(store).await?;
+    history::run(store, &people).await?;
+    special::run(store, &people).await?;
+    company::close_months(store).await
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// The demo is proved like any other books, and has what its users are to find in it.
+    #[tokio::test]
+    async fn the_demo_holds_and_has_work_to_do() {
+        let folder = tempfile::tempdir().unwrap();
+        let store = Store::open(&folder.path().join("demo.db")).await.unwrap();
+        build(&store).await.unwrap();
+        let mut connection = store.read().await.unwrap();
+        let verification = till_store::verify::verify(&mut connection).await.unwrap();
+        let broken: Vec<_> = verification.proofs.iter().filter(|proof| !proof.holds).collect();
+        assert!(verification.holds, "{broken:#?}");
+        let sheet = till_store::day_sheet::day_sheet(&mut connection).await.unwrap();
+        use till_core::day_sheet::Work;
+        for work in [Work::Stopped, Work::MoneyLyingStill, Work::ReadyToGo, Work::ToBill, Work::Late, Work::OrdersToFinish] {
+            assert!(sheet.items.iter().any(|item| item.work == work), "nothing of {work:?}");
+        }
+        assert_eq!(sheet.business_date, BUSINESS_DATE);
+        let orders = till_store::orders::list(&mut connection, &till_store::orders::OrderFilter { limit: 1000, ..Default::default() }).await.unwrap();
+        use till_core::order::OrderState;
+        for state in [OrderState::Draft, OrderState::Open, OrderState::Filled, OrderState::Closed] {
+            assert!(orders.orders.iter().any(|order| order.state == state), "no order is {state:?}");
+        }
+    }
+}

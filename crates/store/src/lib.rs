@@ -1,0 +1,149 @@
+//! # till-store: the books in SQLite
+//!
+//! One module an aggregate, one transaction an operation. An operation loads facts, asks
+//! `till-core` for a decision and writes it; no rule lives in a query. Queries are checked at
+//! compile time against the migrations (`build.rs`).
+//!
+//! Every change goes through [`Store::change`], which runs it in one transaction and remembers
+//! the request by its key, so that the same request sent twice is carried out once.
+
+pub mod convert;
+pub mod customers;
+pub mod day_sheet;
+mod errors;
+pub mod find;
+pub mod invoices;
+pub mod items;
+pub mod ledger;
+pub mod orders;
+pub mod receipts;
+pub mod rules;
+pub mod setup;
+pub mod shipments;
+pub mod trail;
+pub mod unbilled;
+pub mod verify;
+
+use std::path::Path;
+use std::time::Duration;
+
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+use sqlx::sqlite::{SqliteConnectOptions, SqliteJournalMode, SqlitePool, SqlitePoolOptions, SqliteSynchronous};
+use sqlx::{Sqlite, SqliteConnection, Transaction};
+
+pub use errors::{StoreError, sensible_date};
+
+/// A connection inside a transaction, as operations take it.
+pub use sqlx::SqliteConnection as Connection;
+
+/// What operations return.
+pub type Result<T> = std::result::Result<T, StoreError>;
+
+static MIGRATIONS: sqlx::migrate::Migrator = sqlx::migrate!("./migrations");
+
+/// The books of one company: one writer, many readers.
+#[derive(Debug, Clone)]
+pub struct Store {
+    writer: SqlitePool,
+    readers: SqlitePool,
+}
+
+/// A request that changes something, as it must be remembered.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Request {
+    /// The caller's `Idempotency-Key`.
+    pub key: String,
+    /// Mark of what was asked for.
+    pub fingerprint: String,
+}
+
+impl Store {
+    /// Opens the books in a file, making it and bringing it up to date where needed.
+    ///
+    /// # Errors
+    /// Where the file cannot be opened, is newer than the program, or is no database.
+    pub async fn open(file: &Path) -> Result<Self> {
+        let options = SqliteConnectOptions::new()
+            .filename(file)
+            .create_if_missing(true)
+            .foreign_keys(true)
+            .journal_mode(SqliteJournalMode::Wal)
+            .synchronous(SqliteSynchronous::Full)
+            .busy_timeout(Duration::from_secs(10))
+            .pragma("cache_size", "-32000")
+            .statement_cache_capacity(400);
+        let writer = SqlitePoolOptions::new().max_connections(1).connect_with(options.clone()).await?;
+        MIGRATIONS.run(&writer).await.map_err(|error| match error {
+            sqlx::migrate::MigrateError::VersionMissing(_) => StoreError::NewerDatabase,
+            other => StoreError::Migration(other),
+        })?;
+        let readers = SqlitePoolOptions::new()
+            .max_connections(4)
+            .connect_with(options.pragma("query_only", "on"))
+            .await?;
+        Ok(Self { writer, readers })
+    }
+
+    /// A consistent view for reading: everything read through it is of one moment.
+    ///
+    /// # Errors
+    /// Where the database cannot be read.
+    pub async fn read(&self) -> Result<Transaction<'static, Sqlite>> {
+        Ok(self.readers.begin().await?)
+    }
+
+    /// Carries out a change in one transaction, or not at all.
+    ///
+    /// With a request, its answer is kept: the same request again gives the same answer and
+    /// changes nothing.
+    ///
+    /// # Errors
+    /// Whatever the operation says; [`StoreError::KeyReused`] where the key came with
+    /// something else. Nothing is written then.
+    pub async fn change<T, F>(&self, request: Option<&Request>, operation: F) -> Result<T>
+    where
+        T: Serialize + DeserializeOwned,
+        F: AsyncFnOnce(&mut SqliteConnection) -> Result<T>,
+    {
+        let mut transaction = self.writer.begin_with("BEGIN IMMEDIATE").await?;
+        if let Some(request) = request {
+            if let Some(answer) = earlier_answer(&mut transaction, request).await? {
+                return Ok(answer);
+            }
+        }
+        let answer = operation(&mut transaction).await?;
+        if let Some(request) = request {
+            let json = serde_json::to_string(&answer).map_err(|error| StoreError::Corrupt(error.to_string()))?;
+            sqlx::query!(
+                "INSERT INTO requests (key, fingerprint, answer) VALUES (?, ?, ?)",
+                request.key,
+                request.fingerprint,
+                json
+            )
+            .execute(&mut *transaction)
+            .await?;
+        }
+        transaction.commit().await?;
+        Ok(answer)
+    }
+
+    /// Ends all connections, folding the write-ahead log into the file.
+    pub async fn close(&self) {
+        self.readers.close().await;
+        self.writer.close().await;
+    }
+}
+
+async fn earlier_answer<T: DeserializeOwned>(connection: &mut SqliteConnection, request: &Request) -> Result<Option<T>> {
+    let row = sqlx::query!("SELECT fingerprint, answer FROM requests WHERE key = ?", request.key)
+        .fetch_optional(connection)
+        .await?;
+    match row {
+        None => Ok(None),
+        Some(row) if row.fingerprint != request.fingerprint => Err(StoreError::KeyReused),
+        Some(row) => serde_json::from_str(&row.answer)
+            .map(Some)
+            .map_err(|error| StoreError::Corrupt(error.to_string())),
+    }
+}

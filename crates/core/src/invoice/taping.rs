@@ -2,9 +2,11 @@
 
 use crate::calendar::words;
 use crate::invoice::{InvoiceDocument, InvoiceInput, InvoiceLine};
+use crate::money::Currency;
 use crate::tape::{Change, Figure, Tape, TapeStyle};
 
-pub(super) fn tape(input: &InvoiceInput<'_>, document: &InvoiceDocument) -> Tape {
+/// The arithmetic of an invoice, draft or posted, line by line.
+pub fn tape(document: &InvoiceDocument, customer_name: &str, base: Currency) -> Tape {
     let mut shipments: Vec<&InvoiceLine> = Vec::new();
     for line in &document.lines {
         if !shipments.iter().any(|known| known.shipment == line.shipment && known.order == line.order) {
@@ -13,7 +15,7 @@ pub(super) fn tape(input: &InvoiceInput<'_>, document: &InvoiceDocument) -> Tape
     }
     let numbers: Vec<&str> = shipments.iter().map(|line| line.shipment_number.as_str()).collect();
     let mut tape = Tape::new(
-        input.customer.name.clone(),
+        customer_name.to_owned(),
         format!("one invoice from {}", and(&numbers)),
         document.currency,
     );
@@ -46,10 +48,10 @@ pub(super) fn tape(input: &InvoiceInput<'_>, document: &InvoiceDocument) -> Tape
         !document.posting_date.typed,
     );
     tape.remark(TapeStyle::Detail, format!("tax of {}, last delivery", words(document.tax_date)), false);
-    if document.currency != input.base {
+    if document.currency != base {
         tape.remark(
             TapeStyle::Detail,
-            format!("at {} {} for 1 {}", document.rate, input.base, document.currency),
+            format!("at {} {} for 1 {}", document.rate, base, document.currency),
             false,
         );
     }

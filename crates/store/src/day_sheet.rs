@@ -1,0 +1,268 @@
+//! What the day sheet and the spine show.
+
+use chrono::{Days, NaiveDate};
+use serde::{Deserialize, Serialize};
+use sqlx::SqliteConnection;
+use till_core::day_sheet::{
+    Ageing, DayFacts, DayItem, LateFacts, PackedFacts, UnappliedFacts, UnbilledFacts, UnfinishedFacts, Work, customer_ref, rank,
+};
+use till_core::ids::{DocumentKind, DocumentRef};
+use till_core::money::{Currency, Money};
+
+use crate::rules::{self, Rules};
+use crate::{Result, unbilled};
+
+/// The day sheet.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct DaySheet {
+    /// The day.
+    pub business_date: NaiveDate,
+    /// The work, ranked.
+    pub items: Vec<DayItem>,
+    /// Net value shipped and not billed.
+    pub unbilled: Money,
+    /// What of it has been posted as shipped on the business date.
+    pub unbilled_new: Money,
+    /// What is owed.
+    pub owed: Money,
+    /// What is owed, by days late.
+    pub ageing: Ageing,
+    /// Totals of the last day something was posted before the business date.
+    pub yesterday: DayTotals,
+}
+
+/// What was done on a day, gross in base currency.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct DayTotals {
+    /// The day.
+    pub date: NaiveDate,
+    /// Invoices posted.
+    pub billed: Money,
+    /// Receipts posted.
+    pub received: Money,
+}
+
+/// Works out the day sheet.
+///
+/// # Errors
+/// Where the database cannot be read.
+pub async fn day_sheet(connection: &mut SqliteConnection) -> Result<DaySheet> {
+    let rules = rules::load(connection).await?;
+    let today = rules.business_date;
+    let unbilled = unbilled::list(connection, &rules, &unbilled::UnbilledFilter::default()).await?;
+    let unbilled_new = unbilled
+        .customers
+        .iter()
+        .flat_map(|customer| &customer.shipments)
+        .filter(|shipment| shipment.shipped_on == today)
+        .map(|shipment| shipment.net_base)
+        .sum();
+    let mut facts = DayFacts {
+        unbilled: unbilled_facts(&unbilled),
+        ..DayFacts::default()
+    };
+    load_unapplied(connection, &mut facts).await?;
+    load_packed(connection, &rules, &mut facts).await?;
+    let ageing = load_late(connection, today, &mut facts).await?;
+    load_unfinished(connection, today, &mut facts).await?;
+    Ok(DaySheet {
+        business_date: today,
+        items: rank(&facts, today),
+        unbilled: unbilled.net_base,
+        unbilled_new,
+        owed: ageing.total(),
+        ageing,
+        yesterday: yesterday(connection, today).await?,
+    })
+}
+
+/// Stopped and ready shipments of a customer are two different things to do.
+fn unbilled_facts(unbilled: &unbilled::Unbilled) -> Vec<UnbilledFacts> {
+    let mut facts = Vec::new();
+    for customer in &unbilled.customers {
+        for stopped in [true, false] {
+            let mine: Vec<_> = customer
+                .shipments
+                .iter()
+                .filter(|shipment| till_core::checks::stops(&shipment.blockers) == stopped)
+                .collect();
+            let Some(oldest) = mine.iter().map(|shipment| shipment.shipped_on).min() else { continue };
+            facts.push(UnbilledFacts {
+                customer: customer_ref(customer.customer.0, &customer.number),
+                name: customer.name.clone(),
+                shipments: i64::try_from(mine.len()).unwrap_or(i64::MAX),
+                value: mine.iter().map(|shipment| shipment.net_base).sum(),
+                oldest,
+                stopped_by: mine.iter().flat_map(|shipment| shipment.blockers.clone()).collect(),
+            });
+        }
+    }
+    facts
+}
+
+async fn load_unapplied(connection: &mut SqliteConnection, facts: &mut DayFacts) -> Result<()> {
+    let rows = sqlx::query!(
+        r#"SELECT receipts.id, receipts.number, name, unapplied_base_minor, posting_date AS "date: NaiveDate",
+                  (SELECT count(*) FROM invoices WHERE customer_id = receipts.customer_id AND open_minor > 0) AS "open!: i64"
+           FROM receipts JOIN customers ON customers.id = customer_id WHERE unapplied_minor > 0"#
+    )
+    .fetch_all(connection)
+    .await?;
+    facts.unapplied = rows
+        .into_iter()
+        .map(|row| UnappliedFacts {
+            receipt: DocumentRef { kind: DocumentKind::Receipt, id: row.id, number: row.number },
+            name: row.name,
+            amount: Money(row.unapplied_base_minor),
+            received_on: row.date,
+            open_invoices: row.open,
+        })
+        .collect();
+    Ok(())
+}
+
+async fn load_packed(connection: &mut SqliteConnection, rules: &Rules, facts: &mut DayFacts) -> Result<()> {
+    let rows = sqlx::query!(
+        r#"SELECT shipments.id, shipments.number, name, packed_date AS "date: NaiveDate", orders.currency,
+                  (SELECT coalesce(sum(net_minor * shipment_lines.quantity_e4 / ordered_e4), 0) FROM shipment_lines
+                   JOIN order_lines ON order_lines.id = order_line_id WHERE shipment_id = shipments.id) AS "value!: i64"
+           FROM shipments JOIN orders ON orders.id = order_id JOIN customers ON customers.id = shipments.customer_id
+           WHERE shipments.state = 'packed'"#
+    )
+    .fetch_all(&mut *connection)
+    .await?;
+    for row in rows {
+        let document: Currency = crate::convert::currency(&row.currency)?;
+        let rate = rules::exchange_rate(connection, rules, document, rules.business_date).await?;
+        facts.packed.push(PackedFacts {
+            shipment: DocumentRef { kind: DocumentKind::Shipment, id: row.id, number: row.number },
+            name: row.name,
+            value: Money(row.value).to_base(rate.unwrap_or(till_core::fixed::ExchangeRate::ONE), document, rules.base),
+            packed_on: row.date,
+        });
+    }
+    Ok(())
+}
+
+async fn load_late(connection: &mut SqliteConnection, today: NaiveDate, facts: &mut DayFacts) -> Result<Ageing> {
+    let rows = sqlx::query!(
+        r#"SELECT customers.id, customers.number, name, due_date AS "due_date!: NaiveDate", open_base_minor AS "open!: i64"
+           FROM invoices JOIN customers ON customers.id = customer_id WHERE open_minor > 0 ORDER BY customers.id, due_date"#
+    )
+    .fetch_all(connection)
+    .await?;
+    let mut ageing = Ageing::default();
+    for row in rows {
+        ageing.add(row.due_date, today, Money(row.open));
+        if row.due_date >= today {
+            continue;
+        }
+        match facts.late.last_mut().filter(|last| last.customer.id == row.id) {
+            Some(last) => {
+                last.amount += Money(row.open);
+                last.invoices += 1;
+            }
+            None => facts.late.push(LateFacts {
+                customer: customer_ref(row.id, &row.number),
+                name: row.name,
+                amount: Money(row.open),
+                invoices: 1,
+                oldest_due: row.due_date,
+            }),
+        }
+    }
+    Ok(ageing)
+}
+
+/// Filled orders whose payment falls due within three days, or has.
+async fn load_unfinished(connection: &mut SqliteConnection, today: NaiveDate, facts: &mut DayFacts) -> Result<()> {
+    let soon = today.checked_add_days(Days::new(3)).unwrap_or(today);
+    let rows = sqlx::query!(
+        r#"SELECT orders.id AS "id!", orders.number AS "number!", name AS "name!", sum(open_base_minor) AS "open!: i64", max(due_date) AS "due!: NaiveDate"
+           FROM orders JOIN customers ON customers.id = orders.customer_id
+           JOIN invoice_orders ON order_id = orders.id JOIN invoices ON invoices.id = invoice_id
+           WHERE orders.state = 'filled' AND open_minor > 0 GROUP BY orders.id HAVING max(due_date) <= ?"#,
+        soon
+    )
+    .fetch_all(connection)
+    .await?;
+    facts.unfinished = rows
+        .into_iter()
+        .map(|row| UnfinishedFacts {
+            order: DocumentRef { kind: DocumentKind::Order, id: row.id, number: row.number },
+            name: row.name,
+            open: Money(row.open),
+            due: row.due,
+        })
+        .collect();
+    Ok(())
+}
+
+async fn yesterday(connection: &mut SqliteConnection, today: NaiveDate) -> Result<DayTotals> {
+    let date = sqlx::query_scalar!(
+        r#"SELECT max(posting_date) AS "date: NaiveDate" FROM entries WHERE posting_date < ? AND source_kind IN ('invoice', 'receipt')"#,
+        today
+    )
+    .fetch_one(&mut *connection)
+    .await?
+    .unwrap_or(today);
+    let row = sqlx::query!(
+        r#"SELECT (SELECT coalesce(sum(total_base_minor), 0) FROM invoices WHERE posting_date = ?1 AND state = 'posted') AS "billed!: i64",
+                  (SELECT coalesce(sum(amount_base_minor), 0) FROM receipts WHERE posting_date = ?1) AS "received!: i64""#,
+        date
+    )
+    .fetch_one(connection)
+    .await?;
+    Ok(DayTotals { date, billed: Money(row.billed), received: Money(row.received) })
+}
+
+/// What the spine shows: whose books, which day, and where something waits.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Spine {
+    /// The company.
+    pub company: String,
+    /// Base currency.
+    #[cfg_attr(feature = "schema", schema(value_type = String))]
+    pub base_currency: Currency,
+    /// Currencies by code with the number of their decimals.
+    pub exponents: std::collections::BTreeMap<String, u8>,
+    /// The day.
+    pub business_date: NaiveDate,
+    /// Things on the day sheet.
+    pub day_sheet: i64,
+    /// Packed shipments.
+    pub shipments: i64,
+    /// Unbilled shipments.
+    pub billing: i64,
+    /// Receipts with something unapplied.
+    pub receipts: i64,
+    /// Whether something among the unbilled is stopped.
+    pub billing_stopped: bool,
+}
+
+/// Works out the spine.
+///
+/// # Errors
+/// Where the database cannot be read.
+pub async fn spine(connection: &mut SqliteConnection) -> Result<Spine> {
+    let rules = rules::load(connection).await?;
+    let sheet = day_sheet(connection).await?;
+    let count = |work: Work| i64::try_from(sheet.items.iter().filter(|item| item.work == work).count()).unwrap_or(0);
+    let billing = sqlx::query_scalar!(r#"SELECT count(DISTINCT shipment_id) AS "count!: i64" FROM shipment_lines WHERE unbilled_e4 > 0"#)
+        .fetch_one(connection)
+        .await?;
+    Ok(Spine {
+        company: rules.company,
+        base_currency: rules.base,
+        exponents: Currency::all().map(|(code, exponent)| (code.to_owned(), exponent)).collect(),
+        business_date: rules.business_date,
+        day_sheet: i64::try_from(sheet.items.len()).unwrap_or(0),
+        shipments: count(Work::ReadyToGo),
+        billing,
+        receipts: count(Work::MoneyLyingStill),
+        billing_stopped: count(Work::Stopped) > 0,
+    })
+}

@@ -1,0 +1,159 @@
+//! Writing a decided invoice into the books.
+
+use sqlx::SqliteConnection;
+use till_core::ids::{DocumentKind, DocumentRef, InvoiceId};
+use till_core::invoice::{InvoiceDecision, InvoiceDocument};
+use till_core::money::Money;
+
+use super::{PostedInvoice, release};
+use crate::convert::{json, terms_json};
+use crate::rules::next_number;
+use crate::{Result, customers, ledger, orders};
+
+/// Whether the quantities stand reserved by the draft that is posted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Reserved {
+    /// They do.
+    Yes,
+    /// They are taken straight from what is unbilled.
+    No,
+}
+
+/// Turns a draft row into a posted invoice, with everything that follows from it.
+pub(super) async fn post(
+    connection: &mut SqliteConnection,
+    id: InvoiceId,
+    decision: &InvoiceDecision,
+    document: &InvoiceDocument,
+    reserved: Reserved,
+) -> Result<PostedInvoice> {
+    if reserved == Reserved::Yes {
+        release(connection, id).await?;
+    }
+    let (number, sequence) = next_number(connection, "invoice").await?;
+    write_lines(connection, id, document).await?;
+    write_taxes(connection, id, document).await?;
+    let source = DocumentRef { kind: DocumentKind::Invoice, id: id.0, number: number.clone() };
+    let entry = match &decision.entry {
+        Some(entry) => Some(ledger::write(connection, entry, &source).await?.0),
+        None => None,
+    };
+    write_head(connection, id, document, &number, sequence, entry).await?;
+    customers::add_owed(connection, document.customer, document.total_base).await?;
+    orders::write_states(connection, &decision.orders).await?;
+    Ok(PostedInvoice { id, number })
+}
+
+async fn write_lines(connection: &mut SqliteConnection, id: InvoiceId, document: &InvoiceDocument) -> Result<()> {
+    let lines: Vec<_> = document
+        .lines
+        .iter()
+        .map(|line| {
+            (
+                (line.shipment_line, line.quantity.scaled(), line.billed_before.scaled(), line.still_to_come.scaled()),
+                (&line.description, line.unit_price.scaled(), line.list_price.scaled(), line.discount.scaled(), &line.discount_reason),
+                (line.full, line.net, &line.tax.code, line.tax.category, line.tax.rate.scaled()),
+                line.order_line,
+            )
+        })
+        .collect();
+    let lines = json(&lines)?;
+    sqlx::query!(
+        "INSERT INTO invoice_lines (invoice_id, position, shipment_line_id, quantity_e4, billed_before_e4, still_to_come_e4,
+                                    description, unit_price_e6, list_price_e6, discount_e6, discount_reason,
+                                    full_minor, net_minor, tax_code, tax_category, tax_rate_e6)
+         SELECT ?, key, value ->> '$[0][0]', value ->> '$[0][1]', value ->> '$[0][2]', value ->> '$[0][3]',
+                value ->> '$[1][0]', value ->> '$[1][1]', value ->> '$[1][2]', value ->> '$[1][3]', value ->> '$[1][4]',
+                value ->> '$[2][0]', value ->> '$[2][1]', value ->> '$[2][2]', value ->> '$[2][3]', value ->> '$[2][4]'
+         FROM json_each(?)",
+        id.0,
+        lines
+    )
+    .execute(&mut *connection)
+    .await?;
+    sqlx::query!(
+        "UPDATE shipment_lines SET billed_e4 = billed_e4 + picked.quantity, unbilled_e4 = unbilled_e4 - picked.quantity
+         FROM (SELECT value ->> '$[0][0]' AS line, value ->> '$[0][1]' AS quantity FROM json_each(?)) AS picked
+         WHERE shipment_lines.id = picked.line",
+        lines
+    )
+    .execute(&mut *connection)
+    .await?;
+    sqlx::query!(
+        "UPDATE order_lines SET billed_e4 = billed_e4 + picked.quantity
+         FROM (SELECT value ->> '$[3]' AS line, sum(value ->> '$[0][1]') AS quantity FROM json_each(?) GROUP BY 1) AS picked
+         WHERE order_lines.id = picked.line",
+        lines
+    )
+    .execute(connection)
+    .await?;
+    Ok(())
+}
+
+async fn write_taxes(connection: &mut SqliteConnection, id: InvoiceId, document: &InvoiceDocument) -> Result<()> {
+    let taxes: Vec<_> = document
+        .taxes
+        .iter()
+        .map(|tax| (&tax.rate.code, tax.rate.category, tax.rate.rate.scaled(), tax.base, tax.tax))
+        .collect();
+    let taxes = json(&taxes)?;
+    sqlx::query!(
+        "INSERT INTO invoice_taxes (invoice_id, position, tax_code, category, rate_e6, base_minor, tax_minor)
+         SELECT ?, key, value ->> 0, value ->> 1, value ->> 2, value ->> 3, value ->> 4 FROM json_each(?)",
+        id.0,
+        taxes
+    )
+    .execute(&mut *connection)
+    .await?;
+    let shares = json(&document.order_shares.iter().map(|share| (share.order, share.gross)).collect::<Vec<_>>())?;
+    sqlx::query!(
+        "INSERT INTO invoice_orders (invoice_id, order_id, position, gross_minor)
+         SELECT ?, value ->> 0, key, value ->> 1 FROM json_each(?)",
+        id.0,
+        shares
+    )
+    .execute(connection)
+    .await?;
+    Ok(())
+}
+
+async fn write_head(
+    connection: &mut SqliteConnection,
+    id: InvoiceId,
+    document: &InvoiceDocument,
+    number: &str,
+    sequence: i64,
+    entry: Option<i64>,
+) -> Result<()> {
+    let terms = terms_json(document.terms)?;
+    let rate = document.rate.scaled();
+    let code = document.currency.code();
+    // An invoice over nothing is settled as it is posted.
+    let open_base = if document.total.is_zero() { Money::ZERO } else { document.total_base };
+    sqlx::query!(
+        "UPDATE invoices SET state = 'posted', number = ?, sequence = ?, document_date = ?, posting_date = ?, tax_date = ?,
+                due_date = ?, terms = ?, currency = ?, rate_e9 = ?, net_minor = ?, tax_minor = ?, total_minor = ?,
+                total_base_minor = ?, open_minor = ?, open_base_minor = ?, entry_id = ?, version = version + 1
+         WHERE id = ?",
+        number,
+        sequence,
+        document.document_date.date,
+        document.posting_date.date,
+        document.tax_date,
+        document.due_date,
+        terms,
+        code,
+        rate,
+        document.net.0,
+        document.tax.0,
+        document.total.0,
+        document.total_base.0,
+        document.total.0,
+        open_base.0,
+        entry,
+        id.0
+    )
+    .execute(connection)
+    .await?;
+    Ok(())
+}

@@ -1,0 +1,100 @@
+//! Items, and goods coming into stock.
+
+use chrono::NaiveDate;
+use sqlx::SqliteConnection;
+use till_core::fixed::{Quantity, UnitPrice};
+use till_core::ids::{DocumentKind, DocumentRef, ItemId, LayerId};
+use till_core::invoice::ItemKind;
+use till_core::money::Money;
+use till_core::shipment::{IntakeInput, decide_intake};
+
+use crate::rules::Rules;
+use crate::{Result, StoreError, ledger};
+
+/// An item to add.
+#[derive(Debug, Clone)]
+pub struct NewItem<'a> {
+    /// Its code.
+    pub code: &'a str,
+    /// Its name.
+    pub name: &'a str,
+    /// Goods, service or charge.
+    pub kind: ItemKind,
+    /// Its class, for the account map.
+    pub class: &'a str,
+    /// Its unit.
+    pub unit: &'a str,
+    /// Price per unit in base currency.
+    pub list_price: UnitPrice,
+    /// Its tax code at home.
+    pub tax_code: &'a str,
+}
+
+/// Adds an item.
+///
+/// # Errors
+/// Where the code is taken.
+pub async fn add(connection: &mut SqliteConnection, new: &NewItem<'_>) -> Result<ItemId> {
+    let taken = sqlx::query_scalar!("SELECT id FROM items WHERE code = ?", new.code).fetch_optional(&mut *connection).await?;
+    if taken.is_some() {
+        return Err(StoreError::invalid("code", format!("Item code {} is taken. Choose another.", new.code)));
+    }
+    let kind = new.kind.word();
+    let price = new.list_price.scaled();
+    let id = sqlx::query_scalar!(
+        "INSERT INTO items (code, name, kind, class, unit, list_price_e6, tax_code) VALUES (?, ?, ?, ?, ?, ?, ?) RETURNING id AS \"id!\"",
+        new.code, new.name, kind, new.class, new.unit, price, new.tax_code
+    )
+    .fetch_one(connection)
+    .await?;
+    Ok(ItemId(id))
+}
+
+/// Takes goods into stock: a new layer of cost, and its entry.
+///
+/// # Errors
+/// What the core refuses.
+pub async fn take_in(
+    connection: &mut SqliteConnection,
+    rules: &Rules,
+    item: ItemId,
+    quantity: Quantity,
+    cost: Money,
+    date: NaiveDate,
+) -> Result<LayerId> {
+    let row = sqlx::query!("SELECT code, class, kind FROM items WHERE id = ?", item.0)
+        .fetch_optional(&mut *connection)
+        .await?
+        .ok_or_else(|| StoreError::not_found(DocumentKind::Item, item))?;
+    if row.kind != ItemKind::Goods.word() {
+        return Err(StoreError::invalid("item", format!("{} is not kept in stock.", row.code)));
+    }
+    let input = IntakeInput {
+        class: row.class,
+        code: row.code.clone(),
+        quantity,
+        cost,
+        date,
+        accounts: &rules.accounts,
+        periods: &rules.periods,
+        base: rules.base,
+    };
+    let entry = decide_intake(&input).map_err(StoreError::Refused)?;
+    let scaled = quantity.scaled();
+    let layer = sqlx::query_scalar!(r#"SELECT coalesce(max(id), 0) + 1 AS "id!: i64" FROM stock_layers"#).fetch_one(&mut *connection).await?;
+    let entry_id = match entry {
+        Some(entry) => {
+            let source = DocumentRef { kind: DocumentKind::Intake, id: layer, number: row.code };
+            Some(ledger::write(connection, &entry, &source).await?.0)
+        }
+        None => None,
+    };
+    sqlx::query!(
+        "INSERT INTO stock_layers (id, item_id, posting_date, quantity_e4, cost_minor, remaining_e4, remaining_cost_minor, entry_id)
+         VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+        layer, item.0, date, scaled, cost.0, scaled, cost.0, entry_id
+    )
+    .execute(connection)
+    .await?;
+    Ok(LayerId(layer))
+}

@@ -1,0 +1,517 @@
+//! Orders: entering, confirming, and what the rest of the books makes of them.
+
+use std::collections::HashMap;
+
+use chrono::NaiveDate;
+use serde::{Deserialize, Serialize};
+use sqlx::SqliteConnection;
+use till_core::calendar::Terms;
+use till_core::checks::{Check, Findings, Step, stops};
+use till_core::fixed::{Quantity, Rate, UnitPrice};
+use till_core::ids::{CustomerId, DocumentKind, InvoiceId, ItemId, OrderId, OrderLineId};
+use till_core::money::{Currency, Money, line_amounts};
+use till_core::order::{InvoiceShares, LineProgress, OrderAfter, OrderFacts, OrderState, Track};
+
+use crate::convert::{currency, json, known, terms, terms_json};
+use crate::rules::next_number;
+use crate::trail::{Trail, trail};
+use crate::{Result, StoreError};
+
+/// The largest quantity and the highest price a line may carry; keeps every product exact.
+const LARGEST_QUANTITY: Quantity = Quantity::from_whole(100_000_000);
+const HIGHEST_PRICE: UnitPrice = UnitPrice::from_whole(100_000_000);
+
+/// A line of an order to enter.
+#[derive(Debug, Clone)]
+pub struct NewOrderLine {
+    /// What.
+    pub item: ItemId,
+    /// How much.
+    pub quantity: Quantity,
+    /// An agreed price; none for the list price.
+    pub unit_price: Option<UnitPrice>,
+    /// Line discount as a fraction of one.
+    pub discount: Rate,
+    /// Where the discount comes from.
+    pub discount_reason: Option<String>,
+    /// Another tax code than the item's.
+    pub tax_code: Option<String>,
+}
+
+/// An order to enter.
+#[derive(Debug, Clone)]
+pub struct NewOrder {
+    /// Whose.
+    pub customer: CustomerId,
+    /// The number the customer gave it.
+    pub customer_order_number: Option<String>,
+    /// When it came.
+    pub order_date: NaiveDate,
+    /// When it was promised for.
+    pub promised_date: Option<NaiveDate>,
+    /// Its lines.
+    pub lines: Vec<NewOrderLine>,
+}
+
+/// Enters a draft order with the customer's currency and terms.
+///
+/// # Errors
+/// An unknown customer or item, a quantity of zero or below, no lines.
+pub async fn enter(connection: &mut SqliteConnection, new: &NewOrder) -> Result<OrderId> {
+    if new.lines.is_empty() {
+        return Err(StoreError::invalid("lines", "An order needs at least one line."));
+    }
+    let customer = sqlx::query!("SELECT currency, terms FROM customers WHERE id = ?", new.customer.0)
+        .fetch_optional(&mut *connection)
+        .await?
+        .ok_or_else(|| StoreError::not_found(DocumentKind::Customer, new.customer))?;
+    let document_currency = currency(&customer.currency)?;
+    let (number, _) = next_number(connection, "order").await?;
+    let id = sqlx::query_scalar!(
+        "INSERT INTO orders (number, customer_id, customer_order_number, order_date, promised_date, currency, terms)
+         VALUES (?, ?, ?, ?, ?, ?, ?) RETURNING id AS \"id!\"",
+        number, new.customer.0, new.customer_order_number, new.order_date, new.promised_date, customer.currency, customer.terms
+    )
+    .fetch_one(&mut *connection)
+    .await?;
+    for (position, line) in (0_i64..).zip(&new.lines) {
+        enter_line(connection, id, position, line, document_currency).await?;
+    }
+    Ok(OrderId(id))
+}
+
+async fn enter_line(connection: &mut SqliteConnection, order: i64, position: i64, line: &NewOrderLine, currency: Currency) -> Result<()> {
+    let item = sqlx::query!("SELECT code, name, list_price_e6, tax_code FROM items WHERE id = ?", line.item.0)
+        .fetch_optional(&mut *connection)
+        .await?
+        .ok_or_else(|| StoreError::not_found(DocumentKind::Item, line.item))?;
+    let list_price = UnitPrice::from_scaled(item.list_price_e6);
+    let price = line.unit_price.unwrap_or(list_price);
+    if !line.quantity.is_positive() || line.quantity > LARGEST_QUANTITY {
+        return Err(StoreError::invalid(format!("lines.{position}.quantity"), format!("Order more than nothing of {}, and less than a hundred million.", item.code)));
+    }
+    if price < UnitPrice::ZERO || price > HIGHEST_PRICE {
+        return Err(StoreError::invalid(format!("lines.{position}.unit_price"), format!("The price of {} must be zero or more.", item.code)));
+    }
+    if line.discount < Rate::ZERO || line.discount > Rate::ONE {
+        return Err(StoreError::invalid(format!("lines.{position}.discount"), "A discount lies between 0 and 100 %."));
+    }
+    let net = line_amounts(line.quantity, price, line.discount, currency).net;
+    let (quantity, price, list, discount) = (line.quantity.scaled(), price.scaled(), list_price.scaled(), line.discount.scaled());
+    let tax_code = line.tax_code.as_ref().unwrap_or(&item.tax_code);
+    sqlx::query!(
+        "INSERT INTO order_lines (order_id, position, item_id, description, ordered_e4, unit_price_e6, list_price_e6,
+                                  discount_e6, discount_reason, tax_code, net_minor)
+         VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        order, position, line.item.0, item.name, quantity, price, list, discount, line.discount_reason, tax_code, net.0
+    )
+    .execute(connection)
+    .await?;
+    Ok(())
+}
+
+/// Makes a draft order binding.
+///
+/// # Errors
+/// Where the customer is on stop, or the order is no draft.
+pub async fn confirm(connection: &mut SqliteConnection, id: OrderId) -> Result<()> {
+    let row = sqlx::query!(
+        "SELECT orders.number, confirmed, name, stop_reason FROM orders JOIN customers ON customers.id = customer_id WHERE orders.id = ?",
+        id.0
+    )
+    .fetch_optional(&mut *connection)
+    .await?
+    .ok_or_else(|| StoreError::not_found(DocumentKind::Order, id))?;
+    if row.confirmed != 0 {
+        return Err(StoreError::WrongState(format!("{} is confirmed already.", row.number)));
+    }
+    let mut findings = Findings::at(Step::Confirm);
+    if let Some(reason) = row.stop_reason {
+        findings.add(Check::CustomerOnStop, "customer.stop_reason", format!("{} is on stop: {reason}. A lead can lift it.", row.name));
+    }
+    let blockers = findings.finish();
+    if stops(&blockers) {
+        return Err(StoreError::Refused(blockers));
+    }
+    sqlx::query!("UPDATE orders SET confirmed = 1, version = version + 1 WHERE id = ?", id.0)
+        .execute(&mut *connection)
+        .await?;
+    refresh_states(connection, &[id]).await
+}
+
+/// Notes the number the customer gave the order.
+///
+/// # Errors
+/// [`StoreError::Stale`] where someone changed the order since `version`.
+pub async fn set_customer_order_number(connection: &mut SqliteConnection, id: OrderId, version: i64, number: Option<&str>) -> Result<i64> {
+    let row = sqlx::query!("SELECT number, version FROM orders WHERE id = ?", id.0)
+        .fetch_optional(&mut *connection)
+        .await?
+        .ok_or_else(|| StoreError::not_found(DocumentKind::Order, id))?;
+    if row.version != version {
+        return Err(StoreError::Stale { what: row.number, current: row.version });
+    }
+    let number = number.map(str::trim).filter(|text| !text.is_empty());
+    if number.is_some_and(|text| text.chars().count() > 60) {
+        return Err(StoreError::invalid("customer_order_number", "An order number has 60 characters at most."));
+    }
+    sqlx::query!("UPDATE orders SET customer_order_number = ?, version = version + 1 WHERE id = ?", number, id.0)
+        .execute(connection)
+        .await?;
+    Ok(version + 1)
+}
+
+/// Orders as the core wants them, in the order of `ids`.
+pub(crate) async fn facts(connection: &mut SqliteConnection, ids: &[OrderId]) -> Result<Vec<OrderFacts>> {
+    let wanted = json(&ids)?;
+    let heads = sqlx::query!(
+        "SELECT orders.id, number, customer_order_number, terms, currency, confirmed
+         FROM json_each(?) AS wanted JOIN orders ON orders.id = wanted.value ORDER BY wanted.key",
+        wanted
+    )
+    .fetch_all(&mut *connection)
+    .await?;
+    let lines = sqlx::query!(
+        r#"SELECT order_lines.id AS "id!", order_id, ordered_e4, cancelled_e4, shipped_e4, billed_e4, net_minor
+         FROM json_each(?) AS wanted JOIN order_lines ON order_id = wanted.value ORDER BY order_id, position"#,
+        wanted
+    )
+    .fetch_all(&mut *connection)
+    .await?;
+    let shares = sqlx::query!(
+        r#"SELECT mine.order_id AS "of_order!", invoices.id AS "invoice!", total_minor AS "total!: i64", open_minor AS "open!: i64",
+                  shares.order_id AS "order!", shares.gross_minor AS "gross!"
+           FROM json_each(?) AS wanted
+           JOIN invoice_orders AS mine ON mine.order_id = wanted.value
+           JOIN invoices ON invoices.id = mine.invoice_id
+           JOIN invoice_orders AS shares ON shares.invoice_id = invoices.id
+           ORDER BY mine.order_id, invoices.id, shares.position"#,
+        wanted
+    )
+    .fetch_all(connection)
+    .await?;
+    let mut of_order: HashMap<i64, Vec<(OrderLineId, LineProgress)>> = HashMap::new();
+    for line in lines {
+        of_order.entry(line.order_id).or_default().push((
+            OrderLineId(line.id),
+            LineProgress {
+                ordered: Quantity::from_scaled(line.ordered_e4),
+                cancelled: Quantity::from_scaled(line.cancelled_e4),
+                shipped: Quantity::from_scaled(line.shipped_e4),
+                billed: Quantity::from_scaled(line.billed_e4),
+                value: Money(line.net_minor),
+            },
+        ));
+    }
+    let mut invoices: HashMap<i64, Vec<InvoiceShares>> = HashMap::new();
+    for share in shares {
+        let known = invoices.entry(share.of_order).or_default();
+        let part = (OrderId(share.order), Money(share.gross));
+        match known.last_mut().filter(|last| last.invoice.0 == share.invoice) {
+            Some(last) => last.shares.push(part),
+            None => known.push(InvoiceShares {
+                invoice: InvoiceId(share.invoice),
+                total: Money(share.total),
+                open: Money(share.open),
+                shares: vec![part],
+            }),
+        }
+    }
+    heads
+        .into_iter()
+        .map(|head| {
+            Ok(OrderFacts {
+                id: OrderId(head.id),
+                number: head.number,
+                customer_order_number: head.customer_order_number,
+                terms: terms(&head.terms)?,
+                currency: currency(&head.currency)?,
+                confirmed: head.confirmed != 0,
+                lines: of_order.remove(&head.id).unwrap_or_default(),
+                invoices: invoices.remove(&head.id).unwrap_or_default(),
+            })
+        })
+        .collect()
+}
+
+/// Writes the states a decision came to.
+pub(crate) async fn write_states(connection: &mut SqliteConnection, after: &[OrderAfter]) -> Result<()> {
+    for order in after {
+        let state = order.state.word();
+        sqlx::query!("UPDATE orders SET state = ?1 WHERE id = ?2 AND state <> ?1", state, order.id.0)
+            .execute(&mut *connection)
+            .await?;
+    }
+    Ok(())
+}
+
+/// Works the states out again from what has happened.
+pub(crate) async fn refresh_states(connection: &mut SqliteConnection, ids: &[OrderId]) -> Result<()> {
+    let after: Vec<OrderAfter> = facts(connection, ids)
+        .await?
+        .iter()
+        .map(|order| OrderAfter { id: order.id, state: order.state() })
+        .collect();
+    write_states(connection, &after).await
+}
+
+/// Which orders to list.
+#[derive(Debug, Clone, Default)]
+pub struct OrderFilter {
+    /// Only those in these states; empty for all.
+    pub states: Vec<OrderState>,
+    /// Words in number, customer or the customer's own number.
+    pub search: Option<String>,
+    /// Only of this customer.
+    pub customer: Option<CustomerId>,
+    /// How many at most.
+    pub limit: i64,
+    /// How many to pass over.
+    pub offset: i64,
+}
+
+/// An order in a list.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct OrderRow {
+    /// Its id.
+    pub id: OrderId,
+    /// Its number.
+    pub number: String,
+    /// Whose.
+    pub customer: CustomerId,
+    /// The customer's name.
+    pub customer_name: String,
+    /// The number the customer gave it.
+    pub customer_order_number: Option<String>,
+    /// When it came.
+    pub order_date: NaiveDate,
+    /// When it was promised for.
+    pub promised_date: Option<NaiveDate>,
+    /// Its state.
+    pub state: OrderState,
+    /// Its track.
+    pub track: Track,
+    /// Its currency.
+    #[cfg_attr(feature = "schema", schema(value_type = String))]
+    pub currency: Currency,
+    /// Net value as ordered, in its currency.
+    pub net: Money,
+}
+
+/// A stretch of the order list.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct OrderList {
+    /// The orders, newest first.
+    pub orders: Vec<OrderRow>,
+    /// How many fit the filter.
+    pub count: i64,
+}
+
+/// Orders, newest first.
+///
+/// # Errors
+/// Where the database cannot be read.
+pub async fn list(connection: &mut SqliteConnection, filter: &OrderFilter) -> Result<OrderList> {
+    let like = filter.search.as_deref().map(crate::find::pattern);
+    let states = json(&filter.states.iter().map(|state| state.word()).collect::<Vec<_>>())?;
+    let customer = filter.customer.map(|customer| customer.0);
+    let rows = sqlx::query!(
+        r#"SELECT orders.id, orders.number, customer_id, name, customer_order_number, order_date AS "order_date: NaiveDate",
+                  promised_date AS "promised_date: NaiveDate", state, orders.currency,
+                  (SELECT coalesce(sum(net_minor), 0) FROM order_lines WHERE order_id = orders.id) AS "net!: i64"
+           FROM orders JOIN customers ON customers.id = customer_id
+           WHERE (json_array_length(?1) = 0 OR state IN (SELECT value FROM json_each(?1)))
+             AND (?2 IS NULL OR orders.number LIKE ?2 ESCAPE '\' OR name LIKE ?2 ESCAPE '\' OR customer_order_number LIKE ?2 ESCAPE '\')
+             AND (?3 IS NULL OR customer_id = ?3)
+           ORDER BY orders.id DESC LIMIT ?4 OFFSET ?5"#,
+        states,
+        like,
+        customer,
+        filter.limit,
+        filter.offset
+    )
+    .fetch_all(&mut *connection)
+    .await?;
+    let count = sqlx::query_scalar!(
+        r#"SELECT count(*) AS "count!: i64" FROM orders JOIN customers ON customers.id = customer_id
+           WHERE (json_array_length(?1) = 0 OR state IN (SELECT value FROM json_each(?1)))
+             AND (?2 IS NULL OR orders.number LIKE ?2 ESCAPE '\' OR name LIKE ?2 ESCAPE '\' OR customer_order_number LIKE ?2 ESCAPE '\')
+             AND (?3 IS NULL OR customer_id = ?3)"#,
+        states,
+        like,
+        customer
+    )
+    .fetch_one(&mut *connection)
+    .await?;
+    let ids: Vec<OrderId> = rows.iter().map(|row| OrderId(row.id)).collect();
+    let facts = facts(connection, &ids).await?;
+    let orders = rows
+        .into_iter()
+        .zip(facts)
+        .map(|(row, facts)| {
+            Ok(OrderRow {
+                id: OrderId(row.id),
+                number: row.number,
+                customer: CustomerId(row.customer_id),
+                customer_name: row.name,
+                customer_order_number: row.customer_order_number,
+                order_date: row.order_date,
+                promised_date: row.promised_date,
+                state: known(&row.state, OrderState::of)?,
+                track: facts.track(),
+                currency: facts.currency,
+                net: Money(row.net),
+            })
+        })
+        .collect::<Result<Vec<_>>>()?;
+    Ok(OrderList { orders, count })
+}
+
+/// A line of an order on screen.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct OrderLineView {
+    /// Its id.
+    pub id: OrderLineId,
+    /// The item's code.
+    pub code: String,
+    /// Its words.
+    pub description: String,
+    /// Its unit.
+    pub unit: String,
+    /// How far it has come.
+    #[serde(flatten)]
+    pub progress: LineProgress,
+    /// What is back-ordered.
+    pub back_ordered: Quantity,
+    /// Price per unit.
+    pub unit_price: UnitPrice,
+    /// Line discount.
+    pub discount: Rate,
+    /// Where it comes from.
+    pub discount_reason: Option<String>,
+    /// Its tax code.
+    pub tax_code: String,
+}
+
+/// An order on screen.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct OrderView {
+    /// What stands in the list.
+    #[serde(flatten)]
+    pub row: OrderRow,
+    /// Its terms.
+    pub terms: Terms,
+    /// The same in words.
+    pub terms_words: String,
+    /// Its lines.
+    pub lines: Vec<OrderLineView>,
+    /// Gross of its lines on posted invoices.
+    pub billed_gross: Money,
+    /// What of it is paid.
+    pub paid_gross: Money,
+    /// What is missing until it is closed, in words.
+    pub missing: Vec<String>,
+    /// What it led to.
+    pub trail: Trail,
+    /// Changes with every edit.
+    pub version: i64,
+}
+
+/// One order.
+///
+/// # Errors
+/// [`StoreError::NotFound`].
+pub async fn view(connection: &mut SqliteConnection, id: OrderId) -> Result<OrderView> {
+    let head = sqlx::query!(
+        r#"SELECT orders.number, customer_id, name, customer_order_number, order_date AS "order_date: NaiveDate",
+                  promised_date AS "promised_date: NaiveDate", state, orders.terms, orders.version,
+                  (SELECT coalesce(sum(net_minor), 0) FROM order_lines WHERE order_id = orders.id) AS "net!: i64"
+           FROM orders JOIN customers ON customers.id = customer_id WHERE orders.id = ?"#,
+        id.0
+    )
+    .fetch_optional(&mut *connection)
+    .await?
+    .ok_or_else(|| StoreError::not_found(DocumentKind::Order, id))?;
+    let facts = facts(connection, &[id]).await?.pop().ok_or_else(|| StoreError::not_found(DocumentKind::Order, id))?;
+    let rows = sqlx::query!(
+        "SELECT order_lines.id, code, description, unit, unit_price_e6, discount_e6, discount_reason, order_lines.tax_code
+         FROM order_lines JOIN items ON items.id = item_id WHERE order_id = ? ORDER BY position",
+        id.0
+    )
+    .fetch_all(&mut *connection)
+    .await?;
+    let lines = rows
+        .into_iter()
+        .zip(&facts.lines)
+        .map(|(row, (line, progress))| OrderLineView {
+            id: *line,
+            code: row.code,
+            description: row.description,
+            unit: row.unit,
+            progress: *progress,
+            back_ordered: progress.back_ordered(),
+            unit_price: UnitPrice::from_scaled(row.unit_price_e6),
+            discount: Rate::from_scaled(row.discount_e6),
+            discount_reason: row.discount_reason,
+            tax_code: row.tax_code,
+        })
+        .collect();
+    let settlement = till_core::order::settlement(id, &facts.invoices);
+    let terms = facts.terms;
+    Ok(OrderView {
+        row: OrderRow {
+            id,
+            number: head.number,
+            customer: CustomerId(head.customer_id),
+            customer_name: head.name,
+            customer_order_number: head.customer_order_number,
+            order_date: head.order_date,
+            promised_date: head.promised_date,
+            state: known(&head.state, OrderState::of)?,
+            track: facts.track(),
+            currency: facts.currency,
+            net: Money(head.net),
+        },
+        terms,
+        terms_words: terms.words(),
+        lines,
+        billed_gross: settlement.billed_gross,
+        paid_gross: settlement.paid_gross,
+        missing: till_core::order::missing(&facts),
+        trail: trail(connection, DocumentKind::Order, id.0).await?,
+        version: head.version,
+    })
+}
+
+/// Terms of an order, as kept.
+///
+/// # Errors
+/// Where they cannot be written.
+pub async fn set_terms(connection: &mut SqliteConnection, id: OrderId, terms: Terms) -> Result<()> {
+    let terms = terms_json(terms)?;
+    sqlx::query!("UPDATE orders SET terms = ?, version = version + 1 WHERE id = ? AND confirmed = 0", terms, id.0)
+        .execute(connection)
+        .await?;
+    Ok(())
+}
+
+/// Cancels what of the order's lines has not shipped.
+///
+/// # Errors
+/// [`StoreError::WrongState`] where nothing is left to cancel.
+pub async fn cancel_rest(connection: &mut SqliteConnection, id: OrderId) -> Result<()> {
+    let cancelled = sqlx::query!(
+        "UPDATE order_lines SET cancelled_e4 = ordered_e4 - shipped_e4 WHERE order_id = ? AND cancelled_e4 < ordered_e4 - shipped_e4",
+        id.0
+    )
+    .execute(&mut *connection)
+    .await?;
+    if cancelled.rows_affected() == 0 {
+        return Err(StoreError::WrongState("Nothing of this order is left to cancel.".to_owned()));
+    }
+    refresh_states(connection, &[id]).await
+}

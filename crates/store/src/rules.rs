@@ -1,0 +1,147 @@
+//! The company's rules as the core wants them: loaded once an operation.
+
+use chrono::NaiveDate;
+use sqlx::SqliteConnection;
+use till_core::accounts::{Account, AccountMap, AccountRule, AccountType, Purpose};
+use till_core::calendar::{Period, Periods};
+use till_core::fixed::{ExchangeRate, Rate};
+use till_core::money::Currency;
+use till_core::tax::{TaxCategory, TaxCode, TaxComputed, TaxTable};
+
+use crate::convert::{currency, known};
+use crate::{Result, StoreError};
+
+/// Settings, accounts, taxes and periods of the company.
+#[derive(Debug, Clone)]
+pub struct Rules {
+    /// The company's name.
+    pub company: String,
+    /// Base currency.
+    pub base: Currency,
+    /// What dates default to.
+    pub business_date: NaiveDate,
+    /// Per document or per line.
+    pub tax_computed: TaxComputed,
+    /// The account map.
+    pub accounts: AccountMap,
+    /// Tax codes.
+    pub taxes: TaxTable,
+    /// Periods.
+    pub periods: Periods,
+}
+
+/// Loads the rules.
+///
+/// # Errors
+/// [`StoreError::NotSetUp`] on an empty database.
+pub async fn load(connection: &mut SqliteConnection) -> Result<Rules> {
+    let company = sqlx::query!(
+        r#"SELECT name, base_currency, coalesce(business_date, date('now')) AS "business_date!: NaiveDate", tax_computed
+           FROM company"#
+    )
+    .fetch_optional(&mut *connection)
+    .await?
+    .ok_or(StoreError::NotSetUp)?;
+    Ok(Rules {
+        company: company.name,
+        base: currency(&company.base_currency)?,
+        business_date: company.business_date,
+        tax_computed: if company.tax_computed == "per_line" { TaxComputed::PerLine } else { TaxComputed::PerDocument },
+        accounts: accounts(connection).await?,
+        taxes: taxes(connection).await?,
+        periods: periods(connection).await?,
+    })
+}
+
+async fn accounts(connection: &mut SqliteConnection) -> Result<AccountMap> {
+    sqlx::query!(
+        "SELECT purpose, item_class, customer_class, number, name, account_type
+         FROM account_map JOIN accounts ON accounts.number = account_map.account ORDER BY account_map.id"
+    )
+    .fetch_all(connection)
+    .await?
+    .into_iter()
+    .map(|row| {
+        Ok(AccountRule {
+            purpose: known(&row.purpose, Purpose::of)?,
+            item_class: row.item_class,
+            customer_class: row.customer_class,
+            account: Account {
+                number: row.number,
+                name: row.name,
+                account_type: known(&row.account_type, AccountType::of)?,
+            },
+        })
+    })
+    .collect::<Result<Vec<_>>>()
+    .map(AccountMap)
+}
+
+async fn taxes(connection: &mut SqliteConnection) -> Result<TaxTable> {
+    let mut table = TaxTable::default();
+    let rows = sqlx::query!(
+        r#"SELECT code, category, valid_from AS "valid_from: NaiveDate", rate_e6
+           FROM tax_rates JOIN tax_codes USING (code) ORDER BY code, valid_from"#
+    )
+    .fetch_all(connection)
+    .await?;
+    for row in rows {
+        let rate = (row.valid_from, Rate::from_scaled(row.rate_e6));
+        match table.0.iter_mut().find(|code| code.code == row.code) {
+            Some(code) => code.rates.push(rate),
+            None => table.0.push(TaxCode {
+                code: row.code,
+                category: known(&row.category, TaxCategory::of)?,
+                rates: vec![rate],
+            }),
+        }
+    }
+    Ok(table)
+}
+
+async fn periods(connection: &mut SqliteConnection) -> Result<Periods> {
+    let rows = sqlx::query!(r#"SELECT first AS "first: NaiveDate", last AS "last: NaiveDate", open FROM periods ORDER BY first"#)
+        .fetch_all(connection)
+        .await?;
+    Ok(Periods(
+        rows.into_iter()
+            .map(|row| Period { first: row.first, last: row.last, open: row.open != 0 })
+            .collect(),
+    ))
+}
+
+/// Base currency per one unit of `of`, as known on `date`; one for the base currency itself.
+///
+/// # Errors
+/// Where the database cannot be read.
+pub async fn exchange_rate(
+    connection: &mut SqliteConnection,
+    rules: &Rules,
+    of: Currency,
+    date: NaiveDate,
+) -> Result<Option<ExchangeRate>> {
+    if of == rules.base {
+        return Ok(Some(ExchangeRate::ONE));
+    }
+    let code = of.code();
+    let rate = sqlx::query_scalar!(
+        "SELECT rate_e9 FROM exchange_rates WHERE currency = ? AND valid_from <= ? ORDER BY valid_from DESC LIMIT 1",
+        code,
+        date
+    )
+    .fetch_optional(connection)
+    .await?;
+    Ok(rate.map(ExchangeRate::from_scaled))
+}
+
+/// Takes the next number of a range: prefix and number, and the number alone.
+///
+/// # Errors
+/// [`StoreError::NotSetUp`] where the range does not exist.
+pub(crate) async fn next_number(connection: &mut SqliteConnection, kind: &str) -> Result<(String, i64)> {
+    let row = sqlx::query!("UPDATE number_ranges SET next = next + 1 WHERE kind = ? RETURNING prefix, next - 1 AS \"number!: i64\"", kind)
+        .fetch_optional(connection)
+        .await?
+        .ok_or(StoreError::NotSetUp)?;
+    Ok((format!("{}{}", row.prefix, row.number), row.number))
+}

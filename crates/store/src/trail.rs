@@ -1,0 +1,181 @@
+//! The trail: everything a document came from and led to.
+
+use std::collections::BTreeMap;
+
+use chrono::NaiveDate;
+use serde::{Deserialize, Serialize};
+use sqlx::SqliteConnection;
+use till_core::ids::{DocumentKind, DocumentRef, EntryId};
+use till_core::money::{Currency, Money};
+
+use crate::Result;
+use crate::convert::{currency, json};
+
+/// One document on the trail.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct TrailStep {
+    /// The document.
+    pub document: DocumentRef,
+    /// Its date.
+    pub date: Option<NaiveDate>,
+    /// Its state in a word.
+    pub state: String,
+    /// Its amount, where it has one.
+    pub amount: Option<Money>,
+    /// Currency of the amount.
+    #[cfg_attr(feature = "schema", schema(value_type = String))]
+    pub currency: Currency,
+    /// The entries it wrote, by id and number.
+    pub entries: Vec<(EntryId, i64)>,
+    /// Whether it is the document asked about.
+    pub here: bool,
+}
+
+/// The trail of a document: orders, shipments, invoices, receipts.
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Trail {
+    /// Its steps in the order of the work.
+    pub steps: Vec<TrailStep>,
+}
+
+/// The trail of one document.
+pub(crate) async fn trail(connection: &mut SqliteConnection, kind: DocumentKind, id: i64) -> Result<Trail> {
+    let word = kind.word();
+    let invoices = sqlx::query_scalar!(
+        r#"SELECT invoice_id AS "id!: i64" FROM invoice_lines JOIN shipment_lines ON shipment_lines.id = shipment_line_id
+           JOIN order_lines ON order_lines.id = order_line_id
+           WHERE (?1 = 'order' AND order_id = ?2) OR (?1 = 'shipment' AND shipment_id = ?2)
+           UNION SELECT invoice_id FROM applications WHERE ?1 = 'receipt' AND receipt_id = ?2
+           UNION SELECT ?2 WHERE ?1 = 'invoice'"#,
+        word,
+        id
+    )
+    .fetch_all(&mut *connection)
+    .await?;
+    let invoices = json(&invoices)?;
+    let mut steps = orders(connection, word, id, &invoices).await?;
+    steps.extend(shipments(connection, word, id, &invoices).await?);
+    steps.extend(invoice_steps(connection, &invoices).await?);
+    steps.extend(receipts(connection, word, id, &invoices).await?);
+    for step in &mut steps {
+        step.here = step.document.kind == kind && step.document.id == id;
+    }
+    attach_entries(connection, &mut steps).await?;
+    Ok(Trail { steps })
+}
+
+fn step(kind: DocumentKind, id: i64, number: String, date: Option<NaiveDate>, state: String, amount: Option<i64>, code: &str) -> Result<TrailStep> {
+    Ok(TrailStep {
+        document: DocumentRef { kind, id, number },
+        date,
+        state,
+        amount: amount.map(Money),
+        currency: currency(code)?,
+        entries: Vec::new(),
+        here: false,
+    })
+}
+
+async fn orders(connection: &mut SqliteConnection, word: &str, id: i64, invoices: &str) -> Result<Vec<TrailStep>> {
+    sqlx::query!(
+        r#"SELECT id, number, order_date AS "date: NaiveDate", state, currency,
+                  (SELECT sum(net_minor) FROM order_lines WHERE order_id = orders.id) AS "net: i64"
+           FROM orders WHERE (?1 = 'order' AND id = ?2)
+              OR id IN (SELECT order_id FROM shipments WHERE ?1 = 'shipment' AND shipments.id = ?2)
+              OR (?1 <> 'order' AND id IN (SELECT order_id FROM invoice_lines JOIN shipment_lines ON shipment_lines.id = shipment_line_id
+                        JOIN order_lines ON order_lines.id = order_line_id WHERE invoice_id IN (SELECT value FROM json_each(?3)) AND ?1 <> 'shipment'))
+           ORDER BY id"#,
+        word, id, invoices
+    )
+    .fetch_all(connection)
+    .await?
+    .into_iter()
+    .map(|row| step(DocumentKind::Order, row.id, row.number, Some(row.date), row.state, row.net, &row.currency))
+    .collect()
+}
+
+async fn shipments(connection: &mut SqliteConnection, word: &str, id: i64, invoices: &str) -> Result<Vec<TrailStep>> {
+    sqlx::query!(
+        r#"SELECT shipments.id, shipments.number, coalesce(posting_date, packed_date) AS "date!: NaiveDate", shipments.state, currency
+           FROM shipments JOIN orders ON orders.id = order_id
+           WHERE (?1 = 'shipment' AND shipments.id = ?2) OR (?1 = 'order' AND order_id = ?2)
+              OR (?1 IN ('invoice', 'receipt') AND shipments.id IN (
+                    SELECT shipment_id FROM invoice_lines JOIN shipment_lines ON shipment_lines.id = shipment_line_id
+                    WHERE invoice_id IN (SELECT value FROM json_each(?3))))
+           ORDER BY shipments.id"#,
+        word, id, invoices
+    )
+    .fetch_all(connection)
+    .await?
+    .into_iter()
+    .map(|row| step(DocumentKind::Shipment, row.id, row.number, Some(row.date), row.state, None, &row.currency))
+    .collect()
+}
+
+async fn invoice_steps(connection: &mut SqliteConnection, invoices: &str) -> Result<Vec<TrailStep>> {
+    sqlx::query!(
+        r#"SELECT invoices.id, number, document_date AS "date: NaiveDate", state, open_minor, total_minor, currency
+           FROM invoices WHERE id IN (SELECT value FROM json_each(?)) ORDER BY state = 'draft', sequence, id"#,
+        invoices
+    )
+    .fetch_all(connection)
+    .await?
+    .into_iter()
+    .map(|row| {
+        let state = match (row.state.as_str(), row.open_minor, row.total_minor) {
+            ("draft", ..) => "draft",
+            (_, Some(0), _) => "settled",
+            (_, open, total) if open == total => "open",
+            _ => "partly paid",
+        };
+        step(
+            DocumentKind::Invoice,
+            row.id,
+            row.number.unwrap_or_else(|| "draft".to_owned()),
+            row.date,
+            state.to_owned(),
+            row.total_minor,
+            &row.currency,
+        )
+    })
+    .collect()
+}
+
+async fn receipts(connection: &mut SqliteConnection, word: &str, id: i64, invoices: &str) -> Result<Vec<TrailStep>> {
+    sqlx::query!(
+        r#"SELECT id, number, posting_date AS "date: NaiveDate", method, amount_minor, currency FROM receipts
+           WHERE (?1 = 'receipt' AND id = ?2)
+              OR (?1 <> 'receipt' AND id IN (SELECT receipt_id FROM applications WHERE invoice_id IN (SELECT value FROM json_each(?3))))
+           ORDER BY id"#,
+        word, id, invoices
+    )
+    .fetch_all(connection)
+    .await?
+    .into_iter()
+    .map(|row| step(DocumentKind::Receipt, row.id, row.number, Some(row.date), row.method, Some(row.amount_minor), &row.currency))
+    .collect()
+}
+
+async fn attach_entries(connection: &mut SqliteConnection, steps: &mut [TrailStep]) -> Result<()> {
+    let wanted: Vec<(&str, i64)> = steps.iter().map(|step| (step.document.kind.word(), step.document.id)).collect();
+    let wanted = json(&wanted)?;
+    let rows = sqlx::query!(
+        r#"SELECT entries.id AS "id!", number, source_kind, source_id FROM json_each(?) AS wanted
+         JOIN entries ON source_kind = wanted.value ->> 0 AND source_id = wanted.value ->> 1 ORDER BY number"#,
+        wanted
+    )
+    .fetch_all(connection)
+    .await?;
+    let mut of_document: BTreeMap<(String, i64), Vec<(EntryId, i64)>> = BTreeMap::new();
+    for row in rows {
+        of_document.entry((row.source_kind, row.source_id)).or_default().push((EntryId(row.id), row.number));
+    }
+    for step in steps {
+        step.entries = of_document
+            .remove(&(step.document.kind.word().to_owned(), step.document.id))
+            .unwrap_or_default();
+    }
+    Ok(())
+}

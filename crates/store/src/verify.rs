@@ -1,0 +1,151 @@
+//! Proving the books: every tie-out and everything that must always be true.
+//!
+//! *Source: domain.md section 14.* Each query lists what is wrong; an empty list is the proof.
+//! Sub-ledgers are compared day by day, so that they tie out at every date, not only today.
+
+use serde::{Deserialize, Serialize};
+use sqlx::{Row, SqliteConnection};
+use till_core::fixed::{Quantity, Rate, UnitPrice};
+use till_core::ids::{OrderId, ShipmentLineId};
+use till_core::money::line_amounts;
+
+use crate::convert::currency;
+use crate::{Result, orders};
+
+/// One thing that must hold.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Proof {
+    /// What must hold.
+    pub name: String,
+    /// Whether it does.
+    pub holds: bool,
+    /// What is wrong, a few examples at most.
+    pub findings: Vec<String>,
+}
+
+/// All proofs.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Verification {
+    /// Whether everything holds.
+    pub holds: bool,
+    /// One by one.
+    pub proofs: Vec<Proof>,
+}
+
+const TIE_OUTS: &[(&str, &str)] = &[
+    ("Receivables equal their account, by customer and day", include_str!("verify/receivables.sql")),
+    ("Unapplied money equals its account, by customer and day", include_str!("verify/unapplied.sql")),
+    ("Receipts in hand equal their account, by day", include_str!("verify/in_hand.sql")),
+    ("Inventory equals its account, by day", include_str!("verify/inventory.sql")),
+    ("Tax equals its account, by code and day", include_str!("verify/tax.sql")),
+    ("Control accounts carry nothing else", include_str!("verify/control.sql")),
+];
+
+const INVARIANTS: &[(&str, &str)] = &[
+    ("Every entry balances", include_str!("verify/balance.sql")),
+    ("Numbers have no double and no gap", include_str!("verify/numbers.sql")),
+    ("Invoices add up", include_str!("verify/invoices.sql")),
+    ("Open and unapplied amounts follow from what was applied", include_str!("verify/applications.sql")),
+    ("Shipped, billed and drafted quantities follow from the documents", include_str!("verify/quantities.sql")),
+    ("Stock follows from what came in and went out", include_str!("verify/stock.sql")),
+    ("Every posting has its entry", include_str!("verify/entries.sql")),
+];
+
+/// The tie-outs alone: fit for asking often.
+///
+/// # Errors
+/// Where the database cannot be read.
+pub async fn tie_outs(connection: &mut SqliteConnection) -> Result<Verification> {
+    let mut proofs = Vec::new();
+    run(connection, TIE_OUTS, &mut proofs).await?;
+    Ok(finish(proofs))
+}
+
+/// Everything.
+///
+/// # Errors
+/// Where the database cannot be read.
+pub async fn verify(connection: &mut SqliteConnection) -> Result<Verification> {
+    let mut proofs = vec![integrity(connection).await?];
+    run(connection, TIE_OUTS, &mut proofs).await?;
+    run(connection, INVARIANTS, &mut proofs).await?;
+    proofs.push(states(connection).await?);
+    proofs.push(line_nets(connection).await?);
+    Ok(finish(proofs))
+}
+
+fn finish(proofs: Vec<Proof>) -> Verification {
+    Verification { holds: proofs.iter().all(|proof| proof.holds), proofs }
+}
+
+fn proof(name: &str, findings: Vec<String>) -> Proof {
+    Proof { name: name.to_owned(), holds: findings.is_empty(), findings }
+}
+
+async fn run(connection: &mut SqliteConnection, queries: &[(&str, &'static str)], proofs: &mut Vec<Proof>) -> Result<()> {
+    for (name, query) in queries {
+        let rows = sqlx::query(*query).fetch_all(&mut *connection).await?;
+        let findings = rows
+            .iter()
+            .take(10)
+            .map(|row| row.try_get::<String, _>(0))
+            .collect::<std::result::Result<Vec<_>, _>>()?;
+        proofs.push(proof(name, findings));
+    }
+    Ok(())
+}
+
+async fn integrity(connection: &mut SqliteConnection) -> Result<Proof> {
+    let mut findings: Vec<String> = sqlx::query("PRAGMA integrity_check")
+        .fetch_all(&mut *connection)
+        .await?
+        .iter()
+        .map(|row| row.try_get::<String, _>(0))
+        .collect::<std::result::Result<Vec<_>, _>>()?;
+    findings.retain(|finding| finding != "ok");
+    for row in sqlx::query("PRAGMA foreign_key_check").fetch_all(connection).await? {
+        findings.push(format!("a row of {} points to nothing", row.try_get::<String, _>(0)?));
+    }
+    Ok(proof("The database file is sound", findings))
+}
+
+async fn states(connection: &mut SqliteConnection) -> Result<Proof> {
+    let rows = sqlx::query!("SELECT id, number, state FROM orders ORDER BY id").fetch_all(&mut *connection).await?;
+    let ids: Vec<OrderId> = rows.iter().map(|row| OrderId(row.id)).collect();
+    let mut findings = Vec::new();
+    for (row, facts) in rows.iter().zip(orders::facts(connection, &ids).await?) {
+        let derived = facts.state().word();
+        if row.state != derived {
+            findings.push(format!("{} is kept as {} but is {derived}", row.number, row.state));
+        }
+    }
+    findings.truncate(10);
+    Ok(proof("Orders are in the state that follows from what happened", findings))
+}
+
+/// Every posted line computed once more by the core.
+async fn line_nets(connection: &mut SqliteConnection) -> Result<Proof> {
+    let rows = sqlx::query!(
+        r#"SELECT invoices.number AS "number!", currency, shipment_line_id, quantity_e4, unit_price_e6 AS "price!", discount_e6 AS "discount!",
+                  full_minor AS "full!", invoice_lines.net_minor AS "net!"
+           FROM invoice_lines JOIN invoices ON invoices.id = invoice_id WHERE state = 'posted'"#
+    )
+    .fetch_all(connection)
+    .await?;
+    let mut findings = Vec::new();
+    for row in rows {
+        let amounts = line_amounts(
+            Quantity::from_scaled(row.quantity_e4),
+            UnitPrice::from_scaled(row.price),
+            Rate::from_scaled(row.discount),
+            currency(&row.currency)?,
+        );
+        if (amounts.full.0, amounts.net.0) != (row.full, row.net) {
+            findings.push(format!("{}: the line of shipment line {} is not its quantity × price", row.number, ShipmentLineId(row.shipment_line_id)));
+        }
+    }
+    findings.truncate(10);
+    Ok(proof("Invoice lines are quantity × price less discount", findings))
+}

@@ -1,0 +1,7 @@
+SELECT 'account ' || account || ' carries lines for ' || group_concat(DISTINCT purpose)
+FROM entry_lines
+WHERE account IN (
+    SELECT account FROM account_map
+    WHERE purpose IN ('receivable', 'unapplied', 'in_hand', 'inventory', 'tax_payable')
+)
+GROUP BY account HAVING count(DISTINCT purpose) > 1;
