@@ -1,0 +1,197 @@
+//! Unbilled shipments, drafts and invoices.
+
+use actix_web::web::{Data, Json, Path, Query};
+use actix_web::{delete, get, post, put};
+use serde::{Deserialize, Serialize};
+use till_core::ids::{CustomerId, InvoiceId};
+use till_store::invoices::{self, InvoiceList, InvoicePreview, InvoiceView, PostedInvoice, ToBill};
+use till_store::unbilled::{self, Unbilled, UnbilledFilter};
+use till_store::{Store, rules};
+use utoipa::{IntoParams, ToSchema};
+
+use super::overview::Version;
+use super::{Answer, Stretch};
+use crate::problem::Problem;
+use crate::request::Change;
+
+/// What to list of the unbilled.
+#[derive(Debug, Deserialize, IntoParams)]
+pub(super) struct Which {
+    /// Only of this customer.
+    #[serde(default)]
+    customer: Option<i64>,
+    /// Words in customer, shipment, order or item.
+    #[serde(default)]
+    q: Option<String>,
+    /// Only shipments at least so many days old.
+    #[serde(default)]
+    over_days: Option<i64>,
+}
+
+impl Which {
+    pub(super) fn filter(&self) -> UnbilledFilter {
+        UnbilledFilter {
+            customer: self.customer.map(CustomerId),
+            search: self.q.as_deref().map(str::trim).filter(|text| !text.is_empty()).map(str::to_owned),
+            over_days: self.over_days.filter(|days| (1..=10_000).contains(days)),
+        }
+    }
+}
+
+/// Posted shipments with something left to bill, by customer.
+#[utoipa::path(params(Which), responses((status = 200, body = Unbilled)))]
+#[get("/unbilled")]
+pub(super) async fn list_unbilled(store: Data<Store>, which: Query<Which>) -> Answer<Unbilled> {
+    let mut connection = store.read().await?;
+    let rules = rules::load(&mut connection).await?;
+    Ok(Json(unbilled::list(&mut connection, &rules, &which.filter()).await?))
+}
+
+/// What picked lines come to: document, tape, entry, changes and blockers. Nothing is written.
+#[utoipa::path(operation_id = "preview_invoices", responses((status = 200, body = Vec<InvoicePreview>), (status = 422, body = Problem)))]
+#[post("/invoices/preview")]
+pub(super) async fn preview(store: Data<Store>, to_bill: Json<ToBill>) -> Answer<Vec<InvoicePreview>> {
+    let mut connection = store.read().await?;
+    let rules = rules::load(&mut connection).await?;
+    Ok(Json(invoices::preview(&mut connection, &rules, &to_bill).await?))
+}
+
+/// Picked lines to post.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub(super) struct PostPicks {
+    /// What.
+    #[serde(flatten)]
+    to_bill: ToBill,
+    /// Fingerprints of the previews seen, in their order.
+    seen: Vec<String>,
+}
+
+/// Posts picked lines: every invoice they come to, or none.
+#[utoipa::path(
+    params(("Idempotency-Key" = String, Header)),
+    responses((status = 200, body = Vec<PostedInvoice>), (status = 409, body = Problem), (status = 422, body = Problem))
+)]
+#[post("/invoices/post")]
+pub(super) async fn post_picks(store: Data<Store>, change: Change, new: Json<PostPicks>) -> Answer<Vec<PostedInvoice>> {
+    let request = change.request(&new.0);
+    let posted = store
+        .change(Some(&request), async |connection| {
+            let rules = rules::load(connection).await?;
+            invoices::post_picks(connection, &rules, &new.to_bill, Some(&new.seen)).await
+        })
+        .await?;
+    Ok(Json(posted))
+}
+
+/// Makes drafts of picked lines.
+#[utoipa::path(
+    params(("Idempotency-Key" = String, Header)),
+    responses((status = 200, body = Vec<i64>), (status = 422, body = Problem))
+)]
+#[post("/invoices")]
+pub(super) async fn make_drafts(store: Data<Store>, change: Change, new: Json<ToBill>) -> Answer<Vec<InvoiceId>> {
+    let request = change.request(&new.0);
+    let drafts = store
+        .change(Some(&request), async |connection| {
+            let rules = rules::load(connection).await?;
+            invoices::make_drafts(connection, &rules, &new).await
+        })
+        .await?;
+    Ok(Json(drafts))
+}
+
+/// Invoices: drafts first, then newest first. State: `draft`, `open`, `late` or `settled`.
+#[utoipa::path(operation_id = "invoices", params(Stretch), responses((status = 200, body = InvoiceList)))]
+#[get("/invoices")]
+pub(super) async fn list(store: Data<Store>, stretch: Query<Stretch>) -> Answer<InvoiceList> {
+    let found = invoices::list(
+        &mut *store.read().await?,
+        stretch.search(),
+        stretch.state.as_deref(),
+        stretch.limit(),
+        stretch.offset(),
+    )
+    .await?;
+    Ok(Json(found))
+}
+
+/// One invoice, draft or posted.
+#[utoipa::path(operation_id = "invoice", responses((status = 200, body = InvoiceView), (status = 404, body = Problem)))]
+#[get("/invoices/{id}")]
+pub(super) async fn view(store: Data<Store>, id: Path<i64>) -> Answer<InvoiceView> {
+    Ok(Json(invoices::view(&mut *store.read().await?, InvoiceId(*id)).await?))
+}
+
+/// New lines and dates for a draft.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub(super) struct ChangeDraft {
+    /// The version seen.
+    version: i64,
+    /// Its lines and dates from now on.
+    #[serde(flatten)]
+    to_bill: ToBill,
+}
+
+/// Replaces the lines and dates of a draft.
+#[utoipa::path(
+    params(("Idempotency-Key" = String, Header)),
+    responses((status = 200, body = Version), (status = 409, body = Problem), (status = 422, body = Problem))
+)]
+#[put("/invoices/{id}")]
+pub(super) async fn change_draft(store: Data<Store>, change: Change, id: Path<i64>, new: Json<ChangeDraft>) -> Answer<Version> {
+    let request = change.request(&new.0);
+    let version = store
+        .change(Some(&request), async |connection| {
+            let rules = rules::load(connection).await?;
+            invoices::change_draft(connection, &rules, InvoiceId(*id), new.version, &new.to_bill).await
+        })
+        .await?;
+    Ok(Json(Version { version }))
+}
+
+/// The version seen.
+#[derive(Debug, Serialize, Deserialize, IntoParams)]
+pub(super) struct SeenVersion {
+    /// The version.
+    version: i64,
+}
+
+/// Drops a draft.
+#[utoipa::path(
+    params(("Idempotency-Key" = String, Header), SeenVersion),
+    responses((status = 200, body = Version), (status = 409, body = Problem))
+)]
+#[delete("/invoices/{id}")]
+pub(super) async fn drop_draft(store: Data<Store>, change: Change, id: Path<i64>, seen: Query<SeenVersion>) -> Answer<Version> {
+    let request = change.request(&seen.0);
+    store
+        .change(Some(&request), async |connection| invoices::drop_draft(connection, InvoiceId(*id), seen.version).await)
+        .await?;
+    Ok(Json(Version { version: seen.version }))
+}
+
+/// A draft to post.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub(super) struct PostDraft {
+    /// The version seen.
+    version: i64,
+    /// Fingerprint of what was seen.
+    seen: String,
+}
+
+/// Posts a draft.
+#[utoipa::path(
+    params(("Idempotency-Key" = String, Header)),
+    responses((status = 200, body = PostedInvoice), (status = 409, body = Problem), (status = 422, body = Problem))
+)]
+#[post("/invoices/{id}/post")]
+pub(super) async fn post_draft(store: Data<Store>, change: Change, id: Path<i64>, new: Json<PostDraft>) -> Answer<PostedInvoice> {
+    let request = change.request(&new.0);
+    let posted = store
+        .change(Some(&request), async |connection| {
+            let rules = rules::load(connection).await?;
+            invoices::post_draft(connection, &rules, InvoiceId(*id), new.version, &new.seen).await
+        })
+        .await?;
+    Ok(Json(posted))
+}

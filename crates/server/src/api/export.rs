@@ -1,0 +1,213 @@
+//! What a list shows, as CSV.
+
+use actix_web::http::StatusCode;
+use actix_web::web::{Data, Path, Query};
+use actix_web::{HttpResponse, get};
+use till_core::money::{Currency, Money};
+use till_formats::table::{Cell, to_csv};
+use till_store::{Connection, Store, StoreError, invoices, ledger, orders, receipts, rules, shipments, unbilled};
+
+use super::billing::Which;
+use super::ledger::{AsOf, Days};
+use super::Stretch;
+use crate::problem::Problem;
+
+struct Table {
+    headings: &'static [&'static str],
+    rows: Vec<Vec<Cell>>,
+}
+
+/// Most rows an export holds.
+const MOST: i64 = 100_000;
+
+/// A list as CSV, with the filters of its screen.
+#[utoipa::path(
+    params(("list" = String, Path, description = "orders, shipments, unbilled, invoices, receipts, journal or trial-balance")),
+    responses((status = 200, body = String, content_type = "text/csv"), (status = 404, body = Problem))
+)]
+#[get("/export/{list}.csv")]
+pub(super) async fn export(
+    store: Data<Store>,
+    list: Path<String>,
+    stretch: Query<Stretch>,
+    which: Query<Which>,
+    days: Query<Days>,
+    as_of: Query<AsOf>,
+) -> Result<HttpResponse, Problem> {
+    let mut connection = store.read().await?;
+    let mut stretch = stretch.into_inner();
+    stretch.offset = None;
+    let table = match list.as_str() {
+        "orders" => orders_table(&mut connection, &stretch).await?,
+        "shipments" => shipments_table(&mut connection, &stretch).await?,
+        "unbilled" => unbilled_table(&mut connection, &which).await?,
+        "invoices" => invoices_table(&mut connection, &stretch).await?,
+        "receipts" => receipts_table(&mut connection, &stretch).await?,
+        "journal" => journal_table(&mut connection, &stretch, &days).await?,
+        "trial-balance" => trial_balance_table(&mut connection, &as_of).await?,
+        other => return Err(Problem::new(StatusCode::NOT_FOUND, "not_found", format!("There is no list “{other}” to export."))),
+    };
+    let bytes = to_csv(table.headings, &table.rows)
+        .map_err(|error| Problem::new(StatusCode::INTERNAL_SERVER_ERROR, "not_written", error.to_string()))?;
+    Ok(HttpResponse::Ok()
+        .content_type("text/csv; charset=utf-8")
+        .insert_header(("Content-Disposition", format!("attachment; filename=\"{list}.csv\"")))
+        .body(bytes))
+}
+
+fn money(currency: Currency, amount: Money) -> Cell {
+    Cell::number(currency.format(amount))
+}
+
+fn optional(text: Option<impl ToString>) -> Cell {
+    Cell::text(text.map(|text| text.to_string()).unwrap_or_default())
+}
+
+async fn orders_table(connection: &mut Connection, stretch: &Stretch) -> Result<Table, StoreError> {
+    let mut filter = super::orders::filter(stretch, None)?;
+    filter.limit = MOST;
+    let list = orders::list(connection, &filter).await?;
+    let rows = list.orders.iter().map(|order| {
+        vec![
+            Cell::text(&order.number),
+            Cell::text(&order.customer_name),
+            optional(order.customer_order_number.as_ref()),
+            Cell::text(order.order_date.to_string()),
+            optional(order.promised_date),
+            Cell::text(order.state.word()),
+            Cell::text(order.currency.code()),
+            money(order.currency, order.net),
+        ]
+    });
+    Ok(Table {
+        headings: &["order", "customer", "their number", "ordered", "promised", "state", "currency", "net"],
+        rows: rows.collect(),
+    })
+}
+
+async fn shipments_table(connection: &mut Connection, stretch: &Stretch) -> Result<Table, StoreError> {
+    let only_packed = stretch.state.as_deref() == Some("packed");
+    let list = shipments::list(connection, stretch.search(), only_packed, MOST, 0).await?;
+    let rows = list.shipments.iter().map(|shipment| {
+        vec![
+            Cell::text(&shipment.number),
+            Cell::text(&shipment.order_number),
+            Cell::text(&shipment.customer_name),
+            Cell::text(shipment.packed_date.to_string()),
+            optional(shipment.posting_date),
+            optional(shipment.carrier.as_ref()),
+            Cell::text(&shipment.what),
+        ]
+    });
+    Ok(Table { headings: &["shipment", "order", "customer", "packed", "posted", "carrier", "what"], rows: rows.collect() })
+}
+
+async fn unbilled_table(connection: &mut Connection, which: &Which) -> Result<Table, StoreError> {
+    let rules = rules::load(connection).await?;
+    let unbilled = unbilled::list(connection, &rules, &which.filter()).await?;
+    let mut rows = Vec::new();
+    for customer in &unbilled.customers {
+        for shipment in &customer.shipments {
+            for line in &shipment.lines {
+                rows.push(vec![
+                    Cell::text(&customer.name),
+                    Cell::text(&shipment.number),
+                    Cell::text(&shipment.order_number),
+                    Cell::text(shipment.shipped_on.to_string()),
+                    Cell::number(shipment.days.to_string()),
+                    Cell::text(&line.code),
+                    Cell::text(&line.description),
+                    Cell::number(line.quantity.to_string()),
+                    Cell::text(shipment.currency.code()),
+                    money(shipment.currency, line.net),
+                ]);
+            }
+        }
+    }
+    Ok(Table {
+        headings: &["customer", "shipment", "order", "shipped", "days", "item", "description", "quantity", "currency", "net"],
+        rows,
+    })
+}
+
+async fn invoices_table(connection: &mut Connection, stretch: &Stretch) -> Result<Table, StoreError> {
+    let list = invoices::list(connection, stretch.search(), stretch.state.as_deref(), MOST, 0).await?;
+    let rows = list.invoices.iter().map(|invoice| {
+        let amount = |amount: Option<Money>| amount.map_or_else(|| Cell::text(""), |amount| money(invoice.currency, amount));
+        vec![
+            Cell::text(invoice.number.as_deref().unwrap_or("draft")),
+            Cell::text(&invoice.customer_name),
+            optional(invoice.document_date),
+            optional(invoice.due_date),
+            Cell::text(invoice.currency.code()),
+            amount(invoice.total),
+            amount(invoice.open),
+        ]
+    });
+    Ok(Table { headings: &["invoice", "customer", "date", "due", "currency", "total", "open"], rows: rows.collect() })
+}
+
+async fn receipts_table(connection: &mut Connection, stretch: &Stretch) -> Result<Table, StoreError> {
+    let only_unapplied = stretch.state.as_deref() == Some("unapplied");
+    let list = receipts::list(connection, stretch.search(), only_unapplied, MOST, 0).await?;
+    let rows = list.receipts.iter().map(|receipt| {
+        vec![
+            Cell::text(&receipt.number),
+            Cell::text(&receipt.customer_name),
+            Cell::text(receipt.date.to_string()),
+            Cell::text(receipt.method.word()),
+            optional(receipt.reference.as_ref()),
+            Cell::text(receipt.currency.code()),
+            money(receipt.currency, receipt.amount),
+            money(receipt.currency, receipt.unapplied),
+        ]
+    });
+    Ok(Table {
+        headings: &["receipt", "customer", "date", "method", "reference", "currency", "amount", "unapplied"],
+        rows: rows.collect(),
+    })
+}
+
+async fn journal_table(connection: &mut Connection, stretch: &Stretch, days: &Days) -> Result<Table, StoreError> {
+    let base = rules::load(connection).await?.base;
+    let mut filter = super::ledger::filter(stretch, days);
+    filter.limit = MOST;
+    let journal = ledger::journal(connection, &filter).await?;
+    let mut rows = Vec::new();
+    for posted in &journal.entries {
+        for line in &posted.entry.lines {
+            let (debit, credit) = if line.base.is_positive() { (line.base, Money::ZERO) } else { (Money::ZERO, -line.base) };
+            rows.push(vec![
+                Cell::number(posted.number.to_string()),
+                Cell::text(posted.entry.date.to_string()),
+                Cell::text(&posted.source.number),
+                Cell::text(&posted.entry.text),
+                Cell::text(&line.account),
+                Cell::text(&line.account_name),
+                money(base, debit),
+                money(base, credit),
+                Cell::text(line.tax.as_ref().map(|tax| tax.code.clone()).unwrap_or_default()),
+            ]);
+        }
+    }
+    Ok(Table {
+        headings: &["entry", "date", "document", "text", "account", "name", "debit", "credit", "tax code"],
+        rows,
+    })
+}
+
+async fn trial_balance_table(connection: &mut Connection, as_of: &AsOf) -> Result<Table, StoreError> {
+    let base = rules::load(connection).await?.base;
+    let date = as_of.date(connection).await?;
+    let balance = ledger::trial_balance(connection, date).await?;
+    let rows = balance.accounts.iter().map(|account| {
+        vec![
+            Cell::text(&account.number),
+            Cell::text(&account.name),
+            money(base, account.debits),
+            money(base, account.credits),
+            money(base, account.balance),
+        ]
+    });
+    Ok(Table { headings: &["account", "name", "debits", "credits", "balance"], rows: rows.collect() })
+}

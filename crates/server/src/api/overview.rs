@@ -1,0 +1,98 @@
+//! The spine, the day sheet, search, and customers.
+
+use actix_web::web::{Data, Json, Path, Query};
+use actix_web::{get, put};
+use serde::{Deserialize, Serialize};
+use till_core::ids::CustomerId;
+use till_store::customers::{self, CustomerRow, CustomerView};
+use till_store::day_sheet::{self, DaySheet, Spine};
+use till_store::find::{self, Found};
+use till_store::verify::{self, Verification};
+use till_store::{Store, StoreError};
+use utoipa::{IntoParams, ToSchema};
+
+use super::Answer;
+use crate::problem::Problem;
+use crate::request::Change;
+
+/// Whose books, which day, where something waits.
+#[utoipa::path(responses((status = 200, body = Spine)))]
+#[get("/spine")]
+pub(super) async fn spine(store: Data<Store>) -> Answer<Spine> {
+    Ok(Json(day_sheet::spine(&mut *store.read().await?).await?))
+}
+
+/// What needs the clerk today.
+#[utoipa::path(responses((status = 200, body = DaySheet)))]
+#[get("/day-sheet")]
+pub(super) async fn view_day_sheet(store: Data<Store>) -> Answer<DaySheet> {
+    Ok(Json(day_sheet::day_sheet(&mut *store.read().await?).await?))
+}
+
+/// Whether every sub-ledger equals its account.
+#[utoipa::path(responses((status = 200, body = Verification)))]
+#[get("/tie-outs")]
+pub(super) async fn tie_outs(store: Data<Store>) -> Answer<Verification> {
+    Ok(Json(verify::tie_outs(&mut *store.read().await?).await?))
+}
+
+#[derive(Debug, Deserialize, IntoParams)]
+pub(super) struct Words {
+    /// What is looked for.
+    #[serde(default)]
+    q: String,
+}
+
+/// Finds documents and customers.
+#[utoipa::path(params(Words), responses((status = 200, body = Vec<Found>)))]
+#[get("/find")]
+pub(super) async fn find_anything(store: Data<Store>, words: Query<Words>) -> Answer<Vec<Found>> {
+    Ok(Json(find::find(&mut *store.read().await?, &words.q).await?))
+}
+
+/// Customers by name.
+#[utoipa::path(params(Words), responses((status = 200, body = Vec<CustomerRow>)))]
+#[get("/customers")]
+pub(super) async fn list_customers(store: Data<Store>, words: Query<Words>) -> Answer<Vec<CustomerRow>> {
+    let search = Some(words.q.trim()).filter(|text| !text.is_empty());
+    Ok(Json(customers::list(&mut *store.read().await?, search).await?))
+}
+
+/// A customer with its account.
+#[utoipa::path(responses((status = 200, body = CustomerView), (status = 404, body = Problem)))]
+#[get("/customers/{id}")]
+pub(super) async fn customer(store: Data<Store>, id: Path<i64>) -> Answer<CustomerView> {
+    Ok(Json(customers::view(&mut *store.read().await?, CustomerId(*id)).await?))
+}
+
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub(super) struct NewTaxId {
+    /// The version seen.
+    version: i64,
+    /// The tax id; none to clear it.
+    tax_id: Option<String>,
+}
+
+/// The version a document has after a change.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub(super) struct Version {
+    /// The version.
+    pub(super) version: i64,
+}
+
+/// Sets a customer's tax id.
+#[utoipa::path(
+    params(("Idempotency-Key" = String, Header)),
+    responses((status = 200, body = Version), (status = 409, body = Problem), (status = 422, body = Problem))
+)]
+#[put("/customers/{id}/tax-id")]
+pub(super) async fn set_tax_id(store: Data<Store>, change: Change, id: Path<i64>, new: Json<NewTaxId>) -> Answer<Version> {
+    let request = change.request(&new.0);
+    let version = store
+        .change(Some(&request), async |connection| {
+            customers::set_tax_id(connection, CustomerId(*id), new.version, new.tax_id.as_deref()).await
+        })
+        .await
+        .map_err(|error: StoreError| Problem::from(error))?;
+    Ok(Json(Version { version }))
+}

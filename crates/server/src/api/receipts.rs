@@ -1,0 +1,105 @@
+//! Receipts and applying.
+
+use actix_web::web::{Data, Json, Path, Query};
+use actix_web::{get, post};
+use serde::{Deserialize, Serialize};
+use till_core::ids::ReceiptId;
+use till_store::receipts::{self, MoneyPreview, NewApplications, NewReceipt, PostedReceipt, ReceiptList, ReceiptView};
+use till_store::{Store, rules};
+use utoipa::ToSchema;
+
+use super::overview::Version;
+use super::{Answer, Stretch};
+use crate::problem::Problem;
+use crate::request::Change;
+
+/// What a receipt would do. Without applications, the oldest invoices are proposed first.
+#[utoipa::path(operation_id = "preview_receipt", responses((status = 200, body = MoneyPreview), (status = 422, body = Problem)))]
+#[post("/receipts/preview")]
+pub(super) async fn preview(store: Data<Store>, new: Json<NewReceipt>) -> Answer<MoneyPreview> {
+    let mut connection = store.read().await?;
+    let rules = rules::load(&mut connection).await?;
+    Ok(Json(receipts::preview(&mut connection, &rules, &new).await?))
+}
+
+/// A receipt to post.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub(super) struct PostReceipt {
+    /// The receipt.
+    #[serde(flatten)]
+    receipt: NewReceipt,
+    /// Fingerprint of the preview seen.
+    seen: String,
+}
+
+/// Posts a receipt.
+#[utoipa::path(
+    operation_id = "post_receipt",
+    params(("Idempotency-Key" = String, Header)),
+    responses((status = 200, body = PostedReceipt), (status = 409, body = Problem), (status = 422, body = Problem))
+)]
+#[post("/receipts")]
+pub(super) async fn post(store: Data<Store>, change: Change, new: Json<PostReceipt>) -> Answer<PostedReceipt> {
+    let request = change.request(&new.0);
+    let posted = store
+        .change(Some(&request), async |connection| {
+            let rules = rules::load(connection).await?;
+            receipts::post(connection, &rules, &new.receipt, Some(&new.seen)).await
+        })
+        .await?;
+    Ok(Json(posted))
+}
+
+/// Receipts, newest first. State `unapplied` keeps to those with money left.
+#[utoipa::path(operation_id = "receipts", params(Stretch), responses((status = 200, body = ReceiptList)))]
+#[get("/receipts")]
+pub(super) async fn list(store: Data<Store>, stretch: Query<Stretch>) -> Answer<ReceiptList> {
+    let only_unapplied = stretch.state.as_deref() == Some("unapplied");
+    let found = receipts::list(&mut *store.read().await?, stretch.search(), only_unapplied, stretch.limit(), stretch.offset()).await?;
+    Ok(Json(found))
+}
+
+/// One receipt.
+#[utoipa::path(operation_id = "receipt", responses((status = 200, body = ReceiptView), (status = 404, body = Problem)))]
+#[get("/receipts/{id}")]
+pub(super) async fn view(store: Data<Store>, id: Path<i64>) -> Answer<ReceiptView> {
+    Ok(Json(receipts::view(&mut *store.read().await?, ReceiptId(*id)).await?))
+}
+
+/// What applying unapplied money would do.
+#[utoipa::path(responses((status = 200, body = MoneyPreview), (status = 422, body = Problem)))]
+#[post("/receipts/{id}/applications/preview")]
+pub(super) async fn preview_apply(store: Data<Store>, id: Path<i64>, new: Json<NewApplications>) -> Answer<MoneyPreview> {
+    let mut connection = store.read().await?;
+    let rules = rules::load(&mut connection).await?;
+    Ok(Json(receipts::preview_apply(&mut connection, &rules, ReceiptId(*id), &new).await?))
+}
+
+/// Unapplied money to apply.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub(super) struct PostApplications {
+    /// The receipt's version seen.
+    version: i64,
+    /// Where the money goes.
+    #[serde(flatten)]
+    new: NewApplications,
+    /// Fingerprint of the preview seen.
+    seen: String,
+}
+
+/// Applies unapplied money.
+#[utoipa::path(
+    params(("Idempotency-Key" = String, Header)),
+    responses((status = 200, body = Version), (status = 409, body = Problem), (status = 422, body = Problem))
+)]
+#[post("/receipts/{id}/applications")]
+pub(super) async fn apply(store: Data<Store>, change: Change, id: Path<i64>, new: Json<PostApplications>) -> Answer<Version> {
+    let request = change.request(&new.0);
+    let version = store
+        .change(Some(&request), async |connection| {
+            let rules = rules::load(connection).await?;
+            receipts::apply(connection, &rules, ReceiptId(*id), new.version, &new.new, Some(&new.seen)).await
+        })
+        .await?;
+    Ok(Json(Version { version }))
+}
