@@ -1,0 +1,100 @@
+//! # till-e2e: Glad Till as its users see it
+//!
+//! Starts the real server on a free port with a copy of the demo books, and headless Chromium
+//! before it. The same harness takes the screenshots of `docs/screenshots`.
+
+mod browser;
+mod driver;
+
+pub use browser::{Browser, Key};
+pub use driver::Driver;
+
+use std::error::Error;
+use std::net::SocketAddr;
+use std::path::PathBuf;
+
+use tempfile::TempDir;
+use till_store::Store;
+use tokio::sync::OnceCell;
+
+/// What the harness returns.
+pub type Result<T> = std::result::Result<T, Box<dyn Error + Send + Sync>>;
+
+/// A running Glad Till with books of its own.
+#[allow(missing_debug_implementations)]
+pub struct Till {
+    /// Where it listens.
+    pub address: SocketAddr,
+    /// Its books.
+    pub store: Store,
+    handle: tokio::sync::oneshot::Sender<()>,
+    _folder: TempDir,
+}
+
+static TEMPLATE: OnceCell<(TempDir, PathBuf)> = OnceCell::const_new();
+
+/// The demo books, made once a process.
+async fn template() -> Result<&'static PathBuf> {
+    let made = TEMPLATE
+        .get_or_try_init(|| async {
+            let folder = tempfile::tempdir()?;
+            let file = folder.path().join("template.db");
+            let store = Store::open(&file).await?;
+            till_demo::build(&store).await?;
+            store.close().await;
+            Ok::<_, Box<dyn Error + Send + Sync>>((folder, file))
+        })
+        .await?;
+    Ok(&made.1)
+}
+
+impl Till {
+    /// Starts the server with the demo company.
+    ///
+    /// # Errors
+    /// Where the books cannot be made or no port is free.
+    pub async fn demo() -> Result<Self> {
+        let template = template().await?;
+        let folder = tempfile::tempdir()?;
+        let file = folder.path().join("books.db");
+        std::fs::copy(template, &file)?;
+        let store = Store::open(&file).await?;
+        let (address_is, address) = tokio::sync::oneshot::channel();
+        let (handle, stop) = tokio::sync::oneshot::channel::<()>();
+        let served = store.clone();
+        // The server has a thread and a runtime of its own, as in the program.
+        std::thread::spawn(move || {
+            actix_web::rt::System::new().block_on(async move {
+                let Ok(listening) = till_server::listen(served, 0) else { return };
+                let server = listening.handle.clone();
+                let _ = address_is.send(listening.address);
+                actix_web::rt::spawn(async move {
+                    let _ = stop.await;
+                    server.stop(false).await;
+                });
+                let _ = listening.server.await;
+            });
+        });
+        Ok(Self { address: address.await?, store, handle, _folder: folder })
+    }
+
+    /// An address in it.
+    pub fn place(&self, path: &str) -> String {
+        format!("http://{}{path}", self.address)
+    }
+
+    /// Stops it and proves its books.
+    ///
+    /// # Errors
+    /// Names the proofs that fail.
+    pub async fn stop_and_verify(self) -> Result<()> {
+        let _ = self.handle.send(());
+        let mut connection = self.store.read().await?;
+        let verification = till_store::verify::verify(&mut connection).await?;
+        if verification.holds {
+            return Ok(());
+        }
+        let broken: Vec<_> = verification.proofs.into_iter().filter(|proof| !proof.holds).collect();
+        Err(format!("the books do not hold: {broken:#?}").into())
+    }
+}

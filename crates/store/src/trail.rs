@@ -11,6 +11,16 @@ use till_core::money::{Currency, Money};
 use crate::Result;
 use crate::convert::{currency, json};
 
+/// Points at an entry.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct EntryRef {
+    /// Its id.
+    pub id: EntryId,
+    /// Its number.
+    pub number: i64,
+}
+
 /// One document on the trail.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
@@ -26,8 +36,8 @@ pub struct TrailStep {
     /// Currency of the amount.
     #[cfg_attr(feature = "schema", schema(value_type = String))]
     pub currency: Currency,
-    /// The entries it wrote, by id and number.
-    pub entries: Vec<(EntryId, i64)>,
+    /// The entries it wrote.
+    pub entries: Vec<EntryRef>,
     /// Whether it is the document asked about.
     pub here: bool,
 }
@@ -168,9 +178,9 @@ async fn attach_entries(connection: &mut SqliteConnection, steps: &mut [TrailSte
     )
     .fetch_all(connection)
     .await?;
-    let mut of_document: BTreeMap<(String, i64), Vec<(EntryId, i64)>> = BTreeMap::new();
+    let mut of_document: BTreeMap<(String, i64), Vec<EntryRef>> = BTreeMap::new();
     for row in rows {
-        of_document.entry((row.source_kind, row.source_id)).or_default().push((EntryId(row.id), row.number));
+        of_document.entry((row.source_kind, row.source_id)).or_default().push(EntryRef { id: EntryId(row.id), number: row.number });
     }
     for step in steps {
         step.entries = of_document

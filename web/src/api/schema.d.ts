@@ -844,6 +844,16 @@ export interface components {
             purpose: components["schemas"]["Purpose"];
             tax?: null | components["schemas"]["TaxMark"];
         };
+        /** @description Points at an entry. */
+        EntryRef: {
+            /** @description Its id. */
+            id: components["schemas"]["EntryId"];
+            /**
+             * Format: int64
+             * @description Its number.
+             */
+            number: number;
+        };
         /** @description A value before or after. */
         Figure: {
             /** @enum {string} */
@@ -1770,11 +1780,8 @@ export interface components {
             date?: string | null;
             /** @description The document. */
             document: components["schemas"]["DocumentRef"];
-            /** @description The entries it wrote, by id and number. */
-            entries: [
-                number,
-                number
-            ][];
+            /** @description The entries it wrote. */
+            entries: components["schemas"]["EntryRef"][];
             /** @description Whether it is the document asked about. */
             here: boolean;
             /** @description Its state in a word. */

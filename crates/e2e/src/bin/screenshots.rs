@@ -1,1 +1,94 @@
-fn main(){}
+//! Makes the pictures of `docs/screenshots` from the demo company, at 1280 × 800.
+//!
+//! `cargo run -p till-e2e --bin screenshots [FOLDER] [NAME…]`
+
+use std::path::PathBuf;
+
+use till_e2e::{Browser, Key, Result, Till};
+
+const VIEWS: &[(&str, &str)] = &[
+    ("day-sheet", "/"),
+    ("unbilled", "/billing"),
+    ("draft", "/invoices/1"),
+    ("invoice", "/invoices"),
+    ("invoices", "/billing/invoices"),
+    ("new-receipt", "/receipts/new"),
+    ("receipts", "/receipts"),
+    ("apply", "/receipts?state=unapplied"),
+    ("orders", "/orders"),
+    ("order", "/orders?q=SH-2611"),
+    ("shipments", "/shipments"),
+    ("customer", "/customers/3"),
+    ("journal", "/ledger"),
+    ("trial-balance", "/ledger/trial-balance"),
+    ("find", "/"),
+    ("keys", "/billing"),
+];
+
+#[tokio::main]
+async fn main() -> Result<()> {
+    let mut arguments = std::env::args().skip(1);
+    let folder = PathBuf::from(arguments.next().unwrap_or_else(|| "docs/screenshots".to_owned()));
+    let only: Vec<String> = arguments.collect();
+    std::fs::create_dir_all(&folder)?;
+    let till = Till::demo().await?;
+    let browser = Browser::open().await?;
+    for (name, place) in VIEWS {
+        if !only.is_empty() && !only.iter().any(|wanted| wanted == name) {
+            continue;
+        }
+        take(&till, &browser, name, place).await?;
+        let file = folder.join(format!("{name}.png"));
+        std::fs::write(&file, browser.picture().await?)?;
+        println!("{}", file.display());
+    }
+    browser.close().await?;
+    Ok(())
+}
+
+/// Opens a view and brings it into the state its picture is to show.
+async fn take(till: &Till, browser: &Browser, name: &str, place: &str) -> Result<()> {
+    match name {
+        // The draft and the invoice are found as a clerk finds them.
+        "draft" => {
+            browser.go(&till.place("/billing/invoices?state=draft")).await?;
+            browser.press(Key::Enter).await?;
+        }
+        "invoice" => {
+            browser.go(&till.place("/billing/invoices?state=open&q=Saltmarsh")).await?;
+            browser.press(Key::Enter).await?;
+        }
+        _ => browser.go(&till.place(place)).await?,
+    }
+    match name {
+        "unbilled" => {
+            // Two shipments of one customer, for one invoice.
+            browser.letter('/').await?;
+            browser.type_text("Saltmarsh").await?;
+            browser.press(Key::Enter).await?;
+            browser.letter(' ').await?;
+            browser.letter('/').await?;
+            for _ in 0.."Saltmarsh".len() {
+                browser.press(Key::Backspace).await?;
+            }
+            browser.press(Key::Enter).await?;
+            browser.settle().await?;
+        }
+        "new-receipt" => {
+            browser.type_text("Orchard").await?;
+            browser.press(Key::Enter).await?;
+            browser.press(Key::Tab).await?;
+            browser.type_text("900").await?;
+            browser.settle().await?;
+        }
+        "apply" | "order" => browser.press(Key::Enter).await?,
+        "find" => {
+            browser.control('k').await?;
+            browser.type_text("salt").await?;
+            browser.settle().await?;
+        }
+        "keys" => browser.letter('?').await?,
+        _ => {}
+    }
+    browser.settle().await
+}

@@ -1,0 +1,279 @@
+//! One browser window of 1280 × 800, driven as a person would: keys first.
+
+use std::time::{Duration, Instant};
+
+use fantoccini::actions::{InputSource, KeyAction, KeyActions};
+use fantoccini::wd::WebDriverCompatibleCommand;
+use fantoccini::{Client, ClientBuilder, Locator};
+use hyper_util::client::legacy::connect::HttpConnector;
+use serde_json::{Value, json};
+use tempfile::TempDir;
+
+use crate::{Driver, Result};
+
+/// Keys that are no characters, as WebDriver names them.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Key {
+    /// Return.
+    Enter,
+    /// Escape.
+    Escape,
+    /// Tab.
+    Tab,
+    /// Arrow down.
+    Down,
+    /// Arrow up.
+    Up,
+    /// Backspace.
+    Backspace,
+}
+
+impl Key {
+    const fn code(self) -> char {
+        match self {
+            Self::Enter => '\u{E007}',
+            Self::Escape => '\u{E00C}',
+            Self::Tab => '\u{E004}',
+            Self::Down => '\u{E015}',
+            Self::Up => '\u{E013}',
+            Self::Backspace => '\u{E003}',
+        }
+    }
+}
+
+const CONTROL: char = '\u{E009}';
+const AXE: &str = include_str!("../../../web/node_modules/axe-core/axe.min.js");
+
+/// A browser with one page.
+#[derive(Debug)]
+pub struct Browser {
+    client: Client,
+    _driver: Driver,
+    _profile: TempDir,
+}
+
+#[derive(Debug)]
+struct ConsoleLog;
+
+impl WebDriverCompatibleCommand for ConsoleLog {
+    fn endpoint(
+        &self,
+        base: &url::Url,
+        session: Option<&str>,
+    ) -> std::result::Result<url::Url, url::ParseError> {
+        base.join(&format!("session/{}/se/log", session.unwrap_or_default()))
+    }
+
+    fn method_and_body(&self, _: &url::Url) -> (http::Method, Option<String>) {
+        (http::Method::POST, Some(json!({ "type": "browser" }).to_string()))
+    }
+}
+
+impl Browser {
+    /// Opens a window.
+    ///
+    /// # Errors
+    /// Where Chromium or ChromeDriver are missing.
+    pub async fn open() -> Result<Self> {
+        let driver = Driver::start()?;
+        let profile = tempfile::tempdir()?;
+        let profile_argument = format!("--user-data-dir={}", profile.path().display());
+        let mut capabilities = serde_json::Map::new();
+        capabilities.insert(
+            "goog:chromeOptions".to_owned(),
+            json!({
+                "args": [
+                    "--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run",
+                    "--disable-background-networking", "--disable-component-update", "--disable-sync", "--lang=en-IE",
+                    profile_argument,
+                ],
+                "mobileEmulation": { "deviceMetrics": { "width": 1280, "height": 800, "pixelRatio": 1.0, "mobile": false, "touch": false } },
+            }),
+        );
+        capabilities.insert("goog:loggingPrefs".to_owned(), json!({ "browser": "ALL" }));
+        let client = ClientBuilder::new(HttpConnector::new()).capabilities(capabilities).connect(&driver.address).await?;
+        Ok(Self { client, _driver: driver, _profile: profile })
+    }
+
+    /// Goes to an address and waits until the page is there.
+    ///
+    /// # Errors
+    /// Where the page does not come.
+    pub async fn go(&self, address: &str) -> Result<()> {
+        self.client.goto(address).await?;
+        self.settle().await
+    }
+
+    /// Waits until nothing is being fetched and nothing moves.
+    ///
+    /// # Errors
+    /// Where that takes more than twenty seconds.
+    pub async fn settle(&self) -> Result<()> {
+        let quiet = r"
+            const done = arguments[0];
+            let last = -1, same = 0;
+            const look = () => {
+                const now = performance.getEntriesByType('resource').length + document.body.innerText.length * 1000;
+                same = now === last ? same + 1 : 0;
+                last = now;
+                if (same >= 4 && document.querySelector('h1')) { done(true); } else { setTimeout(look, 40); }
+            };
+            look();";
+        tokio::time::timeout(Duration::from_secs(20), self.client.execute_async(quiet, vec![])).await??;
+        Ok(())
+    }
+
+    /// Types text where the focus is.
+    ///
+    /// # Errors
+    /// Where the browser does not answer.
+    pub async fn type_text(&self, text: &str) -> Result<()> {
+        for character in text.chars() {
+            self.stroke(None, character).await?;
+        }
+        Ok(())
+    }
+
+    /// Presses one key and waits until the page has settled.
+    ///
+    /// # Errors
+    /// Where the browser does not answer.
+    pub async fn press(&self, key: Key) -> Result<()> {
+        self.stroke(None, key.code()).await?;
+        self.settle().await
+    }
+
+    /// Presses a letter as a key and waits until the page has settled.
+    ///
+    /// # Errors
+    /// Where the browser does not answer.
+    pub async fn letter(&self, letter: char) -> Result<()> {
+        self.stroke(None, letter).await?;
+        self.settle().await
+    }
+
+    /// Presses Control with a key.
+    ///
+    /// # Errors
+    /// Where the browser does not answer.
+    pub async fn control(&self, letter: char) -> Result<()> {
+        let letter = if letter == '\n' { Key::Enter.code() } else { letter };
+        self.stroke(Some(CONTROL), letter).await?;
+        self.settle().await
+    }
+
+    async fn stroke(&self, held: Option<char>, key: char) -> Result<()> {
+        let mut keys = KeyActions::new("keys".to_owned());
+        if let Some(held) = held {
+            keys = keys.then(KeyAction::Down { value: held });
+        }
+        keys = keys.then(KeyAction::Down { value: key }).then(KeyAction::Up { value: key });
+        if let Some(held) = held {
+            keys = keys.then(KeyAction::Up { value: held });
+        }
+        self.client.perform_actions(keys).await?;
+        Ok(())
+    }
+
+    /// The text of the first element that fits the selector.
+    ///
+    /// # Errors
+    /// Where none comes within ten seconds.
+    pub async fn text(&self, selector: &str) -> Result<String> {
+        let element = self.client.wait().at_most(Duration::from_secs(10)).for_element(Locator::Css(selector)).await
+            .map_err(|error| format!("nothing fits {selector}: {error}"))?;
+        Ok(element.text().await?)
+    }
+
+    /// Waits until the element's text holds some words, and returns all of it.
+    ///
+    /// # Errors
+    /// Where that takes more than ten seconds; the text it had instead is named.
+    pub async fn wait_for(&self, selector: &str, words: &str) -> Result<String> {
+        let start = Instant::now();
+        let mut text = String::new();
+        while start.elapsed() < Duration::from_secs(10) {
+            if let Ok(found) = self.client.find(Locator::Css(selector)).await {
+                text = found.text().await.unwrap_or_default();
+                if text.contains(words) {
+                    return Ok(text);
+                }
+            }
+            tokio::time::sleep(Duration::from_millis(60)).await;
+        }
+        Err(format!("“{words}” does not stand in {selector}, but: {text}").into())
+    }
+
+    /// Clicks an element.
+    ///
+    /// # Errors
+    /// Where it is not there.
+    pub async fn click(&self, selector: &str) -> Result<()> {
+        self.client.find(Locator::Css(selector)).await?.click().await?;
+        self.settle().await
+    }
+
+    /// Runs a script and returns what it returns.
+    ///
+    /// # Errors
+    /// Where it fails.
+    pub async fn run(&self, script: &str) -> Result<Value> {
+        Ok(self.client.execute(script, vec![]).await?)
+    }
+
+    /// The address of the page, without its host.
+    ///
+    /// # Errors
+    /// Where the browser does not answer.
+    pub async fn place(&self) -> Result<String> {
+        let url = self.client.current_url().await?;
+        Ok(url.query().map_or_else(|| url.path().to_owned(), |query| format!("{}?{query}", url.path())))
+    }
+
+    /// A picture of the page as PNG.
+    ///
+    /// # Errors
+    /// Where the browser does not answer.
+    pub async fn picture(&self) -> Result<Vec<u8>> {
+        Ok(self.client.screenshot().await?)
+    }
+
+    /// What axe-core finds wrong under WCAG 2.2 A and AA, one line each.
+    ///
+    /// # Errors
+    /// Where it cannot be run.
+    pub async fn accessibility(&self) -> Result<Vec<String>> {
+        self.client.execute(AXE, vec![]).await?;
+        let script = r"
+            const done = arguments[0];
+            axe.run(document, { runOnly: ['wcag2a', 'wcag2aa', 'wcag21aa', 'wcag22aa'] }).then((result) => done(
+                result.violations.map((one) => one.id + ': ' + one.help + ' — ' + one.nodes.slice(0, 3).map((node) => node.html.slice(0, 160)).join(' | '))
+            ), (error) => done(['axe failed: ' + error]));";
+        let found = self.client.execute_async(script, vec![]).await?;
+        Ok(serde_json::from_value(found)?)
+    }
+
+    /// What the page wrote to the console since it was last asked, warnings and worse.
+    ///
+    /// # Errors
+    /// Where the browser does not answer.
+    pub async fn console(&self) -> Result<Vec<String>> {
+        let log = self.client.issue_cmd(ConsoleLog).await?;
+        Ok(log
+            .as_array()
+            .into_iter()
+            .flatten()
+            .filter(|line| line["level"] != "DEBUG" && line["level"] != "INFO")
+            .map(|line| line["message"].as_str().unwrap_or_default().to_owned())
+            .collect())
+    }
+
+    /// Closes the window.
+    ///
+    /// # Errors
+    /// Where the browser does not answer.
+    pub async fn close(self) -> Result<()> {
+        self.client.close().await?;
+        Ok(())
+    }
+}

@@ -1,0 +1,37 @@
+import type { components } from "./schema";
+
+type Schemas = components["schemas"];
+
+export type AccountSheet = Schemas["AccountSheet"];
+export type Blocker = Schemas["Blocker"];
+export type Change = Schemas["Change"];
+export type CustomerRow = Schemas["CustomerRow"];
+export type CustomerView = Schemas["CustomerView"];
+export type DayItem = Schemas["DayItem"];
+export type DocumentRef = Schemas["DocumentRef"];
+export type Entry = Schemas["Entry"];
+export type EntryLine = Schemas["EntryLine"];
+export type Figure = Schemas["Figure"];
+export type Found = Schemas["Found"];
+export type InvoiceLine = Schemas["InvoiceLine"];
+export type InvoicePreview = Schemas["InvoicePreview"];
+export type InvoiceRow = Schemas["InvoiceRow"];
+export type InvoiceView = Schemas["InvoiceView"];
+export type Method = Schemas["Method"];
+export type MoneyPreview = Schemas["MoneyPreview"];
+export type OpenItem = Schemas["OpenItem"];
+export type OrderRow = Schemas["OrderRow"];
+export type OrderView = Schemas["OrderView"];
+export type PostedEntry = Schemas["PostedEntry"];
+export type ReceiptRow = Schemas["ReceiptRow"];
+export type ReceiptView = Schemas["ReceiptView"];
+export type ShipmentRow = Schemas["ShipmentRow"];
+export type ShipmentView = Schemas["ShipmentView"];
+export type Spine = Schemas["Spine"];
+export type Tape = Schemas["Tape"];
+export type ToBill = Schemas["ToBill"];
+export type Track = Schemas["Track"];
+export type Trail = Schemas["Trail"];
+export type UnbilledCustomer = Schemas["UnbilledCustomer"];
+export type UnbilledShipment = Schemas["UnbilledShipment"];
+export type Verification = Schemas["Verification"];

@@ -1,0 +1,256 @@
+import { styled } from "@mui/material/styles";
+import { useVirtualizer } from "@tanstack/react-virtual";
+import { type KeyboardEvent, type ReactNode, useEffect, useId, useRef, useState } from "react";
+
+/** A column of a list. */
+export interface Column<T> {
+  key: string;
+  head: ReactNode;
+  /** A CSS grid track: `80px`, `minmax(0, 1fr)`. */
+  width: string;
+  right?: boolean;
+  cell: (row: T) => ReactNode;
+}
+
+interface Props<T> {
+  /** What the list is, for screen readers. */
+  label: string;
+  rows: T[];
+  idOf: (row: T) => string;
+  columns: Column<T>[];
+  /** A heading between rows, over all columns but the last `groupTail`. */
+  isGroup?: (row: T) => boolean;
+  groupCell?: (row: T) => ReactNode;
+  groupTail?: number;
+  picks?: ReadonlySet<string>;
+  onPick?: (rows: T[], at: T) => void;
+  onOpen?: (row: T) => void;
+  onCurrent?: (row: T | undefined) => void;
+  /** What to say when there is nothing. */
+  empty: ReactNode;
+  /** Asks for more rows when the end comes near. */
+  more?: () => void;
+  rowHeight?: number;
+}
+
+const Sheet = styled("div")({
+  background: "var(--sheet)",
+  border: "1px solid var(--line)",
+  borderRadius: 8,
+  overflow: "hidden",
+  display: "flex",
+  flexDirection: "column",
+  minHeight: 0,
+  marginBottom: 12,
+  "& .head": { borderBottom: "1px solid var(--line-strong)", flex: "none" },
+  "& .head > div": { fontSize: 12.5, fontWeight: 600, color: "var(--ink-3)", padding: "7px 10px" },
+  "& .scroll": { overflowY: "auto", minHeight: 0, outline: "none" },
+  "&:focus-within": { borderColor: "var(--line-strong)" },
+  "& .grid": { display: "grid", alignItems: "center" },
+  "& .row": { position: "absolute", left: 0, right: 0, borderBottom: "1px solid var(--line)", cursor: "default" },
+  "& .row > div": { padding: "0 10px", whiteSpace: "nowrap", overflow: "hidden", textOverflow: "ellipsis", minWidth: 0 },
+  "& .right": { textAlign: "right" },
+  "& .group": { background: "var(--roll)", fontWeight: 650 },
+  "& .group .sub": { fontWeight: 400, color: "var(--ink-2)" },
+  "& .picked": { background: "var(--here-wash)" },
+  "& .scroll:focus .current, & .scroll:focus-visible .current": { boxShadow: "inset 3px 0 0 var(--here)" },
+  "& .current": { boxShadow: "inset 3px 0 0 var(--line-strong)" },
+  "& .empty": { padding: "22px 14px", color: "var(--ink-2)" },
+});
+
+/**
+ * A list the keyboard can drive: arrows move, Space picks, Shift picks a range, Enter opens.
+ * Only the rows in sight are drawn, however many there are.
+ */
+export function Rows<T>(props: Props<T>) {
+  const { rows, idOf, columns, rowHeight = 36 } = props;
+  const scroll = useRef<HTMLDivElement>(null);
+  const base = useId();
+  const [currentId, setCurrentId] = useState<string>();
+  const found = rows.findIndex((row) => idOf(row) === currentId);
+  const current = found >= 0 ? found : 0;
+  const anchor = useRef<number | undefined>(undefined);
+  const virtual = useVirtualizer({
+    count: rows.length,
+    getScrollElement: () => scroll.current,
+    estimateSize: () => rowHeight,
+    overscan: 8,
+  });
+  const { onCurrent, more } = props;
+  const row = rows[current];
+  const rowId = row === undefined ? undefined : idOf(row);
+  // biome-ignore lint/correctness/useExhaustiveDependencies: told again only when another row is current.
+  useEffect(() => {
+    onCurrent?.(row);
+  }, [rowId, rows]);
+  useEffect(() => {
+    if (more && current > rows.length - 30) {
+      more();
+    }
+  }, [more, current, rows.length]);
+  // The list takes the focus when the screen opens, so that keys act at once.
+  useEffect(() => {
+    if (document.activeElement === document.body) {
+      scroll.current?.focus();
+    }
+  }, []);
+  const move = (to: number) => {
+    const bounded = Math.max(0, Math.min(rows.length - 1, to));
+    const target = rows[bounded];
+    if (target !== undefined) {
+      setCurrentId(idOf(target));
+      virtual.scrollToIndex(bounded);
+    }
+    return bounded;
+  };
+  const press = (event: KeyboardEvent) => {
+    const page = Math.max(1, Math.floor((scroll.current?.clientHeight ?? 300) / rowHeight) - 1);
+    const steps: Record<string, number> = {
+      ArrowDown: current + 1,
+      ArrowUp: current - 1,
+      PageDown: current + page,
+      PageUp: current - page,
+      Home: 0,
+      End: rows.length - 1,
+    };
+    const target = steps[event.key];
+    if (target !== undefined) {
+      event.preventDefault();
+      if (event.shiftKey && props.onPick) {
+        anchor.current ??= current;
+        const at = move(target);
+        const [from, to] = [Math.min(anchor.current, at), Math.max(anchor.current, at)];
+        const last = rows[at];
+        if (last !== undefined) {
+          props.onPick(rows.slice(from, to + 1), last);
+        }
+      } else {
+        anchor.current = undefined;
+        move(target);
+      }
+    } else if (event.key === " " && props.onPick && row !== undefined) {
+      event.preventDefault();
+      props.onPick([row], row);
+    } else if (event.key === "Enter" && !event.ctrlKey && !event.metaKey && props.onOpen && row !== undefined) {
+      event.preventDefault();
+      props.onOpen(row);
+    }
+  };
+  const template = columns.map((column) => column.width).join(" ");
+  return (
+    <Sheet>
+      <div role="grid" aria-label={props.label} aria-rowcount={rows.length + 1} aria-multiselectable={!!props.onPick} style={{ display: "contents" }}>
+        <div className="grid head" role="row" aria-rowindex={1} style={{ gridTemplateColumns: template }}>
+          {columns.map((column) => (
+            <div key={column.key} role="columnheader" className={column.right ? "right" : ""}>
+              {column.head}
+            </div>
+          ))}
+        </div>
+        <div
+          className="scroll"
+          role="rowgroup"
+          ref={scroll}
+          // biome-ignore lint/a11y/noNoninteractiveTabindex: the rows are driven from here.
+          tabIndex={0}
+          aria-activedescendant={rowId === undefined ? undefined : `${base}${rowId}`}
+          onKeyDown={press}
+        >
+          {rows.length === 0 ? (
+            <div role="row" className="empty">
+              <div role="gridcell">{props.empty}</div>
+            </div>
+          ) : (
+            <div role="presentation" style={{ height: virtual.getTotalSize(), position: "relative" }}>
+              {virtual.getVirtualItems().map((item) => {
+                const shown = rows[item.index];
+                if (shown === undefined) {
+                  return null;
+                }
+                const id = idOf(shown);
+                const group = props.isGroup?.(shown) ?? false;
+                const tail = props.groupTail ?? 0;
+                const picked = props.picks?.has(id) ?? false;
+                return (
+                  // biome-ignore lint/a11y/useKeyWithClickEvents: the keys are those of the list.
+                  <div
+                    key={id}
+                    id={`${base}${id}`}
+                    role="row"
+                    aria-rowindex={item.index + 2}
+                    aria-selected={props.picks ? picked : undefined}
+                    data-row={id}
+                    className={`grid row ${group ? "group" : ""} ${picked ? "picked" : ""} ${item.index === current ? "current" : ""}`}
+                    style={{ gridTemplateColumns: template, height: item.size, transform: `translateY(${item.start}px)` }}
+                    onClick={() => {
+                      anchor.current = undefined;
+                      setCurrentId(id);
+                    }}
+                    onDoubleClick={() => props.onOpen?.(shown)}
+                  >
+                    {group && props.groupCell ? (
+                      <>
+                        {props.picks && <div role="gridcell">{columns[0]?.cell(shown)}</div>}
+                        <div role="gridcell" style={{ gridColumn: `${props.picks ? 2 : 1} / ${columns.length - tail + 1}` }}>
+                          {props.groupCell(shown)}
+                        </div>
+                        {columns.slice(columns.length - tail).map((column) => (
+                          <div key={column.key} role="gridcell" className={column.right ? "right" : ""}>
+                            {column.cell(shown)}
+                          </div>
+                        ))}
+                      </>
+                    ) : (
+                      columns.map((column) => (
+                        <div key={column.key} role="gridcell" className={column.right ? "right" : ""}>
+                          {column.cell(shown)}
+                        </div>
+                      ))
+                    )}
+                  </div>
+                );
+              })}
+            </div>
+          )}
+        </div>
+      </div>
+    </Sheet>
+  );
+}
+
+const Box = styled("button")({
+  width: 16,
+  height: 16,
+  display: "inline-grid",
+  placeItems: "center",
+  padding: 0,
+  border: "1.5px solid var(--line-strong)",
+  borderRadius: 4,
+  fontSize: 12,
+  lineHeight: 1,
+  background: "var(--sheet)",
+  color: "transparent",
+  verticalAlign: "middle",
+  cursor: "pointer",
+  "&.on": { background: "var(--act)", borderColor: "var(--act)", color: "var(--act-text)" },
+});
+
+/** The box that shows and changes whether a row is picked; the keyboard uses Space on the row. */
+export function PickBox({ on, label, toggle }: { on: boolean; label: string; toggle: () => void }) {
+  return (
+    <Box
+      type="button"
+      tabIndex={-1}
+      role="checkbox"
+      aria-checked={on}
+      aria-label={label}
+      className={on ? "on" : ""}
+      onClick={(event) => {
+        event.stopPropagation();
+        toggle();
+      }}
+    >
+      ✓
+    </Box>
+  );
+}

@@ -1,0 +1,187 @@
+import { styled } from "@mui/material/styles";
+import type { ReactNode } from "react";
+import { Link } from "react-router";
+import type { Blocker, Change, Entry, Figure, PostedEntry, Tape, Trail } from "../api/types";
+import { date, money } from "../format";
+import { placeOf } from "../places";
+import { Track } from "./Track";
+
+export const Paper = styled("div")({
+  font: "13px/1.62 'Spline Sans Mono', monospace",
+  display: "flex",
+  flexDirection: "column",
+  "& h2": { font: "650 14px/1.3 'Source Sans 3 Variable', sans-serif", margin: "8px 0" },
+  "& h2 span": { fontWeight: 400, color: "var(--ink-3)" },
+  "& h3": { font: "600 12.5px/1.3 'Source Sans 3 Variable', sans-serif", color: "var(--ink-3)", margin: "12px 0 3px" },
+  "& .l": { display: "flex", justifyContent: "space-between", gap: 8 },
+  "& .l span:last-of-type": { whiteSpace: "nowrap" },
+  "& .l span:first-of-type": { overflow: "hidden", textOverflow: "ellipsis" },
+  "& .detail": { color: "var(--ink-2)", paddingLeft: 14, lineHeight: 1.45 },
+  "& .group": { font: "600 12.5px/1.3 'Source Sans 3 Variable', sans-serif", color: "var(--ink-3)", marginTop: 8 },
+  "& .sum": { borderTop: "1px solid var(--line-strong)", marginTop: 3, paddingTop: 3, fontWeight: 600 },
+  "& .due": { fontSize: 17, fontWeight: 700, borderTop: "2px solid var(--ink)", marginTop: 5, paddingTop: 5 },
+  "& .assumed": { borderBottom: "1px dotted var(--ink-3)" },
+  "& .tear": { margin: "12px -18px 6px", borderTop: "1.5px dashed var(--line-strong)" },
+  "& .e": { display: "grid", gridTemplateColumns: "1fr 76px 76px", gap: 6, fontSize: 12.5 },
+  "& .e span:first-of-type": { whiteSpace: "nowrap", overflow: "hidden", textOverflow: "ellipsis" },
+  "& .e span:nth-of-type(n+2)": { textAlign: "right" },
+  "& .e.h": { font: "600 12px/1.5 'Source Sans 3 Variable', sans-serif", color: "var(--ink-3)" },
+  "& .e.t": { borderTop: "1px solid var(--line-strong)", fontWeight: 600, marginTop: 2, paddingTop: 2 },
+  "& .words": { font: "14px/1.4 'Source Sans 3 Variable', sans-serif" },
+  "& .stop": { color: "var(--stop)", fontWeight: 600 },
+  "& .heed": { color: "var(--heed)", fontWeight: 600 },
+  "& .here": { fontWeight: 700 },
+  "& .quiet": { color: "var(--ink-2)" },
+});
+
+/** The arithmetic of a document, line by line. */
+export function TapeLines({ tape }: { tape: Tape }) {
+  return (
+    <>
+      <h2>
+        {tape.heading}
+        <br />
+        <span>{tape.subheading}</span>
+      </h2>
+      {tape.lines.map((line, position) => (
+        <div key={position} className={`l ${line.style}`} data-tape={line.style}>
+          <span className={line.assumed ? "assumed" : ""} title={line.assumed ? "Nobody typed this" : undefined}>
+            {line.label}
+          </span>
+          {line.amount != null && <span>{money(line.amount, tape.currency)}</span>}
+        </div>
+      ))}
+    </>
+  );
+}
+
+/** An entry in debit and credit columns, with its sum. */
+export function EntryLines({ entry, base, title }: { entry: Entry; base: string; title: ReactNode }) {
+  const debits = entry.lines.filter((line) => line.base > 0);
+  const credits = entry.lines.filter((line) => line.base < 0);
+  return (
+    <div data-testid="entry">
+      <div className="e h">
+        <span>{title}</span>
+        <span>debit</span>
+        <span>credit</span>
+      </div>
+      {[...debits, ...credits].map((line, position) => (
+        <div className="e" key={position} title={`${line.account} ${line.account_name}${line.tax ? `, code ${line.tax.code}` : ""}`}>
+          <span>
+            {line.account} {line.account_name}
+          </span>
+          <span>{line.base > 0 ? money(line.base, base) : ""}</span>
+          <span>{line.base < 0 ? money(-line.base, base) : ""}</span>
+        </div>
+      ))}
+      <Balance lines={entry.lines} base={base} />
+    </div>
+  );
+}
+
+function Balance({ lines, base }: { lines: Entry["lines"]; base: string }) {
+  const side = (sign: 1 | -1) =>
+    Number(lines.filter((line) => line.base * sign > 0).reduce((sum, line) => sum + BigInt(line.base * sign), 0n));
+  return (
+    <div className="e t">
+      <span>{side(1) === side(-1) ? "balances" : "does not balance"}</span>
+      <span>{money(side(1), base)}</span>
+      <span>{money(side(-1), base)}</span>
+    </div>
+  );
+}
+
+/** The entries a document wrote, each leading to itself. */
+export function PostedEntries({ entries, base }: { entries: PostedEntry[]; base: string }) {
+  return entries.map((entry) => (
+    <EntryLines
+      key={entry.id}
+      entry={entry}
+      base={base}
+      title={<Link to={`/entries/${entry.id}`}>Entry {entry.number}, {date(entry.date)}</Link>}
+    />
+  ));
+}
+
+function Value({ figure, base }: { figure: Figure; base: string }) {
+  switch (figure.kind) {
+    case "money":
+      return <>{money(figure.minor, base)}</>;
+    case "track":
+      return <Track track={figure.track} small />;
+    default:
+      return <>{figure.text}</>;
+  }
+}
+
+/** What changes, each as before → after. */
+export function ChangeLines({ changes, base }: { changes: Change[]; base: string }) {
+  if (changes.length === 0) {
+    return null;
+  }
+  return (
+    <div data-testid="changes">
+      <h3>What changes</h3>
+      {changes.map((change, position) => (
+        <div className="l quiet" key={position}>
+          <span>{change.label}</span>
+          <span>
+            {change.before && (
+              <>
+                <Value figure={change.before} base={base} /> →{" "}
+              </>
+            )}
+            <Value figure={change.after} base={base} />
+          </span>
+        </div>
+      ))}
+    </div>
+  );
+}
+
+/** What stands in the way, with a way to its field. */
+export function BlockerLines({ blockers }: { blockers: Blocker[] }) {
+  if (blockers.length === 0) {
+    return null;
+  }
+  const stopped = blockers.some((blocker) => blocker.effect === "stops");
+  return (
+    <div data-testid="blockers">
+      <h3>{stopped ? "Stopped by" : "To look at"}</h3>
+      {blockers.map((blocker, position) => (
+        <div className="words" key={position}>
+          <span className={blocker.effect === "stops" ? "stop" : "heed"}>
+            <span aria-hidden="true">{blocker.effect === "stops" ? "◆ " : "▲ "}</span>
+            {blocker.sentence}
+          </span>{" "}
+          {blocker.at && <Link to={`${placeOf(blocker.at)}?field=${blocker.field}`}>Put it right</Link>}
+        </div>
+      ))}
+    </div>
+  );
+}
+
+/** Where a document came from and what it led to. */
+export function TrailLines({ trail }: { trail: Trail }) {
+  if (trail.steps.length === 0) {
+    return null;
+  }
+  return (
+    <nav data-testid="trail" aria-label="Trail">
+      <h3>Trail</h3>
+      {trail.steps.map((step) => (
+        <div className={`l ${step.here ? "here" : "quiet"}`} key={`${step.document.kind}${step.document.id}`}>
+          <span>
+            {step.here ? step.document.number : <Link to={placeOf(step.document)}>{step.document.number}</Link>} {step.state}
+          </span>
+          <span>{step.amount != null ? money(step.amount, step.currency) : step.date ? date(step.date) : ""}</span>
+        </div>
+      ))}
+    </nav>
+  );
+}
+
+export function Tear() {
+  return <div className="tear" />;
+}

@@ -1,0 +1,283 @@
+import { styled } from "@mui/material/styles";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { type ReactNode, useCallback, useEffect, useRef, useState } from "react";
+import { NavLink, useSearchParams } from "react-router";
+import { api, got } from "../api/client";
+import type { Blocker } from "../api/types";
+
+/** Base currency of the books. */
+export function useBase(): string {
+  const spine = useQuery({ queryKey: ["spine"], queryFn: () => got(api.GET("/api/spine")) });
+  return spine.data?.base_currency ?? "EUR";
+}
+
+/** After a posting nothing that was read before is sure to be true. */
+export function useEverythingChanged(): () => Promise<void> {
+  const queries = useQueryClient();
+  return useCallback(async () => {
+    await queries.invalidateQueries();
+  }, [queries]);
+}
+
+export const Chips = styled("div")({
+  display: "flex",
+  gap: 10,
+  alignItems: "center",
+  marginBottom: 10,
+  fontSize: 14,
+  color: "var(--ink-2)",
+  minHeight: 30,
+  "& button, & a": {
+    border: 0,
+    background: "none",
+    font: "inherit",
+    color: "inherit",
+    textDecoration: "none",
+    borderBottom: "2px solid var(--line-strong)",
+    padding: "1px 2px 2px",
+    cursor: "pointer",
+  },
+  "& .on": { borderBottomColor: "var(--here)", color: "var(--ink)" },
+  "& .gap": { width: 10 },
+  "& input": {
+    font: "inherit",
+    border: "1px solid var(--line-strong)",
+    borderRadius: 6,
+    background: "var(--sheet)",
+    color: "var(--ink)",
+    padding: "3px 8px",
+    width: 190,
+  },
+  "& .end": { marginLeft: "auto" },
+});
+
+/** A filter that lives in the address. */
+export function useFilter(name: string): [string, (value: string) => void] {
+  const [params, setParams] = useSearchParams();
+  const value = params.get(name) ?? "";
+  const set = useCallback(
+    (next: string) => {
+      setParams(
+        (before) => {
+          const after = new URLSearchParams(before);
+          if (next) {
+            after.set(name, next);
+          } else {
+            after.delete(name);
+          }
+          return after;
+        },
+        { replace: true },
+      );
+    },
+    [name, setParams],
+  );
+  return [value, set];
+}
+
+/** The filter field of a list; `/` goes there, Esc and Enter lead back to the list. */
+export function FilterField({ label }: { label: string }) {
+  const [value, setValue] = useFilter("q");
+  const field = useRef<HTMLInputElement>(null);
+  const [typed, setTyped] = useState(value);
+  useEffect(() => setTyped(value), [value]);
+  useEffect(() => {
+    if (typed === value) {
+      return;
+    }
+    const wait = setTimeout(() => setValue(typed), 180);
+    return () => clearTimeout(wait);
+  }, [typed, value, setValue]);
+  useEffect(() => {
+    const listen = (event: KeyboardEvent) => {
+      const inField = event.target instanceof HTMLElement && ["INPUT", "TEXTAREA", "SELECT"].includes(event.target.tagName);
+      if (event.key === "/" && !inField && !document.querySelector("[role=dialog]")) {
+        event.preventDefault();
+        field.current?.focus();
+        field.current?.select();
+      }
+    };
+    window.addEventListener("keydown", listen);
+    return () => window.removeEventListener("keydown", listen);
+  }, []);
+  return (
+    <input
+      ref={field}
+      type="search"
+      aria-label={label}
+      placeholder={`${label}  /`}
+      value={typed}
+      onChange={(event) => setTyped(event.target.value)}
+      onKeyDown={(event) => {
+        if (event.key === "Enter" || event.key === "Escape") {
+          event.preventDefault();
+          if (event.key === "Escape") {
+            setTyped("");
+          }
+          focusList();
+        }
+      }}
+    />
+  );
+}
+
+/** Puts the focus on the list of the screen. */
+export function focusList(): void {
+  document.querySelector<HTMLElement>("#worktop [role=rowgroup]")?.focus();
+}
+
+/** One choice among the states of a list. */
+export function StateChips({ name, choices }: { name: string; choices: [value: string, label: string][] }) {
+  const [value, set] = useFilter(name);
+  return choices.map(([choice, label]) => (
+    <button
+      key={choice}
+      type="button"
+      className={value === choice ? "on" : ""}
+      aria-pressed={value === choice}
+      onClick={() => set(choice)}
+    >
+      {label}
+    </button>
+  ));
+}
+
+/** Links between the lists of one room. */
+export function RoomLinks({ links }: { links: [to: string, label: string][] }) {
+  return links.map(([to, label]) => (
+    <NavLink key={to} to={to} end className={({ isActive }) => (isActive ? "on" : "")}>
+      {label}
+    </NavLink>
+  ));
+}
+
+/** Downloads what the list shows. */
+export function ExportLink({ list }: { list: string }) {
+  const [params] = useSearchParams();
+  const query = params.toString();
+  return (
+    <a className="end" href={`/api/export/${list}.csv${query ? `?${query}` : ""}`} download>
+      Export CSV
+    </a>
+  );
+}
+
+export const Marked = styled("span")({
+  "&.stop": { color: "var(--stop)", fontWeight: 600 },
+  "&.heed": { color: "var(--heed)" },
+  "&.done": { color: "var(--done)" },
+  "&.dim": { color: "var(--ink-2)" },
+});
+
+/** A blocker in a list: a shape and a word, never colour alone. */
+export function BlockerMark({ blockers }: { blockers: Blocker[] }) {
+  const first = blockers[0];
+  if (!first) {
+    return null;
+  }
+  const words: Record<string, string> = {
+    tax_id_missing: "no tax id",
+    order_number_missing: "their order number is missing",
+    customer_on_stop: "customer on stop",
+    account_missing: "no account",
+    period_closed: "period closed",
+    price_zero: "price of zero",
+  };
+  const stops = first.effect === "stops";
+  return (
+    <Marked className={stops ? "stop" : "heed"} title={first.sentence}>
+      {" "}
+      · {stops ? "◆" : "▲"} {words[first.check] ?? first.sentence}
+    </Marked>
+  );
+}
+
+const FactsGrid = styled("dl")({
+  display: "grid",
+  gridTemplateColumns: "repeat(4, minmax(0, 1fr))",
+  gap: "4px 18px",
+  margin: "0 0 12px",
+  "& dt": { fontSize: 12.5, color: "var(--ink-3)", fontWeight: 600 },
+  "& dd": { margin: 0, overflow: "hidden", textOverflow: "ellipsis" },
+});
+
+/** The head of a document: a few facts in line. */
+export function Facts({ facts }: { facts: [label: string, value: ReactNode][] }) {
+  return (
+    <FactsGrid>
+      {facts
+        .filter(([, value]) => value !== undefined && value !== null && value !== "")
+        .map(([label, value]) => (
+          <div key={label}>
+            <dt>{label}</dt>
+            <dd>{value}</dd>
+          </div>
+        ))}
+    </FactsGrid>
+  );
+}
+
+const SheetTable = styled("table")({
+  borderCollapse: "collapse",
+  width: "100%",
+  background: "var(--sheet)",
+  "& th": {
+    fontSize: 12.5,
+    fontWeight: 600,
+    color: "var(--ink-3)",
+    textAlign: "left",
+    padding: "7px 10px",
+    borderBottom: "1px solid var(--line-strong)",
+    whiteSpace: "nowrap",
+  },
+  "& td": { padding: "5px 10px", borderBottom: "1px solid var(--line)", height: 36 },
+  "& tr:last-of-type td": { borderBottom: 0 },
+  "& .right": { textAlign: "right", whiteSpace: "nowrap" },
+  "& .dim": { color: "var(--ink-2)" },
+  "& tfoot td": { fontWeight: 650, borderTop: "1px solid var(--line-strong)" },
+});
+
+export const SheetBox = styled("div")({
+  background: "var(--sheet)",
+  border: "1px solid var(--line)",
+  borderRadius: 8,
+  overflowX: "auto",
+  overflowY: "auto",
+  minHeight: 0,
+  marginBottom: 12,
+  flexShrink: 1,
+});
+
+/** The lines of a document. */
+export function Lines({ label, children }: { label: string; children: ReactNode }) {
+  return (
+    // biome-ignore lint/a11y/noNoninteractiveTabindex: it scrolls when it is long.
+    <SheetBox tabIndex={0} role="region" aria-label={label}>
+      <SheetTable aria-label={label}>{children}</SheetTable>
+    </SheetBox>
+  );
+}
+
+/** A document's lines and more, scrolling together under the title. */
+export const Scroll = styled("div")({ overflowY: "auto", minHeight: 0, flex: "0 1 auto", "& > *": { flexShrink: 0 } });
+
+/** What cannot be shown, and why. */
+export function Wrong({ error }: { error: Error }) {
+  return (
+    <Marked className="stop" role="alert">
+      ◆ {error.message}
+    </Marked>
+  );
+}
+
+/** Drops the filters that only lead to a field once they were followed. */
+export function useFieldFocus(): void {
+  const [params] = useSearchParams();
+  const field = params.get("field");
+  useEffect(() => {
+    if (field) {
+      const wait = setTimeout(() => document.querySelector<HTMLElement>(`[data-field="${CSS.escape(field)}"] input`)?.focus(), 60);
+      return () => clearTimeout(wait);
+    }
+  }, [field]);
+}

@@ -1,0 +1,36 @@
+import type { DocumentRef } from "./api/types";
+
+/** The address of a document. */
+export function placeOf(document: DocumentRef): string {
+  switch (document.kind) {
+    case "order":
+      return `/orders/${document.id}`;
+    case "shipment":
+      return `/shipments/${document.id}`;
+    case "invoice":
+      return `/invoices/${document.id}`;
+    case "receipt":
+      return `/receipts/${document.id}`;
+    case "customer":
+      return `/customers/${document.id}`;
+    case "entry":
+      return `/entries/${document.id}`;
+    default:
+      return "/ledger";
+  }
+}
+
+const SEQUENCE = "till.sequence";
+
+/** Remembers the list a document is opened from, so that next and previous need no way back. */
+export function rememberSequence(places: string[]): void {
+  sessionStorage.setItem(SEQUENCE, JSON.stringify(places));
+}
+
+/** The neighbour of a place in the list it was opened from. */
+export function neighbour(place: string, step: 1 | -1): string | undefined {
+  const kept = sessionStorage.getItem(SEQUENCE);
+  const places: string[] = kept ? JSON.parse(kept) : [];
+  const at = places.indexOf(place);
+  return at < 0 ? undefined : places[at + step];
+}

@@ -1,0 +1,163 @@
+import TextField from "@mui/material/TextField";
+import type { MoneyPreview, OpenItem } from "../api/types";
+import { date, decimal, exponentOf, money, plural } from "../format";
+import { Lines, Marked, useBase } from "../parts/bits";
+import { BlockerLines, ChangeLines, EntryLines, Paper, TapeLines, Tear } from "../parts/TapeRoll";
+
+/** Amounts typed for invoices, by invoice; none typed yet means: propose the oldest first. */
+export type Typed = Record<number, string> | undefined;
+
+interface Props {
+  items: OpenItem[];
+  currency: string;
+  typed: Typed;
+  setTyped: (typed: Typed) => void;
+  preview: MoneyPreview | undefined;
+  errors: Record<string, string>;
+}
+
+/** The amount shown for an invoice: what was typed, or what is proposed. */
+function shown(item: OpenItem, typed: Typed, preview: MoneyPreview | undefined): string {
+  if (typed) {
+    return typed[item.invoice] ?? "";
+  }
+  const proposed = preview?.document.applied.find((applied) => applied.invoice === item.invoice);
+  return proposed && preview ? decimal(proposed.amount, exponentOf(preview.currency)) : "";
+}
+
+/** What is shown, as amounts for the server; empty fields are left out. */
+export function asApplications(typed: Typed, clean: (text: string) => string) {
+  return typed
+    ? Object.entries(typed)
+        .filter(([, amount]) => amount.trim() !== "")
+        .map(([invoice, amount]) => ({ invoice: Number(invoice), amount: clean(amount) }))
+    : null;
+}
+
+/** Open invoices of a customer, each with a field for the amount applied to it. */
+export function ApplyTable({ items, currency, typed, setTyped, preview, errors }: Props) {
+  const fits = items.filter((item) => item.currency === currency);
+  const begin = (): Record<number, string> => {
+    const all: Record<number, string> = {};
+    for (const item of fits) {
+      const amount = shown(item, typed, preview);
+      if (amount) {
+        all[item.invoice] = amount;
+      }
+    }
+    return all;
+  };
+  const order = typed
+    ? Object.entries(typed)
+        .filter(([, amount]) => amount.trim() !== "")
+        .map(([invoice]) => Number(invoice))
+    : [];
+  if (fits.length === 0) {
+    return <p>No invoice of this customer is open in {currency}. The money stays unapplied until there is one.</p>;
+  }
+  return (
+    <Lines label="Open invoices">
+      <thead>
+        <tr>
+          <th>Invoice</th>
+          <th>Date</th>
+          <th>Due</th>
+          <th className="right">Total</th>
+          <th className="right">Open</th>
+          <th className="right">Apply {currency}</th>
+          <th className="right">Stays open</th>
+        </tr>
+      </thead>
+      <tbody>
+        {fits.map((item) => {
+          const applied = preview?.document.applied.find((one) => one.invoice === item.invoice);
+          const wrong = errors[`applications.${order.indexOf(item.invoice)}.amount`];
+          return (
+            <tr key={item.invoice}>
+              <td>
+                <b>{item.number}</b>
+              </td>
+              <td className="dim">{date(item.document_date)}</td>
+              <td className="dim">
+                {date(item.due_date)}{" "}
+                {item.days_late > 0 && <Marked className="stop">◆ {plural(item.days_late, "day", "days")}</Marked>}
+              </td>
+              <td className="right dim">{money(item.total, currency)}</td>
+              <td className="right">{money(item.open, currency)}</td>
+              <td className="right">
+                <TextField
+                  value={shown(item, typed, preview)}
+                  onChange={(event) => setTyped({ ...begin(), [item.invoice]: event.target.value })}
+                  onKeyDown={(event) => {
+                    // "=" fills in what is open.
+                    if (event.key === "=") {
+                      event.preventDefault();
+                      setTyped({ ...begin(), [item.invoice]: decimal(item.open, exponentOf(currency)) });
+                    }
+                  }}
+                  error={!!wrong}
+                  helperText={wrong}
+                  sx={{ width: 124 }}
+                  slotProps={{
+                    htmlInput: {
+                      "aria-label": `Apply to ${item.number}, ${money(item.open, currency)} open`,
+                      inputMode: "decimal",
+                      style: { textAlign: "right" },
+                    },
+                  }}
+                />
+              </td>
+              <td className="right">
+                {applied ? (
+                  applied.open_after === 0 ? (
+                    <Marked className="done">settled</Marked>
+                  ) : (
+                    money(applied.open_after, currency)
+                  )
+                ) : (
+                  ""
+                )}
+              </td>
+            </tr>
+          );
+        })}
+      </tbody>
+    </Lines>
+  );
+}
+
+export function MoneyTape({ preview }: { preview: MoneyPreview | undefined }) {
+  const base = useBase();
+  if (!preview) {
+    return (
+      <Paper>
+        <div className="words quiet" style={{ marginTop: 8 }}>
+          The arithmetic and the entry appear here as soon as there is a customer and an amount.
+        </div>
+      </Paper>
+    );
+  }
+  return (
+    <Paper>
+      <TapeLines tape={preview.tape} />
+      <BlockerLines blockers={preview.blockers} />
+      <Tear />
+      {preview.entry && <EntryLines entry={preview.entry} base={base} title="Entry when posted" />}
+      <ChangeLines changes={preview.changes} base={base} />
+    </Paper>
+  );
+}
+
+/** Errors of fields: those of the request, and those of the checks. */
+export function fieldErrors(preview: MoneyPreview | undefined, problem: { field?: string; message: string } | null): Record<string, string> {
+  const errors: Record<string, string> = {};
+  for (const blocker of preview?.blockers ?? []) {
+    if (blocker.effect === "stops") {
+      errors[blocker.field] ??= blocker.sentence;
+    }
+  }
+  if (problem?.field) {
+    errors[problem.field] = problem.message;
+  }
+  return errors;
+}

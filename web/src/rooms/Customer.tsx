@@ -1,0 +1,199 @@
+import TextField from "@mui/material/TextField";
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link, useNavigate, useParams } from "react-router";
+import { api, got, keyed, newKey, Problem } from "../api/client";
+import type { CustomerView } from "../api/types";
+import { date, money, plural } from "../format";
+import { Facts, Lines, Marked, Scroll, useBase, useEverythingChanged, useFieldFocus, Wrong } from "../parts/bits";
+import { Paper } from "../parts/TapeRoll";
+import { placeOf } from "../places";
+import { useNotices } from "../shell/notices";
+import { Worktop } from "../shell/Worktop";
+
+export function CustomerRoom() {
+  const { id = "" } = useParams();
+  const customer = useQuery({
+    queryKey: ["customer", id],
+    queryFn: () => got(api.GET("/api/customers/{id}", { params: { path: { id: Number(id) } } })),
+  });
+  if (!customer.data) {
+    return (
+      <Worktop title="Customer" actions={[]} back="/">
+        {customer.error && <Wrong error={customer.error} />}
+      </Worktop>
+    );
+  }
+  return <Opened key={id} customer={customer.data} />;
+}
+
+function Opened({ customer }: { customer: CustomerView }) {
+  const base = useBase();
+  const navigate = useNavigate();
+  const ages = [
+    ["not due", customer.ageing.not_due],
+    ["1–30 days late", customer.ageing.days_1_30],
+    ["31–60 days late", customer.ageing.days_31_60],
+    ["over 60 days late", customer.ageing.over_60],
+  ] as const;
+  return (
+    <Worktop
+      title={customer.name}
+      sum={`customer ${customer.number}`}
+      back="/"
+      actions={[
+        { key: "n", label: "New receipt", run: () => navigate(`/receipts/new?customer=${customer.id}`), primary: true },
+        {
+          key: "b",
+          label: "Bill what has shipped",
+          run: () => navigate(`/billing?customer=${customer.id}`),
+          disabled: customer.unbilled === 0,
+        },
+      ]}
+      tape={
+        <Paper>
+          <h2>
+            {customer.name}
+            <br />
+            <span>customer account</span>
+          </h2>
+          {ages.map(([label, amount]) => (
+            <div className="l quiet" key={label}>
+              <span>{label}</span>
+              <span>{money(amount, base)}</span>
+            </div>
+          ))}
+          <div className="l due">
+            <span>Owes</span>
+            <span>{money(customer.owes, base)}</span>
+          </div>
+          <h3>Beside it</h3>
+          <div className="l quiet">
+            <span>unapplied money</span>
+            <span>{money(customer.unapplied, base)}</span>
+          </div>
+          <div className="l quiet">
+            <span>shipped, not billed, net</span>
+            <span>{money(customer.unbilled, base)}</span>
+          </div>
+          {customer.credit_limit != null && (
+            <div className="l quiet">
+              <span>credit limit</span>
+              <span>{money(customer.credit_limit, base)}</span>
+            </div>
+          )}
+        </Paper>
+      }
+    >
+      {customer.stop_reason && (
+        <p style={{ margin: "0 0 8px" }}>
+          <Marked className="stop">◆ On stop: {customer.stop_reason}.</Marked> What has gone out can be billed all the same.
+        </p>
+      )}
+      <Facts
+        facts={[
+          ["Address", customer.address],
+          ["Terms", customer.terms_words],
+          ["Currency", customer.currency],
+          ["Their order number", customer.needs_order_number ? "wanted on every invoice" : "not needed"],
+        ]}
+      />
+      <TaxId customer={customer} />
+      <Scroll>
+        <Lines label="Open invoices">
+          <thead>
+            <tr>
+              <th>Open invoice</th>
+              <th>Date</th>
+              <th>Due</th>
+              <th className="right">Total {customer.currency}</th>
+              <th className="right">Open</th>
+            </tr>
+          </thead>
+          <tbody>
+            {customer.open_items.length === 0 && (
+              <tr>
+                <td colSpan={5}>Nothing is open.</td>
+              </tr>
+            )}
+            {customer.open_items.map((item) => (
+              <tr key={item.invoice}>
+                <td>
+                  <Link to={`/invoices/${item.invoice}`}>{item.number}</Link>
+                </td>
+                <td className="dim">{date(item.document_date)}</td>
+                <td className="dim">
+                  {date(item.due_date)}{" "}
+                  {item.days_late > 0 && <Marked className="stop">◆ {plural(item.days_late, "day", "days")}</Marked>}
+                </td>
+                <td className="right dim">{money(item.total, item.currency)}</td>
+                <td className="right">{money(item.open, item.currency)}</td>
+              </tr>
+            ))}
+          </tbody>
+        </Lines>
+        <Lines label="Account">
+          <thead>
+            <tr>
+              <th>Account</th>
+              <th>What</th>
+              <th className="right">Amount {base}</th>
+              <th className="right">Owed after</th>
+            </tr>
+          </thead>
+          <tbody>
+            {customer.history.map((event) => (
+              <tr key={`${event.document.kind}${event.document.id}${event.date}${event.balance}`}>
+                <td className="dim">{date(event.date)}</td>
+                <td>
+                  <Link to={placeOf(event.document)}>{event.document.number}</Link> {event.text}
+                </td>
+                <td className="right">{money(event.amount, base)}</td>
+                <td className="right">{money(event.balance, base)}</td>
+              </tr>
+            ))}
+          </tbody>
+        </Lines>
+      </Scroll>
+    </Worktop>
+  );
+}
+
+function TaxId({ customer }: { customer: CustomerView }) {
+  const changed = useEverythingChanged();
+  const { say } = useNotices();
+  const [typed, setTyped] = useState(customer.tax_id ?? "");
+  const [wrong, setWrong] = useState<string>();
+  useFieldFocus();
+  const save = async () => {
+    try {
+      await got(
+        api.PUT("/api/customers/{id}/tax-id", {
+          params: { path: { id: customer.id }, header: keyed(newKey()) },
+          body: { version: customer.version, tax_id: typed.trim() || null },
+        }),
+      );
+      setWrong(undefined);
+      say({
+        kind: "done",
+        text: `The tax id of ${customer.name} is kept.`,
+        links: customer.unbilled > 0 ? [{ text: "Bill what has shipped", to: `/billing?customer=${customer.id}` }] : [],
+      });
+      await changed();
+    } catch (error) {
+      setWrong(error instanceof Problem ? error.message : String(error));
+    }
+  };
+  return (
+    <div data-field="customer.tax_id" style={{ marginBottom: 12 }}>
+      <TextField
+        label="Tax id"
+        value={typed}
+        onChange={(event) => setTyped(event.target.value)}
+        onKeyDown={(event) => event.key === "Enter" && save()}
+        error={!!wrong}
+        helperText={wrong ?? (typed.trim() !== (customer.tax_id ?? "") ? "Enter keeps it" : " ")}
+      />
+    </div>
+  );
+}

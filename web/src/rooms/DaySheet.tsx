@@ -1,0 +1,255 @@
+import { styled } from "@mui/material/styles";
+import { useQuery } from "@tanstack/react-query";
+import { useMemo, useState } from "react";
+import { useNavigate } from "react-router";
+import { api, got } from "../api/client";
+import type { DayItem } from "../api/types";
+import { date, money, plural, weekday } from "../format";
+import { placeOf } from "../places";
+import { Marked, useBase, Wrong } from "../parts/bits";
+import { type Column, Rows } from "../parts/Rows";
+import { Paper, Tear } from "../parts/TapeRoll";
+import { Worktop } from "../shell/Worktop";
+
+const Figures = styled("div")({
+  display: "flex",
+  gap: 30,
+  margin: "0 0 10px",
+  alignItems: "baseline",
+  color: "var(--ink-2)",
+  "& b": { fontSize: 20, fontWeight: 680, letterSpacing: "-.01em" },
+});
+
+const Ages = styled("div")({
+  display: "flex",
+  gap: 3,
+  height: 26,
+  margin: "2px 0 4px",
+  "& i": { background: "var(--fill)", borderRadius: 2, minWidth: 2 },
+});
+
+const works: Record<DayItem["work"], string> = {
+  stopped: "Stopped",
+  money_lying_still: "Money lying still",
+  ready_to_go: "Ready to go",
+  to_bill: "To bill",
+  late: "Late",
+  orders_to_finish: "Orders to finish",
+};
+
+const nexts: Record<DayItem["next"], { words: string; title: string }> = {
+  put_right: { words: "put right", title: "Put it right" },
+  apply: { words: "apply", title: "Apply the money" },
+  post_shipment: { words: "post", title: "Look at the shipment" },
+  bill: { words: "bill", title: "Bill it" },
+  ask_for_money: { words: "ask", title: "Open the account" },
+  look_at_order: { words: "look", title: "Open the order" },
+};
+
+type Row = { group: string; total: number } | DayItem;
+
+function placeFor(item: DayItem): string {
+  if (item.next === "bill") {
+    return `/billing?customer=${item.at.id}`;
+  }
+  if (item.next === "put_right") {
+    return `${placeOf(item.at)}?field=${item.at.kind === "customer" ? "customer.tax_id" : "order.customer_order_number"}`;
+  }
+  return placeOf(item.at);
+}
+
+export function DaySheetRoom() {
+  const base = useBase();
+  const navigate = useNavigate();
+  const sheet = useQuery({ queryKey: ["day-sheet"], queryFn: () => got(api.GET("/api/day-sheet")) });
+  const [current, setCurrent] = useState<DayItem>();
+  const rows = useMemo(() => {
+    const all: Row[] = [];
+    let work = "";
+    for (const item of sheet.data?.items ?? []) {
+      if (item.work !== work) {
+        work = item.work;
+        all.push({ group: works[item.work], total: 0 });
+      }
+      all.push(item);
+    }
+    return all;
+  }, [sheet.data]);
+  const open = (row: Row) => {
+    if (!("group" in row)) {
+      navigate(placeFor(row));
+    }
+  };
+  const columns: Column<Row>[] = [
+    { key: "mark", head: "", width: "34px", cell: (row) => ("group" in row ? "" : <Shape item={row} />) },
+    {
+      key: "what",
+      head: "What",
+      width: "minmax(0, 1fr)",
+      cell: (row) =>
+        "group" in row ? (
+          row.group
+        ) : (
+          <span title={row.why}>
+            <b>{row.title}</b> <Marked className="dim">{row.why}</Marked>
+          </span>
+        ),
+    },
+    {
+      key: "amount",
+      head: base,
+      width: "96px",
+      right: true,
+      cell: (row) => ("group" in row ? "" : money(row.amount, base)),
+    },
+    {
+      key: "days",
+      head: "Days",
+      width: "64px",
+      right: true,
+      cell: (row) => ("group" in row ? "" : <Marked className="dim">{row.days}</Marked>),
+    },
+    {
+      key: "next",
+      head: "Next",
+      width: "92px",
+      right: true,
+      cell: (row) => ("group" in row ? "" : <b>{nexts[row.next].words}</b>),
+    },
+  ];
+  const data = sheet.data;
+  return (
+    <Worktop
+      title={data ? weekday(data.business_date) : "Day sheet"}
+      sum={data ? plural(data.items.length, "thing to do", "things to do") : ""}
+      actions={[
+        {
+          key: "Enter",
+          label: current ? nexts[current.next].title : "Open",
+          run: () => current && open(current),
+          primary: true,
+          disabled: !current,
+        },
+        { key: "n", label: "New receipt", run: () => navigate("/receipts/new") },
+      ]}
+      tape={
+        data && (
+          <Paper>
+            {current && (
+              <>
+                <h2>
+                  {current.title}
+                  <br />
+                  <span>
+                    {works[current.work].toLowerCase()} · {current.at.number}
+                  </span>
+                </h2>
+                <div className="words">
+                  <span className={current.work === "stopped" ? "stop" : ""}>
+                    {current.work === "stopped" ? "◆ " : ""}
+                    {current.why}
+                  </span>
+                </div>
+                <div className="l due">
+                  <span>{plural(current.days, "day", "days")}</span>
+                  <span>{money(current.amount, base)}</span>
+                </div>
+                <Tear />
+              </>
+            )}
+            <h3>Who owes, by days late</h3>
+            <AgeChart ageing={data.ageing} />
+            {(
+              [
+                ["not due", data.ageing.not_due],
+                ["1–30", data.ageing.days_1_30],
+                ["31–60", data.ageing.days_31_60],
+                ["over 60", data.ageing.over_60],
+              ] as const
+            ).map(([label, amount]) => (
+              <div className="l quiet" key={label}>
+                <span>{label}</span>
+                <span>{money(amount, base)}</span>
+              </div>
+            ))}
+            <div className="l sum">
+              <span>Receivable</span>
+              <span>{money(data.owed, base)}</span>
+            </div>
+            <h3>Last worked day, {date(data.yesterday.date)}</h3>
+            <div className="l quiet">
+              <span>billed</span>
+              <span>{money(data.yesterday.billed, base)}</span>
+            </div>
+            <div className="l quiet">
+              <span>received</span>
+              <span>{money(data.yesterday.received, base)}</span>
+            </div>
+          </Paper>
+        )
+      }
+    >
+      {sheet.error && <Wrong error={sheet.error} />}
+      {data && (
+        <>
+          <Figures>
+            <span>
+              <b>{money(data.unbilled, base)}</b> waits to be billed, {money(data.unbilled_new, base)} of it since today
+            </span>
+            <span>
+              <b>{money(data.owed, base)}</b> is owed, {money(late(data.ageing), base)} of it late
+            </span>
+          </Figures>
+          <Rows
+            label="What needs you today"
+            rows={rows}
+            idOf={(row) => ("group" in row ? `group ${row.group}` : `${row.work}${row.at.kind}${row.at.id}`)}
+            columns={columns}
+            isGroup={(row) => "group" in row}
+            groupCell={(row) => ("group" in row ? row.group : "")}
+            onOpen={open}
+            onCurrent={(row) => setCurrent(row && !("group" in row) ? row : undefined)}
+            empty="Nothing waits. Everything shipped is billed, and no money lies still."
+          />
+        </>
+      )}
+    </Worktop>
+  );
+}
+
+interface AgeingShares {
+  not_due: number;
+  days_1_30: number;
+  days_31_60: number;
+  over_60: number;
+}
+
+function late(ageing: AgeingShares): number {
+  return Number(BigInt(ageing.days_1_30) + BigInt(ageing.days_31_60) + BigInt(ageing.over_60));
+}
+
+function Shape({ item }: { item: DayItem }) {
+  if (item.work === "stopped" || item.work === "late") {
+    return <Marked className="stop">◆</Marked>;
+  }
+  if (item.work === "money_lying_still" || item.work === "ready_to_go") {
+    return <Marked className="heed">▲</Marked>;
+  }
+  return null;
+}
+
+function AgeChart({ ageing }: { ageing: AgeingShares }) {
+  const parts = [
+    ["not due", ageing.not_due, 0.45],
+    ["1–30 days late", ageing.days_1_30, 0.65],
+    ["31–60 days late", ageing.days_31_60, 0.85],
+    ["over 60 days late", ageing.over_60, 1],
+  ] as const;
+  return (
+    <Ages role="img" aria-label="Receivables by days late; the figures stand below">
+      {parts.map(([label, amount, opacity]) =>
+        amount > 0 ? <i key={label} title={label} style={{ flexGrow: amount, flexBasis: 0, opacity }} /> : null,
+      )}
+    </Ages>
+  );
+}

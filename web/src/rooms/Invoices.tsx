@@ -1,0 +1,173 @@
+import { keepPreviousData, useInfiniteQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { useNavigate } from "react-router";
+import { api, got } from "../api/client";
+import type { InvoiceRow } from "../api/types";
+import { date, money, plural } from "../format";
+import { Chips, ExportLink, FilterField, Marked, RoomLinks, StateChips, useBase, useFilter, Wrong } from "../parts/bits";
+import { type Column, Rows } from "../parts/Rows";
+import { Paper } from "../parts/TapeRoll";
+import { rememberSequence } from "../places";
+import { Worktop } from "../shell/Worktop";
+import { billingLinks } from "./Unbilled";
+
+export function InvoicesRoom() {
+  const base = useBase();
+  const navigate = useNavigate();
+  const [search] = useFilter("q");
+  const [state] = useFilter("state");
+  const [current, setCurrent] = useState<InvoiceRow>();
+  const list = useInfiniteQuery({
+    queryKey: ["invoices", search, state],
+    queryFn: ({ pageParam }) =>
+      got(
+        api.GET("/api/invoices", {
+          params: { query: { q: search || undefined, state: state || undefined, limit: 200, offset: pageParam } },
+        }),
+      ),
+    initialPageParam: 0,
+    getNextPageParam: (_, pages) => {
+      const shown = pages.reduce((sum, page) => sum + page.invoices.length, 0);
+      return shown < (pages[0]?.count ?? 0) ? shown : undefined;
+    },
+    placeholderData: keepPreviousData,
+  });
+  const rows = list.data?.pages.flatMap((page) => page.invoices) ?? [];
+  const first = list.data?.pages[0];
+  const open = (row: InvoiceRow) => {
+    rememberSequence(rows.map((one) => `/invoices/${one.id}`));
+    navigate(`/invoices/${row.id}`);
+  };
+  const columns: Column<InvoiceRow>[] = [
+    {
+      key: "number",
+      head: "Invoice",
+      width: "84px",
+      cell: (row) => row.number ?? <Marked className="heed">▲ draft</Marked>,
+    },
+    { key: "customer", head: "Customer", width: "minmax(0, 1fr)", cell: (row) => row.customer_name },
+    {
+      key: "date",
+      head: "Date",
+      width: "108px",
+      cell: (row) => (row.document_date ? date(row.document_date) : <Marked className="dim">not typed</Marked>),
+    },
+    {
+      key: "due",
+      head: "Due",
+      width: "148px",
+      cell: (row) =>
+        row.due_date && (
+          <>
+            {date(row.due_date)}
+            {row.days_late > 0 && <Marked className="stop"> ◆ {plural(row.days_late, "day", "days")}</Marked>}
+          </>
+        ),
+    },
+    {
+      key: "total",
+      head: "Total",
+      width: "118px",
+      right: true,
+      cell: (row) => row.total != null && <Amount minor={row.total} currency={row.currency} base={base} />,
+    },
+    {
+      key: "open",
+      head: "Open",
+      width: "112px",
+      right: true,
+      cell: (row) =>
+        row.open != null &&
+        (row.open === 0 ? <Marked className="done">settled</Marked> : money(row.open, row.currency)),
+    },
+  ];
+  return (
+    <Worktop
+      title="Invoices"
+      sum={first && `${plural(first.count, "invoice", "invoices")} · ${money(first.open_base, base)} open`}
+      actions={[
+        {
+          key: "Enter",
+          label: current ? `Open ${current.number ?? "the draft"}` : "Open",
+          run: () => current && open(current),
+          primary: true,
+          disabled: !current,
+          shownOnly: true,
+        },
+        {
+          key: "n",
+          label: "Receive payment",
+          run: () => current && navigate(`/receipts/new?customer=${current.customer}&invoice=${current.id}`),
+          disabled: !current?.open,
+        },
+        { key: "u", label: "Unbilled", run: () => navigate("/billing") },
+      ]}
+      tape={
+        current && (
+          <Paper>
+            <h2>
+              {current.customer_name}
+              <br />
+              <span>{current.number ?? "draft"}</span>
+            </h2>
+            {current.total != null && current.open != null && (
+              <>
+                <div className="l">
+                  <span>Total</span>
+                  <span>{money(current.total, current.currency)}</span>
+                </div>
+                <div className="l due">
+                  <span>Open</span>
+                  <span>{money(current.open, current.currency)}</span>
+                </div>
+              </>
+            )}
+            <div className="words quiet">
+              <kbd>Enter</kbd> opens it, with its arithmetic, its entry and its trail.
+            </div>
+          </Paper>
+        )
+      }
+    >
+      <Chips>
+        <RoomLinks links={billingLinks} />
+        <span className="gap" />
+        <FilterField label="Customer or number" />
+        <StateChips
+          name="state"
+          choices={[
+            ["", "All"],
+            ["draft", "Drafts"],
+            ["open", "Open"],
+            ["late", "Late"],
+            ["settled", "Settled"],
+          ]}
+        />
+        <ExportLink list="invoices" />
+      </Chips>
+      {list.error && <Wrong error={list.error} />}
+      {list.data && (
+        <Rows
+          label="Invoices"
+          rows={rows}
+          idOf={(row) => String(row.id)}
+          columns={columns}
+          onOpen={open}
+          onCurrent={setCurrent}
+          more={() => list.hasNextPage && !list.isFetchingNextPage && list.fetchNextPage()}
+          empty="No invoice fits. Clear the filter, or bill what is unbilled."
+        />
+      )}
+    </Worktop>
+  );
+}
+
+/** An amount that names its currency where it is not the books' own. */
+export function Amount({ minor, currency, base }: { minor: number; currency: string; base: string }) {
+  return (
+    <>
+      {currency !== base && <Marked className="dim">{currency} </Marked>}
+      {money(minor, currency)}
+    </>
+  );
+}

@@ -1,0 +1,227 @@
+import Autocomplete from "@mui/material/Autocomplete";
+import { styled } from "@mui/material/styles";
+import TextField from "@mui/material/TextField";
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
+import { useNavigate, useSearchParams } from "react-router";
+import { api, got, keyed, Problem } from "../api/client";
+import type { Method } from "../api/types";
+import { decimal, exponentOf, moneyWithCurrency, typedDecimal } from "../format";
+import { Scroll, useEverythingChanged, Wrong } from "../parts/bits";
+import { Ask } from "../shell/Ask";
+import { useNotices } from "../shell/notices";
+import { Worktop } from "../shell/Worktop";
+import { ApplyTable, asApplications, fieldErrors, MoneyTape, type Typed } from "./Applying";
+
+const Form = styled("div")({
+  display: "grid",
+  gridTemplateColumns: "minmax(0, 2fr) minmax(0, 1fr) minmax(0, 1fr)",
+  gap: "16px 14px",
+  margin: "6px 0 14px",
+});
+
+const Methods = styled("fieldset")({
+  border: 0,
+  padding: 0,
+  margin: 0,
+  display: "flex",
+  gap: 14,
+  alignItems: "center",
+  "& legend": { fontSize: 12.5, fontWeight: 600, color: "var(--ink-3)", padding: 0 },
+  "& label": { display: "flex", gap: 5, alignItems: "center" },
+  "& input": { accentColor: "var(--act)" },
+});
+
+const methods: [Method, string][] = [
+  ["transfer", "Transfer"],
+  ["check", "Check"],
+  ["cash", "Cash"],
+];
+
+export function NewReceiptRoom() {
+  const [params, setParams] = useSearchParams();
+  const navigate = useNavigate();
+  const changed = useEverythingChanged();
+  const { say } = useNotices();
+  const customerId = Number(params.get("customer")) || undefined;
+  const invoiceId = Number(params.get("invoice")) || undefined;
+  const [method, setMethod] = useState<Method>("transfer");
+  const [amount, setAmount] = useState<string>();
+  const [receiptDate, setReceiptDate] = useState("");
+  const [reference, setReference] = useState("");
+  const [typed, setTyped] = useState<Typed>();
+  const [asking, setAsking] = useState(false);
+  const customers = useQuery({ queryKey: ["customers"], queryFn: () => got(api.GET("/api/customers", { params: { query: {} } })) });
+  const customer = useQuery({
+    queryKey: ["customer", String(customerId)],
+    queryFn: () => got(api.GET("/api/customers/{id}", { params: { path: { id: customerId ?? 0 } } })),
+    enabled: !!customerId,
+  });
+  const chosen = customers.data?.find((one) => one.id === customerId) ?? null;
+  const invoice = customer.data?.open_items.find((item) => item.invoice === invoiceId);
+  const currency = customer.data?.currency ?? chosen?.currency ?? "EUR";
+  // Coming from an invoice, its open amount is the likeliest.
+  useEffect(() => {
+    if (invoice && amount === undefined) {
+      const open = decimal(invoice.open, exponentOf(invoice.currency));
+      setAmount(open);
+      setTyped({ [invoice.invoice]: open });
+    }
+  }, [invoice, amount]);
+  const body = {
+    customer: customerId ?? 0,
+    method,
+    date: receiptDate || null,
+    amount: typedDecimal(amount ?? ""),
+    reference: reference || null,
+    applications: asApplications(typed, typedDecimal),
+  };
+  const ready = !!customerId && (amount ?? "").trim() !== "";
+  const preview = useQuery({
+    queryKey: ["receipt-preview", body],
+    queryFn: () => got(api.POST("/api/receipts/preview", { body })),
+    enabled: ready,
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+  const shown = ready && !preview.error ? preview.data : undefined;
+  const problem = ready && preview.error instanceof Problem ? preview.error : null;
+  const errors = fieldErrors(shown, problem);
+  const stopped = !shown || preview.isFetching || shown.blockers.some((blocker) => blocker.effect === "stops");
+  const total = shown ? moneyWithCurrency(shown.document.amount, currency) : "";
+  const known = ["customer", "amount", "date", "reference"];
+  const elsewhere = Object.entries(errors).find(([field]) => !known.includes(field) && !/^applications\.\d+\.amount$/.test(field));
+  return (
+    <Worktop
+      title="New receipt"
+      sum={customer.data ? `${customer.data.name} owes ${moneyWithCurrency(customer.data.owes, "EUR")}` : "Who paid, and how much?"}
+      back="/receipts"
+      actions={[
+        {
+          key: "p",
+          label: `Post the receipt${total ? ` · ${total}` : ""}`,
+          run: () => setAsking(true),
+          primary: true,
+          disabled: stopped,
+        },
+        { key: "o", label: "Oldest first", run: () => setTyped(undefined), disabled: !typed },
+        { key: "l", label: "Leave all unapplied", run: () => setTyped({}), disabled: !ready },
+      ]}
+      rest={
+        <span>
+          from a field <kbd>Ctrl Enter</kbd>
+        </span>
+      }
+      tape={<MoneyTape preview={shown} />}
+    >
+      <Form>
+        <Autocomplete
+          options={customers.data ?? []}
+          value={chosen}
+          getOptionLabel={(option) => `${option.name} · ${option.number}`}
+          isOptionEqualToValue={(option, value) => option.id === value.id}
+          onChange={(_, option) => {
+            setTyped(undefined);
+            setParams(option ? { customer: String(option.id) } : {}, { replace: true });
+          }}
+          autoHighlight
+          openOnFocus
+          renderInput={(input) => (
+            <TextField
+              {...input}
+              label="Customer"
+              autoFocus={!customerId}
+              error={!!errors["customer"]}
+              helperText={errors["customer"]}
+            />
+          )}
+        />
+        <TextField
+          label={`Amount ${currency}`}
+          value={amount ?? ""}
+          onChange={(event) => {
+            setAmount(event.target.value);
+            if (invoiceId === undefined) {
+              setTyped(undefined);
+            }
+          }}
+          autoFocus={!!customerId}
+          error={!!errors["amount"]}
+          helperText={errors["amount"]}
+          slotProps={{ htmlInput: { inputMode: "decimal", style: { textAlign: "right" } } }}
+        />
+        <TextField
+          label="Date"
+          type="date"
+          value={receiptDate}
+          onChange={(event) => setReceiptDate(event.target.value)}
+          error={!!errors["date"]}
+          helperText={errors["date"] ?? (receiptDate ? "" : "empty: the business date")}
+        />
+        <TextField
+          label={method === "check" ? "Check number, remarks" : "Reference, remarks"}
+          value={reference}
+          onChange={(event) => setReference(event.target.value)}
+          error={!!errors["reference"]}
+          helperText={errors["reference"]}
+        />
+        <Methods>
+          <legend>Method</legend>
+          {methods.map(([value, label]) => (
+            <label key={value}>
+              <input type="radio" name="method" value={value} checked={method === value} onChange={() => setMethod(value)} />
+              {label}
+            </label>
+          ))}
+        </Methods>
+      </Form>
+      {elsewhere && (
+        <p role="alert" style={{ margin: "0 0 8px" }}>
+          <Wrong error={new Error(elsewhere[1])} />
+        </p>
+      )}
+      <Scroll>
+        {customer.data && (
+          <ApplyTable
+            items={customer.data.open_items}
+            currency={currency}
+            typed={typed}
+            setTyped={setTyped}
+            preview={shown}
+            errors={errors}
+          />
+        )}
+      </Scroll>
+      {asking && shown && (
+        <Ask
+          title="Post this receipt?"
+          yes={`Post · ${total}`}
+          close={() => setAsking(false)}
+          run={async (key) => {
+            const posted = await got(
+              api.POST("/api/receipts", {
+                params: { header: keyed(key) },
+                body: { ...body, seen: shown.fingerprint },
+              }),
+            );
+            say({
+              kind: "done",
+              text: `${posted.number} posted · ${total}.`,
+              links: [{ text: "Another receipt", to: "/receipts/new" }],
+            });
+            await changed();
+            navigate(`/receipts/${posted.id}`, { replace: true });
+          }}
+        >
+          {total} from {customer.data?.name}
+          {shown.document.applied.length > 0
+            ? `: ${shown.document.applied
+                .map((one) => `${moneyWithCurrency(one.amount, currency)} to ${one.invoice_number}`)
+                .join(", ")}`
+            : ""}
+          {shown.document.unapplied > 0 && ` · ${moneyWithCurrency(shown.document.unapplied, currency)} stays unapplied`}.
+        </Ask>
+      )}
+    </Worktop>
+  );
+}

@@ -1,0 +1,134 @@
+import { keepPreviousData, useInfiniteQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { useNavigate } from "react-router";
+import { api, got } from "../api/client";
+import type { OrderRow } from "../api/types";
+import { date, plural } from "../format";
+import { Chips, ExportLink, FilterField, Marked, StateChips, useBase, useFilter, Wrong } from "../parts/bits";
+import { type Column, Rows } from "../parts/Rows";
+import { Paper } from "../parts/TapeRoll";
+import { Track } from "../parts/Track";
+import { rememberSequence } from "../places";
+import { Worktop } from "../shell/Worktop";
+import { Amount } from "./Invoices";
+
+/** Orders that ended do not clutter the list: without a choice it shows what is open. */
+const OPEN = "draft,open,filled";
+
+export function OrdersRoom() {
+  const base = useBase();
+  const navigate = useNavigate();
+  const [search] = useFilter("q");
+  const [state] = useFilter("state");
+  const [current, setCurrent] = useState<OrderRow>();
+  const states = state === "all" ? "" : state || OPEN;
+  const list = useInfiniteQuery({
+    queryKey: ["orders", search, states],
+    queryFn: ({ pageParam }) =>
+      got(
+        api.GET("/api/orders", {
+          params: { query: { q: search || undefined, state: states || undefined, limit: 200, offset: pageParam } },
+        }),
+      ),
+    initialPageParam: 0,
+    getNextPageParam: (_, pages) => {
+      const shown = pages.reduce((sum, page) => sum + page.orders.length, 0);
+      return shown < (pages[0]?.count ?? 0) ? shown : undefined;
+    },
+    placeholderData: keepPreviousData,
+  });
+  const rows = list.data?.pages.flatMap((page) => page.orders) ?? [];
+  const open = (row: OrderRow) => {
+    rememberSequence(rows.map((one) => `/orders/${one.id}`));
+    navigate(`/orders/${row.id}`);
+  };
+  const columns: Column<OrderRow>[] = [
+    { key: "number", head: "Order", width: "76px", cell: (row) => row.number },
+    { key: "customer", head: "Customer", width: "minmax(0, 1fr)", cell: (row) => row.customer_name },
+    {
+      key: "theirs",
+      head: "Their number",
+      width: "108px",
+      cell: (row) => <Marked className="dim">{row.customer_order_number}</Marked>,
+    },
+    { key: "date", head: "Ordered", width: "108px", cell: (row) => date(row.order_date) },
+    { key: "track", head: "Track", width: "134px", cell: (row) => <Track track={row.track} /> },
+    { key: "state", head: "State", width: "72px", cell: (row) => <OrderState state={row.state} /> },
+    {
+      key: "net",
+      head: "Net",
+      width: "112px",
+      right: true,
+      cell: (row) => <Amount minor={row.net} currency={row.currency} base={base} />,
+    },
+  ];
+  const first = list.data?.pages[0];
+  return (
+    <Worktop
+      title="Orders"
+      sum={first && plural(first.count, "order", "orders")}
+      actions={[
+        {
+          key: "Enter",
+          label: current ? `Open ${current.number}` : "Open",
+          run: () => current && open(current),
+          primary: true,
+          disabled: !current,
+          shownOnly: true,
+        },
+      ]}
+      tape={
+        current && (
+          <Paper>
+            <h2>
+              {current.customer_name}
+              <br />
+              <span>{current.number}</span>
+            </h2>
+            {(["ordered", "shipped", "billed", "paid"] as const).map((beat) => (
+              <div className="l" key={beat}>
+                <span>{beat}</span>
+                <span>{Math.floor(current.track[beat] / 10)} %</span>
+              </div>
+            ))}
+          </Paper>
+        )
+      }
+    >
+      <Chips>
+        <FilterField label="Customer or number" />
+        <StateChips
+          name="state"
+          choices={[
+            ["", "Not ended"],
+            ["open", "Open"],
+            ["filled", "Filled"],
+            ["closed", "Closed"],
+            ["all", "All"],
+          ]}
+        />
+        <ExportLink list="orders" />
+      </Chips>
+      {list.error && <Wrong error={list.error} />}
+      {list.data && (
+        <Rows
+          label="Orders"
+          rows={rows}
+          idOf={(row) => String(row.id)}
+          columns={columns}
+          onOpen={open}
+          onCurrent={setCurrent}
+          more={() => list.hasNextPage && !list.isFetchingNextPage && list.fetchNextPage()}
+          empty="No order fits. Clear the filter, or choose All to see those that ended."
+        />
+      )}
+    </Worktop>
+  );
+}
+
+export function OrderState({ state }: { state: OrderRow["state"] }) {
+  if (state === "closed") {
+    return <Marked className="done">● closed</Marked>;
+  }
+  return state === "draft" ? <Marked className="heed">▲ draft</Marked> : <>{state}</>;
+}

@@ -1,0 +1,211 @@
+import TextField from "@mui/material/TextField";
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link, useNavigate, useParams } from "react-router";
+import { api, got, keyed, Problem } from "../api/client";
+import type { ReceiptView } from "../api/types";
+import { date, money, moneyWithCurrency, typedDecimal } from "../format";
+import { Facts, Lines, Marked, Scroll, useBase, useEverythingChanged, Wrong } from "../parts/bits";
+import { Paper, PostedEntries, TrailLines } from "../parts/TapeRoll";
+import { Ask } from "../shell/Ask";
+import { useNotices } from "../shell/notices";
+import { Worktop } from "../shell/Worktop";
+import { ApplyTable, asApplications, fieldErrors, MoneyTape, type Typed } from "./Applying";
+
+export function ReceiptRoom() {
+  const { id = "" } = useParams();
+  const receipt = useQuery({
+    queryKey: ["receipt", id],
+    queryFn: () => got(api.GET("/api/receipts/{id}", { params: { path: { id: Number(id) } } })),
+  });
+  if (!receipt.data) {
+    return (
+      <Worktop title="Receipt" actions={[]} back="/receipts">
+        {receipt.error && <Wrong error={receipt.error} />}
+      </Worktop>
+    );
+  }
+  return <Opened key={id} receipt={receipt.data} />;
+}
+
+function Opened({ receipt }: { receipt: ReceiptView }) {
+  const base = useBase();
+  const navigate = useNavigate();
+  const changed = useEverythingChanged();
+  const { say } = useNotices();
+  const [typed, setTyped] = useState<Typed>();
+  const [when, setWhen] = useState("");
+  const [asking, setAsking] = useState(false);
+  const [shows, setShows] = useState(receipt.unapplied > 0);
+  const customer = useQuery({
+    queryKey: ["customer", String(receipt.customer)],
+    queryFn: () => got(api.GET("/api/customers/{id}", { params: { path: { id: receipt.customer } } })),
+    enabled: receipt.unapplied > 0,
+  });
+  const open = customer.data?.open_items.filter((item) => item.currency === receipt.currency) ?? [];
+  const applying = receipt.unapplied > 0 && shows && open.length > 0;
+  const body = { date: when || null, applications: asApplications(typed, typedDecimal) };
+  const preview = useQuery({
+    queryKey: ["apply-preview", receipt.id, receipt.version, body],
+    queryFn: () =>
+      got(api.POST("/api/receipts/{id}/applications/preview", { params: { path: { id: receipt.id } }, body })),
+    enabled: applying,
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+  const shown = applying && !preview.error ? preview.data : undefined;
+  const problem = preview.error instanceof Problem ? preview.error : null;
+  const errors = fieldErrors(shown, problem);
+  const stopped = !shown || preview.isFetching || shown.blockers.some((blocker) => blocker.effect === "stops");
+  const all = shown ? shown.document.applied.reduce((sum, one) => sum + BigInt(one.amount), 0n) : 0n;
+  const total = shown ? moneyWithCurrency(Number(all), receipt.currency) : "";
+  return (
+    <Worktop
+      title={receipt.number}
+      sum={`${receipt.customer_name} · ${moneyWithCurrency(receipt.amount, receipt.currency)}`}
+      back="/receipts"
+      actions={[
+        ...(receipt.unapplied > 0
+          ? [
+              {
+                key: "p",
+                label: applying ? `Apply ${total}` : "Nothing open to apply to",
+                run: () => setAsking(true),
+                primary: true,
+                disabled: !applying || stopped,
+              },
+            ]
+          : []),
+        { key: "n", label: "New receipt", run: () => navigate("/receipts/new"), primary: receipt.unapplied === 0 },
+        { key: "c", label: "Customer account", run: () => navigate(`/customers/${receipt.customer}`) },
+        ...(receipt.unapplied > 0 ? [{ key: "e", label: "Entry and trail", run: () => setShows(!shows), quiet: false }] : []),
+      ]}
+      tape={
+        applying ? (
+          <MoneyTape preview={shown} />
+        ) : (
+          <Paper>
+            <h2>
+              {receipt.customer_name}
+              <br />
+              <span>
+                {receipt.number}, {receipt.method} of {date(receipt.date)}
+              </span>
+            </h2>
+            <div className="l">
+              <span>Received</span>
+              <span>{money(receipt.amount, receipt.currency)}</span>
+            </div>
+            {receipt.applications.map((one, position) => (
+              <div className="l" key={position}>
+                <span>to {one.invoice_number}</span>
+                <span>{money(-one.amount, receipt.currency)}</span>
+              </div>
+            ))}
+            <div className="l due">
+              <span>Unapplied</span>
+              <span>{money(receipt.unapplied, receipt.currency)}</span>
+            </div>
+            <div className="tear" />
+            <PostedEntries entries={receipt.entries} base={base} />
+            <TrailLines trail={receipt.trail} />
+          </Paper>
+        )
+      }
+    >
+      <Facts
+        facts={[
+          ["Method", receipt.method],
+          ["Date", date(receipt.date)],
+          ["Reference", receipt.reference],
+          [
+            "Unapplied",
+            receipt.unapplied > 0 ? (
+              <Marked className="heed">▲ {money(receipt.unapplied, receipt.currency)}</Marked>
+            ) : (
+              <Marked className="done">● none</Marked>
+            ),
+          ],
+        ]}
+      />
+      <Scroll>
+        {receipt.applications.length > 0 && (
+          <Lines label="Where it went">
+            <thead>
+              <tr>
+                <th>Applied to</th>
+                <th>On</th>
+                <th className="right">Amount {receipt.currency}</th>
+                <th className="right">Invoice still open</th>
+              </tr>
+            </thead>
+            <tbody>
+              {receipt.applications.map((one, position) => (
+                <tr key={position}>
+                  <td>
+                    <Link to={`/invoices/${one.invoice}`}>{one.invoice_number}</Link>
+                  </td>
+                  <td className="dim">{date(one.date)}</td>
+                  <td className="right">{money(one.amount, receipt.currency)}</td>
+                  <td className="right">
+                    {one.open === 0 ? <Marked className="done">settled</Marked> : money(one.open, receipt.currency)}
+                  </td>
+                </tr>
+              ))}
+            </tbody>
+          </Lines>
+        )}
+        {receipt.unapplied > 0 && customer.data && (
+          <>
+            {open.length > 0 && (
+              <TextField
+                label="Apply on"
+                type="date"
+                value={when}
+                onChange={(event) => setWhen(event.target.value)}
+                error={!!errors["date"]}
+                helperText={errors["date"] ?? (when ? "" : "empty: the business date")}
+                sx={{ margin: "8px 0 12px" }}
+              />
+            )}
+            {errors["applications"] && (
+              <p role="alert" style={{ margin: "0 0 8px" }}>
+                <Wrong error={new Error(errors["applications"])} />
+              </p>
+            )}
+            <ApplyTable
+              items={customer.data.open_items}
+              currency={receipt.currency}
+              typed={typed}
+              setTyped={setTyped}
+              preview={shown}
+              errors={errors}
+            />
+          </>
+        )}
+      </Scroll>
+      {asking && shown && (
+        <Ask
+          title={`Apply ${total} of ${receipt.number}?`}
+          yes={`Apply · ${total}`}
+          close={() => setAsking(false)}
+          run={async (key) => {
+            await got(
+              api.POST("/api/receipts/{id}/applications", {
+                params: { path: { id: receipt.id }, header: keyed(key) },
+                body: { ...body, version: receipt.version, seen: shown.fingerprint },
+              }),
+            );
+            say({ kind: "done", text: `${total} of ${receipt.number} is applied.` });
+            await changed();
+          }}
+        >
+          {shown.document.applied
+            .map((one) => `${moneyWithCurrency(one.amount, receipt.currency)} to ${one.invoice_number}`)
+            .join(", ")}
+          .
+        </Ask>
+      )}
+    </Worktop>
+  );
+}

@@ -1,0 +1,46 @@
+import type { RouteObject } from "react-router";
+import { AccountRoom } from "./rooms/Account";
+import { CustomerRoom } from "./rooms/Customer";
+import { DaySheetRoom } from "./rooms/DaySheet";
+import { EntryRoom } from "./rooms/Entry";
+import { InvoiceRoom } from "./rooms/Invoice";
+import { InvoicesRoom } from "./rooms/Invoices";
+import { JournalRoom } from "./rooms/Journal";
+import { NewReceiptRoom } from "./rooms/NewReceipt";
+import { OrderRoom } from "./rooms/Order";
+import { OrdersRoom } from "./rooms/Orders";
+import { ReceiptRoom } from "./rooms/Receipt";
+import { ReceiptsRoom } from "./rooms/Receipts";
+import { ShipmentRoom } from "./rooms/Shipment";
+import { ShipmentsRoom } from "./rooms/Shipments";
+import { TrialBalanceRoom } from "./rooms/TrialBalance";
+import { UnbilledRoom } from "./rooms/Unbilled";
+import { LostWay } from "./shell/LostWay";
+import { Shell } from "./shell/Shell";
+
+/** Where every room and document lives. */
+export const routes: RouteObject[] = [
+  {
+    path: "/",
+    element: <Shell />,
+    children: [
+      { index: true, element: <DaySheetRoom /> },
+      { path: "orders", element: <OrdersRoom /> },
+      { path: "orders/:id", element: <OrderRoom /> },
+      { path: "shipments", element: <ShipmentsRoom /> },
+      { path: "shipments/:id", element: <ShipmentRoom /> },
+      { path: "billing", element: <UnbilledRoom /> },
+      { path: "billing/invoices", element: <InvoicesRoom /> },
+      { path: "invoices/:id", element: <InvoiceRoom /> },
+      { path: "receipts", element: <ReceiptsRoom /> },
+      { path: "receipts/new", element: <NewReceiptRoom /> },
+      { path: "receipts/:id", element: <ReceiptRoom /> },
+      { path: "customers/:id", element: <CustomerRoom /> },
+      { path: "ledger", element: <JournalRoom /> },
+      { path: "ledger/trial-balance", element: <TrialBalanceRoom /> },
+      { path: "ledger/accounts/:number", element: <AccountRoom /> },
+      { path: "entries/:id", element: <EntryRoom /> },
+      { path: "*", element: <LostWay /> },
+    ],
+  },
+];

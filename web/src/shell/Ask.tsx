@@ -1,0 +1,64 @@
+import Button from "@mui/material/Button";
+import Dialog from "@mui/material/Dialog";
+import { styled } from "@mui/material/styles";
+import { type ReactNode, useRef, useState } from "react";
+import { newKey, Problem } from "../api/client";
+
+const Body = styled("div")({
+  padding: "18px 22px 16px",
+  minWidth: 420,
+  maxWidth: 560,
+  "& h2": { margin: "0 0 10px", fontSize: 18 },
+  "& .what": { color: "var(--ink-2)" },
+  "& .wrong": { color: "var(--stop)", margin: "10px 0 0" },
+  "& .foot": { display: "flex", gap: 10, marginTop: 16 },
+});
+
+interface Props {
+  title: string;
+  children: ReactNode;
+  /** What the button says. */
+  yes: string;
+  /** Carries it out. The key is the same for every try, so that a second click does nothing twice. */
+  run: (key: string) => Promise<void>;
+  close: () => void;
+}
+
+/** Asks once, with what it will do. Mounted when the question arises. */
+export function Ask({ title, children, yes, run, close }: Props) {
+  const key = useRef(newKey());
+  const [busy, setBusy] = useState(false);
+  const [wrong, setWrong] = useState<string>();
+  const go = async () => {
+    setBusy(true);
+    setWrong(undefined);
+    try {
+      await run(key.current);
+      close();
+    } catch (error) {
+      setWrong(error instanceof Problem ? error.message : String(error));
+      setBusy(false);
+    }
+  };
+  return (
+    <Dialog open onClose={() => !busy && close()} aria-labelledby="ask-title" maxWidth={false}>
+      <Body>
+        <h2 id="ask-title">{title}</h2>
+        <div className="what">{children}</div>
+        {wrong && (
+          <p className="wrong" role="alert">
+            ◆ {wrong}
+          </p>
+        )}
+        <div className="foot">
+          <Button variant="contained" onClick={go} disabled={busy} autoFocus>
+            {busy ? "Posting…" : yes} <kbd>Enter</kbd>
+          </Button>
+          <Button variant="text" onClick={close} disabled={busy}>
+            Not now <kbd>Esc</kbd>
+          </Button>
+        </div>
+      </Body>
+    </Dialog>
+  );
+}

@@ -1,0 +1,78 @@
+import Button from "@mui/material/Button";
+import Dialog from "@mui/material/Dialog";
+import { styled } from "@mui/material/styles";
+import { useEffect, useState } from "react";
+import { keyName, useKeys } from "./keys";
+
+const Body = styled("div")({
+  padding: "18px 22px",
+  "& h2": { margin: "0 0 10px", fontSize: 18 },
+  "& dl": { display: "grid", gridTemplateColumns: "90px 1fr", rowGap: 7, margin: 0 },
+  "& dt, & dd": { margin: 0 },
+  "& .foot": { display: "flex", justifyContent: "space-between", alignItems: "center", gap: 20, marginTop: 16 },
+});
+
+const everywhere: [string, string][] = [
+  ["Ctrl K", "Find any document, customer or room"],
+  ["/", "Search and filter this list"],
+  ["↑ ↓", "Move in a list"],
+  ["Space", "Pick a row; with Shift and arrows a range"],
+  ["Enter", "Open the row"],
+  ["Ctrl Enter", "Do the main thing, also from a field"],
+  ["Esc", "Back"],
+];
+
+/** The keys of this screen, and the switch for single letters (WCAG 2.1.4). */
+export function KeysHelp() {
+  const [open, setOpen] = useState(false);
+  const { actions, letters, setLetters } = useKeys();
+  useEffect(() => {
+    const listen = (event: KeyboardEvent) => {
+      const typing = event.target instanceof HTMLElement && ["INPUT", "TEXTAREA", "SELECT"].includes(event.target.tagName);
+      if (event.key === "?" && !typing && !document.querySelector("[role=dialog]")) {
+        event.preventDefault();
+        setOpen(true);
+      }
+    };
+    window.addEventListener("keydown", listen);
+    return () => window.removeEventListener("keydown", listen);
+  }, []);
+  const own = actions.filter((action) => !["Escape"].includes(action.key));
+  return (
+    <Dialog open={open} onClose={() => setOpen(false)} aria-labelledby="keys-title">
+      <Body>
+        <h2 id="keys-title">Keys on this screen</h2>
+        <dl>
+          {own.map((action) => (
+            <Row key={action.label} name={keyName(action.key)} label={action.label} />
+          ))}
+          {everywhere
+            .filter(([name]) => !own.some((action) => keyName(action.key) === name))
+            .map(([name, label]) => (
+              <Row key={name} name={name} label={label} />
+            ))}
+        </dl>
+        <div className="foot">
+          <label>
+            <input type="checkbox" checked={letters} onChange={(event) => setLetters(event.target.checked)} /> Single
+            letters act
+          </label>
+          <Button variant="contained" onClick={() => setOpen(false)} autoFocus>
+            Close <kbd>Esc</kbd>
+          </Button>
+        </div>
+      </Body>
+    </Dialog>
+  );
+}
+
+function Row({ name, label }: { name: string; label: string }) {
+  return (
+    <>
+      <dt>
+        <kbd>{name}</kbd>
+      </dt>
+      <dd>{label}</dd>
+    </>
+  );
+}

@@ -1,0 +1,189 @@
+import { styled } from "@mui/material/styles";
+import { useQuery } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
+import { NavLink, Outlet, useLocation } from "react-router";
+import { api, got } from "../api/client";
+import { date, learnExponents } from "../format";
+import { Finder } from "./Finder";
+import { KeysHelp } from "./KeysHelp";
+import { KeysProvider } from "./keys";
+import { NoticesProvider, useNotices } from "./notices";
+
+const Frame = styled("div")({
+  display: "grid",
+  gridTemplateColumns: "148px minmax(0, 1fr) 324px",
+  height: "100%",
+  overflow: "hidden",
+  "&.folded": { gridTemplateColumns: "148px minmax(0, 1fr) 28px" },
+});
+
+const SpineNav = styled("nav")({
+  padding: "16px 0 12px",
+  display: "flex",
+  flexDirection: "column",
+  borderRight: "1px solid var(--line)",
+  "& .brand": { fontWeight: 700, fontSize: 18, padding: "0 16px 14px", letterSpacing: "-.01em" },
+  "& .brand i": {
+    display: "inline-block",
+    width: 9,
+    height: 9,
+    borderRadius: "50%",
+    background: "var(--here)",
+    margin: "0 2px 0 1px",
+    verticalAlign: 2,
+  },
+  "& a": {
+    display: "flex",
+    justifyContent: "space-between",
+    alignItems: "center",
+    padding: "6px 14px 6px 16px",
+    color: "var(--ink-2)",
+    textDecoration: "none",
+    borderLeft: "3px solid transparent",
+  },
+  "& a:hover": { color: "var(--ink)" },
+  "& a.on": {
+    color: "var(--ink)",
+    fontWeight: 650,
+    borderLeftColor: "var(--here)",
+    background: "linear-gradient(90deg, var(--here-wash), transparent)",
+  },
+  "& a b": { font: "600 12px/18px 'Spline Sans Mono', monospace", color: "var(--ink-3)" },
+  "& a.hot b": { color: "var(--heed)" },
+  "& .foot": { marginTop: "auto", padding: "10px 16px 0", color: "var(--ink-3)", fontSize: 13, borderTop: "1px solid var(--line)" },
+  "& .foot strong": { color: "var(--ink)", display: "block", fontWeight: 600 },
+  "& .foot .ok": { color: "var(--done)" },
+  "& .foot .bad": { color: "var(--stop)", fontWeight: 650 },
+});
+
+const Middle = styled("main")({
+  padding: "14px 20px 0 22px",
+  display: "flex",
+  flexDirection: "column",
+  minWidth: 0,
+  minHeight: 0,
+  position: "relative",
+});
+
+const Roll = styled("aside")({
+  background: "var(--roll)",
+  borderLeft: "1px solid var(--line)",
+  position: "relative",
+  minHeight: 0,
+  display: "flex",
+  flexDirection: "column",
+  "&::before": {
+    content: '""',
+    position: "absolute",
+    zIndex: 1,
+    left: 0,
+    right: 0,
+    top: 0,
+    height: 8,
+    background: "radial-gradient(circle at 6px 0, var(--paper) 4px, transparent 4.6px) 0 0/12px 8px repeat-x",
+  },
+  "& .paper": { flex: 1, overflowY: "auto", padding: "14px 18px" },
+  "& .fold": {
+    border: 0,
+    background: "none",
+    color: "var(--ink-3)",
+    font: "inherit",
+    fontSize: 13,
+    cursor: "pointer",
+    padding: "6px 18px 10px",
+    textAlign: "left",
+  },
+  "&.folded .paper": { display: "none" },
+  "&.folded .fold": { writingMode: "vertical-rl", padding: "16px 4px", flex: 1 },
+});
+
+const rooms = [
+  { to: "/", name: "Day sheet", count: "day_sheet" },
+  { to: "/orders", name: "Orders" },
+  { to: "/shipments", name: "Shipments", count: "shipments" },
+  { to: "/billing", name: "Billing", count: "billing", also: "/invoices" },
+  { to: "/receipts", name: "Receipts", count: "receipts", hot: true },
+  { to: "/ledger", name: "Ledger", also: "/entries" },
+] as const;
+
+/** Spine, worktop and tape: always the same three parts. */
+export function Shell() {
+  return (
+    <NoticesProvider>
+      <KeysProvider>
+        <Parts />
+      </KeysProvider>
+    </NoticesProvider>
+  );
+}
+
+function Parts() {
+  const spine = useQuery({ queryKey: ["spine"], queryFn: () => got(api.GET("/api/spine")) });
+  const ties = useQuery({ queryKey: ["tie-outs"], queryFn: () => got(api.GET("/api/tie-outs")), staleTime: 30_000 });
+  const [folded, setFolded] = useState(() => localStorage.getItem("till.folded") === "yes");
+  const { pathname } = useLocation();
+  const { say } = useNotices();
+  if (spine.data) {
+    learnExponents(spine.data.exponents);
+  }
+  // A notice about one document would be about nothing on the next page but one.
+  const [noticeFrom, setNoticeFrom] = useState(pathname);
+  useEffect(() => {
+    if (noticeFrom !== pathname) {
+      setNoticeFrom(pathname);
+      document.title = "Glad Till";
+    }
+  }, [pathname, noticeFrom]);
+  useEffect(() => {
+    if (spine.error) {
+      say({ kind: "stop", text: spine.error.message });
+    }
+  }, [spine.error, say]);
+  const fold = () => {
+    localStorage.setItem("till.folded", folded ? "no" : "yes");
+    setFolded(!folded);
+  };
+  return (
+    <Frame className={folded ? "folded" : ""}>
+      <SpineNav aria-label="Rooms">
+        <div className="brand">
+          Glad
+          <i />
+          Till
+        </div>
+        {rooms.map((room) => {
+          const count = "count" in room ? (spine.data?.[room.count] ?? 0) : 0;
+          const within = pathname === room.to || (room.to !== "/" && pathname.startsWith(`${room.to}/`));
+          const also = "also" in room && pathname.startsWith(`${room.also}/`);
+          const hot = "hot" in room || (room.to === "/billing" && spine.data?.billing_stopped);
+          return (
+            <NavLink key={room.to} to={room.to} end className={`${within || also ? "on" : ""} ${hot ? "hot" : ""}`}>
+              {room.name}
+              {count > 0 && <b>{count}</b>}
+            </NavLink>
+          );
+        })}
+        <div className="foot">
+          <strong>{spine.data ? date(spine.data.business_date) : ""}</strong>
+          {spine.data?.company}
+          {ties.data && (
+            <div className={ties.data.holds ? "ok" : "bad"}>
+              {ties.data.holds ? "● books tie out" : "◆ books do not tie out"}
+            </div>
+          )}
+        </div>
+      </SpineNav>
+      <Middle id="worktop">
+        <Finder />
+        <Outlet />
+      </Middle>
+      <Roll className={folded ? "folded" : ""} aria-label="Tape">
+        <div className="paper" id="roll" tabIndex={0} role="region" aria-label="Tape, scrolls" />
+        <button type="button" className="fold" onClick={fold} aria-expanded={!folded}>
+          {folded ? "Unfold the tape" : "Fold the tape away"}
+        </button>
+      </Roll>
+      <KeysHelp />
+    </Frame>
+  );
+}

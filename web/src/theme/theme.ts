@@ -1,0 +1,112 @@
+import { createTheme } from "@mui/material/styles";
+import { dark, figures, light, properties, words } from "./tokens";
+
+function palette(tokens: typeof light) {
+  return {
+    primary: { main: tokens.act, contrastText: tokens.actText },
+    error: { main: tokens.stop },
+    warning: { main: tokens.heed },
+    info: { main: tokens.done },
+    success: { main: tokens.fill },
+    background: { default: tokens.paper, paper: tokens.sheet },
+    text: { primary: tokens.ink, secondary: tokens.ink2, disabled: tokens.ink3 },
+    divider: tokens.line,
+  };
+}
+
+/** Look and density of every MUI component, in one place. */
+export const theme = createTheme({
+  cssVariables: true,
+  colorSchemes: { light: { palette: palette(light) }, dark: { palette: palette(dark) } },
+  shape: { borderRadius: 6 },
+  typography: {
+    fontFamily: words,
+    fontSize: 15,
+    htmlFontSize: 16,
+    button: { textTransform: "none", fontWeight: 650 },
+    h1: { fontSize: 23, fontWeight: 680, lineHeight: 1.1, letterSpacing: "-0.015em" },
+    h2: { fontSize: 15, fontWeight: 650, lineHeight: 1.3 },
+    body1: { fontSize: 15, lineHeight: 1.35 },
+    body2: { fontSize: 14, lineHeight: 1.35 },
+  },
+  transitions: { duration: { shortest: 80, shorter: 90, short: 100, standard: 120, complex: 140, enteringScreen: 120, leavingScreen: 100 } },
+  components: {
+    MuiCssBaseline: {
+      styleOverrides: {
+        ":root": properties(light),
+        "@media (prefers-color-scheme: dark)": { ":root": properties(dark) },
+        "@media (prefers-reduced-motion: reduce)": {
+          "*, *::before, *::after": { transition: "none !important", animation: "none !important" },
+        },
+        html: { height: "100%" },
+        body: {
+          height: "100%",
+          background: "var(--paper)",
+          color: "var(--ink)",
+          fontFamily: words,
+          fontSize: 15,
+          lineHeight: 1.35,
+          fontVariantNumeric: "tabular-nums",
+        },
+        "#root": { height: "100%" },
+        ":focus-visible": { outline: "2px solid var(--here)", outlineOffset: 1 },
+        kbd: {
+          font: `600 11px/16px ${figures}`,
+          border: "1px solid var(--line-strong)",
+          borderRadius: 4,
+          padding: "0 5px",
+          color: "var(--ink-2)",
+          background: "var(--sheet)",
+          whiteSpace: "nowrap",
+        },
+        a: { color: "inherit", textDecorationColor: "var(--line-strong)", textUnderlineOffset: 3 },
+        "a:hover": { textDecorationColor: "currentColor" },
+      },
+    },
+    MuiButtonBase: { defaultProps: { disableRipple: true } },
+    MuiButton: {
+      defaultProps: { disableElevation: true },
+      styleOverrides: {
+        root: {
+          borderRadius: 7,
+          padding: "7px 14px",
+          gap: 10,
+          fontSize: 15,
+          lineHeight: 1.35,
+          whiteSpace: "nowrap",
+          "& kbd": { background: "transparent", color: "inherit", borderColor: "currentColor" },
+        },
+        text: {
+          padding: "5px 6px",
+          gap: 6,
+          minWidth: 0,
+          color: "var(--ink)",
+          "& kbd": { background: "var(--sheet)", color: "var(--ink-2)", borderColor: "var(--line-strong)" },
+        },
+      },
+    },
+    MuiTextField: { defaultProps: { size: "small", variant: "outlined", autoComplete: "off" } },
+    MuiOutlinedInput: {
+      styleOverrides: {
+        root: {
+          background: "var(--sheet)",
+          "& .MuiOutlinedInput-notchedOutline": { borderColor: "var(--line-strong)" },
+          "&.Mui-focused .MuiOutlinedInput-notchedOutline": { borderColor: "var(--here)" },
+        },
+        input: { padding: "6px 10px", fontVariantNumeric: "tabular-nums", height: "1.4em" },
+      },
+    },
+    MuiInputLabel: {
+      defaultProps: { shrink: true },
+      styleOverrides: { root: { color: "var(--ink-2)", "&.Mui-focused": { color: "var(--ink)" } } },
+    },
+    MuiFormHelperText: { styleOverrides: { root: { marginLeft: 2, marginTop: 2, fontSize: 13 } } },
+    MuiDialog: {
+      styleOverrides: {
+        paper: { background: "var(--sheet)", border: "1px solid var(--line-strong)", borderRadius: 10, backgroundImage: "none" },
+      },
+    },
+    MuiCheckbox: { styleOverrides: { root: { padding: 4 } } },
+    MuiAutocomplete: { styleOverrides: { inputRoot: { padding: "0 8px !important" } } },
+  },
+});
