@@ -103,6 +103,36 @@ checks! {
     ExchangeRateMissing => [Bill Warns, Post Stops],
 }
 
+impl Check {
+    /// In a few words, for a row of a list.
+    pub const fn words(self) -> &'static str {
+        match self {
+            Self::NothingToDo => "nothing to do",
+            Self::QuantityNotPositive => "quantity of zero or below",
+            Self::MoreThanOrdered => "more than ordered",
+            Self::StockShort => "stock is short",
+            Self::MoreThanUnbilled => "more than is unbilled",
+            Self::CannotCombine => "cannot go together",
+            Self::OrderNumberMissing => "their number missing",
+            Self::TaxIdMissing => "no tax id",
+            Self::TaxRateMissing => "no tax rate",
+            Self::PriceZero => "price of zero",
+            Self::AccountMissing => "no account",
+            Self::PeriodClosed => "period closed",
+            Self::DateOutOfOrder => "date out of order",
+            Self::DateTooEarly => "date too early",
+            Self::CustomerOnStop => "customer on stop",
+            Self::AmountNotPositive => "no amount",
+            Self::MoreThanOpen => "more than is open",
+            Self::MoreThanReceived => "more than came in",
+            Self::CurrencyDiffers => "other currency",
+            Self::OtherCustomer => "other customer",
+            Self::NamedTwice => "named twice",
+            Self::ExchangeRateMissing => "no exchange rate",
+        }
+    }
+}
+
 /// One reason why a document cannot take a step, or a warning on the way.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
@@ -113,6 +143,8 @@ pub struct Blocker {
     pub effect: Effect,
     /// The field to fix, as named in the request: `lines.2.quantity`, `customer.tax_id`.
     pub field: String,
+    /// What is wrong in a few words.
+    pub words: String,
     /// What is wrong and what to do.
     pub sentence: String,
     /// Where the field is, when it is not on this document.
@@ -150,6 +182,7 @@ impl Findings {
             check,
             effect,
             field: field.into(),
+            words: check.words().to_owned(),
             sentence: sentence.into(),
             at,
         };

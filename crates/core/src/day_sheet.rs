@@ -170,7 +170,7 @@ pub fn rank(facts: &DayFacts, business_date: NaiveDate) -> Vec<DayItem> {
             Some(blocker) => items.push(DayItem {
                 work: Work::Stopped,
                 title: unbilled.name.clone(),
-                why: blocker.sentence.clone(),
+                why: format!("{}: {}", many(unbilled.shipments, "shipment", "shipments"), blocker.words),
                 amount: unbilled.value,
                 days: age(unbilled.oldest),
                 next: Next::PutRight,

@@ -85,6 +85,13 @@ impl<const PLACES: u32> Fixed<PLACES> {
         self.0.checked_sub(other.0).map(Self)
     }
 
+    /// With at least `places` decimals, as prices are written: 9.4 is `9.40`.
+    pub fn with_decimals(self, places: usize) -> String {
+        let short = self.to_string();
+        let (whole, fraction) = short.split_once('.').unwrap_or((&short, ""));
+        format!("{whole}.{fraction:0<places$}")
+    }
+
     /// Whether it is above zero.
     pub const fn is_positive(self) -> bool {
         self.0 > 0
@@ -244,6 +251,12 @@ mod tests {
             "922337203685477.5808".parse::<Quantity>(),
             Err(DecimalError::TooLarge(_))
         ));
+    }
+
+    #[test]
+    fn prices_have_two_decimals_or_more() {
+        let price = |text: &str| text.parse::<UnitPrice>().unwrap().with_decimals(2);
+        assert_eq!([price("9.4"), price("18"), price("0.335")], ["9.40", "18.00", "0.335"]);
     }
 
     #[test]

@@ -206,6 +206,7 @@ pub fn decide(input: &MoneyInput<'_>) -> MoneyDecision {
         before: Some(Figure::money(input.owes)),
         after: Figure::money(input.owes - document.applied.iter().map(|applied| applied.receivable_base).sum()),
     }];
+    changes.retain(|change| change.before.as_ref() != Some(&change.after));
     changes.extend(order_changes);
     MoneyDecision {
         tape: tape(input, &document),
@@ -390,13 +391,11 @@ fn tape(input: &MoneyInput<'_>, document: &MoneyDocument) -> Tape {
     tape.amount(TapeStyle::Line, first, document.amount);
     for (to_apply, applied) in input.to_apply.iter().zip(&document.applied) {
         tape.amount(TapeStyle::Line, format!("to {}", applied.invoice_number), -applied.amount);
-        let open = input.currency.format(to_apply.invoice.open);
-        let rest = if applied.open_after.is_zero() {
-            format!("of {open} open: settled")
+        if applied.open_after.is_zero() {
+            tape.remark(TapeStyle::Detail, "settled", false);
         } else {
-            format!("of {open} open: {} stays", input.currency.format(applied.open_after))
-        };
-        tape.remark(TapeStyle::Detail, rest, false);
+            tape.part(TapeStyle::Detail, "stays open", to_apply.invoice.open, applied.open_after);
+        }
     }
     tape.amount(TapeStyle::Due, "Stays unapplied", document.unapplied);
     tape.remark(TapeStyle::Detail, format!("dated {}", words(document.date.date)), !document.date.typed);

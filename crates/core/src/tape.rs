@@ -32,6 +32,8 @@ pub struct TapeLine {
     pub style: TapeStyle,
     /// What it is.
     pub label: String,
+    /// What the figure is a part of, said after the label: “of 2,198.80”.
+    pub of: Option<Money>,
     /// The figure, where it has one.
     pub amount: Option<Money>,
     /// Whether a date or figure in it was assumed rather than typed.
@@ -69,13 +71,18 @@ impl Tape {
         self.push(style, label.into(), Some(amount), false);
     }
 
+    /// Adds a line whose figure is a part of another: a tax of its base.
+    pub fn part(&mut self, style: TapeStyle, label: impl Into<String>, of: Money, amount: Money) {
+        self.lines.push(TapeLine { style, label: label.into(), of: Some(of), amount: Some(amount), assumed: false });
+    }
+
     /// Adds a line without a figure; `assumed` marks what nobody typed.
     pub fn remark(&mut self, style: TapeStyle, label: impl Into<String>, assumed: bool) {
         self.push(style, label.into(), None, assumed);
     }
 
     fn push(&mut self, style: TapeStyle, label: String, amount: Option<Money>, assumed: bool) {
-        self.lines.push(TapeLine { style, label, amount, assumed });
+        self.lines.push(TapeLine { style, label, of: None, amount, assumed });
     }
 
     /// As text, for snapshots and the log: label left, figure right.
@@ -83,7 +90,8 @@ impl Tape {
         let mut text = format!("{}\n{}\n", self.heading, self.subheading);
         for line in &self.lines {
             let indent = if line.style == TapeStyle::Detail { "  " } else { "" };
-            let label = format!("{indent}{}{}", line.label, if line.assumed { " (assumed)" } else { "" });
+            let of = line.of.map(|of| format!(" of {}", self.currency.format(of))).unwrap_or_default();
+            let label = format!("{indent}{}{of}{}", line.label, if line.assumed { " (assumed)" } else { "" });
             let amount = line.amount.map(|amount| self.currency.format(amount)).unwrap_or_default();
             if matches!(line.style, TapeStyle::Sum | TapeStyle::Due) {
                 text.push_str(&format!("{:-<62}\n", ""));

@@ -7,26 +7,26 @@ use till_core::invoice::ItemKind;
 pub(crate) type Item = (&'static str, &'static str, ItemKind, &'static str, &'static str, &'static str, &'static str, i64);
 
 pub(crate) const ITEMS: &[Item] = &[
-    ("HB-12", "Hive body, 12 frames", ItemKind::Goods, "woodenware", "piece", "32.50", "S23", 1_840),
-    ("HB-SU", "Super, shallow", ItemKind::Goods, "woodenware", "piece", "21.40", "S23", 1_195),
-    ("FL-PI", "Floor, pine, mesh", ItemKind::Goods, "woodenware", "piece", "18.90", "S23", 1_010),
-    ("RF-AL", "Roof, sheet metal", ItemKind::Goods, "woodenware", "piece", "24.75", "S23", 1_420),
+    ("HB-12", "Hive body, 12 frames", ItemKind::Goods, "woodenware", "pc", "32.50", "S23", 1_840),
+    ("HB-SU", "Super, shallow", ItemKind::Goods, "woodenware", "pc", "21.40", "S23", 1_195),
+    ("FL-PI", "Floor, pine, mesh", ItemKind::Goods, "woodenware", "pc", "18.90", "S23", 1_010),
+    ("RF-AL", "Roof, sheet metal", ItemKind::Goods, "woodenware", "pc", "24.75", "S23", 1_420),
     ("FR-50", "Frames, flat, pack of 50", ItemKind::Goods, "woodenware", "pack", "46.00", "S23", 2_610),
     ("WX-BR", "Wax foundation, brood", ItemKind::Goods, "wax", "kg", "24.80", "S23", 1_655),
     ("WX-SH", "Wax foundation, shallow", ItemKind::Goods, "wax", "kg", "26.10", "S23", 1_730),
     ("JR-34", "Jars 340 g, tray of 24", ItemKind::Goods, "jars", "tray", "11.85", "S23", 640),
     ("JR-50", "Jars 500 g, tray of 20", ItemKind::Goods, "jars", "tray", "12.60", "S23", 702),
     ("LD-GD", "Lids, gold, bag of 100", ItemKind::Goods, "jars", "bag", "9.40", "S23", 455),
-    ("SM-ST", "Smoker, steel", ItemKind::Goods, "tools", "piece", "38.00", "S23", 2_060),
-    ("HT-JH", "Hive tool, hooked", ItemKind::Goods, "tools", "piece", "12.20", "S23", 515),
-    ("EX-09", "Extractor, 9 frames", ItemKind::Goods, "tools", "piece", "1240.00", "S23", 79_400),
-    ("SU-FL", "Suit with veil", ItemKind::Goods, "clothing", "piece", "94.00", "S23", 5_130),
+    ("SM-ST", "Smoker, steel", ItemKind::Goods, "tools", "pc", "38.00", "S23", 2_060),
+    ("HT-JH", "Hive tool, hooked", ItemKind::Goods, "tools", "pc", "12.20", "S23", 515),
+    ("EX-09", "Extractor, 9 frames", ItemKind::Goods, "tools", "pc", "1240.00", "S23", 79_400),
+    ("SU-FL", "Suit with veil", ItemKind::Goods, "clothing", "pc", "94.00", "S23", 5_130),
     ("GL-LE", "Gloves, leather", ItemKind::Goods, "clothing", "pair", "19.60", "S23", 930),
     ("FD-14", "Feed syrup, 14 kg", ItemKind::Goods, "feed", "drum", "27.30", "S135", 1_780),
     ("FD-FN", "Feed fondant, 12.5 kg", ItemKind::Goods, "feed", "box", "31.90", "S135", 2_075),
-    ("BK-01", "Handbook of the hive year", ItemKind::Goods, "books", "piece", "22.00", "Z0", 1_240),
-    ("FRT", "Freight", ItemKind::Charge, "freight", "piece", "18.00", "S23", 0),
-    ("ASM", "Assembling hives", ItemKind::Service, "service", "hour", "42.00", "S23", 0),
+    ("BK-01", "Handbook of the hive year", ItemKind::Goods, "books", "pc", "22.00", "Z0", 1_240),
+    ("FRT", "Freight", ItemKind::Charge, "freight", "pc", "18.00", "S23", 0),
+    ("ASM", "Assembling hives", ItemKind::Service, "service", "h", "42.00", "S23", 0),
 ];
 
 /// A customer.

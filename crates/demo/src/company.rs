@@ -135,7 +135,7 @@ pub(crate) async fn build(store: &Store) -> Result<People> {
                 let item = items::add(connection, &NewItem { code, name, kind: *kind, class, unit, list_price, tax_code }).await?;
                 people.1.push(item);
                 if *cost > 0 {
-                    let quantity = if *cost > 50_000 { 14 } else { 900 };
+                    let quantity = if *cost > 50_000 { 9 } else { 420 };
                     items::take_in(connection, &rules, item, Quantity::from_whole(quantity), Money(cost * quantity), FIRST_DAY).await?;
                 }
             }

@@ -71,8 +71,7 @@ impl Player<'_> {
                 Event::Pay { customer, invoice } => self.pay(connection, day, customer, invoice).await?,
             }
         }
-        // Orders thin out towards the end, so that the demo day can be read.
-        let busy = if (BUSINESS_DATE - day).num_days() > 9 { self.random.u32(0..3) } else { self.random.u32(0..2) };
+        let busy = self.random.u32(0..5);
         for _ in 0..busy {
             self.order(connection, day).await?;
         }
@@ -83,7 +82,7 @@ impl Player<'_> {
         let rules = rules::load(connection).await?;
         for ((.., cost), item) in ITEMS.iter().zip(&self.people.items) {
             if (1..50_000).contains(cost) {
-                let quantity = self.random.i64(60..160);
+                let quantity = self.random.i64(50..110);
                 let dearer = cost + self.random.i64(-20..60);
                 items::take_in(connection, &rules, *item, Quantity::from_whole(quantity), Money(dearer * quantity), day).await?;
             }
@@ -167,7 +166,7 @@ impl Player<'_> {
         let rules = rules::load(connection).await?;
         shipments::post(connection, &rules, shipment, None, day).await?;
         let customer = shipments::view(connection, shipment).await?.row.customer;
-        let days = self.random.u64(1..4);
+        let days = self.random.u64(1..6);
         self.later(day, days, Event::Bill { customer });
         Ok(())
     }

@@ -138,6 +138,7 @@ pub async fn post_picks(
             check: Check::NothingToDo,
             effect: Effect::Stops,
             field: "picks".to_owned(),
+            words: Check::NothingToDo.words().to_owned(),
             sentence: "Nothing is picked. Pick a shipment or a line to bill.".to_owned(),
             at: None,
         }]));

@@ -135,7 +135,7 @@ async fn invoice_steps(connection: &mut SqliteConnection, invoices: &str) -> Res
     .into_iter()
     .map(|row| {
         let state = match (row.state.as_str(), row.open_minor, row.total_minor) {
-            ("draft", ..) => "draft",
+            ("draft", ..) => "not posted",
             (_, Some(0), _) => "settled",
             (_, open, total) if open == total => "open",
             _ => "partly paid",

@@ -632,6 +632,8 @@ export interface components {
             field: string;
             /** @description What is wrong and what to do. */
             sentence: string;
+            /** @description What is wrong in a few words. */
+            words: string;
         };
         /** @description One thing a posting changes. */
         Change: {

@@ -42,9 +42,11 @@ const Sheet = styled("div")({
   flexDirection: "column",
   minHeight: 0,
   marginBottom: 12,
-  "& .head": { borderBottom: "1px solid var(--line-strong)", flex: "none" },
+  "& .head": { borderBottom: "1px solid var(--line-strong)", flex: "none", overflow: "hidden", scrollbarGutter: "stable" },
+  "& .head, & .scroll": { scrollbarWidth: "thin", scrollbarColor: "var(--line-strong) transparent" },
   "& .head > div": { fontSize: 12.5, fontWeight: 600, color: "var(--ink-3)", padding: "7px 10px" },
-  "& .scroll": { overflowY: "auto", minHeight: 0, outline: "none" },
+  "& .scroll": { overflowY: "auto", minHeight: 0, outline: "none", scrollbarGutter: "stable" },
+  "& .row > div:first-of-type:not(:last-of-type)": { textOverflow: "clip" },
   "&:focus-within": { borderColor: "var(--line-strong)" },
   "& .grid": { display: "grid", alignItems: "center" },
   "& .row": { position: "absolute", left: 0, right: 0, borderBottom: "1px solid var(--line)", cursor: "default" },
@@ -68,7 +70,12 @@ export function Rows<T>(props: Props<T>) {
   const base = useId();
   const [currentId, setCurrentId] = useState<string>();
   const found = rows.findIndex((row) => idOf(row) === currentId);
-  const current = found >= 0 ? found : 0;
+  // Headings are passed over, unless they can be picked with all that stands below them.
+  const skips = (at: number) => {
+    const candidate = rows[at];
+    return !props.picks && candidate !== undefined && (props.isGroup?.(candidate) ?? false);
+  };
+  const current = found >= 0 ? found : skips(0) ? 1 : 0;
   const anchor = useRef<number | undefined>(undefined);
   const virtual = useVirtualizer({
     count: rows.length,
@@ -95,7 +102,10 @@ export function Rows<T>(props: Props<T>) {
     }
   }, []);
   const move = (to: number) => {
-    const bounded = Math.max(0, Math.min(rows.length - 1, to));
+    let bounded = Math.max(0, Math.min(rows.length - 1, to));
+    if (skips(bounded)) {
+      bounded = to < current && bounded > 0 ? bounded - 1 : bounded + 1;
+    }
     const target = rows[bounded];
     if (target !== undefined) {
       setCurrentId(idOf(target));

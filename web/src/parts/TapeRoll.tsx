@@ -22,9 +22,12 @@ export const Paper = styled("div")({
   "& .due": { fontSize: 17, fontWeight: 700, borderTop: "2px solid var(--ink)", marginTop: 5, paddingTop: 5 },
   "& .assumed": { borderBottom: "1px dotted var(--ink-3)" },
   "& .tear": { margin: "12px -18px 6px", borderTop: "1.5px dashed var(--line-strong)" },
-  "& .e": { display: "grid", gridTemplateColumns: "1fr 76px 76px", gap: 6, fontSize: 12.5 },
-  "& .e span:first-of-type": { whiteSpace: "nowrap", overflow: "hidden", textOverflow: "ellipsis" },
-  "& .e span:nth-of-type(n+2)": { textAlign: "right" },
+  // Debit and credit are as wide as their figures, so that names have what is left.
+  "& .entry": { display: "grid", gridTemplateColumns: "minmax(0, 1fr) max-content max-content", columnGap: 10, fontSize: 12.5 },
+  "& .e": { display: "grid", gridTemplateColumns: "subgrid", gridColumn: "1 / -1", lineHeight: 1.4, padding: "1.5px 0" },
+  "& .e span:first-of-type": { paddingLeft: "5ch", textIndent: "-5ch" },
+  "& .e.h span:first-of-type, & .e.t span:first-of-type": { paddingLeft: 0, textIndent: 0 },
+  "& .e span:nth-of-type(n+2)": { textAlign: "right", alignSelf: "end" },
   "& .e.h": { font: "600 12px/1.5 'Source Sans 3 Variable', sans-serif", color: "var(--ink-3)" },
   "& .e.t": { borderTop: "1px solid var(--line-strong)", fontWeight: 600, marginTop: 2, paddingTop: 2 },
   "& .words": { font: "14px/1.4 'Source Sans 3 Variable', sans-serif" },
@@ -47,6 +50,7 @@ export function TapeLines({ tape }: { tape: Tape }) {
         <div key={position} className={`l ${line.style}`} data-tape={line.style}>
           <span className={line.assumed ? "assumed" : ""} title={line.assumed ? "Nobody typed this" : undefined}>
             {line.label}
+            {line.of != null && ` of ${money(line.of, tape.currency)}`}
           </span>
           {line.amount != null && <span>{money(line.amount, tape.currency)}</span>}
         </div>
@@ -60,7 +64,7 @@ export function EntryLines({ entry, base, title }: { entry: Entry; base: string;
   const debits = entry.lines.filter((line) => line.base > 0);
   const credits = entry.lines.filter((line) => line.base < 0);
   return (
-    <div data-testid="entry">
+    <div data-testid="entry" className="entry">
       <div className="e h">
         <span>{title}</span>
         <span>debit</span>
@@ -173,7 +177,7 @@ export function TrailLines({ trail }: { trail: Trail }) {
       {trail.steps.map((step) => (
         <div className={`l ${step.here ? "here" : "quiet"}`} key={`${step.document.kind}${step.document.id}`}>
           <span>
-            {step.here ? step.document.number : <Link to={placeOf(step.document)}>{step.document.number}</Link>} {step.state}
+            {step.here ? (step.document.number === "draft" ? "this draft," : step.document.number) : <Link to={placeOf(step.document)}>{step.document.number}</Link>} {step.state}
           </span>
           <span>{step.amount != null ? money(step.amount, step.currency) : step.date ? date(step.date) : ""}</span>
         </div>

@@ -11,6 +11,12 @@ export function useBase(): string {
   return spine.data?.base_currency ?? "EUR";
 }
 
+/** The business date. */
+export function useToday(): string {
+  const spine = useQuery({ queryKey: ["spine"], queryFn: () => got(api.GET("/api/spine")) });
+  return spine.data?.business_date ?? "";
+}
+
 /** After a posting nothing that was read before is sure to be true. */
 export function useEverythingChanged(): () => Promise<void> {
   const queries = useQueryClient();
@@ -111,9 +117,9 @@ export function FilterField({ label }: { label: string }) {
       onKeyDown={(event) => {
         if (event.key === "Enter" || event.key === "Escape") {
           event.preventDefault();
-          if (event.key === "Escape") {
-            setTyped("");
-          }
+          const next = event.key === "Escape" ? "" : typed;
+          setTyped(next);
+          setValue(next);
           focusList();
         }
       }}
@@ -175,19 +181,11 @@ export function BlockerMark({ blockers }: { blockers: Blocker[] }) {
   if (!first) {
     return null;
   }
-  const words: Record<string, string> = {
-    tax_id_missing: "no tax id",
-    order_number_missing: "their order number is missing",
-    customer_on_stop: "customer on stop",
-    account_missing: "no account",
-    period_closed: "period closed",
-    price_zero: "price of zero",
-  };
   const stops = first.effect === "stops";
   return (
     <Marked className={stops ? "stop" : "heed"} title={first.sentence}>
       {" "}
-      · {stops ? "◆" : "▲"} {words[first.check] ?? first.sentence}
+      · {stops ? "◆" : "▲"} {first.words}
     </Marked>
   );
 }

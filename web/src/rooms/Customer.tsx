@@ -96,9 +96,9 @@ function Opened({ customer }: { customer: CustomerView }) {
           ["Terms", customer.terms_words],
           ["Currency", customer.currency],
           ["Their order number", customer.needs_order_number ? "wanted on every invoice" : "not needed"],
+          ["Tax id", <TaxId key="t" customer={customer} />],
         ]}
       />
-      <TaxId customer={customer} />
       <Scroll>
         <Lines label="Open invoices">
           <thead>
@@ -185,14 +185,15 @@ function TaxId({ customer }: { customer: CustomerView }) {
     }
   };
   return (
-    <div data-field="customer.tax_id" style={{ marginBottom: 12 }}>
+    <div data-field="customer.tax_id">
       <TextField
-        label="Tax id"
+        fullWidth
+        slotProps={{ htmlInput: { "aria-label": "Tax id" } }}
         value={typed}
         onChange={(event) => setTyped(event.target.value)}
         onKeyDown={(event) => event.key === "Enter" && save()}
         error={!!wrong}
-        helperText={wrong ?? (typed.trim() !== (customer.tax_id ?? "") ? "Enter keeps it" : " ")}
+        helperText={wrong ?? (typed.trim() !== (customer.tax_id ?? "") ? "Enter keeps it" : undefined)}
       />
     </div>
   );

@@ -81,7 +81,7 @@ export function DaySheetRoom() {
     }
   };
   const columns: Column<Row>[] = [
-    { key: "mark", head: "", width: "34px", cell: (row) => ("group" in row ? "" : <Shape item={row} />) },
+    { key: "mark", head: "", width: "36px", cell: (row) => ("group" in row ? "" : <Shape item={row} />) },
     {
       key: "what",
       head: "What",
@@ -194,7 +194,7 @@ export function DaySheetRoom() {
         <>
           <Figures>
             <span>
-              <b>{money(data.unbilled, base)}</b> waits to be billed, {money(data.unbilled_new, base)} of it since today
+              <b>{money(data.unbilled, base)}</b> waits to be billed, {money(data.unbilled_new, base)} of it new today
             </span>
             <span>
               <b>{money(data.owed, base)}</b> is owed, {money(late(data.ageing), base)} of it late

@@ -5,7 +5,8 @@ import { useLocation, useNavigate, useParams } from "react-router";
 import { api, got, keyed, newKey, Problem } from "../api/client";
 import type { InvoiceLine, InvoiceView, ToBill } from "../api/types";
 import { date, money, moneyWithCurrency, number, percent, price, typedDecimal } from "../format";
-import { Facts, Lines, Marked, Scroll, useBase, useEverythingChanged, Wrong } from "../parts/bits";
+import { Facts, Lines, Marked, Scroll, useBase, useEverythingChanged, useToday, Wrong } from "../parts/bits";
+import { DateField } from "../parts/DateField";
 import { BlockerLines, ChangeLines, EntryLines, Paper, PostedEntries, TapeLines, Tear, TrailLines } from "../parts/TapeRoll";
 import { Ask } from "../shell/Ask";
 import { useNotices } from "../shell/notices";
@@ -58,7 +59,7 @@ function Head({ invoice }: { invoice: InvoiceView }) {
   );
 }
 
-function LineHead() {
+function LineHead({ draft }: { draft?: boolean }) {
   return (
     <thead>
       <tr>
@@ -70,6 +71,7 @@ function LineHead() {
         <th className="right">Price</th>
         <th className="right">Off</th>
         <th className="right">Net</th>
+        {draft && <th aria-label="Leave out" />}
       </tr>
     </thead>
   );
@@ -141,18 +143,20 @@ function Posted({ invoice }: { invoice: InvoiceView }) {
           ))}
         </tbody>
         <tfoot>
-          <tr>
-            <td colSpan={7} className="right">
-              Net, tax, total {document.currency}
-            </td>
-            <td className="right">
-              {money(document.net, document.currency)}
-              <br />
-              {money(document.tax, document.currency)}
-              <br />
-              {money(document.total, document.currency)}
-            </td>
-          </tr>
+          {(
+            [
+              ["Net", document.net],
+              ["Tax", document.tax],
+              [`Total ${document.currency}`, document.total],
+            ] as const
+          ).map(([label, amount]) => (
+            <tr key={label}>
+              <td colSpan={7} className="right">
+                {label}
+              </td>
+              <td className="right">{money(amount, document.currency)}</td>
+            </tr>
+          ))}
         </tfoot>
       </Lines>
     </Worktop>
@@ -165,6 +169,7 @@ function Draft({ invoice }: { invoice: InvoiceView }) {
   const changed = useEverythingChanged();
   const { say } = useNotices();
   const place = useLocation().pathname;
+  const today = useToday();
   const [asking, setAsking] = useState(false);
   const [typed, setTyped] = useState<Record<number, string>>({});
   const [dates, setDates] = useState<{ document_date?: string; posting_date?: string }>({});
@@ -290,34 +295,24 @@ function Draft({ invoice }: { invoice: InvoiceView }) {
       tape={<InvoiceTape invoice={invoice} />}
     >
       <Head invoice={invoice} />
-      <Facts
-        facts={[
-          [
-            "Document date",
-            <TextField
-              key="d"
-              type="date"
-              value={typedDate("document_date")}
-              onChange={(event) => saveDate("document_date", event.target.value)}
-              error={!!fieldError("document_date")}
-              helperText={fieldError("document_date") ?? (typedDate("document_date") ? "" : "empty: the business date")}
-              slotProps={{ htmlInput: { "aria-label": "Document date" } }}
-            />,
-          ],
-          [
-            "Posting date",
-            <TextField
-              key="p"
-              type="date"
-              value={typedDate("posting_date")}
-              onChange={(event) => saveDate("posting_date", event.target.value)}
-              error={!!fieldError("posting_date")}
-              helperText={fieldError("posting_date") ?? (typedDate("posting_date") ? "" : "empty: as the document")}
-              slotProps={{ htmlInput: { "aria-label": "Posting date" } }}
-            />,
-          ],
-        ]}
-      />
+      <div style={{ display: "flex", gap: 14, margin: "6px 0 10px" }}>
+        <DateField
+          label="Document date"
+          typed={typedDate("document_date")}
+          assumed={today}
+          onType={(value) => saveDate("document_date", value)}
+          error={fieldError("document_date")}
+          from="the business date"
+        />
+        <DateField
+          label="Posting date"
+          typed={typedDate("posting_date")}
+          assumed={typedDate("document_date") || today}
+          onType={(value) => saveDate("posting_date", value)}
+          error={fieldError("posting_date")}
+          from="as the document"
+        />
+      </div>
       {wrong && (
         <p role="alert" style={{ margin: "0 0 8px" }}>
           <Wrong error={wrong} />
@@ -325,7 +320,7 @@ function Draft({ invoice }: { invoice: InvoiceView }) {
       )}
       <Scroll>
         <Lines label="Lines of the draft">
-          <LineHead />
+          <LineHead draft />
           <tbody>
             {lines.map((line, position) => (
               <tr key={line.shipment_line}>

@@ -7,7 +7,8 @@ import { useNavigate, useSearchParams } from "react-router";
 import { api, got, keyed, Problem } from "../api/client";
 import type { Method } from "../api/types";
 import { decimal, exponentOf, moneyWithCurrency, typedDecimal } from "../format";
-import { Scroll, useEverythingChanged, Wrong } from "../parts/bits";
+import { Scroll, useBase, useEverythingChanged, useToday, Wrong } from "../parts/bits";
+import { DateField } from "../parts/DateField";
 import { Ask } from "../shell/Ask";
 import { useNotices } from "../shell/notices";
 import { Worktop } from "../shell/Worktop";
@@ -43,6 +44,8 @@ export function NewReceiptRoom() {
   const navigate = useNavigate();
   const changed = useEverythingChanged();
   const { say } = useNotices();
+  const today = useToday();
+  const base = useBase();
   const customerId = Number(params.get("customer")) || undefined;
   const invoiceId = Number(params.get("invoice")) || undefined;
   const [method, setMethod] = useState<Method>("transfer");
@@ -94,7 +97,7 @@ export function NewReceiptRoom() {
   return (
     <Worktop
       title="New receipt"
-      sum={customer.data ? `${customer.data.name} owes ${moneyWithCurrency(customer.data.owes, "EUR")}` : "Who paid, and how much?"}
+      sum={customer.data ? `${customer.data.name} owes ${moneyWithCurrency(customer.data.owes, base)}` : "Who paid, and how much?"}
       back="/receipts"
       actions={[
         {
@@ -150,13 +153,13 @@ export function NewReceiptRoom() {
           helperText={errors["amount"]}
           slotProps={{ htmlInput: { inputMode: "decimal", style: { textAlign: "right" } } }}
         />
-        <TextField
+        <DateField
           label="Date"
-          type="date"
-          value={receiptDate}
-          onChange={(event) => setReceiptDate(event.target.value)}
-          error={!!errors["date"]}
-          helperText={errors["date"] ?? (receiptDate ? "" : "empty: the business date")}
+          typed={receiptDate}
+          assumed={today}
+          onType={setReceiptDate}
+          error={errors["date"]}
+          from="the business date"
         />
         <TextField
           label={method === "check" ? "Check number, remarks" : "Reference, remarks"}

@@ -90,10 +90,10 @@ function Opened({ order }: { order: OrderView }) {
           ["State", <OrderState key="s" state={order.state} />],
           ["Track", <Track key="t" track={order.track} />],
           ["Ordered", date(order.order_date)],
-          ["Promised", order.promised_date ? date(order.promised_date) : ""],
+          ["Promised", order.promised_date ? date(order.promised_date) : "no date"],
+          ["Their order number", <TheirNumber key="n" order={order} />],
         ]}
       />
-      <TheirNumber order={order} />
       <Lines label="Lines of the order">
         <thead>
           <tr>
@@ -162,14 +162,15 @@ function TheirNumber({ order }: { order: OrderView }) {
   };
   const differs = typed.trim() !== (order.customer_order_number ?? "");
   return (
-    <div data-field="order.customer_order_number" style={{ marginBottom: 12 }}>
+    <div data-field="order.customer_order_number">
       <TextField
-        label="Their order number"
+        fullWidth
+        slotProps={{ htmlInput: { "aria-label": "Their order number" } }}
         value={typed}
         onChange={(event) => setTyped(event.target.value)}
         onKeyDown={(event) => event.key === "Enter" && save()}
         error={!!wrong}
-        helperText={wrong ?? (differs ? "Enter keeps it" : " ")}
+        helperText={wrong ?? (differs ? "Enter keeps it" : undefined)}
       />
     </div>
   );

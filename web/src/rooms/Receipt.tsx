@@ -1,11 +1,11 @@
-import TextField from "@mui/material/TextField";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, got, keyed, Problem } from "../api/client";
 import type { ReceiptView } from "../api/types";
 import { date, money, moneyWithCurrency, typedDecimal } from "../format";
-import { Facts, Lines, Marked, Scroll, useBase, useEverythingChanged, Wrong } from "../parts/bits";
+import { Facts, Lines, Marked, Scroll, useBase, useEverythingChanged, useToday, Wrong } from "../parts/bits";
+import { DateField } from "../parts/DateField";
 import { Paper, PostedEntries, TrailLines } from "../parts/TapeRoll";
 import { Ask } from "../shell/Ask";
 import { useNotices } from "../shell/notices";
@@ -30,6 +30,7 @@ export function ReceiptRoom() {
 
 function Opened({ receipt }: { receipt: ReceiptView }) {
   const base = useBase();
+  const today = useToday();
   const navigate = useNavigate();
   const changed = useEverythingChanged();
   const { say } = useNotices();
@@ -158,15 +159,16 @@ function Opened({ receipt }: { receipt: ReceiptView }) {
         {receipt.unapplied > 0 && customer.data && (
           <>
             {open.length > 0 && (
-              <TextField
-                label="Apply on"
-                type="date"
-                value={when}
-                onChange={(event) => setWhen(event.target.value)}
-                error={!!errors["date"]}
-                helperText={errors["date"] ?? (when ? "" : "empty: the business date")}
-                sx={{ margin: "8px 0 12px" }}
-              />
+              <div style={{ margin: "8px 0 12px" }}>
+                <DateField
+                  label="Apply on"
+                  typed={when}
+                  assumed={today}
+                  onType={setWhen}
+                  error={errors["date"]}
+                  from="the business date"
+                />
+              </div>
             )}
             {errors["applications"] && (
               <p role="alert" style={{ margin: "0 0 8px" }}>

@@ -38,6 +38,7 @@ export const theme = createTheme({
         "@media (prefers-reduced-motion: reduce)": {
           "*, *::before, *::after": { transition: "none !important", animation: "none !important" },
         },
+        "*": { scrollbarWidth: "thin", scrollbarColor: "var(--line-strong) transparent" },
         html: { height: "100%" },
         body: {
           height: "100%",
@@ -58,6 +59,18 @@ export const theme = createTheme({
           color: "var(--ink-2)",
           background: "var(--sheet)",
           whiteSpace: "nowrap",
+        },
+        "button.quietly": {
+          border: 0,
+          background: "none",
+          font: "inherit",
+          fontWeight: 600,
+          color: "var(--ink)",
+          cursor: "pointer",
+          textDecoration: "underline",
+          textDecorationColor: "var(--line-strong)",
+          textUnderlineOffset: 3,
+          padding: "2px 4px",
         },
         a: { color: "inherit", textDecorationColor: "var(--line-strong)", textUnderlineOffset: 3 },
         "a:hover": { textDecorationColor: "currentColor" },
@@ -101,12 +114,14 @@ export const theme = createTheme({
       styleOverrides: { root: { color: "var(--ink-2)", "&.Mui-focused": { color: "var(--ink)" } } },
     },
     MuiFormHelperText: { styleOverrides: { root: { marginLeft: 2, marginTop: 2, fontSize: 13 } } },
+    MuiBackdrop: { styleOverrides: { root: { backgroundColor: "rgb(36 42 30 / 32%)" } } },
     MuiDialog: {
       styleOverrides: {
+        container: { alignItems: "flex-start", paddingTop: "9vh" },
         paper: { background: "var(--sheet)", border: "1px solid var(--line-strong)", borderRadius: 10, backgroundImage: "none" },
       },
     },
     MuiCheckbox: { styleOverrides: { root: { padding: 4 } } },
-    MuiAutocomplete: { styleOverrides: { inputRoot: { padding: "0 8px !important" } } },
+    MuiAutocomplete: { styleOverrides: { inputRoot: { padding: "3.5px 8px !important" } } },
   },
 });

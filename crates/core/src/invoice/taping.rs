@@ -25,16 +25,15 @@ pub fn tape(document: &InvoiceDocument, customer_name: &str, base: Currency) -> 
             current = Some((line.shipment, line.order));
             tape.remark(TapeStyle::Group, format!("{} · {}", line.shipment_number, line.order_number), false);
         }
-        tape_line(&mut tape, line);
+        tape_line(&mut tape, line, document.currency == base);
     }
     tape.amount(TapeStyle::Sum, "Net", document.net);
     for tax in &document.taxes {
-        let label = if document.taxes.len() > 1 {
-            format!("{} of {}", tax.label(), document.currency.format(tax.base))
+        if document.taxes.len() > 1 {
+            tape.part(TapeStyle::Line, tax.label(), tax.base, tax.tax);
         } else {
-            tax.label()
-        };
-        tape.amount(TapeStyle::Line, label, tax.tax);
+            tape.amount(TapeStyle::Line, tax.label(), tax.tax);
+        }
     }
     tape.amount(TapeStyle::Due, format!("Due {}", words(document.due_date)), document.total);
     tape.remark(
@@ -58,11 +57,12 @@ pub fn tape(document: &InvoiceDocument, customer_name: &str, base: Currency) -> 
     tape
 }
 
-fn tape_line(tape: &mut Tape, line: &InvoiceLine) {
-    tape.amount(TapeStyle::Line, format!("{} × {}", line.quantity, line.unit_price), line.full);
+fn tape_line(tape: &mut Tape, line: &InvoiceLine, home: bool) {
+    tape.amount(TapeStyle::Line, format!("{} × {}", line.quantity, line.unit_price.with_decimals(2)), line.full);
     tape.remark(TapeStyle::Detail, line.description.clone(), false);
-    if line.unit_price != line.list_price {
-        tape.remark(TapeStyle::Detail, format!("agreed, list {}", line.list_price), false);
+    // The list is in base currency; a foreign price cannot be compared with it.
+    if line.unit_price != line.list_price && home {
+        tape.remark(TapeStyle::Detail, format!("agreed, list {}", line.list_price.with_decimals(2)), false);
     }
     if !line.discount.is_zero() {
         let reason = line.discount_reason.as_deref().map(|reason| format!(", {reason}")).unwrap_or_default();

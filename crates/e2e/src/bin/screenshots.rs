@@ -14,7 +14,7 @@ const VIEWS: &[(&str, &str)] = &[
     ("invoices", "/billing/invoices"),
     ("new-receipt", "/receipts/new"),
     ("receipts", "/receipts"),
-    ("apply", "/receipts?state=unapplied"),
+    ("apply", "/receipts?state=unapplied&q=Quillback"),
     ("orders", "/orders"),
     ("order", "/orders?q=SH-2611"),
     ("shipments", "/shipments"),
@@ -55,7 +55,7 @@ async fn take(till: &Till, browser: &Browser, name: &str, place: &str) -> Result
             browser.press(Key::Enter).await?;
         }
         "invoice" => {
-            browser.go(&till.place("/billing/invoices?state=open&q=Saltmarsh")).await?;
+            browser.go(&till.place("/billing/invoices?state=open&q=Kestrel")).await?;
             browser.press(Key::Enter).await?;
         }
         _ => browser.go(&till.place(place)).await?,
@@ -75,10 +75,10 @@ async fn take(till: &Till, browser: &Browser, name: &str, place: &str) -> Result
             browser.settle().await?;
         }
         "new-receipt" => {
-            browser.type_text("Orchard").await?;
+            browser.type_text("Harrow").await?;
             browser.press(Key::Enter).await?;
             browser.press(Key::Tab).await?;
-            browser.type_text("900").await?;
+            browser.type_text("2000").await?;
             browser.settle().await?;
         }
         "apply" | "order" => browser.press(Key::Enter).await?,

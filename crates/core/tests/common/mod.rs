@@ -1,0 +1,203 @@
+//! Books small enough to read: the chart of postings.md, one open year, tax of 23 %.
+#![allow(dead_code, missing_docs)]
+
+use chrono::NaiveDate;
+use till_core::accounts::{Account, AccountMap, AccountRule, Purpose};
+use till_core::calendar::{DocumentDate, Period, Periods, Terms};
+use till_core::checks::Step;
+use till_core::entry::Entry;
+use till_core::fixed::{ExchangeRate, Quantity, Rate, UnitPrice};
+use till_core::ids::{CustomerId, InvoiceId, ItemId, OrderId, OrderLineId, ShipmentId, ShipmentLineId};
+use till_core::invoice::{CustomerFacts, InvoiceInput, ItemKind, LineToBill};
+use till_core::money::{Currency, Money};
+use till_core::money_in::{Method, MoneyInput, OpenInvoice, Source, ToApply};
+use till_core::order::{LineProgress, OrderFacts};
+use till_core::tax::{TaxCategory, TaxCode, TaxComputed, TaxTable};
+
+pub fn day(text: &str) -> NaiveDate {
+    text.parse().unwrap()
+}
+
+pub fn eur() -> Currency {
+    Currency::of("EUR").unwrap()
+}
+
+/// The rules every case needs.
+pub struct Books {
+    pub accounts: AccountMap,
+    pub taxes: TaxTable,
+    pub periods: Periods,
+}
+
+impl Books {
+    pub fn new() -> Self {
+        let rows: &[(Purpose, Option<&str>, &str)] = &[
+            (Purpose::Bank, None, "1000"),
+            (Purpose::InHand, None, "1010"),
+            (Purpose::Receivable, None, "1100"),
+            (Purpose::Inventory, None, "1300"),
+            (Purpose::SupplierClearing, None, "2000"),
+            (Purpose::Unapplied, None, "2120"),
+            (Purpose::TaxPayable, None, "2200"),
+            (Purpose::Revenue, Some("goods"), "4000"),
+            (Purpose::Revenue, Some("service"), "4080"),
+            (Purpose::ChargeRevenue, None, "4200"),
+            (Purpose::Cogs, None, "5000"),
+            (Purpose::FxDifference, None, "7000"),
+        ];
+        let accounts = rows
+            .iter()
+            .map(|(purpose, class, number)| AccountRule {
+                purpose: *purpose,
+                item_class: class.map(str::to_owned),
+                customer_class: None,
+                account: Account { number: (*number).to_owned(), name: purpose.word().to_owned(), account_type: purpose.demands() },
+            })
+            .collect();
+        let code = |code: &str, category, percent: &str| TaxCode {
+            code: code.to_owned(),
+            category,
+            rates: vec![(day("2020-01-01"), Rate::from_percent(percent).unwrap())],
+        };
+        Self {
+            accounts: AccountMap(accounts),
+            taxes: TaxTable(vec![
+                code("S23", TaxCategory::S, "23"),
+                code("S135", TaxCategory::S, "13.5"),
+                code("Z0", TaxCategory::Z, "0"),
+                code("AE", TaxCategory::AE, "0"),
+            ]),
+            periods: Periods(vec![Period { first: day("2026-01-01"), last: day("2026-12-31"), open: true }]),
+        }
+    }
+
+    /// An invoice over lines of one order, all shipped on 12 March 2026.
+    pub fn invoice(&self, lines: Vec<LineToBill>) -> InvoiceInput<'_> {
+        let progress = lines
+            .iter()
+            .map(|line| {
+                (line.order_line, LineProgress {
+                    ordered: line.unbilled,
+                    cancelled: Quantity::ZERO,
+                    shipped: line.unbilled,
+                    billed: Quantity::ZERO,
+                    value: Money(1_000),
+                })
+            })
+            .collect();
+        let today = DocumentDate { date: day("2026-03-18"), typed: false };
+        InvoiceInput {
+            step: Step::Post,
+            customer: CustomerFacts {
+                id: CustomerId(7),
+                number: "1001".to_owned(),
+                name: "Saltmarsh Honey Co-op".to_owned(),
+                class: None,
+                tax_id: None,
+                needs_order_number: false,
+                stop_reason: None,
+                owes: Money(10_000),
+                credit_limit: Some(Money(500_000)),
+            },
+            lines,
+            orders: vec![OrderFacts {
+                id: OrderId(1),
+                number: "O-1".to_owned(),
+                customer_order_number: Some("PO 1".to_owned()),
+                terms: Terms::NetDays { days: 30 },
+                currency: eur(),
+                confirmed: true,
+                lines: progress,
+                invoices: Vec::new(),
+            }],
+            document_date: today,
+            posting_date: today,
+            rate: Some(ExchangeRate::ONE),
+            base: eur(),
+            last_document_date: None,
+            tax_computed: TaxComputed::PerDocument,
+            taxes: &self.taxes,
+            accounts: &self.accounts,
+            periods: &self.periods,
+        }
+    }
+
+    /// Money in, at a rate, applied to invoices.
+    pub fn money(&self, source: Source, amount: i64, to_apply: Vec<ToApply>) -> MoneyInput<'_> {
+        MoneyInput {
+            customer: CustomerId(7),
+            customer_number: "1001".to_owned(),
+            customer_name: "Saltmarsh Honey Co-op".to_owned(),
+            customer_class: None,
+            owes: Money(100_000),
+            source,
+            date: DocumentDate { date: day("2026-04-10"), typed: true },
+            amount: Money(amount),
+            currency: eur(),
+            rate: Some(ExchangeRate::ONE),
+            base: eur(),
+            to_apply,
+            orders: Vec::new(),
+            accounts: &self.accounts,
+            periods: &self.periods,
+        }
+    }
+}
+
+pub fn transfer() -> Source {
+    Source::Received { method: Method::Transfer }
+}
+
+pub fn check() -> Source {
+    Source::Received { method: Method::Check }
+}
+
+pub fn line(id: i64, quantity: &str, price: &str, percent_off: &str, tax_code: &str) -> LineToBill {
+    let quantity: Quantity = quantity.parse().unwrap();
+    let unit_price: UnitPrice = price.parse().unwrap();
+    LineToBill {
+        shipment_line: ShipmentLineId(id),
+        shipment: ShipmentId(1),
+        shipment_number: "S-1".to_owned(),
+        shipped_on: day("2026-03-12"),
+        order: OrderId(1),
+        order_line: OrderLineId(id),
+        item: ItemId(id),
+        code: format!("IT-{id}"),
+        description: format!("Item {id}"),
+        kind: ItemKind::Goods,
+        class: "goods".to_owned(),
+        unit: "pc".to_owned(),
+        quantity,
+        unbilled: quantity,
+        unit_price,
+        list_price: unit_price,
+        discount: Rate::from_percent(percent_off).unwrap(),
+        discount_reason: None,
+        tax_code: tax_code.to_owned(),
+    }
+}
+
+pub fn open_invoice(id: i64, open: i64, open_base: i64) -> OpenInvoice {
+    OpenInvoice {
+        id: InvoiceId(id),
+        number: format!("I-{id}"),
+        customer: CustomerId(7),
+        currency: eur(),
+        posting_date: day("2026-03-18"),
+        due_date: day("2026-04-17"),
+        open: Money(open),
+        open_base: Money(open_base),
+    }
+}
+
+/// An entry as `account debit/-credit` pairs, debits first, the way postings.md writes them.
+pub fn written(entry: &Option<Entry>) -> Vec<(String, i64)> {
+    let mut lines: Vec<(String, i64)> = entry.iter().flat_map(|entry| &entry.lines).map(|line| (line.account.clone(), line.base.0)).collect();
+    lines.sort_by_key(|(account, amount)| (*amount < 0, account.clone()));
+    lines
+}
+
+pub fn pairs(expected: &[(&str, i64)]) -> Vec<(String, i64)> {
+    expected.iter().map(|(account, amount)| ((*account).to_owned(), *amount)).collect()
+}

@@ -1,0 +1,141 @@
+//! Every row of postings.md that this application carries so far, figure by figure.
+#![allow(missing_docs)]
+
+mod common;
+
+use std::collections::BTreeMap;
+
+use common::*;
+use till_core::fixed::Quantity;
+use till_core::ids::{ItemId, LayerId, OrderLineId};
+use till_core::invoice::{self, ItemKind};
+use till_core::money::{Currency, Money};
+use till_core::money_in::{self, Source, ToApply};
+use till_core::order::LineProgress;
+use till_core::shipment::{IntakeInput, LineToShip, ShipmentInput, decide_intake, order_ref};
+use till_core::stock::Layer;
+
+#[test]
+fn intake() {
+    let books = Books::new();
+    let entry = decide_intake(&IntakeInput {
+        class: "goods".to_owned(),
+        code: "IT-1".to_owned(),
+        quantity: Quantity::from_whole(10),
+        cost: Money(90_000),
+        date: day("2026-03-01"),
+        accounts: &books.accounts,
+        periods: &books.periods,
+        base: eur(),
+    })
+    .unwrap();
+    assert_eq!(written(&entry), pairs(&[("1300", 90_000), ("2000", -90_000)]));
+}
+
+#[test]
+fn shipment_posted() {
+    let books = Books::new();
+    let layers = vec![
+        Layer { id: LayerId(1), remaining: Quantity::from_whole(4), remaining_cost: Money(8_000) },
+        Layer { id: LayerId(2), remaining: Quantity::from_whole(10), remaining_cost: Money(25_700) },
+    ];
+    let quantity = Quantity::from_whole(6);
+    let decision = till_core::shipment::decide(&ShipmentInput {
+        number: "S-1".to_owned(),
+        customer: "Saltmarsh".to_owned(),
+        customer_class: None,
+        stop_reason: None,
+        order: order_ref(1, "O-1"),
+        order_date: day("2026-03-01"),
+        date: day("2026-03-12"),
+        lines: vec![LineToShip {
+            order_line: OrderLineId(1),
+            item: ItemId(1),
+            code: "IT-1".to_owned(),
+            class: "goods".to_owned(),
+            stocked: true,
+            quantity,
+            progress: LineProgress { ordered: quantity, cancelled: Quantity::ZERO, shipped: Quantity::ZERO, billed: Quantity::ZERO, value: Money(1) },
+        }],
+        stock: BTreeMap::from([(ItemId(1), layers)]),
+        accounts: &books.accounts,
+        periods: &books.periods,
+        base: eur(),
+    });
+    // 80.00 of the first layer, 2 of 10 of the second: 51.40.
+    assert_eq!(written(&decision.entry), pairs(&[("5000", 13_140), ("1300", -13_140)]));
+}
+
+#[test]
+fn invoice_net_236_tax_54_28() {
+    let books = Books::new();
+    let decision = invoice::decide(&books.invoice(vec![line(1, "4", "59.00", "0", "S23")]));
+    assert_eq!(written(&decision.entry), pairs(&[("1100", 29_028), ("2200", -5_428), ("4000", -23_600)]));
+    assert!(decision.entry.unwrap().balances());
+}
+
+#[test]
+fn invoice_with_freight() {
+    let books = Books::new();
+    let mut freight = line(2, "1", "18.00", "0", "S23");
+    freight.kind = ItemKind::Charge;
+    freight.class = "freight".to_owned();
+    let decision = invoice::decide(&books.invoice(vec![line(1, "4", "59.00", "0", "S23"), freight]));
+    assert_eq!(
+        written(&decision.entry),
+        pairs(&[("1100", 31_242), ("2200", -5_842), ("4000", -23_600), ("4200", -1_800)])
+    );
+}
+
+#[test]
+fn check_received_and_applied() {
+    let books = Books::new();
+    let to_apply = vec![ToApply { invoice: open_invoice(1, 21_028, 21_028), amount: Money(21_028) }];
+    let decision = money_in::decide(&books.money(check(), 21_028, to_apply));
+    assert_eq!(written(&decision.entry), pairs(&[("1010", 21_028), ("1100", -21_028)]));
+    assert!(decision.document.applied[0].open_after.is_zero());
+}
+
+#[test]
+fn received_without_a_target_then_applied() {
+    let books = Books::new();
+    let received = money_in::decide(&books.money(transfer(), 10_000, Vec::new()));
+    assert_eq!(written(&received.entry), pairs(&[("1000", 10_000), ("2120", -10_000)]));
+    let source = Source::Unapplied { number: "C-1".to_owned(), received_on: day("2026-03-20"), carried: Money(10_000) };
+    let to_apply = vec![ToApply { invoice: open_invoice(1, 29_028, 29_028), amount: Money(10_000) }];
+    let applied = money_in::decide(&books.money(source, 10_000, to_apply));
+    assert_eq!(written(&applied.entry), pairs(&[("2120", 10_000), ("1100", -10_000)]));
+    assert_eq!(applied.document.applied[0].open_after, Money(19_028));
+}
+
+#[test]
+fn received_994_for_984() {
+    let books = Books::new();
+    let to_apply = vec![ToApply { invoice: open_invoice(1, 98_400, 98_400), amount: Money(98_400) }];
+    let decision = money_in::decide(&books.money(transfer(), 99_400, to_apply));
+    assert_eq!(written(&decision.entry), pairs(&[("1000", 99_400), ("1100", -98_400), ("2120", -1_000)]));
+}
+
+#[test]
+fn invoice_in_pounds() {
+    let books = Books::new();
+    // 100.07 net, taxed at 23 %: 23.0161, so 23.02.
+    let mut input = books.invoice(vec![line(1, "1", "100.07", "0", "S23")]);
+    input.orders[0].currency = Currency::of("GBP").unwrap();
+    input.rate = Some("1.17".parse().unwrap());
+    let decision = invoice::decide(&input);
+    assert_eq!(written(&decision.entry), pairs(&[("1100", 14_402), ("2200", -2_693), ("4000", -11_709)]));
+}
+
+#[test]
+fn pounds_paid_at_a_lower_rate() {
+    let books = Books::new();
+    let gbp = Currency::of("GBP").unwrap();
+    let mut invoice = open_invoice(1, 10_000, 11_700);
+    invoice.currency = gbp;
+    let mut input = books.money(transfer(), 10_000, vec![ToApply { invoice, amount: Money(10_000) }]);
+    input.currency = gbp;
+    input.rate = Some("1.15".parse().unwrap());
+    let decision = money_in::decide(&input);
+    assert_eq!(written(&decision.entry), pairs(&[("1000", 11_500), ("7000", 200), ("1100", -11_700)]));
+}

@@ -1,0 +1,119 @@
+//! What must hold for any input, of domain.md section 14, as far as the core alone decides it.
+#![allow(missing_docs)]
+
+mod common;
+
+use common::*;
+use proptest::prelude::*;
+use till_core::checks::stops;
+use till_core::fixed::Quantity;
+use till_core::ids::{InvoiceId, OrderId};
+use till_core::invoice;
+use till_core::money::{Currency, Money};
+use till_core::money_in::{self, ToApply, oldest_first};
+use till_core::order::{InvoiceShares, LineProgress, settlement, state, track, OrderState};
+
+proptest! {
+    /// Entries balance in the base currency, whatever the rate.
+    #[test]
+    fn foreign_invoices_balance(
+        prices in prop::collection::vec(1i64..50_000_000, 1..8),
+        rate in 1i64..5_000_000_000,
+    ) {
+        let books = Books::new();
+        let lines = prices.iter().enumerate().map(|(at, price)| {
+            let price = till_core::fixed::UnitPrice::from_scaled(*price * 1_000).to_string();
+            line(at as i64 + 1, "3", &price, "2.5", if at % 2 == 0 { "S23" } else { "S135" })
+        }).collect();
+        let mut input = books.invoice(lines);
+        input.orders[0].currency = Currency::of("USD").unwrap();
+        input.rate = Some(till_core::fixed::ExchangeRate::from_scaled(rate));
+        let decision = invoice::decide(&input);
+        if let Some(entry) = decision.entry {
+            prop_assert!(entry.balances());
+            prop_assert_eq!(entry.lines.iter().map(|line| line.document.0).sum::<i64>(), 0);
+        }
+    }
+
+    /// Never more on an invoice than is unbilled: what is too much always stops.
+    #[test]
+    fn too_much_always_stops(unbilled in 1i64..1_000_000, over in 1i64..1_000_000) {
+        let books = Books::new();
+        let mut one = line(1, "1", "5", "0", "S23");
+        one.unbilled = Quantity::from_scaled(unbilled);
+        one.quantity = Quantity::from_scaled(unbilled + over);
+        prop_assert!(stops(&invoice::decide(&books.invoice(vec![one])).blockers));
+    }
+
+    /// Applied is never above what either side had; open never goes below zero; and a foreign
+    /// receivable is carried at zero once it is settled, however it was paid.
+    #[test]
+    fn paying_in_parts_releases_exactly_what_was_carried(
+        open in 100i64..1_000_000,
+        carried in 100i64..2_000_000,
+        cuts in prop::collection::vec(1i64..400_000, 1..12),
+        rate in 500_000_000i64..2_000_000_000,
+    ) {
+        let books = Books::new();
+        let gbp = Currency::of("GBP").unwrap();
+        let (mut open_left, mut carried_left) = (open, carried);
+        for cut in cuts.iter().chain([&i64::MAX]) {
+            if open_left == 0 { break; }
+            let amount = (*cut).min(open_left);
+            let mut invoice = open_invoice(1, open_left, carried_left);
+            invoice.currency = gbp;
+            let mut input = books.money(transfer(), amount, vec![ToApply { invoice, amount: Money(amount) }]);
+            input.currency = gbp;
+            input.rate = Some(till_core::fixed::ExchangeRate::from_scaled(rate));
+            let decision = money_in::decide(&input);
+            prop_assert!(!stops(&decision.blockers));
+            prop_assert!(decision.entry.as_ref().is_none_or(|entry| entry.balances()));
+            let applied = &decision.document.applied[0];
+            prop_assert!(applied.open_after.0 >= 0);
+            open_left = applied.open_after.0;
+            carried_left -= applied.receivable_base.0;
+        }
+        prop_assert_eq!((open_left, carried_left), (0, 0));
+    }
+
+    /// The proposal never gives more than there is, nor more than an invoice has open.
+    #[test]
+    fn oldest_first_stays_within_both_sides(amount in 0i64..500_000, opens in prop::collection::vec(1i64..200_000, 0..12)) {
+        let invoices: Vec<_> = opens.iter().enumerate().map(|(at, open)| open_invoice(at as i64, *open, *open)).collect();
+        let proposal = oldest_first(Money(amount), &invoices);
+        let all: i64 = proposal.iter().map(|(_, part)| part.0).sum();
+        prop_assert_eq!(all, amount.min(opens.iter().sum()));
+        for (id, part) in &proposal {
+            prop_assert!(part.0 > 0 && part.0 <= opens[usize::try_from(id.0).unwrap()]);
+        }
+    }
+
+    /// What an invoice was paid is shared over its orders without losing a cent, and an order
+    /// is closed exactly when nothing of it is left to ship, bill or pay.
+    #[test]
+    fn orders_close_when_nothing_is_left(
+        ordered in 1i64..100, shipped_share in 0i64..=4, billed_share in 0i64..=4,
+        grosses in prop::collection::vec(1i64..100_000, 1..5), paid_share in 0i64..=4,
+    ) {
+        let shipped = ordered * shipped_share / 4;
+        let billed = shipped * billed_share / 4;
+        let line = LineProgress {
+            ordered: Quantity::from_whole(ordered), cancelled: Quantity::ZERO,
+            shipped: Quantity::from_whole(shipped), billed: Quantity::from_whole(billed), value: Money(1_000),
+        };
+        let total: i64 = grosses.iter().sum();
+        let invoice = InvoiceShares {
+            invoice: InvoiceId(1), total: Money(total), open: Money(total - total * paid_share / 4),
+            shares: grosses.iter().enumerate().map(|(at, gross)| (OrderId(at as i64), Money(*gross))).collect(),
+        };
+        let invoices = [invoice];
+        let paid: i64 = (0..grosses.len()).map(|at| settlement(OrderId(at as i64), &invoices).paid_gross.0).sum();
+        prop_assert_eq!(paid, total * paid_share / 4);
+        let mine = settlement(OrderId(0), &invoices);
+        let done = shipped == ordered && billed == ordered && paid_share == 4;
+        prop_assert_eq!(state(true, &[line], mine) == OrderState::Closed, done);
+        let beats = track(true, &[line], mine);
+        prop_assert!(beats.shipped >= beats.billed && beats.billed >= beats.paid);
+        prop_assert_eq!(beats.paid == 1000, done);
+    }
+}
