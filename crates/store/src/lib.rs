@@ -30,7 +30,7 @@ use std::time::Duration;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use sqlx::sqlite::{SqliteConnectOptions, SqliteJournalMode, SqlitePool, SqlitePoolOptions, SqliteSynchronous};
-use sqlx::{Sqlite, SqliteConnection, Transaction};
+use sqlx::{Connection as _, Sqlite, SqliteConnection, Transaction};
 
 pub use errors::{StoreError, sensible_date};
 
@@ -106,26 +106,21 @@ impl Store {
         T: Serialize + DeserializeOwned,
         F: AsyncFnOnce(&mut SqliteConnection) -> Result<T>,
     {
-        let mut transaction = self.writer.begin_with("BEGIN IMMEDIATE").await?;
-        if let Some(request) = request {
-            if let Some(answer) = earlier_answer(&mut transaction, request).await? {
-                return Ok(answer);
-            }
+        let mut connection = self.writer.acquire().await?;
+        let mut transaction = connection.begin_with("BEGIN IMMEDIATE").await?;
+        // SQLite may end a transaction by itself, on a full disk for one. Whatever it did, a
+        // connection that did not end its transaction as told is not used again.
+        let (answer, ended) = match once(&mut transaction, request, operation).await {
+            Ok(answer) => match transaction.commit().await {
+                Ok(()) => (Ok(answer), true),
+                Err(error) => (Err(error.into()), false),
+            },
+            Err(error) => (Err(error), transaction.rollback().await.is_ok()),
+        };
+        if !ended {
+            connection.close_on_drop();
         }
-        let answer = operation(&mut transaction).await?;
-        if let Some(request) = request {
-            let json = serde_json::to_string(&answer).map_err(|error| StoreError::Corrupt(error.to_string()))?;
-            sqlx::query!(
-                "INSERT INTO requests (key, fingerprint, answer) VALUES (?, ?, ?)",
-                request.key,
-                request.fingerprint,
-                json
-            )
-            .execute(&mut *transaction)
-            .await?;
-        }
-        transaction.commit().await?;
-        Ok(answer)
+        answer
     }
 
     /// Ends all connections, folding the write-ahead log into the file.
@@ -133,6 +128,29 @@ impl Store {
         self.readers.close().await;
         self.writer.close().await;
     }
+}
+
+/// Runs an operation, unless its request was answered before; keeps the answer beside it.
+async fn once<T, F>(connection: &mut SqliteConnection, request: Option<&Request>, operation: F) -> Result<T>
+where
+    T: Serialize + DeserializeOwned,
+    F: AsyncFnOnce(&mut SqliteConnection) -> Result<T>,
+{
+    let Some(request) = request else { return operation(connection).await };
+    if let Some(answer) = earlier_answer(connection, request).await? {
+        return Ok(answer);
+    }
+    let answer = operation(connection).await?;
+    let json = serde_json::to_string(&answer).map_err(|error| StoreError::Corrupt(error.to_string()))?;
+    sqlx::query!(
+        "INSERT INTO requests (key, fingerprint, answer) VALUES (?, ?, ?)",
+        request.key,
+        request.fingerprint,
+        json
+    )
+    .execute(connection)
+    .await?;
+    Ok(answer)
 }
 
 async fn earlier_answer<T: DeserializeOwned>(connection: &mut SqliteConnection, request: &Request) -> Result<Option<T>> {

@@ -1,0 +1,176 @@
+//! Random sequences of operations, sensible and not: after each the books hold.
+//! *Source of the properties: domain.md section 14.*
+#![allow(missing_docs)]
+
+mod common;
+
+use common::*;
+use proptest::prelude::*;
+use till_core::fixed::Quantity;
+use till_core::ids::{InvoiceId, OrderId, ReceiptId, ShipmentId};
+use till_core::money_in::Method;
+use till_store::invoices::{Pick, ToBill};
+use till_store::receipts::{NewApplication, NewApplications, NewReceipt};
+use till_store::{invoices, orders, receipts, rules, unbilled};
+
+#[derive(Debug, Clone)]
+enum Step {
+    Order { customer: usize, quantity: i64 },
+    Ship { order: usize, ten_thousandths: i64 },
+    CancelRest { order: usize },
+    Bill { picks: Vec<(usize, Option<i64>)> },
+    Draft { picks: Vec<(usize, Option<i64>)> },
+    PostDraft { draft: usize },
+    DropDraft { draft: usize },
+    Receive { customer: usize, minor: i64, to: Option<Vec<(usize, i64)>> },
+    Apply { receipt: usize, to: Option<Vec<(usize, i64)>> },
+}
+
+fn steps() -> impl Strategy<Value = Vec<Step>> {
+    let picks = || prop::collection::vec((0usize..12, prop::option::of(-10_000i64..400_000)), 1..4);
+    let targets = || prop::option::of(prop::collection::vec((0usize..8, -100i64..60_000), 0..3));
+    prop::collection::vec(
+        prop_oneof![
+            2 => (0usize..3, 1i64..40).prop_map(|(customer, quantity)| Step::Order { customer, quantity }),
+            3 => (0usize..8, 1i64..400_000).prop_map(|(order, ten_thousandths)| Step::Ship { order, ten_thousandths }),
+            1 => (0usize..8).prop_map(|order| Step::CancelRest { order }),
+            3 => picks().prop_map(|picks| Step::Bill { picks }),
+            2 => picks().prop_map(|picks| Step::Draft { picks }),
+            1 => (0usize..6).prop_map(|draft| Step::PostDraft { draft }),
+            1 => (0usize..6).prop_map(|draft| Step::DropDraft { draft }),
+            3 => (0usize..3, -50i64..90_000, targets()).prop_map(|(customer, minor, to)| Step::Receive { customer, minor, to }),
+            2 => (0usize..6, targets()).prop_map(|(receipt, to)| Step::Apply { receipt, to }),
+        ],
+        4..28,
+    )
+}
+
+#[derive(Default)]
+struct Made {
+    orders: Vec<OrderId>,
+    shipments: Vec<ShipmentId>,
+    drafts: Vec<InvoiceId>,
+    invoices: Vec<InvoiceId>,
+    receipts: Vec<ReceiptId>,
+}
+
+async fn picks(company: &Company, wanted: &[(usize, Option<i64>)]) -> ToBill {
+    let mut connection = company.store.read().await.unwrap();
+    let rules = rules::load(&mut connection).await.unwrap();
+    let open = unbilled::list(&mut connection, &rules, &Default::default()).await.unwrap();
+    let lines: Vec<_> = open.customers.iter().flat_map(|one| &one.shipments).flat_map(|one| &one.lines).collect();
+    let picks = wanted
+        .iter()
+        .filter(|_| !lines.is_empty())
+        .map(|(at, quantity)| Pick { shipment_line: lines[at % lines.len()].shipment_line, quantity: quantity.map(Quantity::from_scaled) })
+        .collect();
+    ToBill { picks, ..ToBill::default() }
+}
+
+fn targets(made: &Made, to: &Option<Vec<(usize, i64)>>) -> Option<Vec<NewApplication>> {
+    to.as_ref().map(|to| {
+        to.iter()
+            .filter(|_| !made.invoices.is_empty())
+            .map(|(at, minor)| NewApplication { invoice: made.invoices[at % made.invoices.len()], amount: decimal(*minor) })
+            .collect()
+    })
+}
+
+fn decimal(minor: i64) -> String {
+    till_core::money::Currency::of("EUR").unwrap().format(till_core::money::Money(minor))
+}
+
+async fn run(company: &Company, made: &mut Made, step: &Step) {
+    let store = &company.store;
+    match step {
+        Step::Order { customer, quantity } => made.orders.push(company.order(*customer, *quantity).await),
+        Step::Ship { order, ten_thousandths } if !made.orders.is_empty() => {
+            let order = made.orders[order % made.orders.len()];
+            if let Ok(shipment) = company.try_ship(order, Quantity::from_scaled(*ten_thousandths)).await {
+                made.shipments.push(shipment);
+            }
+        }
+        Step::CancelRest { order } if !made.orders.is_empty() => {
+            let order = made.orders[order % made.orders.len()];
+            let _ = store.change(None, async |connection| orders::cancel_rest(connection, order).await).await;
+        }
+        Step::Bill { picks: wanted } => {
+            let to_bill = picks(company, wanted).await;
+            let posted = store
+                .change(None, async |connection| {
+                    let rules = rules::load(connection).await?;
+                    invoices::post_picks(connection, &rules, &to_bill, None).await
+                })
+                .await;
+            made.invoices.extend(posted.into_iter().flatten().map(|one| one.id));
+        }
+        Step::Draft { picks: wanted } => {
+            let to_bill = picks(company, wanted).await;
+            let drafts = store
+                .change(None, async |connection| {
+                    let rules = rules::load(connection).await?;
+                    invoices::make_drafts(connection, &rules, &to_bill).await
+                })
+                .await;
+            made.drafts.extend(drafts.into_iter().flatten());
+        }
+        Step::PostDraft { draft } if !made.drafts.is_empty() => {
+            let draft = made.drafts[draft % made.drafts.len()];
+            let Ok(view) = invoices::view(&mut *store.read().await.unwrap(), draft).await else { return };
+            let posted = store
+                .change(None, async |connection| {
+                    let rules = rules::load(connection).await?;
+                    invoices::post_draft(connection, &rules, draft, view.version, &view.fingerprint).await
+                })
+                .await;
+            made.invoices.extend(posted.into_iter().map(|one| one.id));
+        }
+        Step::DropDraft { draft } if !made.drafts.is_empty() => {
+            let draft = made.drafts[draft % made.drafts.len()];
+            let Ok(view) = invoices::view(&mut *store.read().await.unwrap(), draft).await else { return };
+            let _ = store.change(None, async |connection| invoices::drop_draft(connection, draft, view.version).await).await;
+        }
+        Step::Receive { customer, minor, to } => {
+            let posted = company
+                .receive(&NewReceipt {
+                    customer: company.customers[*customer],
+                    method: if minor % 2 == 0 { Method::Check } else { Method::Transfer },
+                    date: None,
+                    amount: decimal(*minor),
+                    reference: None,
+                    applications: targets(made, to),
+                })
+                .await;
+            made.receipts.extend(posted.into_iter().map(|one| one.id));
+        }
+        Step::Apply { receipt, to } if !made.receipts.is_empty() => {
+            let receipt = made.receipts[receipt % made.receipts.len()];
+            let version = receipts::view(&mut *store.read().await.unwrap(), receipt).await.unwrap().version;
+            let new = NewApplications { date: None, applications: targets(made, to) };
+            let _ = store
+                .change(None, async |connection| {
+                    let rules = rules::load(connection).await?;
+                    receipts::apply(connection, &rules, receipt, version, &new, None).await
+                })
+                .await;
+        }
+        _ => {}
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 24, max_shrink_iters: 200, ..ProptestConfig::default() })]
+
+    #[test]
+    fn the_books_hold_after_any_sequence(steps in steps()) {
+        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
+        runtime.block_on(async {
+            let company = Company::new().await;
+            let mut made = Made::default();
+            for step in &steps {
+                run(&company, &mut made, step).await;
+            }
+            company.holds().await;
+        });
+    }
+}

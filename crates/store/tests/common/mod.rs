@@ -1,0 +1,217 @@
+//! A small company in a file of its own.
+#![allow(dead_code, missing_docs)]
+
+use chrono::NaiveDate;
+use tempfile::TempDir;
+use till_core::accounts::{AccountType, Purpose};
+use till_core::calendar::Terms;
+use till_core::fixed::{Quantity, Rate};
+use till_core::ids::{CustomerId, InvoiceId, ItemId, OrderId, ShipmentId, ShipmentLineId};
+use till_core::invoice::ItemKind;
+use till_core::money::{Currency, Money};
+use till_core::tax::{TaxCategory, TaxComputed};
+use till_store::customers::NewCustomer;
+use till_store::invoices::{Pick, ToBill};
+use till_store::items::NewItem;
+use till_store::orders::{NewOrder, NewOrderLine};
+use till_store::setup::{NewAccount, NewCompany};
+use till_store::shipments::NewShipment;
+use till_store::{Connection, Result, Store, customers, invoices, items, orders, receipts, rules, setup, shipments};
+
+pub fn day(text: &str) -> NaiveDate {
+    text.parse().unwrap()
+}
+
+pub struct Company {
+    pub store: Store,
+    pub customers: Vec<CustomerId>,
+    pub items: Vec<ItemId>,
+    pub folder: TempDir,
+}
+
+const ACCOUNTS: &[(&str, AccountType, Purpose, Option<&str>)] = &[
+    ("1000", AccountType::Asset, Purpose::Bank, None),
+    ("1010", AccountType::Asset, Purpose::InHand, None),
+    ("1100", AccountType::Asset, Purpose::Receivable, None),
+    ("1300", AccountType::Asset, Purpose::Inventory, None),
+    ("2000", AccountType::Liability, Purpose::SupplierClearing, None),
+    ("2120", AccountType::Liability, Purpose::Unapplied, None),
+    ("2200", AccountType::Liability, Purpose::TaxPayable, None),
+    ("4000", AccountType::Revenue, Purpose::Revenue, None),
+    ("4200", AccountType::Revenue, Purpose::ChargeRevenue, None),
+    ("5000", AccountType::Expense, Purpose::Cogs, None),
+    ("7000", AccountType::Expense, Purpose::FxDifference, None),
+];
+
+impl Company {
+    /// Two customers at home and one in pounds, two items with 1,000 in stock and freight.
+    pub async fn new() -> Self {
+        let folder = tempfile::tempdir().unwrap();
+        let store = Store::open(&folder.path().join("books.db")).await.unwrap();
+        let (customers, items) = store.change(None, set_up).await.unwrap();
+        Self { store, customers, items, folder }
+    }
+
+    /// An order of `quantity` of the first item (59.00 each) and freight, confirmed.
+    pub async fn order(&self, customer: usize, quantity: i64) -> OrderId {
+        let new = NewOrder {
+            customer: self.customers[customer],
+            customer_order_number: None,
+            order_date: day("2026-03-01"),
+            promised_date: None,
+            lines: vec![order_line(self.items[0], quantity), order_line(self.items[2], 1)],
+        };
+        self.store
+            .change(None, async |connection| {
+                let order = orders::enter(connection, &new).await?;
+                orders::confirm(connection, order).await?;
+                Ok(order)
+            })
+            .await
+            .unwrap()
+    }
+
+    /// Ships `quantity` of the order's first line, and posts the shipment.
+    pub async fn ship(&self, order: OrderId, quantity: i64) -> ShipmentId {
+        self.try_ship(order, Quantity::from_whole(quantity)).await.unwrap()
+    }
+
+    pub async fn try_ship(&self, order: OrderId, quantity: Quantity) -> Result<ShipmentId> {
+        self.store
+            .change(None, async |connection| {
+                let view = orders::view(connection, order).await?;
+                let mut lines = vec![(view.lines[0].id, quantity)];
+                if view.lines[1].progress.shipped.is_zero() {
+                    lines.push((view.lines[1].id, Quantity::ONE));
+                }
+                let shipment = shipments::pack(connection, &NewShipment {
+                    order,
+                    packed_date: day("2026-03-10"),
+                    carrier: None,
+                    consignment_number: None,
+                    lines,
+                })
+                .await?;
+                let rules = rules::load(connection).await?;
+                shipments::post(connection, &rules, shipment, None, day("2026-03-12")).await
+            })
+            .await
+    }
+
+    pub async fn lines_of(&self, shipment: ShipmentId) -> Vec<ShipmentLineId> {
+        let mut connection = self.store.read().await.unwrap();
+        shipments::view(&mut connection, shipment).await.unwrap().lines.iter().map(|line| line.id).collect()
+    }
+
+    pub async fn to_bill(&self, shipment: ShipmentId) -> ToBill {
+        all_of(&self.lines_of(shipment).await)
+    }
+
+    pub async fn bill(&self, shipment: ShipmentId) -> InvoiceId {
+        let to_bill = self.to_bill(shipment).await;
+        self.store
+            .change(None, async |connection| {
+                let rules = rules::load(connection).await?;
+                invoices::post_picks(connection, &rules, &to_bill, None).await
+            })
+            .await
+            .unwrap()[0]
+            .id
+    }
+
+    pub async fn receive(&self, new: &receipts::NewReceipt) -> Result<receipts::PostedReceipt> {
+        self.store
+            .change(None, async |connection| {
+                let rules = rules::load(connection).await?;
+                receipts::post(connection, &rules, new, None).await
+            })
+            .await
+    }
+
+    /// Proves the books.
+    pub async fn holds(&self) {
+        let mut connection = self.store.read().await.unwrap();
+        let verification = till_store::verify::verify(&mut connection).await.unwrap();
+        let broken: Vec<_> = verification.proofs.iter().filter(|proof| !proof.holds).collect();
+        assert!(verification.holds, "{broken:#?}");
+    }
+}
+
+pub fn all_of(lines: &[ShipmentLineId]) -> ToBill {
+    ToBill { picks: lines.iter().map(|line| Pick { shipment_line: *line, quantity: None }).collect(), ..ToBill::default() }
+}
+
+pub fn order_line(item: ItemId, quantity: i64) -> NewOrderLine {
+    NewOrderLine {
+        item,
+        quantity: Quantity::from_whole(quantity),
+        unit_price: None,
+        discount: Rate::ZERO,
+        discount_reason: None,
+        tax_code: None,
+    }
+}
+
+async fn set_up(connection: &mut Connection) -> Result<(Vec<CustomerId>, Vec<ItemId>)> {
+    let eur = Currency::of("EUR").unwrap();
+    let gbp = Currency::of("GBP").unwrap();
+    setup::company(connection, &NewCompany {
+        name: "Small Books".to_owned(),
+        base: eur,
+        business_date: Some(day("2026-03-18")),
+        tax_computed: TaxComputed::PerDocument,
+    })
+    .await?;
+    for (kind, prefix) in [("order", "O-"), ("shipment", "S-"), ("invoice", "I-"), ("receipt", "C-"), ("entry", "E-")] {
+        setup::number_range(connection, kind, prefix, 1).await?;
+    }
+    setup::months(connection, day("2026-02-01"), day("2026-12-01")).await?;
+    setup::set_period(connection, day("2026-02-01"), false).await?;
+    for (number, account_type, purpose, class) in ACCOUNTS {
+        let serves = [(*purpose, *class)];
+        setup::account(connection, &NewAccount { number, name: purpose.word(), account_type: *account_type, serves: &serves }).await?;
+    }
+    setup::tax_code(connection, "S23", "Standard", TaxCategory::S, day("2020-01-01"), Rate::from_percent("23").unwrap()).await?;
+    setup::exchange_rate(connection, gbp, day("2026-01-01"), "1.17".parse().unwrap()).await?;
+    setup::exchange_rate(connection, gbp, day("2026-03-20"), "1.15".parse().unwrap()).await?;
+    let mut people = Vec::new();
+    for (number, currency) in [("1", eur), ("2", eur), ("3", gbp)] {
+        people.push(
+            customers::add(connection, &NewCustomer {
+                number,
+                name: number,
+                class: None,
+                address: "1 Test Road",
+                country: "MH",
+                tax_id: None,
+                currency,
+                terms: Terms::NetDays { days: 30 },
+                credit_limit: None,
+                stop_reason: None,
+                needs_order_number: false,
+            })
+            .await?,
+        );
+    }
+    let rules = rules::load(connection).await?;
+    let mut things = Vec::new();
+    for (code, kind, price) in [("A", ItemKind::Goods, "59.00"), ("B", ItemKind::Goods, "0.333333"), ("FRT", ItemKind::Charge, "18.00")] {
+        let item = items::add(connection, &NewItem {
+            code,
+            name: code,
+            kind,
+            class: "goods",
+            unit: "pc",
+            list_price: price.parse().unwrap(),
+            tax_code: "S23",
+        })
+        .await?;
+        things.push(item);
+        if kind == ItemKind::Goods {
+            // A cost that does not divide evenly, in two layers.
+            items::take_in(connection, &rules, item, Quantity::from_whole(333), Money(1_000_000), day("2026-03-01")).await?;
+            items::take_in(connection, &rules, item, Quantity::from_whole(667), Money(2_099_999), day("2026-03-02")).await?;
+        }
+    }
+    Ok((people, things))
+}
