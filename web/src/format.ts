@@ -105,5 +105,7 @@ export function typedDecimal(typed: string): string {
   const parts = format(1).formatToParts(1234567.5);
   const group = parts.find((part) => part.type === "group")?.value ?? ",";
   const point = parts.find((part) => part.type === "decimal")?.value ?? ".";
-  return typed.trim().split(group).join("").replace(/\s/g, "").replace(point, ".").replace("\u2212", "-");
+  const plain = typed.trim().split(group).join("").replace(/\s/g, "").replace(point, ".").replace("\u2212", "-");
+  // "7." is a number on its way.
+  return plain.replace(/\.$/, "");
 }

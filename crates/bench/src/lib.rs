@@ -1,0 +1,138 @@
+//! # till-bench: how fast, against the raw work underneath
+//!
+//! Benchmarks compare an operation with SQLite doing the same work with nothing around it, in
+//! the same run on the same disk, so that the ratio means something on any machine. The
+//! generator makes companies of any size by the application's own operations.
+
+use std::path::Path;
+
+use chrono::{Days, NaiveDate};
+use till_core::calendar::Terms;
+use till_core::fixed::{Quantity, Rate};
+use till_core::ids::{CustomerId, ItemId, ShipmentLineId};
+use till_core::invoice::ItemKind;
+use till_core::money::{Currency, Money};
+use till_store::customers::NewCustomer;
+use till_store::items::NewItem;
+use till_store::orders::{NewOrder, NewOrderLine};
+use till_store::shipments::NewShipment;
+use till_store::{Connection, Result, Store, StoreError, customers, items, orders, rules, setup, shipments};
+
+const CUSTOMERS: usize = 200;
+const CLASSES: [&str; 4] = ["woodenware", "wax", "jars", "feed"];
+
+/// Makes books with `shipments` posted shipments of `lines` lines each, all of them unbilled.
+/// Returns the lines of each shipment.
+///
+/// # Errors
+/// Where an operation is refused.
+pub async fn large_company(file: &Path, shipments: usize, lines: usize) -> Result<(Store, Vec<Vec<ShipmentLineId>>)> {
+    let store = Store::open(file).await?;
+    let start = NaiveDate::from_ymd_opt(2026, 1, 5).unwrap_or_default();
+    let (customers, items) = store
+        .change(None, async |connection| {
+            till_demo::set_up(connection, start).await?;
+            let customers = add_customers(connection).await?;
+            Ok((customers, add_items(connection, start, shipments).await?))
+        })
+        .await?;
+    let mut made = Vec::with_capacity(shipments);
+    for batch in (0..shipments).collect::<Vec<_>>().chunks(500) {
+        let more = store
+            .change(None, async |connection| {
+                let mut more = Vec::with_capacity(batch.len());
+                for at in batch {
+                    more.push(ship(connection, customers[at % customers.len()], &items, *at, lines, start).await?);
+                }
+                Ok(more)
+            })
+            .await?;
+        made.extend(more);
+    }
+    let end = start.checked_add_days(Days::new(60)).unwrap_or(start);
+    store.change(None, async |connection| setup::move_business_date(connection, end).await).await?;
+    Ok((store, made))
+}
+
+async fn add_customers(connection: &mut Connection) -> Result<Vec<CustomerId>> {
+    let currency = Currency::of("EUR").map_err(|error| StoreError::Corrupt(error.to_string()))?;
+    let mut made = Vec::with_capacity(CUSTOMERS);
+    for at in 0..CUSTOMERS {
+        let number = format!("{}", 10_000 + at);
+        let name = format!("Customer {at}");
+        let new = NewCustomer {
+            number: &number,
+            name: &name,
+            class: None,
+            address: "1 Bench Road",
+            country: "MH",
+            tax_id: None,
+            currency,
+            terms: Terms::NetDays { days: 30 },
+            credit_limit: None,
+            stop_reason: None,
+            needs_order_number: false,
+        };
+        made.push(customers::add(connection, &new).await?);
+    }
+    Ok(made)
+}
+
+async fn add_items(connection: &mut Connection, day: NaiveDate, shipments: usize) -> Result<Vec<ItemId>> {
+    let rules = rules::load(connection).await?;
+    let enough = i64::try_from(shipments).unwrap_or(i64::MAX / 1_000).saturating_mul(10).max(100);
+    let mut made = Vec::new();
+    for at in 0..24_usize {
+        let code = format!("IT-{at}");
+        let new = NewItem {
+            code: &code,
+            name: &code,
+            kind: ItemKind::Goods,
+            class: CLASSES[at % CLASSES.len()],
+            unit: "pc",
+            list_price: "12.35"
+                .parse()
+                .map_err(|error: till_core::fixed::DecimalError| StoreError::Corrupt(error.to_string()))?,
+            tax_code: if at % 5 == 0 { "S135" } else { "S23" },
+        };
+        let item = items::add(connection, &new).await?;
+        items::take_in(connection, &rules, item, Quantity::from_whole(enough), Money(enough * 700), day).await?;
+        made.push(item);
+    }
+    Ok(made)
+}
+
+async fn ship(
+    connection: &mut Connection,
+    customer: CustomerId,
+    items: &[ItemId],
+    at: usize,
+    lines: usize,
+    start: NaiveDate,
+) -> Result<Vec<ShipmentLineId>> {
+    let day = start.checked_add_days(Days::new(u64::try_from(at % 55).unwrap_or(0))).unwrap_or(start);
+    let wanted = (0..lines).map(|line| NewOrderLine {
+        item: items[(at + line) % items.len()],
+        quantity: Quantity::from_whole(i64::try_from(1 + (at + line) % 9).unwrap_or(1)),
+        unit_price: None,
+        discount: Rate::ZERO,
+        discount_reason: None,
+        tax_code: None,
+    });
+    let new = NewOrder {
+        customer,
+        customer_order_number: None,
+        order_date: day,
+        promised_date: None,
+        lines: wanted.collect(),
+    };
+    let order = orders::enter(connection, &new).await?;
+    orders::confirm(connection, order).await?;
+    let view = orders::view(connection, order).await?;
+    let lines = view.lines.iter().map(|line| (line.id, line.progress.ordered)).collect();
+    let shipment = NewShipment { order, packed_date: day, carrier: None, consignment_number: None, lines };
+    let shipment = shipments::pack(connection, &shipment).await?;
+    let rules = rules::load(connection).await?;
+    shipments::post(connection, &rules, shipment, None, day).await?;
+    Ok(shipments::view(connection, shipment).await?.lines.iter().map(|line| line.id).collect())
+}

@@ -141,7 +141,9 @@ pub enum NoAccount {
         classes: String,
     },
     /// The row leads to an account of another type.
-    #[error("The account map leads {purpose} to {number} {name}, which is no {wanted} account. Ask a lead to correct it.")]
+    #[error(
+        "The account map leads {purpose} to {number} {name}, which is no {wanted} account. Ask a lead to correct it."
+    )]
     WrongType {
         /// The purpose asked for.
         purpose: &'static str,

@@ -35,9 +35,7 @@ impl Terms {
     pub fn due_date(self, document_date: NaiveDate) -> NaiveDate {
         match self {
             Self::NetDays { days } => plus_days(document_date, u64::from(days)),
-            Self::EndOfMonth { plus_days: days } => {
-                plus_days(end_of_month(document_date), u64::from(days))
-            }
+            Self::EndOfMonth { plus_days: days } => plus_days(end_of_month(document_date), u64::from(days)),
             Self::DayOfMonth { day } => {
                 let this_month = day_in_month(document_date, day);
                 if this_month > document_date {
@@ -66,9 +64,7 @@ fn plus_days(date: NaiveDate, days: u64) -> NaiveDate {
 }
 
 fn first_of_next_month(date: NaiveDate) -> NaiveDate {
-    date.with_day(1)
-        .and_then(|first| first.checked_add_months(Months::new(1)))
-        .unwrap_or(NaiveDate::MAX)
+    date.with_day(1).and_then(|first| first.checked_add_months(Months::new(1))).unwrap_or(NaiveDate::MAX)
 }
 
 /// The last day of the month of `date`.
@@ -113,10 +109,7 @@ pub struct DocumentDate {
 impl DocumentDate {
     /// The typed date, or else the business date.
     pub fn or_business_date(typed: Option<NaiveDate>, business_date: NaiveDate) -> Self {
-        Self {
-            date: typed.unwrap_or(business_date),
-            typed: typed.is_some(),
-        }
+        Self { date: typed.unwrap_or(business_date), typed: typed.is_some() }
     }
 }
 
@@ -153,11 +146,7 @@ impl Periods {
                     || "Ask a lead to open it.".to_owned(),
                     |first| format!("Post on {} or later, or ask a lead to open it.", words(first)),
                 );
-                Some(format!(
-                    "The period {} to {} is closed. {way_out}",
-                    words(period.first),
-                    words(period.last)
-                ))
+                Some(format!("The period {} to {} is closed. {way_out}", words(period.first), words(period.last)))
             }
             None => Some(format!(
                 "{} lies in no period of the books. Choose another date, or ask a lead to set the period up.",

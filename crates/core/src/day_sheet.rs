@@ -298,10 +298,15 @@ mod tests {
     fn ageing_counts_from_the_day_after_the_due_date() {
         let as_of: NaiveDate = "2026-03-18".parse().unwrap();
         let mut ageing = Ageing::default();
-        for (due, amount) in [("2026-03-18", 1), ("2026-03-17", 10), ("2026-02-16", 100), ("2026-02-15", 1_000), ("2026-01-16", 10_000)] {
+        for (due, amount) in
+            [("2026-03-18", 1), ("2026-03-17", 10), ("2026-02-16", 100), ("2026-02-15", 1_000), ("2026-01-16", 10_000)]
+        {
             ageing.add(due.parse().unwrap(), as_of, Money(amount));
         }
-        assert_eq!(ageing, Ageing { not_due: Money(1), days_1_30: Money(110), days_31_60: Money(1_000), over_60: Money(10_000) });
+        assert_eq!(
+            ageing,
+            Ageing { not_due: Money(1), days_1_30: Money(110), days_31_60: Money(1_000), over_60: Money(10_000) }
+        );
         assert_eq!(ageing.total(), Money(11_111));
     }
 
@@ -310,14 +315,28 @@ mod tests {
         let day = |text: &str| text.parse().unwrap();
         let customer = |id| customer_ref(id, "K");
         let unbilled = |id, oldest| UnbilledFacts {
-            customer: customer(id), name: format!("c{id}"), shipments: 1, value: Money(5), oldest: day(oldest), stopped_by: vec![],
+            customer: customer(id),
+            name: format!("c{id}"),
+            shipments: 1,
+            value: Money(5),
+            oldest: day(oldest),
+            stopped_by: vec![],
         };
         let facts = DayFacts {
             unbilled: vec![unbilled(1, "2026-03-15"), unbilled(2, "2026-03-01")],
-            late: vec![LateFacts { customer: customer(3), name: "c3".into(), amount: Money(9), invoices: 2, oldest_due: day("2026-01-01") }],
+            late: vec![LateFacts {
+                customer: customer(3),
+                name: "c3".into(),
+                amount: Money(9),
+                invoices: 2,
+                oldest_due: day("2026-01-01"),
+            }],
             unapplied: vec![UnappliedFacts {
                 receipt: DocumentRef { kind: DocumentKind::Receipt, id: 4, number: "C-1".into() },
-                name: "c4".into(), amount: Money(1), received_on: day("2026-03-17"), open_invoices: 1,
+                name: "c4".into(),
+                amount: Money(1),
+                received_on: day("2026-03-17"),
+                open_invoices: 1,
             }],
             ..DayFacts::default()
         };

@@ -91,12 +91,7 @@ pub struct LineFor<'a> {
 impl<'map> EntryBuilder<'map> {
     /// Starts an entry for customers of a class.
     pub fn new(accounts: &'map AccountMap, customer_class: Option<&str>) -> Self {
-        Self {
-            accounts,
-            customer_class: customer_class.map(str::to_owned),
-            lines: Vec::new(),
-            problems: Vec::new(),
-        }
+        Self { accounts, customer_class: customer_class.map(str::to_owned), lines: Vec::new(), problems: Vec::new() }
     }
 
     /// Adds an amount: debit positive, credit negative, both in document and base currency.
@@ -107,19 +102,16 @@ impl<'map> EntryBuilder<'map> {
         if document.is_zero() && base.is_zero() {
             return;
         }
-        let account: &Account = match self.accounts.account(
-            purpose,
-            for_what.item_class,
-            self.customer_class.as_deref(),
-        ) {
-            Ok(account) => account,
-            Err(problem) => {
-                if !self.problems.contains(&problem) {
-                    self.problems.push(problem);
+        let account: &Account =
+            match self.accounts.account(purpose, for_what.item_class, self.customer_class.as_deref()) {
+                Ok(account) => account,
+                Err(problem) => {
+                    if !self.problems.contains(&problem) {
+                        self.problems.push(problem);
+                    }
+                    return;
                 }
-                return;
-            }
-        };
+            };
         let mergeable = self.lines.iter_mut().find(|line| {
             line.account == account.number
                 && line.purpose == purpose
@@ -153,12 +145,7 @@ impl<'map> EntryBuilder<'map> {
 
     /// The entry, or none where it has no lines; and every purpose that led to no account.
     pub fn finish(self, date: NaiveDate, text: String, currency: Currency) -> (Option<Entry>, Vec<NoAccount>) {
-        let entry = (!self.lines.is_empty()).then_some(Entry {
-            date,
-            text,
-            currency,
-            lines: self.lines,
-        });
+        let entry = (!self.lines.is_empty()).then_some(Entry { date, text, currency, lines: self.lines });
         (entry, self.problems)
     }
 }
@@ -176,23 +163,13 @@ pub struct Converted {
 
 /// Converts a document: the total first, then each tax, and what remains is spread over
 /// the other lines by largest remainder. *Source: domain.md section 11.*
-pub fn convert(
-    taxes: &[Money],
-    others: &[Money],
-    rate: ExchangeRate,
-    document: Currency,
-    base: Currency,
-) -> Converted {
+pub fn convert(taxes: &[Money], others: &[Money], rate: ExchangeRate, document: Currency, base: Currency) -> Converted {
     let document_total: Money = taxes.iter().chain(others).copied().sum();
     let total = document_total.to_base(rate, document, base);
     let taxes: Vec<Money> = taxes.iter().map(|tax| tax.to_base(rate, document, base)).collect();
     let rest = total - taxes.iter().copied().sum::<Money>();
     let weights: Vec<i64> = others.iter().map(|amount| amount.0).collect();
-    Converted {
-        total,
-        taxes,
-        others: spread(rest, &weights),
-    }
+    Converted { total, taxes, others: spread(rest, &weights) }
 }
 
 #[cfg(test)]

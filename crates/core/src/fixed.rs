@@ -136,15 +136,10 @@ pub(crate) fn parse_scaled(text: &str, places: u32) -> Result<i64, DecimalError>
     }
     let fraction = fraction.trim_end_matches('0');
     if fraction.len() > places as usize {
-        return Err(DecimalError::TooPrecise {
-            text: text.to_owned(),
-            places,
-        });
+        return Err(DecimalError::TooPrecise { text: text.to_owned(), places });
     }
     let padded = format!("{whole}{fraction:0<width$}", width = places as usize);
-    let value: i64 = padded
-        .parse()
-        .map_err(|_| DecimalError::TooLarge(text.to_owned()))?;
+    let value: i64 = padded.parse().map_err(|_| DecimalError::TooLarge(text.to_owned()))?;
     Ok(if negative { -value } else { value })
 }
 
@@ -156,12 +151,7 @@ pub(crate) fn format_scaled(scaled: i64, places: u32) -> String {
     if places == 0 {
         return format!("{sign}{magnitude}");
     }
-    format!(
-        "{sign}{}.{:0width$}",
-        magnitude / unit,
-        magnitude % unit,
-        width = places as usize
-    )
+    format!("{sign}{}.{:0width$}", magnitude / unit, magnitude % unit, width = places as usize)
 }
 
 impl<const PLACES: u32> FromStr for Fixed<PLACES> {
@@ -175,11 +165,7 @@ impl<const PLACES: u32> FromStr for Fixed<PLACES> {
 impl<const PLACES: u32> fmt::Display for Fixed<PLACES> {
     fn fmt(&self, formatter: &mut fmt::Formatter<'_>) -> fmt::Result {
         let full = format_scaled(self.0, PLACES);
-        let short = if PLACES == 0 {
-            full.as_str()
-        } else {
-            full.trim_end_matches('0').trim_end_matches('.')
-        };
+        let short = if PLACES == 0 { full.as_str() } else { full.trim_end_matches('0').trim_end_matches('.') };
         formatter.write_str(short)
     }
 }
@@ -238,19 +224,10 @@ mod tests {
     #[test]
     fn refuses_what_is_not_a_decimal() {
         for text in ["", "-", ".", "1.", ".5", "1,5", "1e3", "0x1", "1.2.3", "NaN", "--1"] {
-            assert!(matches!(
-                text.parse::<Quantity>(),
-                Err(DecimalError::Malformed(_))
-            ), "{text}");
+            assert!(matches!(text.parse::<Quantity>(), Err(DecimalError::Malformed(_))), "{text}");
         }
-        assert!(matches!(
-            "0.00001".parse::<Quantity>(),
-            Err(DecimalError::TooPrecise { places: 4, .. })
-        ));
-        assert!(matches!(
-            "922337203685477.5808".parse::<Quantity>(),
-            Err(DecimalError::TooLarge(_))
-        ));
+        assert!(matches!("0.00001".parse::<Quantity>(), Err(DecimalError::TooPrecise { places: 4, .. })));
+        assert!(matches!("922337203685477.5808".parse::<Quantity>(), Err(DecimalError::TooLarge(_))));
     }
 
     #[test]

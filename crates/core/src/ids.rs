@@ -90,8 +90,16 @@ impl DocumentKind {
     /// The kind with this word.
     pub fn of(word: &str) -> Option<Self> {
         [
-            Self::Customer, Self::Item, Self::Order, Self::Shipment, Self::Intake,
-            Self::Invoice, Self::Receipt, Self::Application, Self::Opening, Self::Entry,
+            Self::Customer,
+            Self::Item,
+            Self::Order,
+            Self::Shipment,
+            Self::Intake,
+            Self::Invoice,
+            Self::Receipt,
+            Self::Application,
+            Self::Opening,
+            Self::Entry,
         ]
         .into_iter()
         .find(|kind| kind.word() == word)

@@ -319,15 +319,11 @@ fn build(input: &InvoiceInput<'_>, first: &OrderFacts, findings: &mut Findings) 
     for (position, line) in input.lines.iter().enumerate() {
         let Some(order) = order_of(input, line.order) else { continue };
         let progress = order.lines.iter().find(|(id, _)| *id == line.order_line).map(|(_, progress)| *progress);
-        let (ordered, billed) = progress
-            .map(|progress| (progress.wanted(), progress.billed))
-            .unwrap_or((line.quantity, Quantity::ZERO));
+        let (ordered, billed) =
+            progress.map(|progress| (progress.wanted(), progress.billed)).unwrap_or((line.quantity, Quantity::ZERO));
         // Two shipments of one order line on one invoice: the second counts the first.
-        let earlier: i64 = billed_now
-            .iter()
-            .filter(|(id, _)| *id == line.order_line)
-            .map(|(_, quantity)| quantity.scaled())
-            .sum();
+        let earlier: i64 =
+            billed_now.iter().filter(|(id, _)| *id == line.order_line).map(|(_, quantity)| quantity.scaled()).sum();
         let billed_before = Quantity::from_scaled(billed.scaled() + earlier);
         billed_now.push((line.order_line, line.quantity));
         let tax = input.taxes.rate_on(&line.tax_code, tax_date).unwrap_or_else(|| {
@@ -369,10 +365,7 @@ fn build(input: &InvoiceInput<'_>, first: &OrderFacts, findings: &mut Findings) 
             tax,
         });
     }
-    let taxes = compute(
-        input.tax_computed,
-        &lines.iter().map(|line| (line.tax.clone(), line.net)).collect::<Vec<_>>(),
-    );
+    let taxes = compute(input.tax_computed, &lines.iter().map(|line| (line.tax.clone(), line.net)).collect::<Vec<_>>());
     let net: Money = lines.iter().map(|line| line.net).sum();
     let tax: Money = taxes.iter().map(|line| line.tax).sum();
     let rate = input.rate.unwrap_or(ExchangeRate::ONE);
@@ -434,7 +427,12 @@ fn enter(input: &InvoiceInput<'_>, document: &InvoiceDocument, findings: &mut Fi
     }
     for (line, base) in input.lines.iter().zip(&others).filter(|(line, _)| line.kind == ItemKind::Charge) {
         let net = line_amounts(line.quantity, line.unit_price, line.discount, document.currency).net;
-        builder.add(Purpose::ChargeRevenue, -net, -*base, LineFor { item_class: Some(&line.class), ..LineFor::default() });
+        builder.add(
+            Purpose::ChargeRevenue,
+            -net,
+            -*base,
+            LineFor { item_class: Some(&line.class), ..LineFor::default() },
+        );
     }
     for (tax, base) in document.taxes.iter().zip(&taxes_base) {
         let mark = TaxMark {

@@ -60,10 +60,7 @@ impl Money {
 
     /// This amount × `rate`, rounded half away from zero.
     pub fn times_rate(self, rate: Rate) -> Self {
-        Self(round_ratio(
-            i128::from(self.0) * i128::from(rate.scaled()),
-            Rate::scale(),
-        ))
+        Self(round_ratio(i128::from(self.0) * i128::from(rate.scaled()), Rate::scale()))
     }
 
     /// This amount × `part` ÷ `whole`, rounded half away from zero. Zero where `whole` is zero.
@@ -71,10 +68,7 @@ impl Money {
         if whole == 0 {
             return Self::ZERO;
         }
-        Self(round_ratio(
-            i128::from(self.0) * i128::from(part),
-            i128::from(whole),
-        ))
+        Self(round_ratio(i128::from(self.0) * i128::from(part), i128::from(whole)))
     }
 }
 
@@ -145,11 +139,7 @@ pub fn line_amounts(quantity: Quantity, price: UnitPrice, discount: Rate, curren
     let kept = Rate::scale() - i128::from(discount.scaled());
     // Exact: 13 + 15 + 3 + 6 digits stay within the 38 of an i128.
     let net = Money(round_ratio(exact * kept, scale * Rate::scale()));
-    LineAmounts {
-        full,
-        discount: full - net,
-        net,
-    }
+    LineAmounts { full, discount: full - net, net }
 }
 
 /// What [`line_amounts`] gives.
@@ -172,10 +162,33 @@ pub struct Currency {
 
 /// Exponents as in ISO 4217, values from memory; the check against a package's list is in `tests/`.
 const CURRENCIES: &[(&str, u8)] = &[
-    ("AUD", 2), ("BHD", 3), ("CAD", 2), ("CHF", 2), ("CNY", 2), ("CZK", 2), ("DKK", 2),
-    ("EUR", 2), ("GBP", 2), ("HUF", 2), ("ISK", 0), ("JPY", 0), ("KRW", 0), ("KWD", 3),
-    ("MXN", 2), ("NOK", 2), ("NZD", 2), ("OMR", 3), ("PLN", 2), ("RON", 2), ("SEK", 2),
-    ("SGD", 2), ("TND", 3), ("TRY", 2), ("USD", 2), ("VND", 0), ("ZAR", 2),
+    ("AUD", 2),
+    ("BHD", 3),
+    ("CAD", 2),
+    ("CHF", 2),
+    ("CNY", 2),
+    ("CZK", 2),
+    ("DKK", 2),
+    ("EUR", 2),
+    ("GBP", 2),
+    ("HUF", 2),
+    ("ISK", 0),
+    ("JPY", 0),
+    ("KRW", 0),
+    ("KWD", 3),
+    ("MXN", 2),
+    ("NOK", 2),
+    ("NZD", 2),
+    ("OMR", 3),
+    ("PLN", 2),
+    ("RON", 2),
+    ("SEK", 2),
+    ("SGD", 2),
+    ("TND", 3),
+    ("TRY", 2),
+    ("USD", 2),
+    ("VND", 0),
+    ("ZAR", 2),
 ];
 
 /// A currency code the application does not know.
@@ -279,8 +292,19 @@ mod tests {
     #[test]
     fn rounds_half_away_from_zero() {
         for (numerator, denominator, expected) in [
-            (5, 10, 1), (-5, 10, -1), (4, 10, 0), (15, 10, 2), (25, 10, 3), (-25, 10, -3),
-            (1, 3, 0), (2, 3, 1), (1, 2, 1), (7, -2, -4), (3, 7, 0), (4, 7, 1), (9, 0, 0),
+            (5, 10, 1),
+            (-5, 10, -1),
+            (4, 10, 0),
+            (15, 10, 2),
+            (25, 10, 3),
+            (-25, 10, -3),
+            (1, 3, 0),
+            (2, 3, 1),
+            (1, 2, 1),
+            (7, -2, -4),
+            (3, 7, 0),
+            (4, 7, 1),
+            (9, 0, 0),
         ] {
             assert_eq!(round_ratio(numerator, denominator), expected, "{numerator}/{denominator}");
         }

@@ -228,7 +228,11 @@ fn check(input: &MoneyInput<'_>, findings: &mut Findings) {
         findings.add(Check::PeriodClosed, "date", obstacle);
     }
     if input.rate.is_none() {
-        findings.add(Check::ExchangeRateMissing, "date", "No exchange rate is known for this date. Ask a lead to enter it.");
+        findings.add(
+            Check::ExchangeRateMissing,
+            "date",
+            "No exchange rate is known for this date. Ask a lead to enter it.",
+        );
     }
     if let Source::Unapplied { number, received_on, .. } = &input.source {
         if input.date.date < *received_on {
@@ -276,7 +280,11 @@ fn check_application(input: &MoneyInput<'_>, position: usize, to_apply: &ToApply
             at,
         );
     } else if !to_apply.amount.is_positive() {
-        findings.add(Check::AmountNotPositive, field, format!("Apply more than nothing to {}, or leave it out.", invoice.number));
+        findings.add(
+            Check::AmountNotPositive,
+            field,
+            format!("Apply more than nothing to {}, or leave it out.", invoice.number),
+        );
     } else if to_apply.amount > invoice.open {
         findings.add_at(
             Check::MoreThanOpen,
@@ -307,12 +315,7 @@ fn settle(input: &MoneyInput<'_>) -> MoneyDocument {
     };
     let all: Money = input.to_apply.iter().map(|to_apply| to_apply.amount).sum();
     let unapplied = input.amount - all;
-    let weights: Vec<i64> = input
-        .to_apply
-        .iter()
-        .map(|to_apply| to_apply.amount.0)
-        .chain([unapplied.0])
-        .collect();
+    let weights: Vec<i64> = input.to_apply.iter().map(|to_apply| to_apply.amount.0).chain([unapplied.0]).collect();
     let parts = spread(amount_base, &weights);
     let applied = input
         .to_apply
@@ -348,10 +351,15 @@ fn enter(input: &MoneyInput<'_>, document: &MoneyDocument, findings: &mut Findin
     let all: Money = document.applied.iter().map(|applied| applied.amount).sum();
     let text = match &input.source {
         Source::Received { method } => {
-            builder.add(method.purpose(), document.amount, document.amount_base, LineFor {
-                customer: (method.purpose() == Purpose::InHand).then_some(input.customer),
-                ..LineFor::default()
-            });
+            builder.add(
+                method.purpose(),
+                document.amount,
+                document.amount_base,
+                LineFor {
+                    customer: (method.purpose() == Purpose::InHand).then_some(input.customer),
+                    ..LineFor::default()
+                },
+            );
             format!("Receipt from {}", input.customer_name)
         }
         Source::Unapplied { number, .. } => {
@@ -378,14 +386,12 @@ fn enter(input: &MoneyInput<'_>, document: &MoneyDocument, findings: &mut Findin
 
 fn tape(input: &MoneyInput<'_>, document: &MoneyDocument) -> Tape {
     let (subheading, first) = match &input.source {
-        Source::Received { method } => (
-            format!("{} of {}", method.word(), words(document.date.date)),
-            "Received".to_owned(),
-        ),
-        Source::Unapplied { number, received_on, .. } => (
-            format!("{number} of {}", words(*received_on)),
-            "Unapplied".to_owned(),
-        ),
+        Source::Received { method } => {
+            (format!("{} of {}", method.word(), words(document.date.date)), "Received".to_owned())
+        }
+        Source::Unapplied { number, received_on, .. } => {
+            (format!("{number} of {}", words(*received_on)), "Unapplied".to_owned())
+        }
     };
     let mut tape = Tape::new(input.customer_name.clone(), subheading, input.currency);
     tape.amount(TapeStyle::Line, first, document.amount);
@@ -415,9 +421,10 @@ fn orders_after(input: &MoneyInput<'_>, document: &MoneyDocument) -> Vec<OrderFa
 }
 
 /// Proposes amounts for open invoices, oldest due date first, until the money is used up.
-pub fn oldest_first(amount: Money, invoices: &[OpenInvoice]) -> Vec<(InvoiceId, Money)> {
+/// An invoice the clerk came from goes before all others.
+pub fn oldest_first(amount: Money, invoices: &[OpenInvoice], first: Option<InvoiceId>) -> Vec<(InvoiceId, Money)> {
     let mut order: Vec<&OpenInvoice> = invoices.iter().collect();
-    order.sort_by_key(|invoice| (invoice.due_date, invoice.id));
+    order.sort_by_key(|invoice| (Some(invoice.id) != first, invoice.due_date, invoice.id));
     let mut left = amount;
     let mut proposal = Vec::new();
     for invoice in order {

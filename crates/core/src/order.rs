@@ -221,9 +221,7 @@ impl OrderState {
 
     /// The state with this word.
     pub fn of(word: &str) -> Option<Self> {
-        [Self::Draft, Self::Open, Self::Filled, Self::Closed]
-            .into_iter()
-            .find(|state| state.word() == word)
+        [Self::Draft, Self::Open, Self::Filled, Self::Closed].into_iter().find(|state| state.word() == word)
     }
 }
 

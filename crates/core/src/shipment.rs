@@ -101,11 +101,7 @@ pub struct ShipmentDecision {
 pub fn decide(input: &ShipmentInput<'_>) -> ShipmentDecision {
     let mut findings = Findings::at(Step::Ship);
     let mut stock = input.stock.clone();
-    let mut tape = Tape::new(
-        input.customer.clone(),
-        format!("{} on {}", input.number, words(input.date)),
-        input.base,
-    );
+    let mut tape = Tape::new(input.customer.clone(), format!("{} on {}", input.number, words(input.date)), input.base);
     let mut builder = EntryBuilder::new(input.accounts, input.customer_class.as_deref());
     let mut lines = Vec::new();
     let mut changes = Vec::new();
@@ -113,18 +109,31 @@ pub fn decide(input: &ShipmentInput<'_>) -> ShipmentDecision {
     for (position, line) in input.lines.iter().enumerate() {
         let field = format!("lines.{position}.quantity");
         if input.lines[..position].iter().any(|other| other.order_line == line.order_line) {
-            findings.add(Check::NamedTwice, field, format!("{} stands on this shipment twice. Keep one line.", line.code));
+            findings.add(
+                Check::NamedTwice,
+                field,
+                format!("{} stands on this shipment twice. Keep one line.", line.code),
+            );
             continue;
         }
         if !line.quantity.is_positive() {
-            findings.add(Check::QuantityNotPositive, field, format!("Ship more than nothing of {}, or leave the line out.", line.code));
+            findings.add(
+                Check::QuantityNotPositive,
+                field,
+                format!("Ship more than nothing of {}, or leave the line out.", line.code),
+            );
             continue;
         }
         if line.quantity > line.progress.to_ship() {
             findings.add(
                 Check::MoreThanOrdered,
                 field,
-                format!("{} of {} to ship, but only {} is left on the order.", line.quantity, line.code, line.progress.to_ship()),
+                format!(
+                    "{} of {} to ship, but only {} is left on the order.",
+                    line.quantity,
+                    line.code,
+                    line.progress.to_ship()
+                ),
             );
             continue;
         }
@@ -236,7 +245,8 @@ pub fn decide_intake(input: &IntakeInput<'_>) -> Result<Option<Entry>, Vec<Block
     let class = || LineFor { item_class: Some(&input.class), ..LineFor::default() };
     builder.add_base(Purpose::Inventory, input.cost, class());
     builder.add_base(Purpose::SupplierClearing, -input.cost, LineFor::default());
-    let (entry, problems) = builder.finish(input.date, format!("{} × {} came in", input.quantity, input.code), input.base);
+    let (entry, problems) =
+        builder.finish(input.date, format!("{} × {} came in", input.quantity, input.code), input.base);
     for problem in problems {
         findings.add(Check::AccountMissing, "account_map", problem.to_string());
     }

@@ -50,10 +50,7 @@ pub struct Shortage {
 pub fn issue(layers: &mut [Layer], wanted: Quantity) -> Result<Vec<Issue>, Shortage> {
     let on_hand: i64 = layers.iter().map(|layer| layer.remaining.scaled()).sum();
     if on_hand < wanted.scaled() {
-        return Err(Shortage {
-            wanted,
-            on_hand: Quantity::from_scaled(on_hand),
-        });
+        return Err(Shortage { wanted, on_hand: Quantity::from_scaled(on_hand) });
     }
     let mut left = wanted.scaled();
     let mut issues = Vec::new();
@@ -73,11 +70,7 @@ pub fn issue(layers: &mut [Layer], wanted: Quantity) -> Result<Vec<Issue>, Short
         layer.remaining = Quantity::from_scaled(layer.remaining.scaled() - taken);
         layer.remaining_cost -= cost;
         left -= taken;
-        issues.push(Issue {
-            layer: layer.id,
-            quantity: Quantity::from_scaled(taken),
-            cost,
-        });
+        issues.push(Issue { layer: layer.id, quantity: Quantity::from_scaled(taken), cost });
     }
     Ok(issues)
 }

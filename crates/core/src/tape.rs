@@ -58,12 +58,7 @@ pub struct Tape {
 impl Tape {
     /// An empty tape.
     pub fn new(heading: impl Into<String>, subheading: impl Into<String>, currency: Currency) -> Self {
-        Self {
-            heading: heading.into(),
-            subheading: subheading.into(),
-            currency,
-            lines: Vec::new(),
-        }
+        Self { heading: heading.into(), subheading: subheading.into(), currency, lines: Vec::new() }
     }
 
     /// Adds a line with a figure.

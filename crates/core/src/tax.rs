@@ -106,16 +106,8 @@ impl TaxTable {
     /// The code's rate on `date`, if the code exists and has one by then.
     pub fn rate_on(&self, code: &str, date: NaiveDate) -> Option<TaxRate> {
         let found = self.0.iter().find(|candidate| candidate.code == code)?;
-        let (_, rate) = found
-            .rates
-            .iter()
-            .filter(|(from, _)| *from <= date)
-            .max_by_key(|(from, _)| *from)?;
-        Some(TaxRate {
-            code: found.code.clone(),
-            category: found.category,
-            rate: *rate,
-        })
+        let (_, rate) = found.rates.iter().filter(|(from, _)| *from <= date).max_by_key(|(from, _)| *from)?;
+        Some(TaxRate { code: found.code.clone(), category: found.category, rate: *rate })
     }
 }
 
@@ -168,11 +160,7 @@ pub fn compute(computed: TaxComputed, lines: &[(TaxRate, Money)]) -> Vec<TaxLine
                 total.base += *net;
                 total.tax += rounded;
             }
-            None => totals.push(TaxLine {
-                rate: rate.clone(),
-                base: *net,
-                tax: rounded,
-            }),
+            None => totals.push(TaxLine { rate: rate.clone(), base: *net, tax: rounded }),
         }
     }
     if computed == TaxComputed::PerDocument {
@@ -188,11 +176,7 @@ mod tests {
     use super::*;
 
     fn rate(code: &str, percent: &str) -> TaxRate {
-        TaxRate {
-            code: code.to_owned(),
-            category: TaxCategory::S,
-            rate: Rate::from_percent(percent).unwrap(),
-        }
+        TaxRate { code: code.to_owned(), category: TaxCategory::S, rate: Rate::from_percent(percent).unwrap() }
     }
 
     #[test]
@@ -205,11 +189,8 @@ mod tests {
 
     #[test]
     fn codes_keep_the_order_of_the_lines() {
-        let lines = [
-            (rate("S13", "13.5"), Money(1000)),
-            (rate("S23", "23"), Money(2000)),
-            (rate("S13", "13.5"), Money(1000)),
-        ];
+        let lines =
+            [(rate("S13", "13.5"), Money(1000)), (rate("S23", "23"), Money(2000)), (rate("S13", "13.5"), Money(1000))];
         let taxes = compute(TaxComputed::PerDocument, &lines);
         let summary: Vec<_> = taxes.iter().map(|t| (t.rate.code.as_str(), t.base.0, t.tax.0)).collect();
         assert_eq!(summary, [("S13", 2000, 270), ("S23", 2000, 460)]);

@@ -15,7 +15,8 @@ use till_core::spread::spread;
 /// `tests/data/make_decimal_cases.py` over generated cases kept in the table beside it.
 #[test]
 fn rounding_and_spreading_agree_with_pythons_decimal() {
-    let mut reader = csv::Reader::from_path(concat!(env!("CARGO_MANIFEST_DIR"), "/tests/data/decimal_cases.csv")).unwrap();
+    let mut reader =
+        csv::Reader::from_path(concat!(env!("CARGO_MANIFEST_DIR"), "/tests/data/decimal_cases.csv")).unwrap();
     let mut seen = [0; 4];
     for record in reader.records() {
         let record = record.unwrap();
@@ -40,7 +41,8 @@ fn rounding_and_spreading_agree_with_pythons_decimal() {
                 seen[2] += 1;
             }
             "spread" => {
-                let list = |at: usize| field(at).split(' ').map(|part| part.parse::<i64>().unwrap()).collect::<Vec<_>>();
+                let list =
+                    |at: usize| field(at).split(' ').map(|part| part.parse::<i64>().unwrap()).collect::<Vec<_>>();
                 let parts: Vec<i64> = spread(Money(number(1)), &list(2)).iter().map(|part| part.0).collect();
                 assert_eq!(parts, list(3), "{record:?}");
                 seen[3] += 1;
@@ -75,10 +77,15 @@ fn ifrs_15_example_38() {
     };
     let received = money_in::decide(&books.money(transfer(), 100_000, Vec::new()));
     let after_payment = post(&received.entry);
-    assert_eq!((after_payment["1000"], after_payment["2120"]), (100_000, -100_000), "Dr cash 1,000, Cr contract liability 1,000");
+    assert_eq!(
+        (after_payment["1000"], after_payment["2120"]),
+        (100_000, -100_000),
+        "Dr cash 1,000, Cr contract liability 1,000"
+    );
     let delivered = invoice::decide(&books.invoice(vec![line(1, "1", "1000", "0", "Z0")]));
     post(&delivered.entry);
-    let source = Source::Unapplied { number: "C-1".to_owned(), received_on: day("2026-01-31"), carried: Money(100_000) };
+    let source =
+        Source::Unapplied { number: "C-1".to_owned(), received_on: day("2026-01-31"), carried: Money(100_000) };
     let to_apply = vec![ToApply { invoice: open_invoice(1, 100_000, 100_000), amount: Money(100_000) }];
     let used = money_in::decide(&books.money(source, 100_000, to_apply));
     let after_delivery = post(&used.entry);

@@ -11,7 +11,7 @@ use till_core::ids::{InvoiceId, OrderId};
 use till_core::invoice;
 use till_core::money::{Currency, Money};
 use till_core::money_in::{self, ToApply, oldest_first};
-use till_core::order::{InvoiceShares, LineProgress, settlement, state, track, OrderState};
+use till_core::order::{InvoiceShares, LineProgress, OrderState, settlement, state, track};
 
 proptest! {
     /// Entries balance in the base currency, whatever the rate.
@@ -80,9 +80,12 @@ proptest! {
     #[test]
     fn oldest_first_stays_within_both_sides(amount in 0i64..500_000, opens in prop::collection::vec(1i64..200_000, 0..12)) {
         let invoices: Vec<_> = opens.iter().enumerate().map(|(at, open)| open_invoice(at as i64, *open, *open)).collect();
-        let proposal = oldest_first(Money(amount), &invoices);
+        let proposal = oldest_first(Money(amount), &invoices, opens.len().checked_sub(2).map(|at| InvoiceId(at as i64)));
         let all: i64 = proposal.iter().map(|(_, part)| part.0).sum();
         prop_assert_eq!(all, amount.min(opens.iter().sum()));
+        if let (Some((id, _)), true) = (proposal.first(), opens.len() > 1) {
+            prop_assert_eq!(id.0 as usize, opens.len() - 2, "the wanted one comes first");
+        }
         for (id, part) in &proposal {
             prop_assert!(part.0 > 0 && part.0 <= opens[usize::try_from(id.0).unwrap()]);
         }

@@ -17,8 +17,13 @@ use till_core::tax::TaxComputed;
 fn entry_text(entry: &Option<Entry>) -> String {
     let mut text = String::new();
     for line in entry.iter().flat_map(|entry| &entry.lines) {
-        let (debit, credit) = if line.base.is_positive() { (eur().format(line.base), String::new()) } else { (String::new(), eur().format(-line.base)) };
-        let tax = line.tax.as_ref().map(|tax| format!("  {} of {}", tax.code, eur().format(tax.base))).unwrap_or_default();
+        let (debit, credit) = if line.base.is_positive() {
+            (eur().format(line.base), String::new())
+        } else {
+            (String::new(), eur().format(-line.base))
+        };
+        let tax =
+            line.tax.as_ref().map(|tax| format!("  {} of {}", tax.code, eur().format(tax.base))).unwrap_or_default();
         text.push_str(format!("{:<6}{:<20}{debit:>12}{credit:>12}{tax}", line.account, line.account_name).trim_end());
         text.push('\n');
     }
@@ -26,7 +31,11 @@ fn entry_text(entry: &Option<Entry>) -> String {
 }
 
 fn shown(decision: &InvoiceDecision) -> String {
-    let blockers: Vec<String> = decision.blockers.iter().map(|blocker| format!("{:?} {}: {}", blocker.effect, blocker.field, blocker.sentence)).collect();
+    let blockers: Vec<String> = decision
+        .blockers
+        .iter()
+        .map(|blocker| format!("{:?} {}: {}", blocker.effect, blocker.field, blocker.sentence))
+        .collect();
     format!("{}\n{}\n{}", decision.tape.to_text(), entry_text(&decision.entry), blockers.join("\n"))
 }
 
@@ -107,10 +116,13 @@ fn what_differs_is_said_when_orders_cannot_go_together() {
         .filter(|blocker| blocker.check == Check::CannotCombine && blocker.effect == Effect::Stops)
         .map(|blocker| blocker.sentence)
         .collect();
-    assert_eq!(sentences, [
-        "O-1 is in EUR, O-2 in GBP. Bill them on two invoices.",
-        "O-1 has the terms 30 days net, O-2 has 14 days net. Bill them on two invoices.",
-    ]);
+    assert_eq!(
+        sentences,
+        [
+            "O-1 is in EUR, O-2 in GBP. Bill them on two invoices.",
+            "O-1 has the terms 30 days net, O-2 has 14 days net. Bill them on two invoices.",
+        ]
+    );
 }
 
 #[test]
@@ -150,21 +162,29 @@ fn bad_applications_are_refused_each_at_its_field() {
         ToApply { invoice: open_invoice(2, 100, 100), amount: Money(1) },
     ];
     let decision = money_in::decide(&books.money(transfer(), 50, to_apply));
-    let found: Vec<(Check, &str)> = decision.blockers.iter().map(|blocker| (blocker.check, blocker.field.as_str())).collect();
-    assert_eq!(found, [
-        (Check::MoreThanReceived, "applications"),
-        (Check::MoreThanOpen, "applications.0.amount"),
-        (Check::AmountNotPositive, "applications.1.amount"),
-        (Check::OtherCustomer, "applications.2.amount"),
-        (Check::DateTooEarly, "applications.3.amount"),
-        (Check::NamedTwice, "applications.4.amount"),
-    ]);
+    let found: Vec<(Check, &str)> =
+        decision.blockers.iter().map(|blocker| (blocker.check, blocker.field.as_str())).collect();
+    assert_eq!(
+        found,
+        [
+            (Check::MoreThanReceived, "applications"),
+            (Check::MoreThanOpen, "applications.0.amount"),
+            (Check::AmountNotPositive, "applications.1.amount"),
+            (Check::OtherCustomer, "applications.2.amount"),
+            (Check::DateTooEarly, "applications.3.amount"),
+            (Check::NamedTwice, "applications.4.amount"),
+        ]
+    );
 }
 
 #[test]
 fn unapplied_money_is_not_used_before_it_came() {
     let books = Books::new();
     let source = Source::Unapplied { number: "C-9".to_owned(), received_on: day("2026-04-11"), carried: Money(500) };
-    let decision = money_in::decide(&books.money(source, 500, vec![ToApply { invoice: open_invoice(1, 900, 900), amount: Money(500) }]));
+    let decision = money_in::decide(&books.money(
+        source,
+        500,
+        vec![ToApply { invoice: open_invoice(1, 900, 900), amount: Money(500) }],
+    ));
     assert_eq!(decision.blockers[0].check, Check::DateTooEarly);
 }

@@ -4,7 +4,8 @@ use till_core::calendar::Terms;
 use till_core::invoice::ItemKind;
 
 /// An item: code, name, kind, class, unit, list price, tax code, cost of one.
-pub(crate) type Item = (&'static str, &'static str, ItemKind, &'static str, &'static str, &'static str, &'static str, i64);
+pub(crate) type Item =
+    (&'static str, &'static str, ItemKind, &'static str, &'static str, &'static str, &'static str, i64);
 
 pub(crate) const ITEMS: &[Item] = &[
     ("HB-12", "Hive body, 12 frames", ItemKind::Goods, "woodenware", "pc", "32.50", "S23", 1_840),
@@ -49,26 +50,169 @@ pub(crate) struct Customer {
 }
 
 const HOME: Customer = Customer {
-    number: "", name: "", address: "", country: "MH", tax_id: None, class: None, currency: "EUR",
-    terms: Terms::NetDays { days: 30 }, limit: Some(1_000_000), stop_reason: None, needs_order_number: false,
-    pays_after: Some(0), weight: 4,
+    number: "",
+    name: "",
+    address: "",
+    country: "MH",
+    tax_id: None,
+    class: None,
+    currency: "EUR",
+    terms: Terms::NetDays { days: 30 },
+    limit: Some(1_000_000),
+    stop_reason: None,
+    needs_order_number: false,
+    pays_after: Some(0),
+    weight: 4,
 };
 
 pub(crate) const CUSTOMERS: &[Customer] = &[
-    Customer { number: "1001", name: "Saltmarsh Honey Co-op", address: "3 Sluice Road, Marram Staithe", limit: Some(1_200_000), weight: 9, ..HOME },
-    Customer { number: "1002", name: "Orchard Lane Apiaries", address: "Orchard Lane, Nether Combe", terms: Terms::NetDays { days: 14 }, pays_after: Some(-3), weight: 7, ..HOME },
-    Customer { number: "1003", name: "Harrow & Pike Market Garden", address: "2 Glebe End, Upper Sallow", pays_after: None, weight: 3, ..HOME },
-    Customer { number: "1004", name: "Kestrel Moor Bee Supplies", address: "Moor Gate 11, Kestrel Moor", terms: Terms::EndOfMonth { plus_days: 15 }, needs_order_number: true, limit: Some(1_500_000), weight: 8, ..HOME },
-    Customer { number: "1005", name: "Quillback Orchards", address: "Quillback Farm, Ebb Valley", pays_after: Some(4), weight: 5, ..HOME },
-    Customer { number: "1006", name: "Tern Point Garden Centre", address: "Harbour Row 40, Tern Point", terms: Terms::DayOfMonth { day: 15 }, weight: 5, ..HOME },
-    Customer { number: "1007", name: "Gannet Row Preserves", address: "8 Gannet Row, Marram Staithe", stop_reason: Some("two returned checks in January"), pays_after: Some(25), limit: Some(300_000), weight: 3, ..HOME },
-    Customer { number: "1008", name: "Lamplight Abbey Shop", address: "The Gatehouse, Lamplight", pays_after: Some(6), weight: 3, ..HOME },
-    Customer { number: "1009", name: "Dunlin School Farm", address: "Schoolhouse Way, Dunlin", needs_order_number: true, pays_after: Some(12), weight: 3, ..HOME },
-    Customer { number: "1010", name: "Brackwater Hives", address: "Unit 5, The Maltings, Brackwater", terms: Terms::NetDays { days: 14 }, pays_after: Some(2), weight: 6, ..HOME },
-    Customer { number: "1011", name: "Thistledown Smallholding", address: "Thistledown, Far Combe", terms: Terms::NetDays { days: 0 }, pays_after: Some(1), limit: None, weight: 4, ..HOME },
-    Customer { number: "1012", name: "Old Quay Farm Stores", address: "Old Quay 1, Marram Staithe", pays_after: Some(9), weight: 5, ..HOME },
-    Customer { number: "2001", name: "Ferme du Vent Clair", address: "Chemin du Moulin 6, Clairvent", country: "FX", class: Some("union"), pays_after: Some(3), weight: 0, ..HOME },
-    Customer { number: "2002", name: "Imkerhof Sandwiesen", address: "Am Deich 14, Sandwiesen", country: "DX", tax_id: Some("DX288114950"), class: Some("union"), pays_after: Some(-1), weight: 4, ..HOME },
-    Customer { number: "3001", name: "Wennet Fold Honey", address: "Wennet Fold, Askrigg Bank", country: "GX", class: Some("abroad"), currency: "GBP", pays_after: Some(5), weight: 3, ..HOME },
-    Customer { number: "3002", name: "Prairie Clover Outfitters", address: "1200 Clover Street, Sweetgrass", country: "UX", class: Some("abroad"), currency: "USD", terms: Terms::NetDays { days: 45 }, pays_after: Some(0), weight: 2, ..HOME },
+    Customer {
+        number: "1001",
+        name: "Saltmarsh Honey Co-op",
+        address: "3 Sluice Road, Marram Staithe",
+        limit: Some(1_200_000),
+        weight: 9,
+        ..HOME
+    },
+    Customer {
+        number: "1002",
+        name: "Orchard Lane Apiaries",
+        address: "Orchard Lane, Nether Combe",
+        terms: Terms::NetDays { days: 14 },
+        pays_after: Some(-3),
+        weight: 7,
+        ..HOME
+    },
+    Customer {
+        number: "1003",
+        name: "Harrow & Pike Market Garden",
+        address: "2 Glebe End, Upper Sallow",
+        pays_after: None,
+        weight: 3,
+        ..HOME
+    },
+    Customer {
+        number: "1004",
+        name: "Kestrel Moor Bee Supplies",
+        address: "Moor Gate 11, Kestrel Moor",
+        terms: Terms::EndOfMonth { plus_days: 15 },
+        needs_order_number: true,
+        limit: Some(1_500_000),
+        weight: 8,
+        ..HOME
+    },
+    Customer {
+        number: "1005",
+        name: "Quillback Orchards",
+        address: "Quillback Farm, Ebb Valley",
+        pays_after: Some(4),
+        weight: 5,
+        ..HOME
+    },
+    Customer {
+        number: "1006",
+        name: "Tern Point Garden Centre",
+        address: "Harbour Row 40, Tern Point",
+        terms: Terms::DayOfMonth { day: 15 },
+        weight: 5,
+        ..HOME
+    },
+    Customer {
+        number: "1007",
+        name: "Gannet Row Preserves",
+        address: "8 Gannet Row, Marram Staithe",
+        stop_reason: Some("two returned checks in January"),
+        pays_after: Some(25),
+        limit: Some(300_000),
+        weight: 3,
+        ..HOME
+    },
+    Customer {
+        number: "1008",
+        name: "Lamplight Abbey Shop",
+        address: "The Gatehouse, Lamplight",
+        pays_after: Some(6),
+        weight: 3,
+        ..HOME
+    },
+    Customer {
+        number: "1009",
+        name: "Dunlin School Farm",
+        address: "Schoolhouse Way, Dunlin",
+        needs_order_number: true,
+        pays_after: Some(12),
+        weight: 3,
+        ..HOME
+    },
+    Customer {
+        number: "1010",
+        name: "Brackwater Hives",
+        address: "Unit 5, The Maltings, Brackwater",
+        terms: Terms::NetDays { days: 14 },
+        pays_after: Some(2),
+        weight: 6,
+        ..HOME
+    },
+    Customer {
+        number: "1011",
+        name: "Thistledown Smallholding",
+        address: "Thistledown, Far Combe",
+        terms: Terms::NetDays { days: 0 },
+        pays_after: Some(1),
+        limit: None,
+        weight: 4,
+        ..HOME
+    },
+    Customer {
+        number: "1012",
+        name: "Old Quay Farm Stores",
+        address: "Old Quay 1, Marram Staithe",
+        pays_after: Some(9),
+        weight: 5,
+        ..HOME
+    },
+    Customer {
+        number: "2001",
+        name: "Ferme du Vent Clair",
+        address: "Chemin du Moulin 6, Clairvent",
+        country: "FX",
+        class: Some("union"),
+        pays_after: Some(3),
+        weight: 0,
+        ..HOME
+    },
+    Customer {
+        number: "2002",
+        name: "Imkerhof Sandwiesen",
+        address: "Am Deich 14, Sandwiesen",
+        country: "DX",
+        tax_id: Some("DX288114950"),
+        class: Some("union"),
+        pays_after: Some(-1),
+        weight: 4,
+        ..HOME
+    },
+    Customer {
+        number: "3001",
+        name: "Wennet Fold Honey",
+        address: "Wennet Fold, Askrigg Bank",
+        country: "GX",
+        class: Some("abroad"),
+        currency: "GBP",
+        pays_after: Some(5),
+        weight: 3,
+        ..HOME
+    },
+    Customer {
+        number: "3002",
+        name: "Prairie Clover Outfitters",
+        address: "1200 Clover Street, Sweetgrass",
+        country: "UX",
+        class: Some("abroad"),
+        currency: "USD",
+        terms: Terms::NetDays { days: 45 },
+        pays_after: Some(0),
+        weight: 2,
+        ..HOME
+    },
 ];

@@ -23,34 +23,125 @@ pub(crate) struct People {
 impl People {
     pub(crate) fn customer(&self, number: &str) -> Result<CustomerId> {
         let position = CUSTOMERS.iter().position(|customer| customer.number == number);
-        position.and_then(|position| self.customers.get(position)).copied().ok_or_else(|| StoreError::Corrupt(format!("no customer {number}")))
+        position
+            .and_then(|position| self.customers.get(position))
+            .copied()
+            .ok_or_else(|| StoreError::Corrupt(format!("no customer {number}")))
     }
 
     pub(crate) fn item(&self, code: &str) -> Result<ItemId> {
         let position = ITEMS.iter().position(|item| item.0 == code);
-        position.and_then(|position| self.items.get(position)).copied().ok_or_else(|| StoreError::Corrupt(format!("no item {code}")))
+        position
+            .and_then(|position| self.items.get(position))
+            .copied()
+            .ok_or_else(|| StoreError::Corrupt(format!("no item {code}")))
     }
 }
 
 const ACCOUNTS: &[NewAccount<'static>] = &[
     NewAccount { number: "1000", name: "Bank", account_type: AccountType::Asset, serves: &[(Purpose::Bank, None)] },
-    NewAccount { number: "1010", name: "Receipts in hand", account_type: AccountType::Asset, serves: &[(Purpose::InHand, None)] },
-    NewAccount { number: "1100", name: "Accounts receivable", account_type: AccountType::Asset, serves: &[(Purpose::Receivable, None)] },
-    NewAccount { number: "1300", name: "Inventory, sellable", account_type: AccountType::Asset, serves: &[(Purpose::Inventory, None)] },
-    NewAccount { number: "2000", name: "Suppliers, goods received", account_type: AccountType::Liability, serves: &[(Purpose::SupplierClearing, None)] },
-    NewAccount { number: "2120", name: "Unapplied", account_type: AccountType::Liability, serves: &[(Purpose::Unapplied, None)] },
-    NewAccount { number: "2200", name: "Tax payable", account_type: AccountType::Liability, serves: &[(Purpose::TaxPayable, None)] },
-    NewAccount { number: "3000", name: "Opening balances and retained earnings", account_type: AccountType::Equity, serves: &[(Purpose::Equity, None)] },
-    NewAccount { number: "4010", name: "Sales, woodenware", account_type: AccountType::Revenue, serves: &[(Purpose::Revenue, Some("woodenware"))] },
-    NewAccount { number: "4020", name: "Sales, wax", account_type: AccountType::Revenue, serves: &[(Purpose::Revenue, Some("wax"))] },
-    NewAccount { number: "4030", name: "Sales, jars", account_type: AccountType::Revenue, serves: &[(Purpose::Revenue, Some("jars"))] },
-    NewAccount { number: "4040", name: "Sales, tools and books", account_type: AccountType::Revenue, serves: &[(Purpose::Revenue, Some("tools")), (Purpose::Revenue, Some("books"))] },
-    NewAccount { number: "4050", name: "Sales, clothing", account_type: AccountType::Revenue, serves: &[(Purpose::Revenue, Some("clothing"))] },
-    NewAccount { number: "4060", name: "Sales, feed", account_type: AccountType::Revenue, serves: &[(Purpose::Revenue, Some("feed"))] },
-    NewAccount { number: "4080", name: "Services", account_type: AccountType::Revenue, serves: &[(Purpose::Revenue, Some("service"))] },
-    NewAccount { number: "4200", name: "Freight and fees charged", account_type: AccountType::Revenue, serves: &[(Purpose::ChargeRevenue, None)] },
-    NewAccount { number: "5000", name: "Cost of goods sold", account_type: AccountType::Expense, serves: &[(Purpose::Cogs, None)] },
-    NewAccount { number: "7000", name: "Currency differences, realised", account_type: AccountType::Expense, serves: &[(Purpose::FxDifference, None)] },
+    NewAccount {
+        number: "1010",
+        name: "Receipts in hand",
+        account_type: AccountType::Asset,
+        serves: &[(Purpose::InHand, None)],
+    },
+    NewAccount {
+        number: "1100",
+        name: "Accounts receivable",
+        account_type: AccountType::Asset,
+        serves: &[(Purpose::Receivable, None)],
+    },
+    NewAccount {
+        number: "1300",
+        name: "Inventory, sellable",
+        account_type: AccountType::Asset,
+        serves: &[(Purpose::Inventory, None)],
+    },
+    NewAccount {
+        number: "2000",
+        name: "Suppliers, goods received",
+        account_type: AccountType::Liability,
+        serves: &[(Purpose::SupplierClearing, None)],
+    },
+    NewAccount {
+        number: "2120",
+        name: "Unapplied",
+        account_type: AccountType::Liability,
+        serves: &[(Purpose::Unapplied, None)],
+    },
+    NewAccount {
+        number: "2200",
+        name: "Tax payable",
+        account_type: AccountType::Liability,
+        serves: &[(Purpose::TaxPayable, None)],
+    },
+    NewAccount {
+        number: "3000",
+        name: "Opening balances and retained earnings",
+        account_type: AccountType::Equity,
+        serves: &[(Purpose::Equity, None)],
+    },
+    NewAccount {
+        number: "4010",
+        name: "Sales, woodenware",
+        account_type: AccountType::Revenue,
+        serves: &[(Purpose::Revenue, Some("woodenware"))],
+    },
+    NewAccount {
+        number: "4020",
+        name: "Sales, wax",
+        account_type: AccountType::Revenue,
+        serves: &[(Purpose::Revenue, Some("wax"))],
+    },
+    NewAccount {
+        number: "4030",
+        name: "Sales, jars",
+        account_type: AccountType::Revenue,
+        serves: &[(Purpose::Revenue, Some("jars"))],
+    },
+    NewAccount {
+        number: "4040",
+        name: "Sales, tools and books",
+        account_type: AccountType::Revenue,
+        serves: &[(Purpose::Revenue, Some("tools")), (Purpose::Revenue, Some("books"))],
+    },
+    NewAccount {
+        number: "4050",
+        name: "Sales, clothing",
+        account_type: AccountType::Revenue,
+        serves: &[(Purpose::Revenue, Some("clothing"))],
+    },
+    NewAccount {
+        number: "4060",
+        name: "Sales, feed",
+        account_type: AccountType::Revenue,
+        serves: &[(Purpose::Revenue, Some("feed"))],
+    },
+    NewAccount {
+        number: "4080",
+        name: "Services",
+        account_type: AccountType::Revenue,
+        serves: &[(Purpose::Revenue, Some("service"))],
+    },
+    NewAccount {
+        number: "4200",
+        name: "Freight and fees charged",
+        account_type: AccountType::Revenue,
+        serves: &[(Purpose::ChargeRevenue, None)],
+    },
+    NewAccount {
+        number: "5000",
+        name: "Cost of goods sold",
+        account_type: AccountType::Expense,
+        serves: &[(Purpose::Cogs, None)],
+    },
+    NewAccount {
+        number: "7000",
+        name: "Currency differences, realised",
+        account_type: AccountType::Expense,
+        serves: &[(Purpose::FxDifference, None)],
+    },
 ];
 
 fn corrupt(error: impl ToString) -> StoreError {
@@ -63,15 +154,22 @@ fn corrupt(error: impl ToString) -> StoreError {
 /// Where the books are set up already.
 pub async fn set_up(connection: &mut till_store::Connection, business_date: NaiveDate) -> Result<()> {
     let base = Currency::of("EUR").map_err(corrupt)?;
-    setup::company(connection, &NewCompany {
-        name: "Marram Hive Supply".to_owned(),
-        base,
-        business_date: Some(business_date),
-        tax_computed: TaxComputed::PerDocument,
-    })
+    setup::company(
+        connection,
+        &NewCompany {
+            name: "Marram Hive Supply".to_owned(),
+            base,
+            business_date: Some(business_date),
+            tax_computed: TaxComputed::PerDocument,
+        },
+    )
     .await?;
     for (kind, prefix, first) in [
-        ("order", "O-", 1841), ("shipment", "S-", 4201), ("invoice", "I-", 3107), ("receipt", "C-", 512), ("entry", "E-", 1),
+        ("order", "O-", 1841),
+        ("shipment", "S-", 4201),
+        ("invoice", "I-", 3107),
+        ("receipt", "C-", 512),
+        ("entry", "E-", 1),
     ] {
         setup::number_range(connection, kind, prefix, first).await?;
     }
@@ -92,8 +190,13 @@ pub async fn set_up(connection: &mut till_store::Connection, business_date: Naiv
         setup::tax_code(connection, code, name, category, first_month, rate).await?;
     }
     for (currency, from, rate) in [
-        ("GBP", "2025-09-01", "1.158"), ("GBP", "2025-12-01", "1.164"), ("GBP", "2026-02-01", "1.171"), ("GBP", "2026-03-16", "1.169"),
-        ("USD", "2025-09-01", "0.921"), ("USD", "2026-01-01", "0.914"), ("USD", "2026-03-01", "0.908"),
+        ("GBP", "2025-09-01", "1.158"),
+        ("GBP", "2025-12-01", "1.164"),
+        ("GBP", "2026-02-01", "1.171"),
+        ("GBP", "2026-03-16", "1.169"),
+        ("USD", "2025-09-01", "0.921"),
+        ("USD", "2026-01-01", "0.914"),
+        ("USD", "2026-03-01", "0.908"),
     ] {
         let currency = Currency::of(currency).map_err(corrupt)?;
         let rate: ExchangeRate = rate.parse().map_err(corrupt)?;
@@ -112,31 +215,44 @@ pub(crate) async fn build(store: &Store) -> Result<People> {
             set_up(connection, FIRST_DAY).await?;
             let mut people = (Vec::new(), Vec::new());
             for customer in CUSTOMERS {
-                let id = customers::add(connection, &NewCustomer {
-                    number: customer.number,
-                    name: customer.name,
-                    class: customer.class,
-                    address: customer.address,
-                    country: customer.country,
-                    tax_id: customer.tax_id,
-                    currency: Currency::of(customer.currency).map_err(corrupt)?,
-                    terms: customer.terms,
-                    credit_limit: customer.limit.map(Money),
-                    // Stops are set when the history has been played.
-                    stop_reason: None,
-                    needs_order_number: customer.needs_order_number,
-                })
+                let id = customers::add(
+                    connection,
+                    &NewCustomer {
+                        number: customer.number,
+                        name: customer.name,
+                        class: customer.class,
+                        address: customer.address,
+                        country: customer.country,
+                        tax_id: customer.tax_id,
+                        currency: Currency::of(customer.currency).map_err(corrupt)?,
+                        terms: customer.terms,
+                        credit_limit: customer.limit.map(Money),
+                        // Stops are set when the history has been played.
+                        stop_reason: None,
+                        needs_order_number: customer.needs_order_number,
+                    },
+                )
                 .await?;
                 people.0.push(id);
             }
             let rules = rules::load(connection).await?;
             for (code, name, kind, class, unit, price, tax_code, cost) in ITEMS {
                 let list_price = price.parse().map_err(corrupt)?;
-                let item = items::add(connection, &NewItem { code, name, kind: *kind, class, unit, list_price, tax_code }).await?;
+                let item =
+                    items::add(connection, &NewItem { code, name, kind: *kind, class, unit, list_price, tax_code })
+                        .await?;
                 people.1.push(item);
                 if *cost > 0 {
                     let quantity = if *cost > 50_000 { 9 } else { 420 };
-                    items::take_in(connection, &rules, item, Quantity::from_whole(quantity), Money(cost * quantity), FIRST_DAY).await?;
+                    items::take_in(
+                        connection,
+                        &rules,
+                        item,
+                        Quantity::from_whole(quantity),
+                        Money(cost * quantity),
+                        FIRST_DAY,
+                    )
+                    .await?;
                 }
             }
             Ok(people)

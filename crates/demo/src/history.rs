@@ -84,7 +84,15 @@ impl Player<'_> {
             if (1..50_000).contains(cost) {
                 let quantity = self.random.i64(50..110);
                 let dearer = cost + self.random.i64(-20..60);
-                items::take_in(connection, &rules, *item, Quantity::from_whole(quantity), Money(dearer * quantity), day).await?;
+                items::take_in(
+                    connection,
+                    &rules,
+                    *item,
+                    Quantity::from_whole(quantity),
+                    Money(dearer * quantity),
+                    day,
+                )
+                .await?;
             }
         }
         Ok(())
@@ -114,7 +122,14 @@ impl Player<'_> {
             }
             let quantity = self.random.i64(1..=if ITEMS[at].7 > 2_500 { 6 } else { 24 });
             let many = quantity >= 20;
-            lines.push(line(customer, item, ITEMS[at].5, quantity, if many { "5" } else { "0" }, many.then_some("20 and over"))?);
+            lines.push(line(
+                customer,
+                item,
+                ITEMS[at].5,
+                quantity,
+                if many { "5" } else { "0" },
+                many.then_some("20 and over"),
+            )?);
         }
         if lines.is_empty() {
             lines.push(line(customer, self.people.item("JR-34")?, "11.85", 12, "0", None)?);
@@ -124,13 +139,16 @@ impl Player<'_> {
         }
         let wants_number = customer.needs_order_number || self.random.bool();
         let number = wants_number.then(|| format!("PO {}", self.random.u32(20_000..99_000)));
-        let order = orders::enter(connection, &NewOrder {
-            customer: self.people.customers[position],
-            customer_order_number: number,
-            order_date: day,
-            promised_date: Some(working_day(day.checked_add_days(Days::new(7)).unwrap_or(day))),
-            lines,
-        })
+        let order = orders::enter(
+            connection,
+            &NewOrder {
+                customer: self.people.customers[position],
+                customer_order_number: number,
+                order_date: day,
+                promised_date: Some(working_day(day.checked_add_days(Days::new(7)).unwrap_or(day))),
+                lines,
+            },
+        )
         .await?;
         orders::confirm(connection, order).await?;
         self.plan(connection, day, order).await
@@ -161,7 +179,13 @@ impl Player<'_> {
         Ok(())
     }
 
-    async fn ship(&mut self, connection: &mut Connection, day: NaiveDate, order: OrderId, lines: Vec<(OrderLineId, Quantity)>) -> Result<()> {
+    async fn ship(
+        &mut self,
+        connection: &mut Connection,
+        day: NaiveDate,
+        order: OrderId,
+        lines: Vec<(OrderLineId, Quantity)>,
+    ) -> Result<()> {
         let shipment = pack(connection, day, order, lines, self.random.u32(100_000..999_999)).await?;
         let rules = rules::load(connection).await?;
         shipments::post(connection, &rules, shipment, None, day).await?;
@@ -192,13 +216,23 @@ impl Player<'_> {
             let Some(document) = view.document else { continue };
             if let Some(after) = CUSTOMERS[position].pays_after {
                 let due = (document.due_date - day).num_days() + after + self.random.i64(-2..5);
-                self.later(day, u64::try_from(due.max(1)).unwrap_or(1), Event::Pay { customer: position, invoice: posted.id });
+                self.later(
+                    day,
+                    u64::try_from(due.max(1)).unwrap_or(1),
+                    Event::Pay { customer: position, invoice: posted.id },
+                );
             }
         }
         Ok(())
     }
 
-    async fn pay(&mut self, connection: &mut Connection, _day: NaiveDate, customer: usize, invoice: InvoiceId) -> Result<()> {
+    async fn pay(
+        &mut self,
+        connection: &mut Connection,
+        _day: NaiveDate,
+        customer: usize,
+        invoice: InvoiceId,
+    ) -> Result<()> {
         let rules = rules::load(connection).await?;
         let view = invoices::view(connection, invoice).await?;
         let (Some(open), Some(document), Some(number)) = (view.open, view.document, view.number) else { return Ok(()) };
@@ -208,33 +242,55 @@ impl Player<'_> {
         let amount = document.currency.format(open);
         let check = self.random.u32(0..3) == 0;
         let reference = if check { format!("check {}", self.random.u32(1_000..9_999)) } else { number };
-        receipts::post(connection, &rules, &NewReceipt {
-            customer: self.people.customers[customer],
-            method: if check { Method::Check } else { Method::Transfer },
-            date: None,
-            amount: amount.clone(),
-            reference: Some(reference),
-            applications: Some(vec![NewApplication { invoice, amount }]),
-        }, None)
+        receipts::post(
+            connection,
+            &rules,
+            &NewReceipt {
+                customer: self.people.customers[customer],
+                method: if check { Method::Check } else { Method::Transfer },
+                date: None,
+                amount: amount.clone(),
+                reference: Some(reference),
+                applications: Some(vec![NewApplication { invoice, amount }]),
+                first: None,
+            },
+            None,
+        )
         .await?;
         Ok(())
     }
 }
 
 /// Packs a shipment with a carrier of ours.
-pub(crate) async fn pack(connection: &mut Connection, day: NaiveDate, order: OrderId, lines: Vec<(OrderLineId, Quantity)>, consignment: u32) -> Result<ShipmentId> {
-    shipments::pack(connection, &NewShipment {
-        order,
-        packed_date: day,
-        carrier: Some("Coast & Moor Parcels".to_owned()),
-        consignment_number: Some(format!("CM{consignment}")),
-        lines,
-    })
+pub(crate) async fn pack(
+    connection: &mut Connection,
+    day: NaiveDate,
+    order: OrderId,
+    lines: Vec<(OrderLineId, Quantity)>,
+    consignment: u32,
+) -> Result<ShipmentId> {
+    shipments::pack(
+        connection,
+        &NewShipment {
+            order,
+            packed_date: day,
+            carrier: Some("Coast & Moor Parcels".to_owned()),
+            consignment_number: Some(format!("CM{consignment}")),
+            lines,
+        },
+    )
     .await
 }
 
 /// An order line in the customer's currency and with its tax treatment.
-pub(crate) fn line(customer: &Customer, item: ItemId, list_price: &str, quantity: i64, percent_off: &str, reason: Option<&str>) -> Result<NewOrderLine> {
+pub(crate) fn line(
+    customer: &Customer,
+    item: ItemId,
+    list_price: &str,
+    quantity: i64,
+    percent_off: &str,
+    reason: Option<&str>,
+) -> Result<NewOrderLine> {
     let corrupt = |error: till_core::fixed::DecimalError| till_store::StoreError::Corrupt(error.to_string());
     let price: UnitPrice = list_price.parse().map_err(corrupt)?;
     // Prices abroad are agreed in the customer's currency, a little under and over home prices.

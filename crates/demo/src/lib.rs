@@ -54,11 +54,18 @@ mod tests {
         assert!(verification.holds, "{broken:#?}");
         let sheet = till_store::day_sheet::day_sheet(&mut connection).await.unwrap();
         use till_core::day_sheet::Work;
-        for work in [Work::Stopped, Work::MoneyLyingStill, Work::ReadyToGo, Work::ToBill, Work::Late, Work::OrdersToFinish] {
+        for work in
+            [Work::Stopped, Work::MoneyLyingStill, Work::ReadyToGo, Work::ToBill, Work::Late, Work::OrdersToFinish]
+        {
             assert!(sheet.items.iter().any(|item| item.work == work), "nothing of {work:?}");
         }
         assert_eq!(sheet.business_date, BUSINESS_DATE);
-        let orders = till_store::orders::list(&mut connection, &till_store::orders::OrderFilter { limit: 1000, ..Default::default() }).await.unwrap();
+        let orders = till_store::orders::list(
+            &mut connection,
+            &till_store::orders::OrderFilter { limit: 1000, ..Default::default() },
+        )
+        .await
+        .unwrap();
         use till_core::order::OrderState;
         for state in [OrderState::Draft, OrderState::Open, OrderState::Filled, OrderState::Closed] {
             assert!(orders.orders.iter().any(|order| order.state == state), "no order is {state:?}");

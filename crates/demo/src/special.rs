@@ -32,29 +32,105 @@ struct Case<'a> {
 const CASES: &[Case<'static>] = &[
     // Two orders of one customer, one of them shipped in part: two shipments for one invoice.
     Case {
-        customer: "1001", customer_order_number: Some("SH-2611"), ordered: 9, shipped: Some(6),
+        customer: "1001",
+        customer_order_number: Some("SH-2611"),
+        ordered: 9,
+        shipped: Some(6),
         lines: &[
-            ("HB-12", 60, 40, "5", Some("40 and over")), ("FL-PI", 12, 12, "0", None), ("RF-AL", 4, 4, "0", None), ("FRT", 1, 1, "0", None),
+            ("HB-12", 60, 40, "5", Some("40 and over")),
+            ("FL-PI", 12, 12, "0", None),
+            ("RF-AL", 4, 4, "0", None),
+            ("FRT", 1, 1, "0", None),
         ],
     },
-    Case { customer: "1001", customer_order_number: Some("SH-2619"), ordered: 5, shipped: Some(2), lines: &[("WX-BR", 25, 25, "0", None), ("BK-01", 2, 2, "0", None)] },
-    Case { customer: "1002", customer_order_number: None, ordered: 12, shipped: Some(9), lines: &[("HB-SU", 80, 50, "7.5", Some("spring order")), ("FR-50", 30, 30, "5", Some("20 and over"))] },
+    Case {
+        customer: "1001",
+        customer_order_number: Some("SH-2619"),
+        ordered: 5,
+        shipped: Some(2),
+        lines: &[("WX-BR", 25, 25, "0", None), ("BK-01", 2, 2, "0", None)],
+    },
+    Case {
+        customer: "1002",
+        customer_order_number: None,
+        ordered: 12,
+        shipped: Some(9),
+        lines: &[("HB-SU", 80, 50, "7.5", Some("spring order")), ("FR-50", 30, 30, "5", Some("20 and over"))],
+    },
     // Stopped: reverse charge without a tax id.
-    Case { customer: "2001", customer_order_number: Some("VC 77"), ordered: 8, shipped: Some(4), lines: &[("EX-09", 1, 1, "5", Some("spring offer, to 31 Mar"))] },
+    Case {
+        customer: "2001",
+        customer_order_number: Some("VC 77"),
+        ordered: 8,
+        shipped: Some(4),
+        lines: &[("EX-09", 1, 1, "5", Some("spring offer, to 31 Mar"))],
+    },
     // Stopped: this customer wants its order number on every invoice.
-    Case { customer: "1004", customer_order_number: None, ordered: 14, shipped: Some(11), lines: &[("JR-34", 120, 120, "5", Some("20 and over")), ("LD-GD", 60, 60, "5", Some("20 and over")), ("FRT", 1, 1, "0", None)] },
+    Case {
+        customer: "1004",
+        customer_order_number: None,
+        ordered: 14,
+        shipped: Some(11),
+        lines: &[
+            ("JR-34", 120, 120, "5", Some("20 and over")),
+            ("LD-GD", 60, 60, "5", Some("20 and over")),
+            ("FRT", 1, 1, "0", None),
+        ],
+    },
     // On stop: billing what has gone goes on, with a warning.
-    Case { customer: "1007", customer_order_number: None, ordered: 13, shipped: Some(8), lines: &[("JR-50", 30, 30, "5", Some("20 and over")), ("LD-GD", 12, 12, "0", None)] },
-    Case { customer: "1003", customer_order_number: None, ordered: 4, shipped: Some(1), lines: &[("JR-34", 12, 12, "0", None), ("SM-ST", 1, 1, "0", None)] },
+    Case {
+        customer: "1007",
+        customer_order_number: None,
+        ordered: 13,
+        shipped: Some(8),
+        lines: &[("JR-50", 30, 30, "5", Some("20 and over")), ("LD-GD", 12, 12, "0", None)],
+    },
+    Case {
+        customer: "1003",
+        customer_order_number: None,
+        ordered: 4,
+        shipped: Some(1),
+        lines: &[("JR-34", 12, 12, "0", None), ("SM-ST", 1, 1, "0", None)],
+    },
     // Two rates of tax on one invoice.
-    Case { customer: "1010", customer_order_number: Some("BW 0318"), ordered: 3, shipped: Some(0), lines: &[("FD-14", 20, 20, "5", Some("20 and over")), ("SU-FL", 2, 2, "0", None), ("FRT", 1, 1, "0", None)] },
+    Case {
+        customer: "1010",
+        customer_order_number: Some("BW 0318"),
+        ordered: 3,
+        shipped: Some(0),
+        lines: &[("FD-14", 20, 20, "5", Some("20 and over")), ("SU-FL", 2, 2, "0", None), ("FRT", 1, 1, "0", None)],
+    },
     // Abroad.
-    Case { customer: "3001", customer_order_number: Some("WF-1190"), ordered: 7, shipped: Some(3), lines: &[("SU-FL", 4, 4, "0", None), ("GL-LE", 10, 10, "0", None)] },
+    Case {
+        customer: "3001",
+        customer_order_number: Some("WF-1190"),
+        ordered: 7,
+        shipped: Some(3),
+        lines: &[("SU-FL", 4, 4, "0", None), ("GL-LE", 10, 10, "0", None)],
+    },
     // Packed and not posted: not there to be billed.
-    Case { customer: "1006", customer_order_number: None, ordered: 4, shipped: None, lines: &[("SM-ST", 6, 6, "0", None), ("HT-JH", 12, 12, "0", None)] },
-    Case { customer: "1012", customer_order_number: None, ordered: 3, shipped: None, lines: &[("FD-FN", 10, 10, "0", None)] },
+    Case {
+        customer: "1006",
+        customer_order_number: None,
+        ordered: 4,
+        shipped: None,
+        lines: &[("SM-ST", 6, 6, "0", None), ("HT-JH", 12, 12, "0", None)],
+    },
+    Case {
+        customer: "1012",
+        customer_order_number: None,
+        ordered: 3,
+        shipped: None,
+        lines: &[("FD-FN", 10, 10, "0", None)],
+    },
     // Confirmed, nothing gone.
-    Case { customer: "1008", customer_order_number: None, ordered: 1, shipped: None, lines: &[("BK-01", 30, 0, "5", Some("20 and over"))] },
+    Case {
+        customer: "1008",
+        customer_order_number: None,
+        ordered: 1,
+        shipped: None,
+        lines: &[("BK-01", 30, 0, "5", Some("20 and over"))],
+    },
 ];
 
 pub(crate) async fn run(store: &Store, people: &People) -> Result<()> {
@@ -87,13 +163,16 @@ fn lines(people: &People, case: &Case<'_>) -> Result<Vec<NewOrderLine>> {
 }
 
 async fn play(connection: &mut Connection, people: &People, case: &Case<'_>) -> Result<OrderId> {
-    let order = orders::enter(connection, &NewOrder {
-        customer: people.customer(case.customer)?,
-        customer_order_number: case.customer_order_number.map(str::to_owned),
-        order_date: days_ago(case.ordered),
-        promised_date: BUSINESS_DATE.checked_add_days(Days::new(6)),
-        lines: lines(people, case)?,
-    })
+    let order = orders::enter(
+        connection,
+        &NewOrder {
+            customer: people.customer(case.customer)?,
+            customer_order_number: case.customer_order_number.map(str::to_owned),
+            order_date: days_ago(case.ordered),
+            promised_date: BUSINESS_DATE.checked_add_days(Days::new(6)),
+            lines: lines(people, case)?,
+        },
+    )
     .await?;
     orders::confirm(connection, order).await?;
     let view = orders::view(connection, order).await?;
@@ -121,24 +200,36 @@ async fn play(connection: &mut Connection, people: &People, case: &Case<'_>) -> 
 async fn paid_too_much(connection: &mut Connection, people: &People) -> Result<()> {
     let rules = rules::load(connection).await?;
     let quillback = people.customer("1005")?;
-    receipts::post(connection, &rules, &NewReceipt {
-        customer: quillback,
-        method: Method::Transfer,
-        date: Some(days_ago(8)),
-        amount: "40.00".to_owned(),
-        reference: Some("paid twice, sorry".to_owned()),
-        applications: Some(Vec::new()),
-    }, None)
+    receipts::post(
+        connection,
+        &rules,
+        &NewReceipt {
+            customer: quillback,
+            method: Method::Transfer,
+            date: Some(days_ago(8)),
+            amount: "40.00".to_owned(),
+            reference: Some("paid twice, sorry".to_owned()),
+            applications: Some(Vec::new()),
+            first: None,
+        },
+        None,
+    )
     .await?;
     let tern = people.customer("1006")?;
-    receipts::post(connection, &rules, &NewReceipt {
-        customer: tern,
-        method: Method::Check,
-        date: Some(days_ago(2)),
-        amount: "250.00".to_owned(),
-        reference: Some("check 4410, for the May colonies".to_owned()),
-        applications: Some(Vec::new()),
-    }, None)
+    receipts::post(
+        connection,
+        &rules,
+        &NewReceipt {
+            customer: tern,
+            method: Method::Check,
+            date: Some(days_ago(2)),
+            amount: "250.00".to_owned(),
+            reference: Some("check 4410, for the May colonies".to_owned()),
+            applications: Some(Vec::new()),
+            first: None,
+        },
+        None,
+    )
     .await?;
     Ok(())
 }
@@ -146,26 +237,35 @@ async fn paid_too_much(connection: &mut Connection, people: &People) -> Result<(
 /// Half of an invoice, so that one is partly paid.
 async fn paid_in_part(connection: &mut Connection, people: &People) -> Result<()> {
     let rules = rules::load(connection).await?;
-    receipts::post(connection, &rules, &NewReceipt {
-        customer: people.customer("1003")?,
-        method: Method::Check,
-        date: Some(days_ago(1)),
-        amount: "75.00".to_owned(),
-        reference: Some("check 118, on account".to_owned()),
-        applications: None,
-    }, None)
+    receipts::post(
+        connection,
+        &rules,
+        &NewReceipt {
+            customer: people.customer("1003")?,
+            method: Method::Check,
+            date: Some(days_ago(1)),
+            amount: "75.00".to_owned(),
+            reference: Some("check 118, on account".to_owned()),
+            applications: None,
+            first: None,
+        },
+        None,
+    )
     .await?;
     Ok(())
 }
 
 async fn draft_order(connection: &mut Connection, people: &People) -> Result<()> {
-    orders::enter(connection, &NewOrder {
-        customer: people.customer("1009")?,
-        customer_order_number: None,
-        order_date: BUSINESS_DATE,
-        promised_date: None,
-        lines: vec![line(customer("1009"), people.item("SU-FL")?, "94.00", 12, "0", None)?],
-    })
+    orders::enter(
+        connection,
+        &NewOrder {
+            customer: people.customer("1009")?,
+            customer_order_number: None,
+            order_date: BUSINESS_DATE,
+            promised_date: None,
+            lines: vec![line(customer("1009"), people.item("SU-FL")?, "94.00", 12, "0", None)?],
+        },
+    )
     .await?;
     Ok(())
 }
@@ -173,7 +273,8 @@ async fn draft_order(connection: &mut Connection, people: &People) -> Result<()>
 /// A draft over one line of the Orchard Lane shipment: its quantity is reserved.
 async fn draft_invoice(connection: &mut Connection, people: &People) -> Result<()> {
     let rules = rules::load(connection).await?;
-    let filter = till_store::unbilled::UnbilledFilter { customer: Some(people.customer("1002")?), ..Default::default() };
+    let filter =
+        till_store::unbilled::UnbilledFilter { customer: Some(people.customer("1002")?), ..Default::default() };
     let open = till_store::unbilled::list(connection, &rules, &filter).await?;
     let line: Option<ShipmentLineId> = open
         .customers

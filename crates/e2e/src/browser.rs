@@ -56,11 +56,7 @@ pub struct Browser {
 struct ConsoleLog;
 
 impl WebDriverCompatibleCommand for ConsoleLog {
-    fn endpoint(
-        &self,
-        base: &url::Url,
-        session: Option<&str>,
-    ) -> std::result::Result<url::Url, url::ParseError> {
+    fn endpoint(&self, base: &url::Url, session: Option<&str>) -> std::result::Result<url::Url, url::ParseError> {
         base.join(&format!("session/{}/se/log", session.unwrap_or_default()))
     }
 
@@ -91,7 +87,8 @@ impl Browser {
             }),
         );
         capabilities.insert("goog:loggingPrefs".to_owned(), json!({ "browser": "ALL" }));
-        let client = ClientBuilder::new(HttpConnector::new()).capabilities(capabilities).connect(&driver.address).await?;
+        let client =
+            ClientBuilder::new(HttpConnector::new()).capabilities(capabilities).connect(&driver.address).await?;
         Ok(Self { client, _driver: driver, _profile: profile })
     }
 
@@ -180,7 +177,12 @@ impl Browser {
     /// # Errors
     /// Where none comes within ten seconds.
     pub async fn text(&self, selector: &str) -> Result<String> {
-        let element = self.client.wait().at_most(Duration::from_secs(10)).for_element(Locator::Css(selector)).await
+        let element = self
+            .client
+            .wait()
+            .at_most(Duration::from_secs(10))
+            .for_element(Locator::Css(selector))
+            .await
             .map_err(|error| format!("nothing fits {selector}: {error}"))?;
         Ok(element.text().await?)
     }
@@ -202,6 +204,24 @@ impl Browser {
             tokio::time::sleep(Duration::from_millis(60)).await;
         }
         Err(format!("“{words}” does not stand in {selector}, but: {text}").into())
+    }
+
+    /// Waits until the field with this label has the focus.
+    ///
+    /// # Errors
+    /// Where that takes more than ten seconds.
+    pub async fn wait_for_focus(&self, label: &str) -> Result<()> {
+        let start = Instant::now();
+        while start.elapsed() < Duration::from_secs(10) {
+            let focus = self
+                .run("const e = document.activeElement; return e.ariaLabel ?? e.labels?.[0]?.innerText ?? ''")
+                .await?;
+            if focus.as_str().is_some_and(|name| name.starts_with(label)) {
+                return Ok(());
+            }
+            tokio::time::sleep(Duration::from_millis(40)).await;
+        }
+        Err(format!("“{label}” has no focus").into())
     }
 
     /// Clicks an element.

@@ -79,7 +79,6 @@ pub fn listen(store: Store, port: u16) -> std::io::Result<Listening> {
             .into_utoipa_app()
             .service(utoipa_actix_web::scope("/api").configure(api::configure))
             .into_app()
-            .service(web::scope("/api").default_service(web::to(problem::no_such_call)))
             .default_service(web::to(files::serve))
     })
     .workers(2)

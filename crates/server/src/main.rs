@@ -1,5 +1,6 @@
 //! The command line of Glad Till.
 
+use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
@@ -62,11 +63,7 @@ enum Failure {
     #[error("{0}")]
     Store(#[from] StoreError),
     #[error("{what}: {error}. {what_to_do}")]
-    Io {
-        what: String,
-        error: std::io::Error,
-        what_to_do: String,
-    },
+    Io { what: String, error: std::io::Error, what_to_do: String },
     #[error("{0}")]
     Json(#[from] serde_json::Error),
     #[error("There are no books in {0}. Make the demo with `glad-till demo`, or name another folder with --data.")]
@@ -78,13 +75,15 @@ enum Failure {
 #[actix_web::main]
 async fn main() -> ExitCode {
     tracing_subscriber::fmt()
-        .with_env_filter(tracing_subscriber::EnvFilter::try_from_default_env().unwrap_or_else(|_| "warn,till_server=info".into()))
+        .with_env_filter(
+            tracing_subscriber::EnvFilter::try_from_default_env().unwrap_or_else(|_| "warn,till_server=info".into()),
+        )
         .with_writer(std::io::stderr)
         .init();
     match run(CommandLine::parse().command).await {
         Ok(()) => ExitCode::SUCCESS,
         Err(failure) => {
-            eprintln!("glad-till: {failure}");
+            let _ = writeln!(std::io::stderr(), "glad-till: {failure}");
             ExitCode::FAILURE
         }
     }
@@ -99,10 +98,15 @@ async fn run(command: Command) -> Result<(), Failure> {
         }
         Command::Verify { data, json } => prove(&existing(&data)?, json).await,
         Command::Openapi => {
-            print!("{}", till_server::openapi()?);
+            let _ = write!(std::io::stdout(), "{}", till_server::openapi()?);
             Ok(())
         }
     }
+}
+
+/// Tells the person at the terminal. Where nobody listens any more, the work goes on.
+fn say(words: &str) {
+    let _ = writeln!(std::io::stdout(), "{words}");
 }
 
 fn books(data: &Data) -> PathBuf {
@@ -124,10 +128,11 @@ fn io(what: impl Into<String>, what_to_do: impl Into<String>) -> impl FnOnce(std
 async fn make_demo(data: &Data, fresh: bool) -> Result<PathBuf, Failure> {
     let folder = &data.data;
     let file = books(data);
-    let cannot = || io(format!("The folder {} cannot be written", folder.display()), "Name another one with --data or DATA.");
+    let cannot =
+        || io(format!("The folder {} cannot be written", folder.display()), "Name another one with --data or DATA.");
     std::fs::create_dir_all(folder).map_err(cannot())?;
     if file.exists() && !fresh {
-        println!("The demo company is in {}; use --fresh to begin again.", file.display());
+        say(&format!("The demo company is in {}; use --fresh to begin again.", file.display()));
         return Ok(file);
     }
     let building = folder.join("books.building.db");
@@ -137,7 +142,10 @@ async fn make_demo(data: &Data, fresh: bool) -> Result<PathBuf, Failure> {
             std::fs::remove_file(left_over).map_err(cannot())?;
         }
     }
-    println!("Making Marram Hive Supply in {}: half a year of orders, shipments, invoices and receipts.", file.display());
+    say(&format!(
+        "Making Marram Hive Supply in {}: half a year of orders, shipments, invoices and receipts.",
+        file.display()
+    ));
     let store = Store::open(&building).await?;
     till_demo::build(&store).await?;
     store.close().await;
@@ -155,13 +163,19 @@ async fn make_demo(data: &Data, fresh: bool) -> Result<PathBuf, Failure> {
 
 async fn serve(file: &Path, port: u16) -> Result<(), Failure> {
     let store = Store::open(file).await?;
-    let listening = till_server::listen(store.clone(), port)
-        .map_err(io(format!("Port {port} cannot be used"), "Is Glad Till running already? Choose another with --port or PORT."))?;
-    println!("Glad Till is on http://{}  (business date and books: {}). Stop it with Ctrl C.", listening.address, file.display());
-    println!("There is no sign-in yet: whoever can use this machine can use these books.");
+    let listening = till_server::listen(store.clone(), port).map_err(io(
+        format!("Port {port} cannot be used"),
+        "Is Glad Till running already? Choose another with --port or PORT.",
+    ))?;
+    say(&format!(
+        "Glad Till is on http://{}  (business date and books: {}). Stop it with Ctrl C.",
+        listening.address,
+        file.display()
+    ));
+    say("There is no sign-in yet: whoever can use this machine can use these books.");
     listening.server.await.map_err(io("The server stopped", "Start it again."))?;
     store.close().await;
-    println!("Stopped; the books are closed.");
+    say("Stopped; the books are closed.");
     Ok(())
 }
 
@@ -170,12 +184,12 @@ async fn prove(file: &Path, json: bool) -> Result<(), Failure> {
     let verification = verify::verify(&mut *store.read().await?).await?;
     store.close().await;
     if json {
-        println!("{}", serde_json::to_string_pretty(&verification)?);
+        say(&serde_json::to_string_pretty(&verification)?);
     } else {
         for proof in &verification.proofs {
-            println!("{} {}", if proof.holds { "●" } else { "◆" }, proof.name);
+            say(&format!("{} {}", if proof.holds { "●" } else { "◆" }, proof.name));
             for finding in &proof.findings {
-                println!("    {finding}");
+                say(&format!("    {finding}"));
             }
         }
     }

@@ -102,6 +102,11 @@ impl ResponseError for Problem {
 }
 
 /// For addresses below /api that lead nowhere.
-pub(crate) async fn no_such_call(request: HttpRequest) -> HttpResponse {
-    Problem::new(StatusCode::NOT_FOUND, "no_such_call", format!("There is no call {} {}.", request.method(), request.path())).error_response()
+pub(crate) fn no_such_call(request: &HttpRequest) -> HttpResponse {
+    Problem::new(
+        StatusCode::NOT_FOUND,
+        "no_such_call",
+        format!("There is no call {} {}.", request.method(), request.path()),
+    )
+    .error_response()
 }

@@ -19,10 +19,14 @@ pub(crate) fn json_config() -> web::JsonConfig {
             JsonPayloadError::Overflow { .. } | JsonPayloadError::OverflowKnownLength { .. } => {
                 Problem::new(StatusCode::PAYLOAD_TOO_LARGE, "too_large", "The request is too large. Send less at once.")
             }
-            JsonPayloadError::ContentType => {
-                Problem::new(StatusCode::UNSUPPORTED_MEDIA_TYPE, "not_json", "Send JSON, with the content type application/json.")
+            JsonPayloadError::ContentType => Problem::new(
+                StatusCode::UNSUPPORTED_MEDIA_TYPE,
+                "not_json",
+                "Send JSON, with the content type application/json.",
+            ),
+            other => {
+                Problem::new(StatusCode::BAD_REQUEST, "malformed", format!("The request cannot be read: {other}."))
             }
-            other => Problem::new(StatusCode::BAD_REQUEST, "malformed", format!("The request cannot be read: {other}.")),
         };
         problem.into()
     })
@@ -50,10 +54,7 @@ pub struct Change {
 impl Change {
     /// The request as the store remembers it: key, and mark of the call and its body.
     pub fn request<T: Serialize>(&self, body: &T) -> Request {
-        Request {
-            key: self.key.clone(),
-            fingerprint: fingerprint::of(&(&self.call, body)),
-        }
+        Request { key: self.key.clone(), fingerprint: fingerprint::of(&(&self.call, body)) }
     }
 }
 

@@ -57,8 +57,17 @@ pub async fn add(connection: &mut SqliteConnection, new: &NewCustomer<'_>) -> Re
         "INSERT INTO customers (number, name, class, address, country, tax_id, currency, terms, credit_limit_minor,
                                 stop_reason, needs_order_number)
          VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id AS \"id!\"",
-        new.number, new.name, new.class, new.address, new.country, new.tax_id, code, terms, limit,
-        new.stop_reason, new.needs_order_number
+        new.number,
+        new.name,
+        new.class,
+        new.address,
+        new.country,
+        new.tax_id,
+        code,
+        terms,
+        limit,
+        new.stop_reason,
+        new.needs_order_number
     )
     .fetch_one(connection)
     .await?;
@@ -328,7 +337,12 @@ async fn history(connection: &mut SqliteConnection, id: CustomerId, owes: Money)
 ///
 /// # Errors
 /// [`StoreError::Stale`] where someone changed the customer since `version`.
-pub async fn set_tax_id(connection: &mut SqliteConnection, id: CustomerId, version: i64, tax_id: Option<&str>) -> Result<i64> {
+pub async fn set_tax_id(
+    connection: &mut SqliteConnection,
+    id: CustomerId,
+    version: i64,
+    tax_id: Option<&str>,
+) -> Result<i64> {
     let row = sqlx::query!("SELECT name, version FROM customers WHERE id = ?", id.0)
         .fetch_optional(&mut *connection)
         .await?
@@ -338,7 +352,10 @@ pub async fn set_tax_id(connection: &mut SqliteConnection, id: CustomerId, versi
     }
     let tax_id = tax_id.map(str::trim).filter(|text| !text.is_empty());
     if tax_id.is_some_and(|text| text.len() > 20 || !text.chars().all(|c| c.is_ascii_alphanumeric())) {
-        return Err(StoreError::invalid("tax_id", "A tax id has letters and digits only, 20 at most, such as FR12345678901."));
+        return Err(StoreError::invalid(
+            "tax_id",
+            "A tax id has letters and digits only, 20 at most, such as FR12345678901.",
+        ));
     }
     sqlx::query!("UPDATE customers SET tax_id = ?, version = version + 1 WHERE id = ?", tax_id, id.0)
         .execute(connection)
@@ -351,9 +368,10 @@ pub async fn set_tax_id(connection: &mut SqliteConnection, id: CustomerId, versi
 /// # Errors
 /// An unknown number.
 pub async fn put_on_stop(connection: &mut SqliteConnection, number: &str, reason: &str) -> Result<()> {
-    let changed = sqlx::query!("UPDATE customers SET stop_reason = ?, version = version + 1 WHERE number = ?", reason, number)
-        .execute(connection)
-        .await?;
+    let changed =
+        sqlx::query!("UPDATE customers SET stop_reason = ?, version = version + 1 WHERE number = ?", reason, number)
+            .execute(connection)
+            .await?;
     if changed.rows_affected() == 0 {
         return Err(StoreError::not_found(DocumentKind::Customer, number));
     }

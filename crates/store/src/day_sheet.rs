@@ -4,7 +4,8 @@ use chrono::{Days, NaiveDate};
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
 use till_core::day_sheet::{
-    Ageing, DayFacts, DayItem, LateFacts, PackedFacts, UnappliedFacts, UnbilledFacts, UnfinishedFacts, Work, customer_ref, rank,
+    Ageing, DayFacts, DayItem, LateFacts, PackedFacts, UnappliedFacts, UnbilledFacts, UnfinishedFacts, Work,
+    customer_ref, rank,
 };
 use till_core::ids::{DocumentKind, DocumentRef};
 use till_core::money::{Currency, Money};
@@ -59,10 +60,7 @@ pub async fn day_sheet(connection: &mut SqliteConnection) -> Result<DaySheet> {
         .filter(|shipment| shipment.shipped_on == today)
         .map(|shipment| shipment.net_base)
         .sum();
-    let mut facts = DayFacts {
-        unbilled: unbilled_facts(&unbilled),
-        ..DayFacts::default()
-    };
+    let mut facts = DayFacts { unbilled: unbilled_facts(&unbilled), ..DayFacts::default() };
     load_unapplied(connection, &mut facts).await?;
     load_packed(connection, &rules, &mut facts).await?;
     let ageing = load_late(connection, today, &mut facts).await?;
@@ -251,9 +249,11 @@ pub async fn spine(connection: &mut SqliteConnection) -> Result<Spine> {
     let rules = rules::load(connection).await?;
     let sheet = day_sheet(connection).await?;
     let count = |work: Work| i64::try_from(sheet.items.iter().filter(|item| item.work == work).count()).unwrap_or(0);
-    let billing = sqlx::query_scalar!(r#"SELECT count(DISTINCT shipment_id) AS "count!: i64" FROM shipment_lines WHERE unbilled_e4 > 0"#)
-        .fetch_one(connection)
-        .await?;
+    let billing = sqlx::query_scalar!(
+        r#"SELECT count(DISTINCT shipment_id) AS "count!: i64" FROM shipment_lines WHERE unbilled_e4 > 0"#
+    )
+    .fetch_one(connection)
+    .await?;
     Ok(Spine {
         company: rules.company,
         base_currency: rules.base,

@@ -87,6 +87,9 @@ pub fn sensible_date(field: &str, date: chrono::NaiveDate) -> Result<chrono::Nai
     if (2000..=2100).contains(&date.year()) {
         Ok(date)
     } else {
-        Err(StoreError::invalid(field, format!("{} is out of reach. Use a date between 2000 and 2100.", calendar::words(date))))
+        Err(StoreError::invalid(
+            field,
+            format!("{} is out of reach. Use a date between 2000 and 2100.", calendar::words(date)),
+        ))
     }
 }

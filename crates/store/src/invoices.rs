@@ -93,7 +93,8 @@ fn dates(to_bill: &ToBill, rules: &Rules) -> Result<(DocumentDate, DocumentDate)
     }
     let document = DocumentDate::or_business_date(to_bill.document_date, rules.business_date);
     // A typed document date carries the posting date along, until that is typed too.
-    let posting = DocumentDate { date: to_bill.posting_date.unwrap_or(document.date), typed: to_bill.posting_date.is_some() };
+    let posting =
+        DocumentDate { date: to_bill.posting_date.unwrap_or(document.date), typed: to_bill.posting_date.is_some() };
     Ok((document, posting))
 }
 
@@ -101,7 +102,11 @@ fn dates(to_bill: &ToBill, rules: &Rules) -> Result<(DocumentDate, DocumentDate)
 ///
 /// # Errors
 /// An unknown line, a date out of reach.
-pub async fn preview(connection: &mut SqliteConnection, rules: &Rules, to_bill: &ToBill) -> Result<Vec<InvoicePreview>> {
+pub async fn preview(
+    connection: &mut SqliteConnection,
+    rules: &Rules,
+    to_bill: &ToBill,
+) -> Result<Vec<InvoicePreview>> {
     let (document_date, posting_date) = dates(to_bill, rules)?;
     let mut previews = Vec::new();
     for (customer, lines) in split(load_lines(connection, &to_bill.picks, None).await?) {
@@ -207,7 +212,8 @@ pub async fn make_drafts(connection: &mut SqliteConnection, rules: &Rules, to_bi
 }
 
 async fn reserve(connection: &mut SqliteConnection, id: InvoiceId, input: &InvoiceInput<'_>) -> Result<()> {
-    let lines: Vec<(ShipmentLineId, i64)> = input.lines.iter().map(|line| (line.shipment_line, line.quantity.scaled())).collect();
+    let lines: Vec<(ShipmentLineId, i64)> =
+        input.lines.iter().map(|line| (line.shipment_line, line.quantity.scaled())).collect();
     let lines = json(&lines)?;
     sqlx::query!(
         "INSERT INTO invoice_lines (invoice_id, position, shipment_line_id, quantity_e4)
@@ -256,20 +262,25 @@ async fn draft(connection: &mut SqliteConnection, id: InvoiceId, version: Option
     .await?
     .ok_or_else(|| StoreError::not_found(DocumentKind::Invoice, id))?;
     if let Some(number) = row.number.filter(|_| row.state == "posted") {
-        return Err(StoreError::WrongState(format!("This draft is posted already, as {number}. A posted invoice never changes.")));
+        return Err(StoreError::WrongState(format!(
+            "This draft is posted already, as {number}. A posted invoice never changes."
+        )));
     }
     if version.is_some_and(|seen| seen != row.version) {
         return Err(StoreError::Stale { what: "This draft".to_owned(), current: row.version });
     }
-    let picks = sqlx::query!("SELECT shipment_line_id, quantity_e4 FROM invoice_lines WHERE invoice_id = ? ORDER BY position", id.0)
-        .fetch_all(connection)
-        .await?
-        .into_iter()
-        .map(|line| Pick {
-            shipment_line: ShipmentLineId(line.shipment_line_id),
-            quantity: Some(Quantity::from_scaled(line.quantity_e4)),
-        })
-        .collect();
+    let picks = sqlx::query!(
+        "SELECT shipment_line_id, quantity_e4 FROM invoice_lines WHERE invoice_id = ? ORDER BY position",
+        id.0
+    )
+    .fetch_all(connection)
+    .await?
+    .into_iter()
+    .map(|line| Pick {
+        shipment_line: ShipmentLineId(line.shipment_line_id),
+        quantity: Some(Quantity::from_scaled(line.quantity_e4)),
+    })
+    .collect();
     Ok(Draft {
         customer: CustomerId(row.customer_id),
         to_bill: ToBill { picks, document_date: row.document_date, posting_date: row.posting_date },
@@ -277,7 +288,13 @@ async fn draft(connection: &mut SqliteConnection, id: InvoiceId, version: Option
 }
 
 /// What a draft comes to as it stands.
-async fn draft_input<'a>(connection: &mut SqliteConnection, rules: &'a Rules, id: InvoiceId, draft: &Draft, step: Step) -> Result<InvoiceInput<'a>> {
+async fn draft_input<'a>(
+    connection: &mut SqliteConnection,
+    rules: &'a Rules,
+    id: InvoiceId,
+    draft: &Draft,
+    step: Step,
+) -> Result<InvoiceInput<'a>> {
     let (document_date, posting_date) = dates(&draft.to_bill, rules)?;
     let lines = load_lines(connection, &draft.to_bill.picks, Some(id)).await?;
     input(connection, rules, step, draft.customer, lines, document_date, posting_date).await
@@ -287,7 +304,13 @@ async fn draft_input<'a>(connection: &mut SqliteConnection, rules: &'a Rules, id
 ///
 /// # Errors
 /// [`StoreError::Stale`], a line of another customer, or what the core refuses.
-pub async fn change_draft(connection: &mut SqliteConnection, rules: &Rules, id: InvoiceId, version: i64, to_bill: &ToBill) -> Result<i64> {
+pub async fn change_draft(
+    connection: &mut SqliteConnection,
+    rules: &Rules,
+    id: InvoiceId,
+    version: i64,
+    to_bill: &ToBill,
+) -> Result<i64> {
     let before = draft(connection, id, Some(version)).await?;
     release(connection, id).await?;
     let after = Draft { customer: before.customer, to_bill: to_bill.clone() };
@@ -295,7 +318,10 @@ pub async fn change_draft(connection: &mut SqliteConnection, rules: &Rules, id: 
     let (owner, _) = customers::facts(connection, before.customer).await?;
     let lines = load_lines(connection, &to_bill.picks, Some(id)).await?;
     if let Some(foreign) = lines.iter().find(|line| line.group.customer != before.customer) {
-        return Err(StoreError::invalid("picks", format!("{} is not a shipment to {}.", foreign.line.shipment_number, owner.name)));
+        return Err(StoreError::invalid(
+            "picks",
+            format!("{} is not a shipment to {}.", foreign.line.shipment_number, owner.name),
+        ));
     }
     let decision = decide(&input);
     if stops(&decision.blockers) {
@@ -304,7 +330,9 @@ pub async fn change_draft(connection: &mut SqliteConnection, rules: &Rules, id: 
     reserve(connection, id, &input).await?;
     sqlx::query!(
         "UPDATE invoices SET document_date = ?, posting_date = ?, version = version + 1 WHERE id = ?",
-        to_bill.document_date, to_bill.posting_date, id.0
+        to_bill.document_date,
+        to_bill.posting_date,
+        id.0
     )
     .execute(connection)
     .await?;
@@ -326,7 +354,13 @@ pub async fn drop_draft(connection: &mut SqliteConnection, id: InvoiceId, versio
 ///
 /// # Errors
 /// [`StoreError::Stale`], [`StoreError::Moved`], or what the core refuses.
-pub async fn post_draft(connection: &mut SqliteConnection, rules: &Rules, id: InvoiceId, version: i64, seen: &str) -> Result<PostedInvoice> {
+pub async fn post_draft(
+    connection: &mut SqliteConnection,
+    rules: &Rules,
+    id: InvoiceId,
+    version: i64,
+    seen: &str,
+) -> Result<PostedInvoice> {
     let draft = draft(connection, id, Some(version)).await?;
     let input = draft_input(connection, rules, id, &draft, Step::Post).await?;
     let decision = decide(&input);

@@ -35,7 +35,8 @@ pub struct NewItem<'a> {
 /// # Errors
 /// Where the code is taken.
 pub async fn add(connection: &mut SqliteConnection, new: &NewItem<'_>) -> Result<ItemId> {
-    let taken = sqlx::query_scalar!("SELECT id FROM items WHERE code = ?", new.code).fetch_optional(&mut *connection).await?;
+    let taken =
+        sqlx::query_scalar!("SELECT id FROM items WHERE code = ?", new.code).fetch_optional(&mut *connection).await?;
     if taken.is_some() {
         return Err(StoreError::invalid("code", format!("Item code {} is taken. Choose another.", new.code)));
     }
@@ -81,7 +82,9 @@ pub async fn take_in(
     };
     let entry = decide_intake(&input).map_err(StoreError::Refused)?;
     let scaled = quantity.scaled();
-    let layer = sqlx::query_scalar!(r#"SELECT coalesce(max(id), 0) + 1 AS "id!: i64" FROM stock_layers"#).fetch_one(&mut *connection).await?;
+    let layer = sqlx::query_scalar!(r#"SELECT coalesce(max(id), 0) + 1 AS "id!: i64" FROM stock_layers"#)
+        .fetch_one(&mut *connection)
+        .await?;
     let entry_id = match entry {
         Some(entry) => {
             let source = DocumentRef { kind: DocumentKind::Intake, id: layer, number: row.code };

@@ -96,9 +96,10 @@ pub async fn entry(connection: &mut SqliteConnection, id: EntryId) -> Result<Pos
 /// Where the database cannot be read.
 pub async fn entries_of(connection: &mut SqliteConnection, source: DocumentKind, id: i64) -> Result<Vec<PostedEntry>> {
     let word = source.word();
-    let ids = sqlx::query_scalar!("SELECT id FROM entries WHERE source_kind = ? AND source_id = ? ORDER BY number", word, id)
-        .fetch_all(&mut *connection)
-        .await?;
+    let ids =
+        sqlx::query_scalar!("SELECT id FROM entries WHERE source_kind = ? AND source_id = ? ORDER BY number", word, id)
+            .fetch_all(&mut *connection)
+            .await?;
     load(connection, &ids).await
 }
 
@@ -316,7 +317,12 @@ pub struct AccountSheet {
 ///
 /// # Errors
 /// [`StoreError::NotFound`] for an unknown number.
-pub async fn account_sheet(connection: &mut SqliteConnection, number: &str, as_of: NaiveDate, limit: i64) -> Result<AccountSheet> {
+pub async fn account_sheet(
+    connection: &mut SqliteConnection,
+    number: &str,
+    as_of: NaiveDate,
+    limit: i64,
+) -> Result<AccountSheet> {
     let account = sqlx::query!("SELECT name, account_type FROM accounts WHERE number = ?", number)
         .fetch_optional(&mut *connection)
         .await?

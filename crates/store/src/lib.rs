@@ -78,10 +78,8 @@ impl Store {
             sqlx::migrate::MigrateError::VersionMissing(_) => StoreError::NewerDatabase,
             other => StoreError::Migration(other),
         })?;
-        let readers = SqlitePoolOptions::new()
-            .max_connections(4)
-            .connect_with(options.pragma("query_only", "on"))
-            .await?;
+        let readers =
+            SqlitePoolOptions::new().max_connections(4).connect_with(options.pragma("query_only", "on")).await?;
         Ok(Self { writer, readers })
     }
 
@@ -153,15 +151,18 @@ where
     Ok(answer)
 }
 
-async fn earlier_answer<T: DeserializeOwned>(connection: &mut SqliteConnection, request: &Request) -> Result<Option<T>> {
+async fn earlier_answer<T: DeserializeOwned>(
+    connection: &mut SqliteConnection,
+    request: &Request,
+) -> Result<Option<T>> {
     let row = sqlx::query!("SELECT fingerprint, answer FROM requests WHERE key = ?", request.key)
         .fetch_optional(connection)
         .await?;
     match row {
         None => Ok(None),
         Some(row) if row.fingerprint != request.fingerprint => Err(StoreError::KeyReused),
-        Some(row) => serde_json::from_str(&row.answer)
-            .map(Some)
-            .map_err(|error| StoreError::Corrupt(error.to_string())),
+        Some(row) => {
+            serde_json::from_str(&row.answer).map(Some).map_err(|error| StoreError::Corrupt(error.to_string()))
+        }
     }
 }

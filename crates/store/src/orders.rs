@@ -70,7 +70,13 @@ pub async fn enter(connection: &mut SqliteConnection, new: &NewOrder) -> Result<
     let id = sqlx::query_scalar!(
         "INSERT INTO orders (number, customer_id, customer_order_number, order_date, promised_date, currency, terms)
          VALUES (?, ?, ?, ?, ?, ?, ?) RETURNING id AS \"id!\"",
-        number, new.customer.0, new.customer_order_number, new.order_date, new.promised_date, customer.currency, customer.terms
+        number,
+        new.customer.0,
+        new.customer_order_number,
+        new.order_date,
+        new.promised_date,
+        customer.currency,
+        customer.terms
     )
     .fetch_one(&mut *connection)
     .await?;
@@ -80,7 +86,13 @@ pub async fn enter(connection: &mut SqliteConnection, new: &NewOrder) -> Result<
     Ok(OrderId(id))
 }
 
-async fn enter_line(connection: &mut SqliteConnection, order: i64, position: i64, line: &NewOrderLine, currency: Currency) -> Result<()> {
+async fn enter_line(
+    connection: &mut SqliteConnection,
+    order: i64,
+    position: i64,
+    line: &NewOrderLine,
+    currency: Currency,
+) -> Result<()> {
     let item = sqlx::query!("SELECT code, name, list_price_e6, tax_code FROM items WHERE id = ?", line.item.0)
         .fetch_optional(&mut *connection)
         .await?
@@ -88,22 +100,39 @@ async fn enter_line(connection: &mut SqliteConnection, order: i64, position: i64
     let list_price = UnitPrice::from_scaled(item.list_price_e6);
     let price = line.unit_price.unwrap_or(list_price);
     if !line.quantity.is_positive() || line.quantity > LARGEST_QUANTITY {
-        return Err(StoreError::invalid(format!("lines.{position}.quantity"), format!("Order more than nothing of {}, and less than a hundred million.", item.code)));
+        return Err(StoreError::invalid(
+            format!("lines.{position}.quantity"),
+            format!("Order more than nothing of {}, and less than a hundred million.", item.code),
+        ));
     }
     if price < UnitPrice::ZERO || price > HIGHEST_PRICE {
-        return Err(StoreError::invalid(format!("lines.{position}.unit_price"), format!("The price of {} must be zero or more.", item.code)));
+        return Err(StoreError::invalid(
+            format!("lines.{position}.unit_price"),
+            format!("The price of {} must be zero or more.", item.code),
+        ));
     }
     if line.discount < Rate::ZERO || line.discount > Rate::ONE {
         return Err(StoreError::invalid(format!("lines.{position}.discount"), "A discount lies between 0 and 100 %."));
     }
     let net = line_amounts(line.quantity, price, line.discount, currency).net;
-    let (quantity, price, list, discount) = (line.quantity.scaled(), price.scaled(), list_price.scaled(), line.discount.scaled());
+    let (quantity, price, list, discount) =
+        (line.quantity.scaled(), price.scaled(), list_price.scaled(), line.discount.scaled());
     let tax_code = line.tax_code.as_ref().unwrap_or(&item.tax_code);
     sqlx::query!(
         "INSERT INTO order_lines (order_id, position, item_id, description, ordered_e4, unit_price_e6, list_price_e6,
                                   discount_e6, discount_reason, tax_code, net_minor)
          VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-        order, position, line.item.0, item.name, quantity, price, list, discount, line.discount_reason, tax_code, net.0
+        order,
+        position,
+        line.item.0,
+        item.name,
+        quantity,
+        price,
+        list,
+        discount,
+        line.discount_reason,
+        tax_code,
+        net.0
     )
     .execute(connection)
     .await?;
@@ -127,7 +156,11 @@ pub async fn confirm(connection: &mut SqliteConnection, id: OrderId) -> Result<(
     }
     let mut findings = Findings::at(Step::Confirm);
     if let Some(reason) = row.stop_reason {
-        findings.add(Check::CustomerOnStop, "customer.stop_reason", format!("{} is on stop: {reason}. A lead can lift it.", row.name));
+        findings.add(
+            Check::CustomerOnStop,
+            "customer.stop_reason",
+            format!("{} is on stop: {reason}. A lead can lift it.", row.name),
+        );
     }
     let blockers = findings.finish();
     if stops(&blockers) {
@@ -143,7 +176,12 @@ pub async fn confirm(connection: &mut SqliteConnection, id: OrderId) -> Result<(
 ///
 /// # Errors
 /// [`StoreError::Stale`] where someone changed the order since `version`.
-pub async fn set_customer_order_number(connection: &mut SqliteConnection, id: OrderId, version: i64, number: Option<&str>) -> Result<i64> {
+pub async fn set_customer_order_number(
+    connection: &mut SqliteConnection,
+    id: OrderId,
+    version: i64,
+    number: Option<&str>,
+) -> Result<i64> {
     let row = sqlx::query!("SELECT number, version FROM orders WHERE id = ?", id.0)
         .fetch_optional(&mut *connection)
         .await?
@@ -247,11 +285,8 @@ pub(crate) async fn write_states(connection: &mut SqliteConnection, after: &[Ord
 
 /// Works the states out again from what has happened.
 pub(crate) async fn refresh_states(connection: &mut SqliteConnection, ids: &[OrderId]) -> Result<()> {
-    let after: Vec<OrderAfter> = facts(connection, ids)
-        .await?
-        .iter()
-        .map(|order| OrderAfter { id: order.id, state: order.state() })
-        .collect();
+    let after: Vec<OrderAfter> =
+        facts(connection, ids).await?.iter().map(|order| OrderAfter { id: order.id, state: order.state() }).collect();
     write_states(connection, &after).await
 }
 

@@ -8,7 +8,9 @@ use till_core::checks::{Blocker, stops};
 use till_core::entry::Entry;
 use till_core::ids::{CustomerId, DocumentKind, DocumentRef, EntryId, InvoiceId, OrderId, ReceiptId};
 use till_core::money::{Currency, Money};
-use till_core::money_in::{Method, MoneyDecision, MoneyDocument, MoneyInput, OpenInvoice, Source, ToApply, decide, oldest_first};
+use till_core::money_in::{
+    Method, MoneyDecision, MoneyDocument, MoneyInput, OpenInvoice, Source, ToApply, decide, oldest_first,
+};
 use till_core::tape::{Change, Tape};
 
 use crate::convert::{currency, json, known};
@@ -46,6 +48,9 @@ pub struct NewReceipt {
     /// Where it goes; none to propose the oldest invoices first.
     #[serde(default)]
     pub applications: Option<Vec<NewApplication>>,
+    /// In a proposal, the invoice that comes before all others.
+    #[serde(default)]
+    pub first: Option<InvoiceId>,
 }
 
 /// Unapplied money to apply, as typed.
@@ -91,7 +96,11 @@ pub struct PostedReceipt {
     pub number: String,
 }
 
-async fn open_invoices(connection: &mut SqliteConnection, customer: CustomerId, currency_wanted: Currency) -> Result<Vec<OpenInvoice>> {
+async fn open_invoices(
+    connection: &mut SqliteConnection,
+    customer: CustomerId,
+    currency_wanted: Currency,
+) -> Result<Vec<OpenInvoice>> {
     let code = currency_wanted.code();
     let ids = sqlx::query_scalar!(
         "SELECT id FROM invoices WHERE customer_id = ? AND currency = ? AND open_minor > 0 ORDER BY due_date, id",
@@ -136,10 +145,11 @@ async fn to_apply(
     money: Currency,
     amount: Money,
     typed: Option<&[NewApplication]>,
+    first: Option<InvoiceId>,
 ) -> Result<Vec<ToApply>> {
     let Some(typed) = typed else {
         let open = open_invoices(connection, customer, money).await?;
-        return Ok(oldest_first(amount, &open)
+        return Ok(oldest_first(amount, &open, first)
             .into_iter()
             .filter_map(|(id, amount)| {
                 let invoice = open.iter().find(|invoice| invoice.id == id)?.clone();
@@ -165,7 +175,10 @@ async fn to_apply(
     Ok(to_apply)
 }
 
-async fn orders_on(connection: &mut SqliteConnection, to_apply: &[ToApply]) -> Result<Vec<till_core::order::OrderFacts>> {
+async fn orders_on(
+    connection: &mut SqliteConnection,
+    to_apply: &[ToApply],
+) -> Result<Vec<till_core::order::OrderFacts>> {
     let invoices = json(&to_apply.iter().map(|to_apply| to_apply.invoice.id).collect::<Vec<_>>())?;
     let ids = sqlx::query_scalar!(
         "SELECT DISTINCT order_id FROM invoice_orders WHERE invoice_id IN (SELECT value FROM json_each(?)) ORDER BY order_id",
@@ -176,7 +189,11 @@ async fn orders_on(connection: &mut SqliteConnection, to_apply: &[ToApply]) -> R
     orders::facts(connection, &ids.into_iter().map(OrderId).collect::<Vec<_>>()).await
 }
 
-async fn receipt_input<'a>(connection: &mut SqliteConnection, rules: &'a Rules, new: &NewReceipt) -> Result<MoneyInput<'a>> {
+async fn receipt_input<'a>(
+    connection: &mut SqliteConnection,
+    rules: &'a Rules,
+    new: &NewReceipt,
+) -> Result<MoneyInput<'a>> {
     if let Some(date) = new.date {
         sensible_date("date", date)?;
     }
@@ -186,7 +203,7 @@ async fn receipt_input<'a>(connection: &mut SqliteConnection, rules: &'a Rules, 
     let (customer, money) = customers::facts(connection, new.customer).await?;
     let amount = money.parse(&new.amount).map_err(|error| StoreError::decimal("amount", &error))?;
     let date = DocumentDate::or_business_date(new.date, rules.business_date);
-    let to_apply = to_apply(connection, new.customer, money, amount, new.applications.as_deref()).await?;
+    let to_apply = to_apply(connection, new.customer, money, amount, new.applications.as_deref(), new.first).await?;
     Ok(MoneyInput {
         customer: customer.id,
         customer_number: customer.number,
@@ -231,7 +248,12 @@ pub async fn preview(connection: &mut SqliteConnection, rules: &Rules, new: &New
 ///
 /// # Errors
 /// [`StoreError::Moved`] where a figure changed since the preview, or what the core refuses.
-pub async fn post(connection: &mut SqliteConnection, rules: &Rules, new: &NewReceipt, seen: Option<&str>) -> Result<PostedReceipt> {
+pub async fn post(
+    connection: &mut SqliteConnection,
+    rules: &Rules,
+    new: &NewReceipt,
+    seen: Option<&str>,
+) -> Result<PostedReceipt> {
     let input = receipt_input(connection, rules, new).await?;
     let decision = decide(&input);
     let entry = agreed(&decision, seen)?;
@@ -298,7 +320,12 @@ async fn write_applications(
     orders::write_states(connection, &decision.orders).await
 }
 
-async fn unapplied_input<'a>(connection: &mut SqliteConnection, rules: &'a Rules, id: ReceiptId, new: &NewApplications) -> Result<(MoneyInput<'a>, i64)> {
+async fn unapplied_input<'a>(
+    connection: &mut SqliteConnection,
+    rules: &'a Rules,
+    id: ReceiptId,
+    new: &NewApplications,
+) -> Result<(MoneyInput<'a>, i64)> {
     if let Some(date) = new.date {
         sensible_date("date", date)?;
     }
@@ -314,7 +341,7 @@ async fn unapplied_input<'a>(connection: &mut SqliteConnection, rules: &'a Rules
     let money = currency(&row.currency)?;
     let amount = Money(row.unapplied_minor);
     let date = DocumentDate::or_business_date(new.date, rules.business_date);
-    let to_apply = to_apply(connection, customer.id, money, amount, new.applications.as_deref()).await?;
+    let to_apply = to_apply(connection, customer.id, money, amount, new.applications.as_deref(), None).await?;
     let input = MoneyInput {
         customer: customer.id,
         customer_number: customer.number,
@@ -343,7 +370,12 @@ async fn unapplied_input<'a>(connection: &mut SqliteConnection, rules: &'a Rules
 ///
 /// # Errors
 /// An unknown receipt or invoice, an amount that cannot be read.
-pub async fn preview_apply(connection: &mut SqliteConnection, rules: &Rules, id: ReceiptId, new: &NewApplications) -> Result<MoneyPreview> {
+pub async fn preview_apply(
+    connection: &mut SqliteConnection,
+    rules: &Rules,
+    id: ReceiptId,
+    new: &NewApplications,
+) -> Result<MoneyPreview> {
     let (input, _) = unapplied_input(connection, rules, id, new).await?;
     Ok(previewed(&input, decide(&input)))
 }
@@ -426,7 +458,13 @@ pub struct ReceiptList {
 ///
 /// # Errors
 /// Where the database cannot be read.
-pub async fn list(connection: &mut SqliteConnection, search: Option<&str>, only_unapplied: bool, limit: i64, offset: i64) -> Result<ReceiptList> {
+pub async fn list(
+    connection: &mut SqliteConnection,
+    search: Option<&str>,
+    only_unapplied: bool,
+    limit: i64,
+    offset: i64,
+) -> Result<ReceiptList> {
     let like = search.map(crate::find::pattern);
     let rows = sqlx::query!(
         r#"SELECT receipts.id, receipts.number, customer_id, name, method, posting_date AS "date: NaiveDate", reference, receipts.currency,

@@ -100,14 +100,12 @@ async fn taxes(connection: &mut SqliteConnection) -> Result<TaxTable> {
 }
 
 async fn periods(connection: &mut SqliteConnection) -> Result<Periods> {
-    let rows = sqlx::query!(r#"SELECT first AS "first: NaiveDate", last AS "last: NaiveDate", open FROM periods ORDER BY first"#)
-        .fetch_all(connection)
-        .await?;
-    Ok(Periods(
-        rows.into_iter()
-            .map(|row| Period { first: row.first, last: row.last, open: row.open != 0 })
-            .collect(),
-    ))
+    let rows = sqlx::query!(
+        r#"SELECT first AS "first: NaiveDate", last AS "last: NaiveDate", open FROM periods ORDER BY first"#
+    )
+    .fetch_all(connection)
+    .await?;
+    Ok(Periods(rows.into_iter().map(|row| Period { first: row.first, last: row.last, open: row.open != 0 }).collect()))
 }
 
 /// Base currency per one unit of `of`, as known on `date`; one for the base currency itself.
@@ -139,9 +137,12 @@ pub async fn exchange_rate(
 /// # Errors
 /// [`StoreError::NotSetUp`] where the range does not exist.
 pub(crate) async fn next_number(connection: &mut SqliteConnection, kind: &str) -> Result<(String, i64)> {
-    let row = sqlx::query!("UPDATE number_ranges SET next = next + 1 WHERE kind = ? RETURNING prefix, next - 1 AS \"number!: i64\"", kind)
-        .fetch_optional(connection)
-        .await?
-        .ok_or(StoreError::NotSetUp)?;
+    let row = sqlx::query!(
+        "UPDATE number_ranges SET next = next + 1 WHERE kind = ? RETURNING prefix, next - 1 AS \"number!: i64\"",
+        kind
+    )
+    .fetch_optional(connection)
+    .await?
+    .ok_or(StoreError::NotSetUp)?;
     Ok((format!("{}{}", row.prefix, row.number), row.number))
 }

@@ -67,9 +67,10 @@ pub async fn company(connection: &mut SqliteConnection, new: &NewCompany) -> Res
 /// # Errors
 /// Where the day is before the present one.
 pub async fn move_business_date(connection: &mut SqliteConnection, to: NaiveDate) -> Result<()> {
-    let moved = sqlx::query!("UPDATE company SET business_date = ? WHERE business_date IS NULL OR business_date <= ?", to, to)
-        .execute(connection)
-        .await?;
+    let moved =
+        sqlx::query!("UPDATE company SET business_date = ? WHERE business_date IS NULL OR business_date <= ?", to, to)
+            .execute(connection)
+            .await?;
     if moved.rows_affected() == 0 {
         return Err(StoreError::WrongState("The business date never goes back.".to_owned()));
     }
@@ -81,9 +82,15 @@ pub async fn move_business_date(connection: &mut SqliteConnection, to: NaiveDate
 /// # Errors
 /// Where the kind has one already.
 pub async fn number_range(connection: &mut SqliteConnection, kind: &str, prefix: &str, first: i64) -> Result<()> {
-    sqlx::query!("INSERT INTO number_ranges (kind, prefix, first, next) VALUES (?, ?, ?, ?)", kind, prefix, first, first)
-        .execute(connection)
-        .await?;
+    sqlx::query!(
+        "INSERT INTO number_ranges (kind, prefix, first, next) VALUES (?, ?, ?, ?)",
+        kind,
+        prefix,
+        first,
+        first
+    )
+    .execute(connection)
+    .await?;
     Ok(())
 }
 
@@ -122,14 +129,24 @@ pub async fn set_period(connection: &mut SqliteConnection, first: NaiveDate, ope
 /// Where the number, or a row of the map, exists already.
 pub async fn account(connection: &mut SqliteConnection, new: &NewAccount<'_>) -> Result<()> {
     let account_type = new.account_type.word();
-    sqlx::query!("INSERT INTO accounts (number, name, account_type) VALUES (?, ?, ?)", new.number, new.name, account_type)
-        .execute(&mut *connection)
-        .await?;
+    sqlx::query!(
+        "INSERT INTO accounts (number, name, account_type) VALUES (?, ?, ?)",
+        new.number,
+        new.name,
+        account_type
+    )
+    .execute(&mut *connection)
+    .await?;
     for (purpose, item_class) in new.serves {
         let purpose = purpose.word();
-        sqlx::query!("INSERT INTO account_map (purpose, item_class, account) VALUES (?, ?, ?)", purpose, *item_class, new.number)
-            .execute(&mut *connection)
-            .await?;
+        sqlx::query!(
+            "INSERT INTO account_map (purpose, item_class, account) VALUES (?, ?, ?)",
+            purpose,
+            *item_class,
+            new.number
+        )
+        .execute(&mut *connection)
+        .await?;
     }
     Ok(())
 }
@@ -173,7 +190,12 @@ pub async fn tax_code(
 ///
 /// # Errors
 /// Where one is noted for that date already.
-pub async fn exchange_rate(connection: &mut SqliteConnection, of: Currency, valid_from: NaiveDate, rate: ExchangeRate) -> Result<()> {
+pub async fn exchange_rate(
+    connection: &mut SqliteConnection,
+    of: Currency,
+    valid_from: NaiveDate,
+    rate: ExchangeRate,
+) -> Result<()> {
     let code = of.code();
     let rate = rate.scaled();
     sqlx::query!("INSERT INTO exchange_rates (currency, valid_from, rate_e9) VALUES (?, ?, ?)", code, valid_from, rate)

@@ -8,7 +8,9 @@ use sqlx::SqliteConnection;
 use till_core::checks::{Blocker, stops};
 use till_core::entry::Entry;
 use till_core::fixed::Quantity;
-use till_core::ids::{CustomerId, DocumentKind, DocumentRef, ItemId, LayerId, OrderId, OrderLineId, ShipmentId, ShipmentLineId};
+use till_core::ids::{
+    CustomerId, DocumentKind, DocumentRef, ItemId, LayerId, OrderId, OrderLineId, ShipmentId, ShipmentLineId,
+};
 use till_core::money::Money;
 use till_core::order::LineProgress;
 use till_core::shipment::{LineToShip, ShipmentDecision, ShipmentInput, decide, order_ref};
@@ -55,22 +57,38 @@ pub async fn pack(connection: &mut SqliteConnection, new: &NewShipment) -> Resul
     let id = sqlx::query_scalar!(
         "INSERT INTO shipments (number, order_id, customer_id, state, packed_date, carrier, consignment_number)
          VALUES (?, ?, ?, 'packed', ?, ?, ?) RETURNING id AS \"id!\"",
-        number, new.order.0, order.customer_id, new.packed_date, new.carrier, new.consignment_number
+        number,
+        new.order.0,
+        order.customer_id,
+        new.packed_date,
+        new.carrier,
+        new.consignment_number
     )
     .fetch_one(&mut *connection)
     .await?;
     for (position, (line, quantity)) in (0_i64..).zip(&new.lines) {
-        let owner = sqlx::query_scalar!("SELECT order_id FROM order_lines WHERE id = ?", line.0).fetch_optional(&mut *connection).await?;
+        let owner = sqlx::query_scalar!("SELECT order_id FROM order_lines WHERE id = ?", line.0)
+            .fetch_optional(&mut *connection)
+            .await?;
         if owner != Some(new.order.0) {
-            return Err(StoreError::invalid(format!("lines.{position}.order_line"), format!("This line is not on {}.", order.number)));
+            return Err(StoreError::invalid(
+                format!("lines.{position}.order_line"),
+                format!("This line is not on {}.", order.number),
+            ));
         }
         if !quantity.is_positive() {
-            return Err(StoreError::invalid(format!("lines.{position}.quantity"), "Pack more than nothing, or leave the line out."));
+            return Err(StoreError::invalid(
+                format!("lines.{position}.quantity"),
+                "Pack more than nothing, or leave the line out.",
+            ));
         }
         let scaled = quantity.scaled();
         sqlx::query!(
             "INSERT INTO shipment_lines (shipment_id, position, order_line_id, quantity_e4) VALUES (?, ?, ?, ?)",
-            id, position, line.0, scaled
+            id,
+            position,
+            line.0,
+            scaled
         )
         .execute(&mut *connection)
         .await?;
@@ -86,7 +104,12 @@ struct Loaded {
     shipment_lines: Vec<i64>,
 }
 
-async fn decide_on(connection: &mut SqliteConnection, rules: &Rules, id: ShipmentId, date: NaiveDate) -> Result<Loaded> {
+async fn decide_on(
+    connection: &mut SqliteConnection,
+    rules: &Rules,
+    id: ShipmentId,
+    date: NaiveDate,
+) -> Result<Loaded> {
     let head = sqlx::query!(
         r#"SELECT shipments.number, shipments.state, shipments.version, shipments.order_id, orders.number AS order_number,
                   order_date AS "order_date: NaiveDate", name, class, stop_reason
@@ -170,7 +193,13 @@ async fn decide_on(connection: &mut SqliteConnection, rules: &Rules, id: Shipmen
 ///
 /// # Errors
 /// What the core refuses; [`StoreError::Stale`] where it changed since `version`.
-pub async fn post(connection: &mut SqliteConnection, rules: &Rules, id: ShipmentId, version: Option<i64>, date: NaiveDate) -> Result<ShipmentId> {
+pub async fn post(
+    connection: &mut SqliteConnection,
+    rules: &Rules,
+    id: ShipmentId,
+    version: Option<i64>,
+    date: NaiveDate,
+) -> Result<ShipmentId> {
     let loaded = decide_on(connection, rules, id, date).await?;
     if version.is_some_and(|seen| seen != loaded.version) {
         return Err(StoreError::Stale { what: loaded.number, current: loaded.version });
@@ -187,9 +216,13 @@ pub async fn post(connection: &mut SqliteConnection, rules: &Rules, id: Shipment
     };
     for (line_id, line) in loaded.shipment_lines.iter().zip(&loaded.decision.lines) {
         let quantity = line.quantity.scaled();
-        sqlx::query!("UPDATE shipment_lines SET cost_minor = ?, unbilled_e4 = quantity_e4 WHERE id = ?", line.cost.0, line_id)
-            .execute(&mut *connection)
-            .await?;
+        sqlx::query!(
+            "UPDATE shipment_lines SET cost_minor = ?, unbilled_e4 = quantity_e4 WHERE id = ?",
+            line.cost.0,
+            line_id
+        )
+        .execute(&mut *connection)
+        .await?;
         sqlx::query!("UPDATE order_lines SET shipped_e4 = shipped_e4 + ? WHERE id = ?", quantity, line.order_line.0)
             .execute(&mut *connection)
             .await?;
@@ -203,7 +236,10 @@ pub async fn post(connection: &mut SqliteConnection, rules: &Rules, id: Shipment
             .await?;
             sqlx::query!(
                 "INSERT INTO stock_issues (shipment_line_id, layer_id, quantity_e4, cost_minor) VALUES (?, ?, ?, ?)",
-                line_id, issue.layer.0, taken, issue.cost.0
+                line_id,
+                issue.layer.0,
+                taken,
+                issue.cost.0
             )
             .execute(&mut *connection)
             .await?;
@@ -211,7 +247,9 @@ pub async fn post(connection: &mut SqliteConnection, rules: &Rules, id: Shipment
     }
     sqlx::query!(
         "UPDATE shipments SET state = 'posted', posting_date = ?, entry_id = ?, version = version + 1 WHERE id = ?",
-        date, entry, id.0
+        date,
+        entry,
+        id.0
     )
     .execute(&mut *connection)
     .await?;
@@ -261,7 +299,13 @@ pub struct ShipmentList {
 ///
 /// # Errors
 /// Where the database cannot be read.
-pub async fn list(connection: &mut SqliteConnection, search: Option<&str>, only_packed: bool, limit: i64, offset: i64) -> Result<ShipmentList> {
+pub async fn list(
+    connection: &mut SqliteConnection,
+    search: Option<&str>,
+    only_packed: bool,
+    limit: i64,
+    offset: i64,
+) -> Result<ShipmentList> {
     let like = search.map(crate::find::pattern);
     let rows = sqlx::query!(
         r#"SELECT shipments.id, shipments.number, order_id, orders.number AS order_number, shipments.customer_id, name,

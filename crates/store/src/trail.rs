@@ -76,7 +76,15 @@ pub(crate) async fn trail(connection: &mut SqliteConnection, kind: DocumentKind,
     Ok(Trail { steps })
 }
 
-fn step(kind: DocumentKind, id: i64, number: String, date: Option<NaiveDate>, state: String, amount: Option<i64>, code: &str) -> Result<TrailStep> {
+fn step(
+    kind: DocumentKind,
+    id: i64,
+    number: String,
+    date: Option<NaiveDate>,
+    state: String,
+    amount: Option<i64>,
+    code: &str,
+) -> Result<TrailStep> {
     Ok(TrailStep {
         document: DocumentRef { kind, id, number },
         date,
@@ -180,12 +188,14 @@ async fn attach_entries(connection: &mut SqliteConnection, steps: &mut [TrailSte
     .await?;
     let mut of_document: BTreeMap<(String, i64), Vec<EntryRef>> = BTreeMap::new();
     for row in rows {
-        of_document.entry((row.source_kind, row.source_id)).or_default().push(EntryRef { id: EntryId(row.id), number: row.number });
+        of_document
+            .entry((row.source_kind, row.source_id))
+            .or_default()
+            .push(EntryRef { id: EntryId(row.id), number: row.number });
     }
     for step in steps {
-        step.entries = of_document
-            .remove(&(step.document.kind.word().to_owned(), step.document.id))
-            .unwrap_or_default();
+        step.entries =
+            of_document.remove(&(step.document.kind.word().to_owned(), step.document.id)).unwrap_or_default();
     }
     Ok(())
 }

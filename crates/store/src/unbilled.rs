@@ -140,7 +140,8 @@ pub async fn list(connection: &mut SqliteConnection, rules: &Rules, filter: &Unb
     )
     .fetch_all(&mut *connection)
     .await?;
-    let picks: Vec<Pick> = ids.into_iter().map(|id| Pick { shipment_line: ShipmentLineId(id), quantity: None }).collect();
+    let picks: Vec<Pick> =
+        ids.into_iter().map(|id| Pick { shipment_line: ShipmentLineId(id), quantity: None }).collect();
     let lines = load_lines(connection, &picks, None).await?;
     collect(connection, rules, lines).await
 }

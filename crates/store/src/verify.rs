@@ -84,14 +84,15 @@ fn proof(name: &str, findings: Vec<String>) -> Proof {
     Proof { name: name.to_owned(), holds: findings.is_empty(), findings }
 }
 
-async fn run(connection: &mut SqliteConnection, queries: &[(&str, &'static str)], proofs: &mut Vec<Proof>) -> Result<()> {
+async fn run(
+    connection: &mut SqliteConnection,
+    queries: &[(&str, &'static str)],
+    proofs: &mut Vec<Proof>,
+) -> Result<()> {
     for (name, query) in queries {
         let rows = sqlx::query(*query).fetch_all(&mut *connection).await?;
-        let findings = rows
-            .iter()
-            .take(10)
-            .map(|row| row.try_get::<String, _>(0))
-            .collect::<std::result::Result<Vec<_>, _>>()?;
+        let findings =
+            rows.iter().take(10).map(|row| row.try_get::<String, _>(0)).collect::<std::result::Result<Vec<_>, _>>()?;
         proofs.push(proof(name, findings));
     }
     Ok(())
@@ -143,7 +144,11 @@ async fn line_nets(connection: &mut SqliteConnection) -> Result<Proof> {
             currency(&row.currency)?,
         );
         if (amounts.full.0, amounts.net.0) != (row.full, row.net) {
-            findings.push(format!("{}: the line of shipment line {} is not its quantity × price", row.number, ShipmentLineId(row.shipment_line_id)));
+            findings.push(format!(
+                "{}: the line of shipment line {} is not its quantity × price",
+                row.number,
+                ShipmentLineId(row.shipment_line_id)
+            ));
         }
     }
     findings.truncate(10);

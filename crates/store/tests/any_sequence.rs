@@ -1,6 +1,6 @@
 //! Random sequences of operations, sensible and not: after each the books hold.
 //! *Source of the properties: domain.md section 14.*
-#![allow(missing_docs)]
+#![allow(missing_docs, clippy::unwrap_used, clippy::explicit_auto_deref)]
 
 mod common;
 
@@ -62,7 +62,10 @@ async fn picks(company: &Company, wanted: &[(usize, Option<i64>)]) -> ToBill {
     let picks = wanted
         .iter()
         .filter(|_| !lines.is_empty())
-        .map(|(at, quantity)| Pick { shipment_line: lines[at % lines.len()].shipment_line, quantity: quantity.map(Quantity::from_scaled) })
+        .map(|(at, quantity)| Pick {
+            shipment_line: lines[at % lines.len()].shipment_line,
+            quantity: quantity.map(Quantity::from_scaled),
+        })
         .collect();
     ToBill { picks, ..ToBill::default() }
 }
@@ -71,7 +74,10 @@ fn targets(made: &Made, to: &Option<Vec<(usize, i64)>>) -> Option<Vec<NewApplica
     to.as_ref().map(|to| {
         to.iter()
             .filter(|_| !made.invoices.is_empty())
-            .map(|(at, minor)| NewApplication { invoice: made.invoices[at % made.invoices.len()], amount: decimal(*minor) })
+            .map(|(at, minor)| NewApplication {
+                invoice: made.invoices[at % made.invoices.len()],
+                amount: decimal(*minor),
+            })
             .collect()
     })
 }
@@ -128,7 +134,9 @@ async fn run(company: &Company, made: &mut Made, step: &Step) {
         Step::DropDraft { draft } if !made.drafts.is_empty() => {
             let draft = made.drafts[draft % made.drafts.len()];
             let Ok(view) = invoices::view(&mut *store.read().await.unwrap(), draft).await else { return };
-            let _ = store.change(None, async |connection| invoices::drop_draft(connection, draft, view.version).await).await;
+            let _ = store
+                .change(None, async |connection| invoices::drop_draft(connection, draft, view.version).await)
+                .await;
         }
         Step::Receive { customer, minor, to } => {
             let posted = company
@@ -139,6 +147,7 @@ async fn run(company: &Company, made: &mut Made, step: &Step) {
                     amount: decimal(*minor),
                     reference: None,
                     applications: targets(made, to),
+                    first: None,
                 })
                 .await;
             made.receipts.extend(posted.into_iter().map(|one| one.id));

@@ -1,6 +1,6 @@
 //! What is posted never changes: the database itself refuses, whoever asks. And `verify` sees
 //! what got past it.
-#![allow(missing_docs)]
+#![allow(missing_docs, clippy::unwrap_used, clippy::explicit_auto_deref)]
 
 mod common;
 
@@ -24,10 +24,16 @@ async fn worked() -> (Company, SqliteConnection) {
             amount: "50".to_owned(),
             reference: None,
             applications: None,
+            first: None,
         })
         .await
         .unwrap();
-    let raw = SqliteConnectOptions::new().filename(company.folder.path().join("books.db")).foreign_keys(true).connect().await.unwrap();
+    let raw = SqliteConnectOptions::new()
+        .filename(company.folder.path().join("books.db"))
+        .foreign_keys(true)
+        .connect()
+        .await
+        .unwrap();
     (company, raw)
 }
 
@@ -78,12 +84,21 @@ async fn verify_finds_what_got_past_the_triggers() {
         ("UPDATE invoices SET open_minor = open_minor - 1", "Open and unapplied"),
         ("UPDATE customers SET owes_base_minor = 5", "Receivables"),
         ("UPDATE order_lines SET billed_e4 = billed_e4 - 10000 WHERE billed_e4 > 10000", "Shipped, billed"),
-        ("UPDATE stock_layers SET remaining_cost_minor = remaining_cost_minor - 1 WHERE remaining_cost_minor > 0", "Stock follows"),
+        (
+            "UPDATE stock_layers SET remaining_cost_minor = remaining_cost_minor - 1 WHERE remaining_cost_minor > 0",
+            "Stock follows",
+        ),
         ("UPDATE orders SET state = 'closed'", "Orders are in the state"),
         ("UPDATE number_ranges SET next = next + 1 WHERE kind = 'invoice'", "Numbers have"),
-        ("DROP TRIGGER entry_lines_keep; UPDATE entry_lines SET base_minor = base_minor + 1 WHERE entry_id = 6 AND position = 0", "Every entry balances"),
+        (
+            "DROP TRIGGER entry_lines_keep; UPDATE entry_lines SET base_minor = base_minor + 1 WHERE entry_id = 6 AND position = 0",
+            "Every entry balances",
+        ),
         ("DROP TRIGGER entry_lines_keep; UPDATE entry_lines SET tax_code = NULL, tax_base_minor = NULL", "Tax equals"),
-        ("DROP TRIGGER invoice_lines_keep; UPDATE invoice_lines SET net_minor = net_minor + 1", "Invoice lines are quantity"),
+        (
+            "DROP TRIGGER invoice_lines_keep; UPDATE invoice_lines SET net_minor = net_minor + 1",
+            "Invoice lines are quantity",
+        ),
     ];
     for (damage, seen_by) in cases {
         let (company, mut raw) = worked().await;
@@ -92,7 +107,10 @@ async fn verify_finds_what_got_past_the_triggers() {
         raw.close().await.unwrap();
         let verification = verify::verify(&mut *company.store.read().await.unwrap()).await.unwrap();
         assert!(!verification.holds, "{damage}");
-        let found = verification.proofs.iter().any(|proof| !proof.holds && proof.name.starts_with(seen_by) && !proof.findings.is_empty());
+        let found = verification
+            .proofs
+            .iter()
+            .any(|proof| !proof.holds && proof.name.starts_with(seen_by) && !proof.findings.is_empty());
         assert!(found, "{damage} was not seen by “{seen_by}”: {verification:#?}");
     }
 }

@@ -1179,6 +1179,7 @@ export interface components {
              * @description When; none for the business date.
              */
             date?: string | null;
+            first?: null | components["schemas"]["InvoiceId"];
             /** @description How. */
             method: components["schemas"]["Method"];
             /** @description Check number, words of the transfer. */
@@ -1665,6 +1666,7 @@ export interface components {
             assumed: boolean;
             /** @description What it is. */
             label: string;
+            of?: null | components["schemas"]["Money"];
             /** @description How it stands out. */
             style: components["schemas"]["TapeStyle"];
         };

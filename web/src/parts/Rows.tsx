@@ -33,6 +33,9 @@ interface Props<T> {
   rowHeight?: number;
 }
 
+/** Height of the headings; they stay in sight while the rows scroll below them. */
+const HEAD = 33;
+
 const Sheet = styled("div")({
   background: "var(--sheet)",
   border: "1px solid var(--line)",
@@ -42,15 +45,27 @@ const Sheet = styled("div")({
   flexDirection: "column",
   minHeight: 0,
   marginBottom: 12,
-  "& .head": { borderBottom: "1px solid var(--line-strong)", flex: "none", overflow: "hidden", scrollbarGutter: "stable" },
-  "& .head, & .scroll": { scrollbarWidth: "thin", scrollbarColor: "var(--line-strong) transparent" },
+  "& .head": {
+    borderBottom: "1px solid var(--line-strong)",
+    position: "sticky",
+    top: 0,
+    zIndex: 1,
+    height: HEAD,
+    background: "var(--sheet)",
+  },
   "& .head > div": { fontSize: 12.5, fontWeight: 600, color: "var(--ink-3)", padding: "7px 10px" },
-  "& .scroll": { overflowY: "auto", minHeight: 0, outline: "none", scrollbarGutter: "stable" },
+  "& .scroll": { overflowY: "auto", minHeight: 0, outline: "none" },
   "& .row > div:first-of-type:not(:last-of-type)": { textOverflow: "clip" },
   "&:focus-within": { borderColor: "var(--line-strong)" },
   "& .grid": { display: "grid", alignItems: "center" },
   "& .row": { position: "absolute", left: 0, right: 0, borderBottom: "1px solid var(--line)", cursor: "default" },
-  "& .row > div": { padding: "0 10px", whiteSpace: "nowrap", overflow: "hidden", textOverflow: "ellipsis", minWidth: 0 },
+  "& .row > div": {
+    padding: "0 10px",
+    whiteSpace: "nowrap",
+    overflow: "hidden",
+    textOverflow: "ellipsis",
+    minWidth: 0,
+  },
   "& .right": { textAlign: "right" },
   "& .group": { background: "var(--roll)", fontWeight: 650 },
   "& .group .sub": { fontWeight: 400, color: "var(--ink-2)" },
@@ -82,6 +97,8 @@ export function Rows<T>(props: Props<T>) {
     getScrollElement: () => scroll.current,
     estimateSize: () => rowHeight,
     overscan: 8,
+    scrollMargin: HEAD,
+    scrollPaddingStart: HEAD,
   });
   const { onCurrent, more } = props;
   const row = rows[current];
@@ -149,7 +166,17 @@ export function Rows<T>(props: Props<T>) {
   const template = columns.map((column) => column.width).join(" ");
   return (
     <Sheet>
-      <div role="grid" aria-label={props.label} aria-rowcount={rows.length + 1} aria-multiselectable={!!props.onPick} style={{ display: "contents" }}>
+      <div
+        className="scroll"
+        role="grid"
+        ref={scroll}
+        tabIndex={0}
+        aria-label={props.label}
+        aria-rowcount={rows.length + 1}
+        aria-multiselectable={!!props.onPick}
+        aria-activedescendant={rowId === undefined ? undefined : `${base}${rowId}`}
+        onKeyDown={press}
+      >
         <div className="grid head" role="row" aria-rowindex={1} style={{ gridTemplateColumns: template }}>
           {columns.map((column) => (
             <div key={column.key} role="columnheader" className={column.right ? "right" : ""}>
@@ -157,15 +184,7 @@ export function Rows<T>(props: Props<T>) {
             </div>
           ))}
         </div>
-        <div
-          className="scroll"
-          role="rowgroup"
-          ref={scroll}
-          // biome-ignore lint/a11y/noNoninteractiveTabindex: the rows are driven from here.
-          tabIndex={0}
-          aria-activedescendant={rowId === undefined ? undefined : `${base}${rowId}`}
-          onKeyDown={press}
-        >
+        <div role="rowgroup">
           {rows.length === 0 ? (
             <div role="row" className="empty">
               <div role="gridcell">{props.empty}</div>
@@ -191,7 +210,11 @@ export function Rows<T>(props: Props<T>) {
                     aria-selected={props.picks ? picked : undefined}
                     data-row={id}
                     className={`grid row ${group ? "group" : ""} ${picked ? "picked" : ""} ${item.index === current ? "current" : ""}`}
-                    style={{ gridTemplateColumns: template, height: item.size, transform: `translateY(${item.start}px)` }}
+                    style={{
+                      gridTemplateColumns: template,
+                      height: item.size,
+                      transform: `translateY(${item.start - HEAD}px)`,
+                    }}
                     onClick={() => {
                       anchor.current = undefined;
                       setCurrentId(id);
@@ -201,7 +224,10 @@ export function Rows<T>(props: Props<T>) {
                     {group && props.groupCell ? (
                       <>
                         {props.picks && <div role="gridcell">{columns[0]?.cell(shown)}</div>}
-                        <div role="gridcell" style={{ gridColumn: `${props.picks ? 2 : 1} / ${columns.length - tail + 1}` }}>
+                        <div
+                          role="gridcell"
+                          style={{ gridColumn: `${props.picks ? 2 : 1} / ${columns.length - tail + 1}` }}
+                        >
                           {props.groupCell(shown)}
                         </div>
                         {columns.slice(columns.length - tail).map((column) => (

@@ -23,8 +23,19 @@ export const Paper = styled("div")({
   "& .assumed": { borderBottom: "1px dotted var(--ink-3)" },
   "& .tear": { margin: "12px -18px 6px", borderTop: "1.5px dashed var(--line-strong)" },
   // Debit and credit are as wide as their figures, so that names have what is left.
-  "& .entry": { display: "grid", gridTemplateColumns: "minmax(0, 1fr) max-content max-content", columnGap: 10, fontSize: 12.5 },
-  "& .e": { display: "grid", gridTemplateColumns: "subgrid", gridColumn: "1 / -1", lineHeight: 1.4, padding: "1.5px 0" },
+  "& .entry": {
+    display: "grid",
+    gridTemplateColumns: "minmax(0, 1fr) max-content max-content",
+    columnGap: 10,
+    fontSize: 12.5,
+  },
+  "& .e": {
+    display: "grid",
+    gridTemplateColumns: "subgrid",
+    gridColumn: "1 / -1",
+    lineHeight: 1.4,
+    padding: "1.5px 0",
+  },
   "& .e span:first-of-type": { paddingLeft: "5ch", textIndent: "-5ch" },
   "& .e.h span:first-of-type, & .e.t span:first-of-type": { paddingLeft: 0, textIndent: 0 },
   "& .e span:nth-of-type(n+2)": { textAlign: "right", alignSelf: "end" },
@@ -71,7 +82,11 @@ export function EntryLines({ entry, base, title }: { entry: Entry; base: string;
         <span>credit</span>
       </div>
       {[...debits, ...credits].map((line, position) => (
-        <div className="e" key={position} title={`${line.account} ${line.account_name}${line.tax ? `, code ${line.tax.code}` : ""}`}>
+        <div
+          className="e"
+          key={position}
+          title={`${line.account} ${line.account_name}${line.tax ? `, code ${line.tax.code}` : ""}`}
+        >
           <span>
             {line.account} {line.account_name}
           </span>
@@ -103,7 +118,11 @@ export function PostedEntries({ entries, base }: { entries: PostedEntry[]; base:
       key={entry.id}
       entry={entry}
       base={base}
-      title={<Link to={`/entries/${entry.id}`}>Entry {entry.number}, {date(entry.date)}</Link>}
+      title={
+        <Link to={`/entries/${entry.id}`}>
+          Entry {entry.number}, {date(entry.date)}
+        </Link>
+      }
     />
   ));
 }
@@ -177,7 +196,16 @@ export function TrailLines({ trail }: { trail: Trail }) {
       {trail.steps.map((step) => (
         <div className={`l ${step.here ? "here" : "quiet"}`} key={`${step.document.kind}${step.document.id}`}>
           <span>
-            {step.here ? (step.document.number === "draft" ? "this draft," : step.document.number) : <Link to={placeOf(step.document)}>{step.document.number}</Link>} {step.state}
+            {step.here ? (
+              step.document.number === "draft" ? (
+                "this draft,"
+              ) : (
+                step.document.number
+              )
+            ) : (
+              <Link to={placeOf(step.document)}>{step.document.number}</Link>
+            )}{" "}
+            {step.state}
           </span>
           <span>{step.amount != null ? money(step.amount, step.currency) : step.date ? date(step.date) : ""}</span>
         </div>

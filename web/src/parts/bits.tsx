@@ -96,7 +96,8 @@ export function FilterField({ label }: { label: string }) {
   }, [typed, value, setValue]);
   useEffect(() => {
     const listen = (event: KeyboardEvent) => {
-      const inField = event.target instanceof HTMLElement && ["INPUT", "TEXTAREA", "SELECT"].includes(event.target.tagName);
+      const inField =
+        event.target instanceof HTMLElement && ["INPUT", "TEXTAREA", "SELECT"].includes(event.target.tagName);
       if (event.key === "/" && !inField && !document.querySelector("[role=dialog]")) {
         event.preventDefault();
         field.current?.focus();
@@ -129,7 +130,7 @@ export function FilterField({ label }: { label: string }) {
 
 /** Puts the focus on the list of the screen. */
 export function focusList(): void {
-  document.querySelector<HTMLElement>("#worktop [role=rowgroup]")?.focus();
+  document.querySelector<HTMLElement>("#worktop [role=grid]")?.focus();
 }
 
 /** One choice among the states of a list. */
@@ -249,7 +250,6 @@ export const SheetBox = styled("div")({
 /** The lines of a document. */
 export function Lines({ label, children }: { label: string; children: ReactNode }) {
   return (
-    // biome-ignore lint/a11y/noNoninteractiveTabindex: it scrolls when it is long.
     <SheetBox tabIndex={0} role="region" aria-label={label}>
       <SheetTable aria-label={label}>{children}</SheetTable>
     </SheetBox>
@@ -274,7 +274,10 @@ export function useFieldFocus(): void {
   const field = params.get("field");
   useEffect(() => {
     if (field) {
-      const wait = setTimeout(() => document.querySelector<HTMLElement>(`[data-field="${CSS.escape(field)}"] input`)?.focus(), 60);
+      const wait = setTimeout(
+        () => document.querySelector<HTMLElement>(`[data-field="${CSS.escape(field)}"] input`)?.focus(),
+        60,
+      );
       return () => clearTimeout(wait);
     }
   }, [field]);

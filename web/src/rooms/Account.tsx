@@ -42,8 +42,20 @@ export function AccountRoom() {
     { key: "entry", head: "Entry", width: "70px", cell: (row) => row.number },
     { key: "source", head: "Document", width: "92px", cell: (row) => row.source.number },
     { key: "text", head: "What", width: "minmax(0, 1fr)", cell: (row) => row.text },
-    { key: "debit", head: `Debit ${base}`, width: "110px", right: true, cell: (row) => (row.amount > 0 ? money(row.amount, base) : "") },
-    { key: "credit", head: `Credit ${base}`, width: "110px", right: true, cell: (row) => (row.amount < 0 ? money(-row.amount, base) : "") },
+    {
+      key: "debit",
+      head: `Debit ${base}`,
+      width: "110px",
+      right: true,
+      cell: (row) => (row.amount > 0 ? money(row.amount, base) : ""),
+    },
+    {
+      key: "credit",
+      head: `Credit ${base}`,
+      width: "110px",
+      right: true,
+      cell: (row) => (row.amount < 0 ? money(-row.amount, base) : ""),
+    },
     { key: "balance", head: "Balance", width: "112px", right: true, cell: (row) => money(row.balance, base) },
   ];
   return (

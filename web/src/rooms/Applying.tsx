@@ -149,7 +149,10 @@ export function MoneyTape({ preview }: { preview: MoneyPreview | undefined }) {
 }
 
 /** Errors of fields: those of the request, and those of the checks. */
-export function fieldErrors(preview: MoneyPreview | undefined, problem: { field?: string; message: string } | null): Record<string, string> {
+export function fieldErrors(
+  preview: MoneyPreview | undefined,
+  problem: { field?: string; message: string } | null,
+): Record<string, string> {
   const errors: Record<string, string> = {};
   for (const blocker of preview?.blockers ?? []) {
     if (blocker.effect === "stops") {

@@ -87,7 +87,8 @@ function Opened({ customer }: { customer: CustomerView }) {
     >
       {customer.stop_reason && (
         <p style={{ margin: "0 0 8px" }}>
-          <Marked className="stop">◆ On stop: {customer.stop_reason}.</Marked> What has gone out can be billed all the same.
+          <Marked className="stop">◆ On stop: {customer.stop_reason}.</Marked> What has gone out can be billed all the
+          same.
         </p>
       )}
       <Facts

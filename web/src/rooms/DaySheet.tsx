@@ -5,10 +5,10 @@ import { useNavigate } from "react-router";
 import { api, got } from "../api/client";
 import type { DayItem } from "../api/types";
 import { date, money, plural, weekday } from "../format";
-import { placeOf } from "../places";
 import { Marked, useBase, Wrong } from "../parts/bits";
 import { type Column, Rows } from "../parts/Rows";
 import { Paper, Tear } from "../parts/TapeRoll";
+import { placeOf } from "../places";
 import { Worktop } from "../shell/Worktop";
 
 const Figures = styled("div")({

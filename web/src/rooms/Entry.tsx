@@ -64,7 +64,12 @@ export function EntryRoom() {
       <Facts
         facts={[
           ["Posted on", date(entry.date)],
-          ["Document", <Link key="d" to={placeOf(entry.source)}>{entry.source.number}</Link>],
+          [
+            "Document",
+            <Link key="d" to={placeOf(entry.source)}>
+              {entry.source.number}
+            </Link>,
+          ],
           ["Currency", entry.currency],
         ]}
       />

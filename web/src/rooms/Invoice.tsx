@@ -7,7 +7,16 @@ import type { InvoiceLine, InvoiceView, ToBill } from "../api/types";
 import { date, money, moneyWithCurrency, number, percent, price, typedDecimal } from "../format";
 import { Facts, Lines, Marked, Scroll, useBase, useEverythingChanged, useToday, Wrong } from "../parts/bits";
 import { DateField } from "../parts/DateField";
-import { BlockerLines, ChangeLines, EntryLines, Paper, PostedEntries, TapeLines, Tear, TrailLines } from "../parts/TapeRoll";
+import {
+  BlockerLines,
+  ChangeLines,
+  EntryLines,
+  Paper,
+  PostedEntries,
+  TapeLines,
+  Tear,
+  TrailLines,
+} from "../parts/TapeRoll";
 import { Ask } from "../shell/Ask";
 import { useNotices } from "../shell/notices";
 import { Worktop } from "../shell/Worktop";
@@ -220,7 +229,10 @@ function Draft({ invoice }: { invoice: InvoiceView }) {
   const picks = (quantities: Record<number, string>) =>
     lines.map((line) => ({
       shipment_line: line.shipment_line,
-      quantity: quantities[line.shipment_line] === undefined ? line.quantity : typedDecimal(quantities[line.shipment_line] ?? ""),
+      quantity:
+        quantities[line.shipment_line] === undefined
+          ? line.quantity
+          : typedDecimal(quantities[line.shipment_line] ?? ""),
     }));
   const kept = (field: "document_date" | "posting_date", value?: string) => (value ?? typedDate(field)) || null;
   const saveLines = (quantities: Record<number, string>) =>
@@ -332,7 +344,9 @@ function Draft({ invoice }: { invoice: InvoiceView }) {
                       data-quantity
                       value={typed[line.shipment_line] ?? number(line.quantity)}
                       error={!!fieldError(`lines.${position}.quantity`)}
-                      onChange={(event) => setTyped((before) => ({ ...before, [line.shipment_line]: event.target.value }))}
+                      onChange={(event) =>
+                        setTyped((before) => ({ ...before, [line.shipment_line]: event.target.value }))
+                      }
                       onBlur={() => unsaved && saveLines(typed)}
                       onKeyDown={(event) => {
                         if (event.key === "Enter" && !event.ctrlKey) {
@@ -359,7 +373,12 @@ function Draft({ invoice }: { invoice: InvoiceView }) {
                 />
                 <td>
                   {lines.length > 1 && (
-                    <button type="button" className="quietly" onClick={() => leaveOut(line.shipment_line)} aria-label={`Leave ${line.code} out`}>
+                    <button
+                      type="button"
+                      className="quietly"
+                      onClick={() => leaveOut(line.shipment_line)}
+                      aria-label={`Leave ${line.code} out`}
+                    >
                       ✕
                     </button>
                   )}
@@ -421,8 +440,8 @@ function Draft({ invoice }: { invoice: InvoiceView }) {
             navigate(place, { replace: true });
           }}
         >
-          {invoice.customer.name} will owe {total}, due {date(document.due_date)}. It gets its number now, and nothing on it
-          changes afterwards.
+          {invoice.customer.name} will owe {total}, due {date(document.due_date)}. It gets its number now, and nothing
+          on it changes afterwards.
         </Ask>
       )}
     </Worktop>

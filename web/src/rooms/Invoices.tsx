@@ -4,7 +4,17 @@ import { useNavigate } from "react-router";
 import { api, got } from "../api/client";
 import type { InvoiceRow } from "../api/types";
 import { date, money, plural } from "../format";
-import { Chips, ExportLink, FilterField, Marked, RoomLinks, StateChips, useBase, useFilter, Wrong } from "../parts/bits";
+import {
+  Chips,
+  ExportLink,
+  FilterField,
+  Marked,
+  RoomLinks,
+  StateChips,
+  useBase,
+  useFilter,
+  Wrong,
+} from "../parts/bits";
 import { type Column, Rows } from "../parts/Rows";
 import { Paper } from "../parts/TapeRoll";
 import { rememberSequence } from "../places";

@@ -54,7 +54,10 @@ export function NewReceiptRoom() {
   const [reference, setReference] = useState("");
   const [typed, setTyped] = useState<Typed>();
   const [asking, setAsking] = useState(false);
-  const customers = useQuery({ queryKey: ["customers"], queryFn: () => got(api.GET("/api/customers", { params: { query: {} } })) });
+  const customers = useQuery({
+    queryKey: ["customers"],
+    queryFn: () => got(api.GET("/api/customers", { params: { query: {} } })),
+  });
   const customer = useQuery({
     queryKey: ["customer", String(customerId)],
     queryFn: () => got(api.GET("/api/customers/{id}", { params: { path: { id: customerId ?? 0 } } })),
@@ -68,7 +71,6 @@ export function NewReceiptRoom() {
     if (invoice && amount === undefined) {
       const open = decimal(invoice.open, exponentOf(invoice.currency));
       setAmount(open);
-      setTyped({ [invoice.invoice]: open });
     }
   }, [invoice, amount]);
   const body = {
@@ -78,6 +80,7 @@ export function NewReceiptRoom() {
     amount: typedDecimal(amount ?? ""),
     reference: reference || null,
     applications: asApplications(typed, typedDecimal),
+    first: invoiceId ?? null,
   };
   const ready = !!customerId && (amount ?? "").trim() !== "";
   const preview = useQuery({
@@ -93,11 +96,17 @@ export function NewReceiptRoom() {
   const stopped = !shown || preview.isFetching || shown.blockers.some((blocker) => blocker.effect === "stops");
   const total = shown ? moneyWithCurrency(shown.document.amount, currency) : "";
   const known = ["customer", "amount", "date", "reference"];
-  const elsewhere = Object.entries(errors).find(([field]) => !known.includes(field) && !/^applications\.\d+\.amount$/.test(field));
+  const elsewhere = Object.entries(errors).find(
+    ([field]) => !known.includes(field) && !/^applications\.\d+\.amount$/.test(field),
+  );
   return (
     <Worktop
       title="New receipt"
-      sum={customer.data ? `${customer.data.name} owes ${moneyWithCurrency(customer.data.owes, base)}` : "Who paid, and how much?"}
+      sum={
+        customer.data
+          ? `${customer.data.name} owes ${moneyWithCurrency(customer.data.owes, base)}`
+          : "Who paid, and how much?"
+      }
       back="/receipts"
       actions={[
         {
@@ -107,7 +116,12 @@ export function NewReceiptRoom() {
           primary: true,
           disabled: stopped,
         },
-        { key: "o", label: "Oldest first", run: () => setTyped(undefined), disabled: !typed },
+        {
+          key: "o",
+          label: invoice ? `${invoice.number}, then oldest first` : "Oldest first",
+          run: () => setTyped(undefined),
+          disabled: !typed,
+        },
         { key: "l", label: "Leave all unapplied", run: () => setTyped({}), disabled: !ready },
       ]}
       rest={
@@ -134,8 +148,8 @@ export function NewReceiptRoom() {
               {...input}
               label="Customer"
               autoFocus={!customerId}
-              error={!!errors["customer"]}
-              helperText={errors["customer"]}
+              error={!!errors.customer}
+              helperText={errors.customer}
             />
           )}
         />
@@ -144,13 +158,11 @@ export function NewReceiptRoom() {
           value={amount ?? ""}
           onChange={(event) => {
             setAmount(event.target.value);
-            if (invoiceId === undefined) {
-              setTyped(undefined);
-            }
+            setTyped(undefined);
           }}
           autoFocus={!!customerId}
-          error={!!errors["amount"]}
-          helperText={errors["amount"]}
+          error={!!errors.amount}
+          helperText={errors.amount}
           slotProps={{ htmlInput: { inputMode: "decimal", style: { textAlign: "right" } } }}
         />
         <DateField
@@ -158,21 +170,27 @@ export function NewReceiptRoom() {
           typed={receiptDate}
           assumed={today}
           onType={setReceiptDate}
-          error={errors["date"]}
+          error={errors.date}
           from="the business date"
         />
         <TextField
           label={method === "check" ? "Check number, remarks" : "Reference, remarks"}
           value={reference}
           onChange={(event) => setReference(event.target.value)}
-          error={!!errors["reference"]}
-          helperText={errors["reference"]}
+          error={!!errors.reference}
+          helperText={errors.reference}
         />
         <Methods>
           <legend>Method</legend>
           {methods.map(([value, label]) => (
             <label key={value}>
-              <input type="radio" name="method" value={value} checked={method === value} onChange={() => setMethod(value)} />
+              <input
+                type="radio"
+                name="method"
+                value={value}
+                checked={method === value}
+                onChange={() => setMethod(value)}
+              />
               {label}
             </label>
           ))}
@@ -222,7 +240,9 @@ export function NewReceiptRoom() {
                 .map((one) => `${moneyWithCurrency(one.amount, currency)} to ${one.invoice_number}`)
                 .join(", ")}`
             : ""}
-          {shown.document.unapplied > 0 && ` · ${moneyWithCurrency(shown.document.unapplied, currency)} stays unapplied`}.
+          {shown.document.unapplied > 0 &&
+            ` · ${moneyWithCurrency(shown.document.unapplied, currency)} stays unapplied`}
+          .
         </Ask>
       )}
     </Worktop>

@@ -130,5 +130,5 @@ export function OrderState({ state }: { state: OrderRow["state"] }) {
   if (state === "closed") {
     return <Marked className="done">● closed</Marked>;
   }
-  return state === "draft" ? <Marked className="heed">▲ draft</Marked> : <>{state}</>;
+  return state === "draft" ? <Marked className="heed">▲ draft</Marked> : state;
 }

@@ -79,7 +79,9 @@ function Opened({ receipt }: { receipt: ReceiptView }) {
           : []),
         { key: "n", label: "New receipt", run: () => navigate("/receipts/new"), primary: receipt.unapplied === 0 },
         { key: "c", label: "Customer account", run: () => navigate(`/customers/${receipt.customer}`) },
-        ...(receipt.unapplied > 0 ? [{ key: "e", label: "Entry and trail", run: () => setShows(!shows), quiet: false }] : []),
+        ...(receipt.unapplied > 0
+          ? [{ key: "e", label: "Entry and trail", run: () => setShows(!shows), quiet: false }]
+          : []),
       ]}
       tape={
         applying ? (
@@ -122,9 +124,13 @@ function Opened({ receipt }: { receipt: ReceiptView }) {
           [
             "Unapplied",
             receipt.unapplied > 0 ? (
-              <Marked className="heed">▲ {money(receipt.unapplied, receipt.currency)}</Marked>
+              <Marked key="u" className="heed">
+                ▲ {money(receipt.unapplied, receipt.currency)}
+              </Marked>
             ) : (
-              <Marked className="done">● none</Marked>
+              <Marked key="u" className="done">
+                ● none
+              </Marked>
             ),
           ],
         ]}
@@ -165,14 +171,14 @@ function Opened({ receipt }: { receipt: ReceiptView }) {
                   typed={when}
                   assumed={today}
                   onType={setWhen}
-                  error={errors["date"]}
+                  error={errors.date}
                   from="the business date"
                 />
               </div>
             )}
-            {errors["applications"] && (
+            {errors.applications && (
               <p role="alert" style={{ margin: "0 0 8px" }}>
-                <Wrong error={new Error(errors["applications"])} />
+                <Wrong error={new Error(errors.applications)} />
               </p>
             )}
             <ApplyTable

@@ -67,9 +67,7 @@ export function ReceiptsRoom() {
   return (
     <Worktop
       title="Receipts"
-      sum={
-        first && `${plural(first.count, "receipt", "receipts")} · ${money(first.unapplied_base, base)} unapplied`
-      }
+      sum={first && `${plural(first.count, "receipt", "receipts")} · ${money(first.unapplied_base, base)} unapplied`}
       actions={[
         { key: "n", label: "New receipt", run: () => navigate("/receipts/new"), primary: true },
         {

@@ -4,7 +4,16 @@ import { useNavigate, useParams } from "react-router";
 import { api, got, keyed } from "../api/client";
 import { date, money, number, plural } from "../format";
 import { Facts, Lines, Marked, useBase, useEverythingChanged, Wrong } from "../parts/bits";
-import { BlockerLines, ChangeLines, EntryLines, Paper, PostedEntries, TapeLines, Tear, TrailLines } from "../parts/TapeRoll";
+import {
+  BlockerLines,
+  ChangeLines,
+  EntryLines,
+  Paper,
+  PostedEntries,
+  TapeLines,
+  Tear,
+  TrailLines,
+} from "../parts/TapeRoll";
 import { Ask } from "../shell/Ask";
 import { useNotices } from "../shell/notices";
 import { Worktop } from "../shell/Worktop";
@@ -63,7 +72,16 @@ export function ShipmentRoom() {
         facts={[
           ["Order", shipment.order_number],
           ["Packed", date(shipment.packed_date)],
-          ["Left on", shipment.posting_date ? date(shipment.posting_date) : <Marked className="heed">▲ not posted</Marked>],
+          [
+            "Left on",
+            shipment.posting_date ? (
+              date(shipment.posting_date)
+            ) : (
+              <Marked key="n" className="heed">
+                ▲ not posted
+              </Marked>
+            ),
+          ],
           ["Carrier", [shipment.carrier, shipment.consignment_number].filter(Boolean).join(" · ")],
         ]}
       />

@@ -39,7 +39,12 @@ export function ShipmentsRoom() {
     { key: "number", head: "Shipment", width: "82px", cell: (row) => row.number },
     { key: "order", head: "Order", width: "76px", cell: (row) => row.order_number },
     { key: "customer", head: "Customer", width: "minmax(0, 1fr)", cell: (row) => row.customer_name },
-    { key: "what", head: "What", width: "minmax(0, 1.1fr)", cell: (row) => <Marked className="dim">{row.what}</Marked> },
+    {
+      key: "what",
+      head: "What",
+      width: "minmax(0, 1.1fr)",
+      cell: (row) => <Marked className="dim">{row.what}</Marked>,
+    },
     { key: "posted", head: "Left on", width: "108px", cell: (row) => (row.posting_date ? date(row.posting_date) : "") },
     {
       key: "state",

@@ -76,7 +76,13 @@ export function UnbilledRoom() {
   const shipments = customers.flatMap((owner) => owner.shipments);
   const picked = shipments.filter((shipment) => picks.has(`s${shipment.shipment}`));
   const chosen =
-    picked.length > 0 ? picked : current ? ("customer" in current ? current.customer.shipments : [current.shipment]) : [];
+    picked.length > 0
+      ? picked
+      : current
+        ? "customer" in current
+          ? current.customer.shipments
+          : [current.shipment]
+        : [];
   const toBill: ToBill = {
     picks: chosen.flatMap((shipment) => shipment.lines.map((line) => ({ shipment_line: line.shipment_line }))),
   };
@@ -112,9 +118,7 @@ export function UnbilledRoom() {
   };
   const openDraft = async () => {
     try {
-      const drafts = await got(
-        api.POST("/api/invoices", { body: toBill, params: { header: keyed(newKey()) } }),
-      );
+      const drafts = await got(api.POST("/api/invoices", { body: toBill, params: { header: keyed(newKey()) } }));
       const places = drafts.map((id) => `/invoices/${id}`);
       rememberSequence(places);
       setPicks(new Set());

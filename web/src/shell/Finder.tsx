@@ -137,7 +137,6 @@ export function Finder() {
       <Dialog open={open} onClose={() => setOpen(false)} aria-label="Find anything">
         <Body>
           <input
-            // biome-ignore lint/a11y/noAutofocus: the dialog is opened to type here.
             autoFocus
             role="combobox"
             aria-expanded="true"

@@ -28,7 +28,8 @@ export function KeysHelp() {
   const { actions, letters, setLetters } = useKeys();
   useEffect(() => {
     const listen = (event: KeyboardEvent) => {
-      const typing = event.target instanceof HTMLElement && ["INPUT", "TEXTAREA", "SELECT"].includes(event.target.tagName);
+      const typing =
+        event.target instanceof HTMLElement && ["INPUT", "TEXTAREA", "SELECT"].includes(event.target.tagName);
       if (event.key === "?" && !typing && !document.querySelector("[role=dialog]")) {
         event.preventDefault();
         setOpen(true);

@@ -15,7 +15,14 @@ const Top = styled("header")({
   minHeight: 34,
   paddingRight: 232,
   "& .sum": { color: "var(--ink-2)" },
-  "& h1": { whiteSpace: "nowrap", overflow: "hidden", textOverflow: "ellipsis", flexShrink: 1, minWidth: 60, margin: 0 },
+  "& h1": {
+    whiteSpace: "nowrap",
+    overflow: "hidden",
+    textOverflow: "ellipsis",
+    flexShrink: 1,
+    minWidth: 60,
+    margin: 0,
+  },
 });
 
 const Bar = styled("footer")({
@@ -25,7 +32,14 @@ const Bar = styled("footer")({
   gap: 10,
   padding: "12px 0 14px",
   borderTop: "1px solid var(--line)",
-  "& .rest": { marginLeft: "auto", color: "var(--ink-3)", display: "flex", gap: 12, alignItems: "center", whiteSpace: "nowrap" },
+  "& .rest": {
+    marginLeft: "auto",
+    color: "var(--ink-3)",
+    display: "flex",
+    gap: 12,
+    alignItems: "center",
+    whiteSpace: "nowrap",
+  },
 });
 
 const Heading = styled("h1")(({ theme }) => ({ ...theme.typography.h1 }));
@@ -50,7 +64,9 @@ export function Worktop({ title, sum, actions, children, tape, rest, back }: Pro
   const place = location.pathname;
   const latest = useRef(actions);
   latest.current = actions;
-  const shape = actions.map((action) => `${action.key}\u0001${action.label}\u0001${action.disabled ?? false}`).join("\u0002");
+  const shape = actions
+    .map((action) => `${action.key}\u0001${action.label}\u0001${action.disabled ?? false}`)
+    .join("\u0002");
   // biome-ignore lint/correctness/useExhaustiveDependencies: the shape stands for the actions.
   useEffect(() => {
     const bound: Action[] = latest.current.map((action, position) => ({

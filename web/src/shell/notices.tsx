@@ -37,7 +37,14 @@ const Strip = styled("div")({
   "&.done": { background: "var(--done-wash)", color: "var(--done)" },
   "&.stop": { background: "var(--stop-wash)", color: "var(--stop)" },
   "& a": { fontWeight: 650 },
-  "& button": { marginLeft: "auto", border: 0, background: "none", color: "inherit", font: "inherit", cursor: "pointer" },
+  "& button": {
+    marginLeft: "auto",
+    border: 0,
+    background: "none",
+    color: "inherit",
+    font: "inherit",
+    cursor: "pointer",
+  },
 });
 
 /** The latest notice, until it is put away or the next one comes. Screen readers hear it at once. */

@@ -29,7 +29,17 @@ export const theme = createTheme({
     body1: { fontSize: 15, lineHeight: 1.35 },
     body2: { fontSize: 14, lineHeight: 1.35 },
   },
-  transitions: { duration: { shortest: 80, shorter: 90, short: 100, standard: 120, complex: 140, enteringScreen: 120, leavingScreen: 100 } },
+  transitions: {
+    duration: {
+      shortest: 80,
+      shorter: 90,
+      short: 100,
+      standard: 120,
+      complex: 140,
+      enteringScreen: 120,
+      leavingScreen: 100,
+    },
+  },
   components: {
     MuiCssBaseline: {
       styleOverrides: {
@@ -118,7 +128,12 @@ export const theme = createTheme({
     MuiDialog: {
       styleOverrides: {
         container: { alignItems: "flex-start", paddingTop: "9vh" },
-        paper: { background: "var(--sheet)", border: "1px solid var(--line-strong)", borderRadius: 10, backgroundImage: "none" },
+        paper: {
+          background: "var(--sheet)",
+          border: "1px solid var(--line-strong)",
+          borderRadius: 10,
+          backgroundImage: "none",
+        },
       },
     },
     MuiCheckbox: { styleOverrides: { root: { padding: 4 } } },

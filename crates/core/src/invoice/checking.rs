@@ -97,7 +97,8 @@ fn check_combination(input: &InvoiceInput<'_>, findings: &mut Findings) {
 
 fn check_orders(input: &InvoiceInput<'_>, findings: &mut Findings) {
     let needed = input.customer.needs_order_number;
-    let unnamed = |order: &&OrderFacts| order.customer_order_number.as_deref().is_none_or(|number| number.trim().is_empty());
+    let unnamed =
+        |order: &&OrderFacts| order.customer_order_number.as_deref().is_none_or(|number| number.trim().is_empty());
     for order in input.orders.iter().filter(|order| needed && unnamed(order)) {
         findings.add_at(
             Check::OrderNumberMissing,
@@ -154,9 +155,5 @@ pub(super) fn check_tax_id(input: &InvoiceInput<'_>, tax: &TaxRate, findings: &m
 }
 
 fn customer_ref(input: &InvoiceInput<'_>) -> DocumentRef {
-    DocumentRef {
-        kind: DocumentKind::Customer,
-        id: input.customer.id.0,
-        number: input.customer.number.clone(),
-    }
+    DocumentRef { kind: DocumentKind::Customer, id: input.customer.id.0, number: input.customer.number.clone() }
 }

@@ -14,11 +14,8 @@ pub fn tape(document: &InvoiceDocument, customer_name: &str, base: Currency) -> 
         }
     }
     let numbers: Vec<&str> = shipments.iter().map(|line| line.shipment_number.as_str()).collect();
-    let mut tape = Tape::new(
-        customer_name.to_owned(),
-        format!("one invoice from {}", and(&numbers)),
-        document.currency,
-    );
+    let mut tape =
+        Tape::new(customer_name.to_owned(), format!("one invoice from {}", and(&numbers)), document.currency);
     let mut current = None;
     for line in &document.lines {
         if shipments.len() > 1 && current != Some((line.shipment, line.order)) {
@@ -48,11 +45,7 @@ pub fn tape(document: &InvoiceDocument, customer_name: &str, base: Currency) -> 
     );
     tape.remark(TapeStyle::Detail, format!("tax of {}, last delivery", words(document.tax_date)), false);
     if document.currency != base {
-        tape.remark(
-            TapeStyle::Detail,
-            format!("at {} {} for 1 {}", document.rate, base, document.currency),
-            false,
-        );
+        tape.remark(TapeStyle::Detail, format!("at {} {} for 1 {}", document.rate, base, document.currency), false);
     }
     tape
 }
@@ -66,11 +59,7 @@ fn tape_line(tape: &mut Tape, line: &InvoiceLine, home: bool) {
     }
     if !line.discount.is_zero() {
         let reason = line.discount_reason.as_deref().map(|reason| format!(", {reason}")).unwrap_or_default();
-        tape.amount(
-            TapeStyle::Detail,
-            format!("less {} %{reason}", line.discount.percent()),
-            line.net - line.full,
-        );
+        tape.amount(TapeStyle::Detail, format!("less {} %{reason}", line.discount.percent()), line.net - line.full);
     }
     if line.still_to_come.is_positive() {
         tape.remark(TapeStyle::Detail, format!("{} of {} still to come", line.still_to_come, line.ordered), false);

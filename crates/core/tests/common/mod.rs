@@ -1,5 +1,5 @@
 //! Books small enough to read: the chart of postings.md, one open year, tax of 23 %.
-#![allow(dead_code, missing_docs)]
+#![allow(dead_code, missing_docs, clippy::unwrap_used)]
 
 use chrono::NaiveDate;
 use till_core::accounts::{Account, AccountMap, AccountRule, Purpose};
@@ -51,7 +51,11 @@ impl Books {
                 purpose: *purpose,
                 item_class: class.map(str::to_owned),
                 customer_class: None,
-                account: Account { number: (*number).to_owned(), name: purpose.word().to_owned(), account_type: purpose.demands() },
+                account: Account {
+                    number: (*number).to_owned(),
+                    name: purpose.word().to_owned(),
+                    account_type: purpose.demands(),
+                },
             })
             .collect();
         let code = |code: &str, category, percent: &str| TaxCode {
@@ -76,13 +80,16 @@ impl Books {
         let progress = lines
             .iter()
             .map(|line| {
-                (line.order_line, LineProgress {
-                    ordered: line.unbilled,
-                    cancelled: Quantity::ZERO,
-                    shipped: line.unbilled,
-                    billed: Quantity::ZERO,
-                    value: Money(1_000),
-                })
+                (
+                    line.order_line,
+                    LineProgress {
+                        ordered: line.unbilled,
+                        cancelled: Quantity::ZERO,
+                        shipped: line.unbilled,
+                        billed: Quantity::ZERO,
+                        value: Money(1_000),
+                    },
+                )
             })
             .collect();
         let today = DocumentDate { date: day("2026-03-18"), typed: false };
@@ -193,7 +200,8 @@ pub fn open_invoice(id: i64, open: i64, open_base: i64) -> OpenInvoice {
 
 /// An entry as `account debit/-credit` pairs, debits first, the way postings.md writes them.
 pub fn written(entry: &Option<Entry>) -> Vec<(String, i64)> {
-    let mut lines: Vec<(String, i64)> = entry.iter().flat_map(|entry| &entry.lines).map(|line| (line.account.clone(), line.base.0)).collect();
+    let mut lines: Vec<(String, i64)> =
+        entry.iter().flat_map(|entry| &entry.lines).map(|line| (line.account.clone(), line.base.0)).collect();
     lines.sort_by_key(|(account, amount)| (*amount < 0, account.clone()));
     lines
 }

@@ -138,7 +138,12 @@ pub(super) struct ChangeDraft {
     responses((status = 200, body = Version), (status = 409, body = Problem), (status = 422, body = Problem))
 )]
 #[put("/invoices/{id}")]
-pub(super) async fn change_draft(store: Data<Store>, change: Change, id: Path<i64>, new: Json<ChangeDraft>) -> Answer<Version> {
+pub(super) async fn change_draft(
+    store: Data<Store>,
+    change: Change,
+    id: Path<i64>,
+    new: Json<ChangeDraft>,
+) -> Answer<Version> {
     let request = change.request(&new.0);
     let version = store
         .change(Some(&request), async |connection| {
@@ -162,7 +167,12 @@ pub(super) struct SeenVersion {
     responses((status = 200, body = Version), (status = 409, body = Problem))
 )]
 #[delete("/invoices/{id}")]
-pub(super) async fn drop_draft(store: Data<Store>, change: Change, id: Path<i64>, seen: Query<SeenVersion>) -> Answer<Version> {
+pub(super) async fn drop_draft(
+    store: Data<Store>,
+    change: Change,
+    id: Path<i64>,
+    seen: Query<SeenVersion>,
+) -> Answer<Version> {
     let request = change.request(&seen.0);
     store
         .change(Some(&request), async |connection| invoices::drop_draft(connection, InvoiceId(*id), seen.version).await)
@@ -185,7 +195,12 @@ pub(super) struct PostDraft {
     responses((status = 200, body = PostedInvoice), (status = 409, body = Problem), (status = 422, body = Problem))
 )]
 #[post("/invoices/{id}/post")]
-pub(super) async fn post_draft(store: Data<Store>, change: Change, id: Path<i64>, new: Json<PostDraft>) -> Answer<PostedInvoice> {
+pub(super) async fn post_draft(
+    store: Data<Store>,
+    change: Change,
+    id: Path<i64>,
+    new: Json<PostDraft>,
+) -> Answer<PostedInvoice> {
     let request = change.request(&new.0);
     let posted = store
         .change(Some(&request), async |connection| {

@@ -7,9 +7,9 @@ use till_core::money::{Currency, Money};
 use till_formats::table::{Cell, to_csv};
 use till_store::{Connection, Store, StoreError, invoices, ledger, orders, receipts, rules, shipments, unbilled};
 
+use super::Stretch;
 use super::billing::Which;
 use super::ledger::{AsOf, Days};
-use super::Stretch;
 use crate::problem::Problem;
 
 struct Table {
@@ -45,7 +45,13 @@ pub(super) async fn export(
         "receipts" => receipts_table(&mut connection, &stretch).await?,
         "journal" => journal_table(&mut connection, &stretch, &days).await?,
         "trial-balance" => trial_balance_table(&mut connection, &as_of).await?,
-        other => return Err(Problem::new(StatusCode::NOT_FOUND, "not_found", format!("There is no list “{other}” to export."))),
+        other => {
+            return Err(Problem::new(
+                StatusCode::NOT_FOUND,
+                "not_found",
+                format!("There is no list “{other}” to export."),
+            ));
+        }
     };
     let bytes = to_csv(table.headings, &table.rows)
         .map_err(|error| Problem::new(StatusCode::INTERNAL_SERVER_ERROR, "not_written", error.to_string()))?;
@@ -99,7 +105,10 @@ async fn shipments_table(connection: &mut Connection, stretch: &Stretch) -> Resu
             Cell::text(&shipment.what),
         ]
     });
-    Ok(Table { headings: &["shipment", "order", "customer", "packed", "posted", "carrier", "what"], rows: rows.collect() })
+    Ok(Table {
+        headings: &["shipment", "order", "customer", "packed", "posted", "carrier", "what"],
+        rows: rows.collect(),
+    })
 }
 
 async fn unbilled_table(connection: &mut Connection, which: &Which) -> Result<Table, StoreError> {
@@ -125,7 +134,18 @@ async fn unbilled_table(connection: &mut Connection, which: &Which) -> Result<Ta
         }
     }
     Ok(Table {
-        headings: &["customer", "shipment", "order", "shipped", "days", "item", "description", "quantity", "currency", "net"],
+        headings: &[
+            "customer",
+            "shipment",
+            "order",
+            "shipped",
+            "days",
+            "item",
+            "description",
+            "quantity",
+            "currency",
+            "net",
+        ],
         rows,
     })
 }
@@ -133,7 +153,8 @@ async fn unbilled_table(connection: &mut Connection, which: &Which) -> Result<Ta
 async fn invoices_table(connection: &mut Connection, stretch: &Stretch) -> Result<Table, StoreError> {
     let list = invoices::list(connection, stretch.search(), stretch.state.as_deref(), MOST, 0).await?;
     let rows = list.invoices.iter().map(|invoice| {
-        let amount = |amount: Option<Money>| amount.map_or_else(|| Cell::text(""), |amount| money(invoice.currency, amount));
+        let amount =
+            |amount: Option<Money>| amount.map_or_else(|| Cell::text(""), |amount| money(invoice.currency, amount));
         vec![
             Cell::text(invoice.number.as_deref().unwrap_or("draft")),
             Cell::text(&invoice.customer_name),
@@ -176,7 +197,8 @@ async fn journal_table(connection: &mut Connection, stretch: &Stretch, days: &Da
     let mut rows = Vec::new();
     for posted in &journal.entries {
         for line in &posted.entry.lines {
-            let (debit, credit) = if line.base.is_positive() { (line.base, Money::ZERO) } else { (Money::ZERO, -line.base) };
+            let (debit, credit) =
+                if line.base.is_positive() { (line.base, Money::ZERO) } else { (Money::ZERO, -line.base) };
             rows.push(vec![
                 Cell::number(posted.number.to_string()),
                 Cell::text(posted.entry.date.to_string()),

@@ -56,7 +56,10 @@ pub(super) async fn trial_balance(store: Data<Store>, as_of: Query<AsOf>) -> Ans
 }
 
 impl AsOf {
-    pub(super) async fn date(&self, connection: &mut till_store::Connection) -> Result<NaiveDate, till_store::StoreError> {
+    pub(super) async fn date(
+        &self,
+        connection: &mut till_store::Connection,
+    ) -> Result<NaiveDate, till_store::StoreError> {
         match self.as_of {
             Some(date) => sensible_date("as_of", date),
             None => Ok(rules::load(connection).await?.business_date),
@@ -67,7 +70,12 @@ impl AsOf {
 /// The sheet of an account up to a date: its latest lines, with the balance before them.
 #[utoipa::path(params(AsOf, Stretch), responses((status = 200, body = AccountSheet), (status = 422, body = Problem)))]
 #[get("/ledger/accounts/{number}")]
-pub(super) async fn account(store: Data<Store>, number: Path<String>, as_of: Query<AsOf>, stretch: Query<Stretch>) -> Answer<AccountSheet> {
+pub(super) async fn account(
+    store: Data<Store>,
+    number: Path<String>,
+    as_of: Query<AsOf>,
+    stretch: Query<Stretch>,
+) -> Answer<AccountSheet> {
     let mut connection = store.read().await?;
     let date = as_of.date(&mut connection).await?;
     Ok(Json(ledger::account_sheet(&mut connection, &number, date, stretch.limit()).await?))

@@ -30,7 +30,11 @@ pub(super) fn filter(stretch: &Stretch, customer: Option<i64>) -> Result<OrderFi
         .unwrap_or("")
         .split(',')
         .filter(|word| !word.is_empty())
-        .map(|word| OrderState::of(word).ok_or_else(|| StoreError::invalid("state", format!("Orders are never “{word}”. Use draft, open, filled or closed."))))
+        .map(|word| {
+            OrderState::of(word).ok_or_else(|| {
+                StoreError::invalid("state", format!("Orders are never “{word}”. Use draft, open, filled or closed."))
+            })
+        })
         .collect::<Result<Vec<_>, _>>()?;
     Ok(OrderFilter {
         states,
@@ -90,7 +94,9 @@ pub(super) async fn set_customer_order_number(
 #[get("/shipments")]
 pub(super) async fn list_shipments(store: Data<Store>, stretch: Query<Stretch>) -> Answer<ShipmentList> {
     let only_packed = stretch.state.as_deref() == Some("packed");
-    let found = shipments::list(&mut *store.read().await?, stretch.search(), only_packed, stretch.limit(), stretch.offset()).await?;
+    let found =
+        shipments::list(&mut *store.read().await?, stretch.search(), only_packed, stretch.limit(), stretch.offset())
+            .await?;
     Ok(Json(found))
 }
 
@@ -116,7 +122,12 @@ pub(super) struct PostShipment {
     responses((status = 200, body = i64), (status = 409, body = Problem), (status = 422, body = Problem))
 )]
 #[post("/shipments/{id}/post")]
-pub(super) async fn post_shipment(store: Data<Store>, change: Change, id: Path<i64>, new: Json<PostShipment>) -> Answer<ShipmentId> {
+pub(super) async fn post_shipment(
+    store: Data<Store>,
+    change: Change,
+    id: Path<i64>,
+    new: Json<PostShipment>,
+) -> Answer<ShipmentId> {
     let request = change.request(&new.0);
     let posted = store
         .change(Some(&request), async |connection| {

@@ -86,7 +86,12 @@ pub(super) struct Version {
     responses((status = 200, body = Version), (status = 409, body = Problem), (status = 422, body = Problem))
 )]
 #[put("/customers/{id}/tax-id")]
-pub(super) async fn set_tax_id(store: Data<Store>, change: Change, id: Path<i64>, new: Json<NewTaxId>) -> Answer<Version> {
+pub(super) async fn set_tax_id(
+    store: Data<Store>,
+    change: Change,
+    id: Path<i64>,
+    new: Json<NewTaxId>,
+) -> Answer<Version> {
     let request = change.request(&new.0);
     let version = store
         .change(Some(&request), async |connection| {

@@ -55,7 +55,9 @@ pub(super) async fn post(store: Data<Store>, change: Change, new: Json<PostRecei
 #[get("/receipts")]
 pub(super) async fn list(store: Data<Store>, stretch: Query<Stretch>) -> Answer<ReceiptList> {
     let only_unapplied = stretch.state.as_deref() == Some("unapplied");
-    let found = receipts::list(&mut *store.read().await?, stretch.search(), only_unapplied, stretch.limit(), stretch.offset()).await?;
+    let found =
+        receipts::list(&mut *store.read().await?, stretch.search(), only_unapplied, stretch.limit(), stretch.offset())
+            .await?;
     Ok(Json(found))
 }
 
@@ -69,7 +71,11 @@ pub(super) async fn view(store: Data<Store>, id: Path<i64>) -> Answer<ReceiptVie
 /// What applying unapplied money would do.
 #[utoipa::path(responses((status = 200, body = MoneyPreview), (status = 422, body = Problem)))]
 #[post("/receipts/{id}/applications/preview")]
-pub(super) async fn preview_apply(store: Data<Store>, id: Path<i64>, new: Json<NewApplications>) -> Answer<MoneyPreview> {
+pub(super) async fn preview_apply(
+    store: Data<Store>,
+    id: Path<i64>,
+    new: Json<NewApplications>,
+) -> Answer<MoneyPreview> {
     let mut connection = store.read().await?;
     let rules = rules::load(&mut connection).await?;
     Ok(Json(receipts::preview_apply(&mut connection, &rules, ReceiptId(*id), &new).await?))
@@ -93,7 +99,12 @@ pub(super) struct PostApplications {
     responses((status = 200, body = Version), (status = 409, body = Problem), (status = 422, body = Problem))
 )]
 #[post("/receipts/{id}/applications")]
-pub(super) async fn apply(store: Data<Store>, change: Change, id: Path<i64>, new: Json<PostApplications>) -> Answer<Version> {
+pub(super) async fn apply(
+    store: Data<Store>,
+    change: Change,
+    id: Path<i64>,
+    new: Json<PostApplications>,
+) -> Answer<Version> {
     let request = change.request(&new.0);
     let version = store
         .change(Some(&request), async |connection| {

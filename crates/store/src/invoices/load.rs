@@ -34,7 +34,11 @@ pub(crate) struct Picked {
 }
 
 /// The picked lines, in the order picked. `draft` counts what that draft has reserved as free.
-pub(crate) async fn load_lines(connection: &mut SqliteConnection, picks: &[Pick], draft: Option<InvoiceId>) -> Result<Vec<Picked>> {
+pub(crate) async fn load_lines(
+    connection: &mut SqliteConnection,
+    picks: &[Pick],
+    draft: Option<InvoiceId>,
+) -> Result<Vec<Picked>> {
     let ids = json(&picks.iter().map(|pick| pick.shipment_line).collect::<Vec<_>>())?;
     let draft = draft.map(|draft| draft.0);
     let rows = sqlx::query!(
@@ -94,7 +98,10 @@ pub(crate) async fn load_lines(connection: &mut SqliteConnection, picks: &[Pick]
     let mut picked = Vec::with_capacity(picks.len());
     for (position, pick) in picks.iter().enumerate() {
         let mut line = found.get(&pick.shipment_line.0).cloned().ok_or_else(|| {
-            StoreError::invalid(format!("picks.{position}.shipment_line"), format!("There is no shipment line {}.", pick.shipment_line))
+            StoreError::invalid(
+                format!("picks.{position}.shipment_line"),
+                format!("There is no shipment line {}.", pick.shipment_line),
+            )
         })?;
         if let Some(quantity) = pick.quantity {
             line.line.quantity = quantity;

@@ -82,7 +82,11 @@ pub async fn list(
              AND (?2 IS NULL OR (?2 = 'draft' AND state = 'draft') OR (?2 = 'open' AND open_minor > 0)
                   OR (?2 = 'late' AND open_minor > 0 AND due_date < ?3) OR (?2 = 'settled' AND open_minor = 0))
            ORDER BY state = 'posted', sequence DESC, invoices.id DESC LIMIT ?4 OFFSET ?5"#,
-        like, state, today, limit, offset
+        like,
+        state,
+        today,
+        limit,
+        offset
     )
     .fetch_all(&mut *connection)
     .await?;
@@ -92,7 +96,9 @@ pub async fn list(
            WHERE (?1 IS NULL OR invoices.number LIKE ?1 ESCAPE '\' OR name LIKE ?1 ESCAPE '\')
              AND (?2 IS NULL OR (?2 = 'draft' AND state = 'draft') OR (?2 = 'open' AND open_minor > 0)
                   OR (?2 = 'late' AND open_minor > 0 AND due_date < ?3) OR (?2 = 'settled' AND open_minor = 0))"#,
-        like, state, today
+        like,
+        state,
+        today
     )
     .fetch_one(connection)
     .await?;
@@ -312,12 +318,13 @@ async fn posted_document(connection: &mut SqliteConnection, id: InvoiceId) -> Re
         })
     })
     .collect::<Result<Vec<_>>>()?;
-    let order_shares = sqlx::query!("SELECT order_id, gross_minor FROM invoice_orders WHERE invoice_id = ? ORDER BY position", id.0)
-        .fetch_all(connection)
-        .await?
-        .into_iter()
-        .map(|row| OrderShare { order: OrderId(row.order_id), gross: Money(row.gross_minor) })
-        .collect();
+    let order_shares =
+        sqlx::query!("SELECT order_id, gross_minor FROM invoice_orders WHERE invoice_id = ? ORDER BY position", id.0)
+            .fetch_all(connection)
+            .await?
+            .into_iter()
+            .map(|row| OrderShare { order: OrderId(row.order_id), gross: Money(row.gross_minor) })
+            .collect();
     // What was typed and what was assumed no longer matters once it is posted.
     let posted = |date| DocumentDate { date, typed: true };
     Ok(InvoiceDocument {

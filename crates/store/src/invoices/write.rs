@@ -51,7 +51,13 @@ async fn write_lines(connection: &mut SqliteConnection, id: InvoiceId, document:
         .map(|line| {
             (
                 (line.shipment_line, line.quantity.scaled(), line.billed_before.scaled(), line.still_to_come.scaled()),
-                (&line.description, line.unit_price.scaled(), line.list_price.scaled(), line.discount.scaled(), &line.discount_reason),
+                (
+                    &line.description,
+                    line.unit_price.scaled(),
+                    line.list_price.scaled(),
+                    line.discount.scaled(),
+                    &line.discount_reason,
+                ),
                 (line.full, line.net, &line.tax.code, line.tax.category, line.tax.rate.scaled()),
                 line.order_line,
             )

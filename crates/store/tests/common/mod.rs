@@ -1,5 +1,5 @@
 //! A small company in a file of its own.
-#![allow(dead_code, missing_docs)]
+#![allow(dead_code, missing_docs, clippy::unwrap_used)]
 
 use chrono::NaiveDate;
 use tempfile::TempDir;
@@ -84,13 +84,16 @@ impl Company {
                 if view.lines[1].progress.shipped.is_zero() {
                     lines.push((view.lines[1].id, Quantity::ONE));
                 }
-                let shipment = shipments::pack(connection, &NewShipment {
-                    order,
-                    packed_date: day("2026-03-10"),
-                    carrier: None,
-                    consignment_number: None,
-                    lines,
-                })
+                let shipment = shipments::pack(
+                    connection,
+                    &NewShipment {
+                        order,
+                        packed_date: day("2026-03-10"),
+                        carrier: None,
+                        consignment_number: None,
+                        lines,
+                    },
+                )
                 .await?;
                 let rules = rules::load(connection).await?;
                 shipments::post(connection, &rules, shipment, None, day("2026-03-12")).await
@@ -138,7 +141,10 @@ impl Company {
 }
 
 pub fn all_of(lines: &[ShipmentLineId]) -> ToBill {
-    ToBill { picks: lines.iter().map(|line| Pick { shipment_line: *line, quantity: None }).collect(), ..ToBill::default() }
+    ToBill {
+        picks: lines.iter().map(|line| Pick { shipment_line: *line, quantity: None }).collect(),
+        ..ToBill::default()
+    }
 }
 
 pub fn order_line(item: ItemId, quantity: i64) -> NewOrderLine {
@@ -155,12 +161,15 @@ pub fn order_line(item: ItemId, quantity: i64) -> NewOrderLine {
 async fn set_up(connection: &mut Connection) -> Result<(Vec<CustomerId>, Vec<ItemId>)> {
     let eur = Currency::of("EUR").unwrap();
     let gbp = Currency::of("GBP").unwrap();
-    setup::company(connection, &NewCompany {
-        name: "Small Books".to_owned(),
-        base: eur,
-        business_date: Some(day("2026-03-18")),
-        tax_computed: TaxComputed::PerDocument,
-    })
+    setup::company(
+        connection,
+        &NewCompany {
+            name: "Small Books".to_owned(),
+            base: eur,
+            business_date: Some(day("2026-03-18")),
+            tax_computed: TaxComputed::PerDocument,
+        },
+    )
     .await?;
     for (kind, prefix) in [("order", "O-"), ("shipment", "S-"), ("invoice", "I-"), ("receipt", "C-"), ("entry", "E-")] {
         setup::number_range(connection, kind, prefix, 1).await?;
@@ -169,48 +178,70 @@ async fn set_up(connection: &mut Connection) -> Result<(Vec<CustomerId>, Vec<Ite
     setup::set_period(connection, day("2026-02-01"), false).await?;
     for (number, account_type, purpose, class) in ACCOUNTS {
         let serves = [(*purpose, *class)];
-        setup::account(connection, &NewAccount { number, name: purpose.word(), account_type: *account_type, serves: &serves }).await?;
+        setup::account(
+            connection,
+            &NewAccount { number, name: purpose.word(), account_type: *account_type, serves: &serves },
+        )
+        .await?;
     }
-    setup::tax_code(connection, "S23", "Standard", TaxCategory::S, day("2020-01-01"), Rate::from_percent("23").unwrap()).await?;
+    setup::tax_code(
+        connection,
+        "S23",
+        "Standard",
+        TaxCategory::S,
+        day("2020-01-01"),
+        Rate::from_percent("23").unwrap(),
+    )
+    .await?;
     setup::exchange_rate(connection, gbp, day("2026-01-01"), "1.17".parse().unwrap()).await?;
     setup::exchange_rate(connection, gbp, day("2026-03-20"), "1.15".parse().unwrap()).await?;
     let mut people = Vec::new();
     for (number, currency) in [("1", eur), ("2", eur), ("3", gbp)] {
         people.push(
-            customers::add(connection, &NewCustomer {
-                number,
-                name: number,
-                class: None,
-                address: "1 Test Road",
-                country: "MH",
-                tax_id: None,
-                currency,
-                terms: Terms::NetDays { days: 30 },
-                credit_limit: None,
-                stop_reason: None,
-                needs_order_number: false,
-            })
+            customers::add(
+                connection,
+                &NewCustomer {
+                    number,
+                    name: number,
+                    class: None,
+                    address: "1 Test Road",
+                    country: "MH",
+                    tax_id: None,
+                    currency,
+                    terms: Terms::NetDays { days: 30 },
+                    credit_limit: None,
+                    stop_reason: None,
+                    needs_order_number: false,
+                },
+            )
             .await?,
         );
     }
     let rules = rules::load(connection).await?;
     let mut things = Vec::new();
-    for (code, kind, price) in [("A", ItemKind::Goods, "59.00"), ("B", ItemKind::Goods, "0.333333"), ("FRT", ItemKind::Charge, "18.00")] {
-        let item = items::add(connection, &NewItem {
-            code,
-            name: code,
-            kind,
-            class: "goods",
-            unit: "pc",
-            list_price: price.parse().unwrap(),
-            tax_code: "S23",
-        })
+    for (code, kind, price) in
+        [("A", ItemKind::Goods, "59.00"), ("B", ItemKind::Goods, "0.333333"), ("FRT", ItemKind::Charge, "18.00")]
+    {
+        let item = items::add(
+            connection,
+            &NewItem {
+                code,
+                name: code,
+                kind,
+                class: "goods",
+                unit: "pc",
+                list_price: price.parse().unwrap(),
+                tax_code: "S23",
+            },
+        )
         .await?;
         things.push(item);
         if kind == ItemKind::Goods {
             // A cost that does not divide evenly, in two layers.
-            items::take_in(connection, &rules, item, Quantity::from_whole(333), Money(1_000_000), day("2026-03-01")).await?;
-            items::take_in(connection, &rules, item, Quantity::from_whole(667), Money(2_099_999), day("2026-03-02")).await?;
+            items::take_in(connection, &rules, item, Quantity::from_whole(333), Money(1_000_000), day("2026-03-01"))
+                .await?;
+            items::take_in(connection, &rules, item, Quantity::from_whole(667), Money(2_099_999), day("2026-03-02"))
+                .await?;
         }
     }
     Ok((people, things))

@@ -1,0 +1,61 @@
+//! Every main view under axe-core (WCAG 2.2 A and AA), with nothing in the console.
+#![allow(missing_docs)]
+
+use till_e2e::{Browser, Key, Result, Till};
+
+const VIEWS: &[&str] = &[
+    "/",
+    "/orders",
+    "/orders?state=all&q=SH-2611",
+    "/orders/1",
+    "/shipments",
+    "/shipments/1",
+    "/billing",
+    "/billing/invoices",
+    "/invoices/2",
+    "/receipts",
+    "/receipts/new?customer=3",
+    "/receipts/1",
+    "/receipts?state=unapplied",
+    "/customers/3",
+    "/customers/7",
+    "/ledger",
+    "/ledger/trial-balance",
+    "/ledger/accounts/1100",
+    "/entries/30",
+    "/no/such/place",
+];
+
+#[tokio::test]
+async fn every_main_view_is_accessible_and_quiet() -> Result<()> {
+    let till = Till::demo().await?;
+    let browser = Browser::open().await?;
+    let mut wrong = Vec::new();
+    for view in VIEWS {
+        browser.go(&till.place(view)).await?;
+        for finding in browser.accessibility().await? {
+            wrong.push(format!("{view}: {finding}"));
+        }
+    }
+    // What opens over a view.
+    for (view, keys) in [("/billing", "p"), ("/billing", "?"), ("/billing/invoices?state=draft", "\n")] {
+        browser.go(&till.place(view)).await?;
+        match keys {
+            "\n" => browser.press(Key::Enter).await?,
+            letter => browser.letter(letter.chars().next().unwrap_or('?')).await?,
+        }
+        for finding in browser.accessibility().await? {
+            wrong.push(format!("{view} {keys:?}: {finding}"));
+        }
+    }
+    browser.go(&till.place("/")).await?;
+    browser.control('k').await?;
+    browser.type_text("salt").await?;
+    browser.settle().await?;
+    for finding in browser.accessibility().await? {
+        wrong.push(format!("find: {finding}"));
+    }
+    assert_eq!(wrong, Vec::<String>::new());
+    assert_eq!(browser.console().await?, Vec::<String>::new());
+    browser.close().await
+}
