@@ -8,6 +8,7 @@ import {
   number,
   percent,
   price,
+  shortDate,
   typedDecimal,
 } from "./format";
 
@@ -59,5 +60,7 @@ describe("dates", () => {
   it("are read as they are said", () => {
     expect(date("2026-03-18")).toBe("18 Mar 2026");
     expect(date("2026-12-01")).toBe("1 Dec 2026");
+    expect(shortDate("2026-03-04", "2026-03-18")).toBe("4 Mar");
+    expect(shortDate("2025-12-30", "2026-03-18")).toBe("30 Dec 2025");
   });
 });

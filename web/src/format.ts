@@ -84,10 +84,9 @@ export function date(iso: string): string {
   return `${Number(day)} ${months[Number(month) - 1] ?? ""} ${year}`;
 }
 
-/** 2026-03-18 as 18 Mar, where the year is plain. */
-export function shortDate(iso: string): string {
-  const [, month, day] = iso.split("-");
-  return `${Number(day)} ${months[Number(month) - 1] ?? ""}`;
+/** 2026-03-18 as 18 Mar in the year of `today`; a date of another year is said in full. */
+export function shortDate(iso: string, today: string): string {
+  return iso.slice(0, 4) === today.slice(0, 4) ? date(iso).slice(0, -5) : date(iso);
 }
 
 const weekdays = ["Sunday", "Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday"];

@@ -7,6 +7,7 @@ import type { InvoiceLine, InvoiceView, ToBill } from "../api/types";
 import { date, money, moneyWithCurrency, number, percent, price, typedDecimal } from "../format";
 import { Facts, Lines, Marked, Scroll, useBase, useEverythingChanged, useToday, Wrong } from "../parts/bits";
 import { DateField } from "../parts/DateField";
+import { InvoicePaper } from "../parts/InvoicePaper";
 import {
   BlockerLines,
   ChangeLines,
@@ -62,7 +63,7 @@ function Head({ invoice }: { invoice: InvoiceView }) {
         ["Bill to", `${invoice.customer.name}, ${invoice.customer.address}`],
         ["Shipments", shipments],
         ["Their order", theirs],
-        ["Terms", document && `${date(document.due_date)} due`],
+        ["Due", document && date(document.due_date)],
       ]}
     />
   );
@@ -141,6 +142,7 @@ function Posted({ invoice }: { invoice: InvoiceView }) {
       ]}
       tape={<InvoiceTape invoice={invoice} />}
     >
+      <InvoicePaper invoice={invoice} />
       <Head invoice={invoice} />
       <Lines label="Lines of the invoice">
         <LineHead />

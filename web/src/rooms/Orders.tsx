@@ -3,8 +3,8 @@ import { useState } from "react";
 import { useNavigate } from "react-router";
 import { api, got } from "../api/client";
 import type { OrderRow } from "../api/types";
-import { date, plural } from "../format";
-import { Chips, ExportLink, FilterField, Marked, StateChips, useBase, useFilter, Wrong } from "../parts/bits";
+import { plural, shortDate } from "../format";
+import { Chips, ExportLink, FilterField, Marked, StateChips, useBase, useFilter, useToday, Wrong } from "../parts/bits";
 import { type Column, Rows } from "../parts/Rows";
 import { Paper } from "../parts/TapeRoll";
 import { Track } from "../parts/Track";
@@ -18,6 +18,7 @@ const OPEN = "draft,open,filled";
 export function OrdersRoom() {
   const base = useBase();
   const navigate = useNavigate();
+  const today = useToday();
   const [search] = useFilter("q");
   const [state] = useFilter("state");
   const [current, setCurrent] = useState<OrderRow>();
@@ -43,21 +44,21 @@ export function OrdersRoom() {
     navigate(`/orders/${row.id}`);
   };
   const columns: Column<OrderRow>[] = [
-    { key: "number", head: "Order", width: "76px", cell: (row) => row.number },
+    { key: "number", head: "Order", width: "74px", cell: (row) => row.number },
     { key: "customer", head: "Customer", width: "minmax(0, 1fr)", cell: (row) => row.customer_name },
     {
       key: "theirs",
       head: "Their number",
-      width: "108px",
+      width: "98px",
       cell: (row) => <Marked className="dim">{row.customer_order_number}</Marked>,
     },
-    { key: "date", head: "Ordered", width: "108px", cell: (row) => date(row.order_date) },
+    { key: "date", head: "Ordered", width: "96px", cell: (row) => shortDate(row.order_date, today) },
     { key: "track", head: "Track", width: "134px", cell: (row) => <Track track={row.track} /> },
-    { key: "state", head: "State", width: "72px", cell: (row) => <OrderState state={row.state} /> },
+    { key: "state", head: "State", width: "76px", cell: (row) => <OrderState state={row.state} /> },
     {
       key: "net",
       head: "Net",
-      width: "112px",
+      width: "100px",
       right: true,
       cell: (row) => <Amount minor={row.net} currency={row.currency} base={base} />,
     },

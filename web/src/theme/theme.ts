@@ -49,6 +49,13 @@ export const theme = createTheme({
           "*, *::before, *::after": { transition: "none !important", animation: "none !important" },
         },
         "*": { scrollbarWidth: "thin", scrollbarColor: "var(--line-strong) transparent" },
+        ".printed": { display: "none" },
+        "@page": { margin: "18mm" },
+        "@media print": {
+          "#root, .MuiDialog-root": { display: "none !important" },
+          ".printed": { display: "block" },
+          body: { background: "#fff !important", height: "auto" },
+        },
         html: { height: "100%" },
         body: {
           height: "100%",

@@ -1,0 +1,79 @@
+# Glad Till. Two commands: `make demo` starts it with demo data, `make test` runs everything.
+SHELL := bash
+.SHELLFLAGS := -euo pipefail -c
+.DELETE_ON_ERROR:
+.DEFAULT_GOAL := help
+
+PORT ?= 8484
+DATA ?= data
+export CARGO_TERM_PROGRESS_WHEN ?= never
+
+WEB_SOURCES := $(shell find web/src web/public web/index.html web/vite.config.ts web/tsconfig.json -type f 2>/dev/null)
+
+.PHONY: help
+help: ## Says what there is to make
+	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 16
+
+.PHONY: demo
+demo: web/dist/index.html ## Builds Glad Till and starts it with the demo company on http://127.0.0.1:8484 (PORT, DATA)
+	@echo "→ building the server (a few minutes the first time)"
+	cargo build --quiet --profile quick --bin glad-till
+	PORT=$(PORT) DATA=$(DATA) target/quick/glad-till demo
+
+.PHONY: test
+test: check web/dist/index.html ## Runs everything: formatting, lints, contract, all tests, browser included
+	@tools/need.sh browser
+	@echo "→ tests of the interface"
+	cd web && npm run --silent test
+	@echo "→ tests of core, formats, store, server and demo, then the browser"
+	cargo test --workspace --quiet
+	@echo "→ everything passed"
+
+.PHONY: check
+check: web/node_modules/.done web/dist/index.html ## Formatting, lints and types, warnings denied
+	@tools/need.sh build
+	@echo "→ formatting and lints"
+	cargo fmt --all -- --check
+	cargo clippy --workspace --all-targets --quiet -- -D warnings
+	cd web && npm run --silent lint && npx tsc --noEmit
+	@echo "→ the interface's types are those of the contract"
+	cd web && npm run --silent schema:check
+
+.PHONY: web
+web: web/dist/index.html ## Builds the interface
+
+web/node_modules/.done: web/package.json web/package-lock.json web/tools/package.json web/tools/package-lock.json
+	@tools/need.sh build
+	@echo "→ installing the interface's packages"
+	cd web && npm ci --silent --no-progress && npm ci --silent --no-progress --prefix tools
+	@touch $@
+
+web/dist/index.html: web/node_modules/.done $(WEB_SOURCES)
+	@echo "→ building the interface"
+	cd web && npm run --silent build
+	@touch $@
+
+.PHONY: contract
+contract: web/node_modules/.done ## Writes the OpenAPI document and the TypeScript types anew from the code
+	@mkdir -p web/dist
+	cargo run --quiet --bin glad-till -- openapi > web/openapi.json.new
+	mv web/openapi.json.new web/openapi.json
+	cd web && npm run --silent schema
+
+.PHONY: screenshots
+screenshots: web/dist/index.html ## Takes docs/screenshots from the demo company
+	@tools/need.sh browser
+	cargo run --quiet -p till-e2e --bin screenshots docs/screenshots
+
+.PHONY: bench
+bench: web/dist/index.html ## Benchmarks, as ratios to the raw work underneath
+	cargo bench --quiet -p till-bench
+
+.PHONY: verify
+verify: ## Proves the demo books: every tie-out and invariant
+	DATA=$(DATA) cargo run --quiet --profile quick --bin glad-till -- verify
+
+.PHONY: format
+format: web/node_modules/.done ## Formats everything
+	cargo fmt --all
+	cd web && npm run --silent format
