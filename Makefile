@@ -45,7 +45,8 @@ web: web/dist/index.html ## Builds the interface
 web/node_modules/.done: web/package.json web/package-lock.json web/tools/package.json web/tools/package-lock.json
 	@tools/need.sh build
 	@echo "→ installing the interface's packages"
-	cd web && npm ci --silent --no-progress && npm ci --silent --no-progress --prefix tools
+	@# Not `npm ci`: it refuses a lock file without the linter's builds for other systems. Versions are those of the lock file all the same.
+	cd web && npm install --no-save --silent --no-progress && npm install --no-save --silent --no-progress --prefix tools
 	@touch $@
 
 web/dist/index.html: web/node_modules/.done $(WEB_SOURCES)
