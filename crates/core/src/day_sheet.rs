@@ -160,6 +160,9 @@ fn many(count: i64, one: &str, more: &str) -> String {
     if count == 1 { format!("1 {one}") } else { format!("{count} {more}") }
 }
 
+/// An order to finish shows up so many days before its last invoice falls due.
+pub const FINISH_WITHIN_DAYS: u64 = 3;
+
 /// Ranks the work of the day: by kind, then oldest and largest first.
 pub fn rank(facts: &DayFacts, business_date: NaiveDate) -> Vec<DayItem> {
     let age = |since: NaiveDate| (business_date - since).num_days();

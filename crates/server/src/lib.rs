@@ -11,7 +11,7 @@ mod request;
 use std::net::{SocketAddr, TcpListener};
 
 use actix_web::dev::{Server, ServerHandle};
-use actix_web::middleware::{Compress, DefaultHeaders};
+use actix_web::middleware::{Compress, DefaultHeaders, from_fn};
 use actix_web::{App, HttpServer, web};
 use till_store::Store;
 use utoipa::OpenApi;
@@ -76,6 +76,7 @@ pub fn listen(store: Store, port: u16) -> std::io::Result<Listening> {
                     .add(("Cross-Origin-Resource-Policy", "same-origin")),
             )
             .wrap(Compress::default())
+            .wrap(from_fn(request::known_host))
             .into_utoipa_app()
             .service(utoipa_actix_web::scope("/api").configure(api::configure))
             .into_app()

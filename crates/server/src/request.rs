@@ -1,9 +1,12 @@
 //! Reading requests: JSON, paths and queries with readable refusals, and the idempotency key.
 
-use actix_web::dev::Payload;
+use actix_web::body::{EitherBody, MessageBody};
+use actix_web::dev::{Payload, ServiceRequest, ServiceResponse};
 use actix_web::error::{JsonPayloadError, PathError, QueryPayloadError};
 use actix_web::http::StatusCode;
-use actix_web::{FromRequest, HttpRequest, web};
+use actix_web::http::header::HOST;
+use actix_web::middleware::Next;
+use actix_web::{FromRequest, HttpRequest, ResponseError, web};
 use serde::Serialize;
 use till_core::fingerprint;
 use till_store::Request;
@@ -42,6 +45,25 @@ pub(crate) fn query_config() -> web::QueryConfig {
     web::QueryConfig::default().error_handler(|error: QueryPayloadError, _| {
         Problem::new(StatusCode::BAD_REQUEST, "malformed", format!("The address cannot be read: {error}.")).into()
     })
+}
+
+/// Refuses requests meant for another host: a page from elsewhere that has its name pointed at
+/// this machine must not read the books.
+pub(crate) async fn known_host<B: MessageBody + 'static>(
+    request: ServiceRequest,
+    next: Next<B>,
+) -> Result<ServiceResponse<EitherBody<B>>, actix_web::Error> {
+    let host = request.headers().get(HOST).and_then(|host| host.to_str().ok()).unwrap_or_default();
+    let name = host.rsplit_once(':').map_or(host, |(name, _)| name);
+    if matches!(name, "127.0.0.1" | "localhost" | "[::1]") {
+        return Ok(next.call(request).await?.map_into_left_body());
+    }
+    let problem = Problem::new(
+        StatusCode::MISDIRECTED_REQUEST,
+        "other_host",
+        "These books are served on 127.0.0.1 only. Open them under that address.",
+    );
+    Ok(request.into_response(problem.error_response()).map_into_right_body())
 }
 
 /// A request that changes something: it has an `Idempotency-Key`.

@@ -275,4 +275,6 @@ fn nothing_may_come_from_elsewhere() {
     }
     let (status, ..) = raw(till.address, "GET", "/../../Cargo.toml", None, None).unwrap();
     assert_eq!(status, 404);
+    let (status, _, body) = raw_as(till.address, "books.example", "GET", "/api/spine", None, None).unwrap();
+    assert_eq!(status, 421, "another host's name leads to nothing: {body}");
 }

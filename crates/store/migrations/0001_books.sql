@@ -203,9 +203,14 @@ CREATE TABLE invoices (
     total_base_minor INTEGER,
     open_minor INTEGER CHECK (open_minor BETWEEN 0 AND total_minor),
     open_base_minor INTEGER,
+    -- As printed: what the customer is called later changes nothing here.
+    bill_to_name TEXT,
+    bill_to_address TEXT,
+    bill_to_tax_id TEXT,
     entry_id INTEGER REFERENCES entries (id),
     version INTEGER NOT NULL DEFAULT 1,
     CHECK (state = 'draft' OR (
+        bill_to_name IS NOT NULL AND bill_to_address IS NOT NULL AND
         number IS NOT NULL AND sequence IS NOT NULL AND document_date IS NOT NULL AND posting_date IS NOT NULL
         AND tax_date IS NOT NULL AND due_date IS NOT NULL AND terms IS NOT NULL AND rate_e9 IS NOT NULL
         AND net_minor IS NOT NULL AND tax_minor IS NOT NULL AND total_minor = net_minor + tax_minor
@@ -223,9 +228,12 @@ CREATE TABLE invoice_lines (
     shipment_line_id INTEGER NOT NULL REFERENCES shipment_lines (id),
     quantity_e4 INTEGER NOT NULL CHECK (quantity_e4 > 0),
     -- The rest is filled in when the invoice is posted.
+    ordered_e4 INTEGER,
     billed_before_e4 INTEGER,
     still_to_come_e4 INTEGER,
+    code TEXT,
     description TEXT,
+    unit TEXT,
     unit_price_e6 INTEGER,
     list_price_e6 INTEGER,
     discount_e6 INTEGER,
@@ -256,6 +264,8 @@ CREATE TABLE invoice_orders (
     order_id INTEGER NOT NULL REFERENCES orders (id),
     position INTEGER NOT NULL,
     gross_minor INTEGER NOT NULL,
+    -- The number the customer had given the order when it was billed.
+    customer_order_number TEXT,
     PRIMARY KEY (invoice_id, order_id)
 ) STRICT, WITHOUT ROWID;
 CREATE INDEX invoice_orders_by_order ON invoice_orders (order_id);
@@ -365,7 +375,8 @@ WHEN (SELECT state FROM shipments WHERE id = NEW.shipment_id) = 'posted'
 BEGIN SELECT RAISE(ABORT, 'a posted shipment never changes'); END;
 
 CREATE TRIGGER invoices_keep BEFORE UPDATE OF number, sequence, state, customer_id, document_date, posting_date, tax_date,
-    due_date, terms, currency, rate_e9, net_minor, tax_minor, total_minor, total_base_minor, entry_id ON invoices
+    due_date, terms, currency, rate_e9, net_minor, tax_minor, total_minor, total_base_minor, bill_to_name,
+    bill_to_address, bill_to_tax_id, entry_id ON invoices
 WHEN OLD.state = 'posted'
 BEGIN SELECT RAISE(ABORT, 'a posted invoice never changes'); END;
 CREATE TRIGGER invoices_stay BEFORE DELETE ON invoices WHEN OLD.state = 'posted'

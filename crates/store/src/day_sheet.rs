@@ -4,9 +4,10 @@ use chrono::{Days, NaiveDate};
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
 use till_core::day_sheet::{
-    Ageing, DayFacts, DayItem, LateFacts, PackedFacts, UnappliedFacts, UnbilledFacts, UnfinishedFacts, Work,
-    customer_ref, rank,
+    Ageing, DayFacts, DayItem, FINISH_WITHIN_DAYS, LateFacts, PackedFacts, UnappliedFacts, UnbilledFacts,
+    UnfinishedFacts, Work, customer_ref, rank,
 };
+use till_core::fixed::ExchangeRate;
 use till_core::ids::{DocumentKind, DocumentRef};
 use till_core::money::{Currency, Money};
 
@@ -23,10 +24,14 @@ pub struct DaySheet {
     pub items: Vec<DayItem>,
     /// Net value shipped and not billed.
     pub unbilled: Money,
-    /// What of it has been posted as shipped on the business date.
-    pub unbilled_new: Money,
+    /// How much more that is than at the end of the day before.
+    pub unbilled_change: Money,
     /// What is owed.
     pub owed: Money,
+    /// How much more that is than at the end of the day before.
+    pub owed_change: Money,
+    /// What of it is past due.
+    pub late: Money,
     /// What is owed, by days late.
     pub ageing: Ageing,
     /// Totals of the last day something was posted before the business date.
@@ -53,7 +58,7 @@ pub async fn day_sheet(connection: &mut SqliteConnection) -> Result<DaySheet> {
     let rules = rules::load(connection).await?;
     let today = rules.business_date;
     let unbilled = unbilled::list(connection, &rules, &unbilled::UnbilledFilter::default()).await?;
-    let unbilled_new = unbilled
+    let shipped_today: Money = unbilled
         .customers
         .iter()
         .flat_map(|customer| &customer.shipments)
@@ -69,11 +74,44 @@ pub async fn day_sheet(connection: &mut SqliteConnection) -> Result<DaySheet> {
         business_date: today,
         items: rank(&facts, today),
         unbilled: unbilled.net_base,
-        unbilled_new,
+        unbilled_change: shipped_today - billed_of_earlier(connection, today, &rules).await?,
         owed: ageing.total(),
+        owed_change: owed_change(connection, today).await?,
+        late: ageing.late(),
         ageing,
         yesterday: yesterday(connection, today).await?,
     })
+}
+
+/// What invoices of today took off what was unbilled yesterday, net in base currency.
+async fn billed_of_earlier(connection: &mut SqliteConnection, today: NaiveDate, rules: &Rules) -> Result<Money> {
+    let rows = sqlx::query!(
+        r#"SELECT currency, rate_e9 AS "rate!", sum(invoice_lines.net_minor) AS "net!: i64"
+           FROM invoices JOIN invoice_lines ON invoice_id = invoices.id
+           JOIN shipment_lines ON shipment_lines.id = shipment_line_id JOIN shipments ON shipments.id = shipment_id
+           WHERE invoices.state = 'posted' AND invoices.posting_date = ?1 AND shipments.posting_date < ?1
+           GROUP BY invoices.id"#,
+        today
+    )
+    .fetch_all(connection)
+    .await?;
+    let mut sum = Money::ZERO;
+    for row in rows {
+        let document = crate::convert::currency(&row.currency)?;
+        sum += Money(row.net).to_base(ExchangeRate::from_scaled(row.rate), document, rules.base);
+    }
+    Ok(sum)
+}
+
+async fn owed_change(connection: &mut SqliteConnection, today: NaiveDate) -> Result<Money> {
+    let sum = sqlx::query_scalar!(
+        r#"SELECT coalesce(sum(base_minor), 0) AS "sum!: i64" FROM entries JOIN entry_lines ON entry_id = entries.id
+           WHERE posting_date = ? AND purpose = 'receivable'"#,
+        today
+    )
+    .fetch_one(connection)
+    .await?;
+    Ok(Money(sum))
 }
 
 /// Stopped and ready shipments of a customer are two different things to do.
@@ -137,7 +175,7 @@ async fn load_packed(connection: &mut SqliteConnection, rules: &Rules, facts: &m
         facts.packed.push(PackedFacts {
             shipment: DocumentRef { kind: DocumentKind::Shipment, id: row.id, number: row.number },
             name: row.name,
-            value: Money(row.value).to_base(rate.unwrap_or(till_core::fixed::ExchangeRate::ONE), document, rules.base),
+            value: Money(row.value).to_base(rate.unwrap_or(ExchangeRate::ONE), document, rules.base),
             packed_on: row.date,
         });
     }
@@ -174,9 +212,9 @@ async fn load_late(connection: &mut SqliteConnection, today: NaiveDate, facts: &
     Ok(ageing)
 }
 
-/// Filled orders whose payment falls due within three days, or has.
+/// Filled orders whose payment falls due soon, or has.
 async fn load_unfinished(connection: &mut SqliteConnection, today: NaiveDate, facts: &mut DayFacts) -> Result<()> {
-    let soon = today.checked_add_days(Days::new(3)).unwrap_or(today);
+    let soon = today.checked_add_days(Days::new(FINISH_WITHIN_DAYS)).unwrap_or(today);
     let rows = sqlx::query!(
         r#"SELECT orders.id AS "id!", orders.number AS "number!", name AS "name!", sum(open_base_minor) AS "open!: i64", max(due_date) AS "due!: NaiveDate"
            FROM orders JOIN customers ON customers.id = orders.customer_id

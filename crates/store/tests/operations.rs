@@ -307,6 +307,33 @@ async fn orders_are_put_right_only_by_who_saw_the_latest() {
     assert!(matches!(set(seen, "PO 8").await, Err(StoreError::Stale { .. })));
 }
 
+/// What the customer or the order is called later changes nothing on what was posted.
+#[tokio::test]
+async fn a_posted_invoice_stays_as_it_was_printed() {
+    let company = Company::new().await;
+    let order = company.order(0, 10).await;
+    let shipment = company.ship(order, 4).await;
+    let invoice = company.bill(shipment).await;
+    let read = async || {
+        let view = invoices::view(&mut *company.store.read().await.unwrap(), invoice).await.unwrap();
+        (view.document.unwrap(), view.customer.tax_id, view.tape)
+    };
+    let before = read().await;
+    let customer = company.customers[0];
+    company
+        .store
+        .change(None, async |connection| {
+            let version = orders::view(connection, order).await?.version;
+            orders::set_customer_order_number(connection, order, version, Some("PO later")).await?;
+            customers::set_tax_id(connection, customer, 1, Some("MH9")).await?;
+            orders::cancel_rest(connection, order).await
+        })
+        .await
+        .unwrap();
+    assert_eq!(read().await, before);
+    company.holds().await;
+}
+
 #[tokio::test]
 async fn two_at_once_never_bill_the_same_goods() {
     let company = Company::new().await;

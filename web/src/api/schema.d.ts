@@ -753,12 +753,16 @@ export interface components {
             business_date: string;
             /** @description The work, ranked. */
             items: components["schemas"]["DayItem"][];
+            /** @description What of it is past due. */
+            late: components["schemas"]["Money"];
             /** @description What is owed. */
             owed: components["schemas"]["Money"];
+            /** @description How much more that is than at the end of the day before. */
+            owed_change: components["schemas"]["Money"];
             /** @description Net value shipped and not billed. */
             unbilled: components["schemas"]["Money"];
-            /** @description What of it has been posted as shipped on the business date. */
-            unbilled_new: components["schemas"]["Money"];
+            /** @description How much more that is than at the end of the day before. */
+            unbilled_change: components["schemas"]["Money"];
             /** @description Totals of the last day something was posted before the business date. */
             yesterday: components["schemas"]["DayTotals"];
         };

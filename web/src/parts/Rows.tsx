@@ -103,10 +103,9 @@ export function Rows<T>(props: Props<T>) {
   const { onCurrent, more } = props;
   const row = rows[current];
   const rowId = row === undefined ? undefined : idOf(row);
-  // biome-ignore lint/correctness/useExhaustiveDependencies: told again only when another row is current.
   useEffect(() => {
     onCurrent?.(row);
-  }, [rowId, rows]);
+  }, [row, onCurrent]);
   useEffect(() => {
     if (more && current > rows.length - 30) {
       more();

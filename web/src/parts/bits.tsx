@@ -52,7 +52,7 @@ export const Chips = styled("div")({
     background: "var(--sheet)",
     color: "var(--ink)",
     padding: "3px 8px",
-    width: 190,
+    width: 212,
   },
   "& .end": { marginLeft: "auto" },
 });

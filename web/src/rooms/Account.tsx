@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { useState } from "react";
+import { useMemo, useState } from "react";
 import { useNavigate, useParams } from "react-router";
 import { api, got } from "../api/client";
 import type { AccountSheet } from "../api/types";
@@ -32,7 +32,10 @@ export function AccountRoom() {
     queryFn: () => got(api.GET("/api/ledger/entries/{id}", { params: { path: { id: current?.entry ?? 0 } } })),
     enabled: !!current,
   });
-  const rows: Line[] = (sheet.data?.lines ?? []).map((line, position) => ({ ...line, position })).reverse();
+  const rows: Line[] = useMemo(
+    () => (sheet.data?.lines ?? []).map((line, position) => ({ ...line, position })).reverse(),
+    [sheet.data],
+  );
   const open = (row: Line) => {
     rememberSequence(rows.map((one) => `/entries/${one.entry}`));
     navigate(`/entries/${row.entry}`);

@@ -1,6 +1,6 @@
 import { styled } from "@mui/material/styles";
 import { useQuery } from "@tanstack/react-query";
-import { useMemo, useState } from "react";
+import { useCallback, useMemo, useState } from "react";
 import { useNavigate } from "react-router";
 import { api, got } from "../api/client";
 import type { DayItem } from "../api/types";
@@ -75,6 +75,7 @@ export function DaySheetRoom() {
     }
     return all;
   }, [sheet.data]);
+  const told = useCallback((row: Row | undefined) => setCurrent(row && !("group" in row) ? row : undefined), []);
   const open = (row: Row) => {
     if (!("group" in row)) {
       navigate(placeFor(row));
@@ -194,10 +195,10 @@ export function DaySheetRoom() {
         <>
           <Figures>
             <span>
-              <b>{money(data.unbilled, base)}</b> waits to be billed, {money(data.unbilled_new, base)} of it new today
+              <b>{money(data.unbilled, base)}</b> waits to be billed, {change(data.unbilled_change, base)}
             </span>
             <span>
-              <b>{money(data.owed, base)}</b> is owed, {money(late(data.ageing), base)} of it late
+              <b>{money(data.owed, base)}</b> is owed, {change(data.owed_change, base)}; {money(data.late, base)} late
             </span>
           </Figures>
           <Rows
@@ -208,7 +209,7 @@ export function DaySheetRoom() {
             isGroup={(row) => "group" in row}
             groupCell={(row) => ("group" in row ? row.group : "")}
             onOpen={open}
-            onCurrent={(row) => setCurrent(row && !("group" in row) ? row : undefined)}
+            onCurrent={told}
             empty="Nothing waits. Everything shipped is billed, and no money lies still."
           />
         </>
@@ -217,15 +218,19 @@ export function DaySheetRoom() {
   );
 }
 
+/** A change since yesterday, in words. */
+function change(minor: number, currency: string): string {
+  if (minor === 0) {
+    return "as yesterday";
+  }
+  return `${money(Math.abs(minor), currency)} ${minor > 0 ? "more" : "less"} than yesterday`;
+}
+
 interface AgeingShares {
   not_due: number;
   days_1_30: number;
   days_31_60: number;
   over_60: number;
-}
-
-function late(ageing: AgeingShares): number {
-  return Number(BigInt(ageing.days_1_30) + BigInt(ageing.days_31_60) + BigInt(ageing.over_60));
 }
 
 function Shape({ item }: { item: DayItem }) {

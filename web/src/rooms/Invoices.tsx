@@ -3,7 +3,7 @@ import { useState } from "react";
 import { useNavigate } from "react-router";
 import { api, got } from "../api/client";
 import type { InvoiceRow } from "../api/types";
-import { date, money, plural } from "../format";
+import { money, plural, shortDate } from "../format";
 import {
   Chips,
   ExportLink,
@@ -13,16 +13,21 @@ import {
   StateChips,
   useBase,
   useFilter,
+  useToday,
   Wrong,
 } from "../parts/bits";
+import { PickedSum, usePicks } from "../parts/picks";
 import { type Column, Rows } from "../parts/Rows";
 import { Paper } from "../parts/TapeRoll";
 import { rememberSequence } from "../places";
 import { Worktop } from "../shell/Worktop";
 import { billingLinks } from "./Unbilled";
 
+const idOf = (row: InvoiceRow) => String(row.id);
+
 export function InvoicesRoom() {
   const base = useBase();
+  const today = useToday();
   const navigate = useNavigate();
   const [search] = useFilter("q");
   const [state] = useFilter("state");
@@ -44,6 +49,7 @@ export function InvoicesRoom() {
   });
   const rows = list.data?.pages.flatMap((page) => page.invoices) ?? [];
   const first = list.data?.pages[0];
+  const { picks, onPick, picked } = usePicks(rows, idOf);
   const open = (row: InvoiceRow) => {
     rememberSequence(rows.map((one) => `/invoices/${one.id}`));
     navigate(`/invoices/${row.id}`);
@@ -59,8 +65,8 @@ export function InvoicesRoom() {
     {
       key: "date",
       head: "Date",
-      width: "108px",
-      cell: (row) => (row.document_date ? date(row.document_date) : <Marked className="dim">not typed</Marked>),
+      width: "92px",
+      cell: (row) => (row.document_date ? shortDate(row.document_date, today) : <Marked className="dim">today</Marked>),
     },
     {
       key: "due",
@@ -69,7 +75,7 @@ export function InvoicesRoom() {
       cell: (row) =>
         row.due_date && (
           <>
-            {date(row.due_date)}
+            {shortDate(row.due_date, today)}
             {row.days_late > 0 && <Marked className="stop"> ◆ {plural(row.days_late, "day", "days")}</Marked>}
           </>
         ),
@@ -113,30 +119,41 @@ export function InvoicesRoom() {
         { key: "u", label: "Unbilled", run: () => navigate("/billing") },
       ]}
       tape={
-        current && (
-          <Paper>
-            <h2>
-              {current.customer_name}
-              <br />
-              <span>{current.number ?? "draft"}</span>
-            </h2>
-            {current.total != null && current.open != null && (
-              <>
-                <div className="l">
-                  <span>Total</span>
-                  <span>{money(current.total, current.currency)}</span>
-                </div>
-                <div className="l due">
-                  <span>Open</span>
-                  <span>{money(current.open, current.currency)}</span>
-                </div>
-              </>
-            )}
-            <div className="words quiet">
-              <kbd>Enter</kbd> opens it, with its arithmetic, its entry and its trail.
-            </div>
-          </Paper>
-        )
+        <>
+          <PickedSum
+            count={picked.length}
+            one="invoice"
+            more="invoices"
+            sums={[
+              ["Total", picked.map((row) => ({ minor: row.total ?? 0, currency: row.currency }))],
+              ["Open", picked.map((row) => ({ minor: row.open ?? 0, currency: row.currency }))],
+            ]}
+          />
+          {current && (
+            <Paper>
+              <h2>
+                {current.customer_name}
+                <br />
+                <span>{current.number ?? "draft"}</span>
+              </h2>
+              {current.total != null && current.open != null && (
+                <>
+                  <div className="l">
+                    <span>Total</span>
+                    <span>{money(current.total, current.currency)}</span>
+                  </div>
+                  <div className="l due">
+                    <span>Open</span>
+                    <span>{money(current.open, current.currency)}</span>
+                  </div>
+                </>
+              )}
+              <div className="words quiet">
+                <kbd>Enter</kbd> opens it, with its arithmetic, its entry and its trail.
+              </div>
+            </Paper>
+          )}
+        </>
       }
     >
       <Chips>
@@ -160,7 +177,9 @@ export function InvoicesRoom() {
         <Rows
           label="Invoices"
           rows={rows}
-          idOf={(row) => String(row.id)}
+          idOf={idOf}
+          picks={picks}
+          onPick={onPick}
           columns={columns}
           onOpen={open}
           onCurrent={setCurrent}

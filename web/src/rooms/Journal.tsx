@@ -5,6 +5,7 @@ import { api, got } from "../api/client";
 import type { PostedEntry } from "../api/types";
 import { date, money, plural } from "../format";
 import { Chips, ExportLink, FilterField, RoomLinks, useBase, useFilter, Wrong } from "../parts/bits";
+import { PickedSum, usePicks } from "../parts/picks";
 import { type Column, Rows } from "../parts/Rows";
 import { EntryLines, Paper } from "../parts/TapeRoll";
 import { placeOf, rememberSequence } from "../places";
@@ -14,6 +15,8 @@ export const ledgerLinks: [string, string][] = [
   ["/ledger", "Journal"],
   ["/ledger/trial-balance", "Trial balance"],
 ];
+
+const idOf = (row: PostedEntry) => String(row.id);
 
 export function JournalRoom() {
   const base = useBase();
@@ -37,6 +40,7 @@ export function JournalRoom() {
   });
   const rows = list.data?.pages.flatMap((page) => page.entries) ?? [];
   const first = list.data?.pages[0];
+  const { picks, onPick, picked } = usePicks(rows, idOf);
   const open = (row: PostedEntry) => {
     rememberSequence(rows.map((one) => `/entries/${one.id}`));
     navigate(`/entries/${row.id}`);
@@ -70,18 +74,26 @@ export function JournalRoom() {
         { key: "t", label: "Trial balance", run: () => navigate("/ledger/trial-balance") },
       ]}
       tape={
-        current && (
-          <Paper>
-            <h2>
-              Entry {current.number}
-              <br />
-              <span>
-                {current.source.number}, {date(current.date)}
-              </span>
-            </h2>
-            <EntryLines entry={current} base={base} title={current.text} />
-          </Paper>
-        )
+        <>
+          <PickedSum
+            count={picked.length}
+            one="entry"
+            more="entries"
+            sums={[["Debit", picked.map((row) => ({ minor: row.debits, currency: base }))]]}
+          />
+          {current && (
+            <Paper>
+              <h2>
+                Entry {current.number}
+                <br />
+                <span>
+                  {current.source.number}, {date(current.date)}
+                </span>
+              </h2>
+              <EntryLines entry={current} base={base} title={current.text} />
+            </Paper>
+          )}
+        </>
       }
     >
       <Chips>
@@ -95,7 +107,9 @@ export function JournalRoom() {
         <Rows
           label="Journal"
           rows={rows}
-          idOf={(row) => String(row.id)}
+          idOf={idOf}
+          picks={picks}
+          onPick={onPick}
           columns={columns}
           onOpen={open}
           onCurrent={setCurrent}

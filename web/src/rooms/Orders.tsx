@@ -5,6 +5,7 @@ import { api, got } from "../api/client";
 import type { OrderRow } from "../api/types";
 import { plural, shortDate } from "../format";
 import { Chips, ExportLink, FilterField, Marked, StateChips, useBase, useFilter, useToday, Wrong } from "../parts/bits";
+import { PickedSum, usePicks } from "../parts/picks";
 import { type Column, Rows } from "../parts/Rows";
 import { Paper } from "../parts/TapeRoll";
 import { Track } from "../parts/Track";
@@ -14,6 +15,8 @@ import { Amount } from "./Invoices";
 
 /** Orders that ended do not clutter the list: without a choice it shows what is open. */
 const OPEN = "draft,open,filled";
+
+const idOf = (row: OrderRow) => String(row.id);
 
 export function OrdersRoom() {
   const base = useBase();
@@ -64,6 +67,7 @@ export function OrdersRoom() {
     },
   ];
   const first = list.data?.pages[0];
+  const { picks, onPick, picked } = usePicks(rows, idOf);
   return (
     <Worktop
       title="Orders"
@@ -79,21 +83,29 @@ export function OrdersRoom() {
         },
       ]}
       tape={
-        current && (
-          <Paper>
-            <h2>
-              {current.customer_name}
-              <br />
-              <span>{current.number}</span>
-            </h2>
-            {(["ordered", "shipped", "billed", "paid"] as const).map((beat) => (
-              <div className="l" key={beat}>
-                <span>{beat}</span>
-                <span>{Math.floor(current.track[beat] / 10)} %</span>
-              </div>
-            ))}
-          </Paper>
-        )
+        <>
+          <PickedSum
+            count={picked.length}
+            one="order"
+            more="orders"
+            sums={[["Net", picked.map((row) => ({ minor: row.net, currency: row.currency }))]]}
+          />
+          {current && (
+            <Paper>
+              <h2>
+                {current.customer_name}
+                <br />
+                <span>{current.number}</span>
+              </h2>
+              {(["ordered", "shipped", "billed", "paid"] as const).map((beat) => (
+                <div className="l" key={beat}>
+                  <span>{beat}</span>
+                  <span>{Math.floor(current.track[beat] / 10)} %</span>
+                </div>
+              ))}
+            </Paper>
+          )}
+        </>
       }
     >
       <Chips>
@@ -115,7 +127,9 @@ export function OrdersRoom() {
         <Rows
           label="Orders"
           rows={rows}
-          idOf={(row) => String(row.id)}
+          idOf={idOf}
+          picks={picks}
+          onPick={onPick}
           columns={columns}
           onOpen={open}
           onCurrent={setCurrent}

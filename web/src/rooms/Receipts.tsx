@@ -3,16 +3,20 @@ import { useState } from "react";
 import { useNavigate } from "react-router";
 import { api, got } from "../api/client";
 import type { ReceiptRow } from "../api/types";
-import { date, money, plural } from "../format";
-import { Chips, ExportLink, FilterField, Marked, StateChips, useBase, useFilter, Wrong } from "../parts/bits";
+import { money, plural, shortDate } from "../format";
+import { Chips, ExportLink, FilterField, Marked, StateChips, useBase, useFilter, useToday, Wrong } from "../parts/bits";
+import { PickedSum, usePicks } from "../parts/picks";
 import { type Column, Rows } from "../parts/Rows";
 import { Paper } from "../parts/TapeRoll";
 import { rememberSequence } from "../places";
 import { Worktop } from "../shell/Worktop";
 import { Amount } from "./Invoices";
 
+const idOf = (row: ReceiptRow) => String(row.id);
+
 export function ReceiptsRoom() {
   const base = useBase();
+  const today = useToday();
   const navigate = useNavigate();
   const [search] = useFilter("q");
   const [state] = useFilter("state");
@@ -34,15 +38,16 @@ export function ReceiptsRoom() {
   });
   const rows = list.data?.pages.flatMap((page) => page.receipts) ?? [];
   const first = list.data?.pages[0];
+  const { picks, onPick, picked } = usePicks(rows, idOf);
   const open = (row: ReceiptRow) => {
     rememberSequence(rows.map((one) => `/receipts/${one.id}`));
     navigate(`/receipts/${row.id}`);
   };
   const columns: Column<ReceiptRow>[] = [
     { key: "number", head: "Receipt", width: "76px", cell: (row) => row.number },
-    { key: "date", head: "Date", width: "108px", cell: (row) => date(row.date) },
+    { key: "date", head: "Date", width: "92px", cell: (row) => shortDate(row.date, today) },
     { key: "customer", head: "Customer", width: "minmax(0, 1fr)", cell: (row) => row.customer_name },
-    { key: "method", head: "Method", width: "82px", cell: (row) => row.method },
+    { key: "method", head: "Method", width: "78px", cell: (row) => row.method },
     {
       key: "reference",
       head: "Reference",
@@ -52,7 +57,7 @@ export function ReceiptsRoom() {
     {
       key: "amount",
       head: "Amount",
-      width: "118px",
+      width: "106px",
       right: true,
       cell: (row) => <Amount minor={row.amount} currency={row.currency} base={base} />,
     },
@@ -79,25 +84,36 @@ export function ReceiptsRoom() {
         },
       ]}
       tape={
-        current && (
-          <Paper>
-            <h2>
-              {current.customer_name}
-              <br />
-              <span>
-                {current.number}, {current.method}
-              </span>
-            </h2>
-            <div className="l">
-              <span>Received</span>
-              <span>{money(current.amount, current.currency)}</span>
-            </div>
-            <div className="l due">
-              <span>Unapplied</span>
-              <span>{money(current.unapplied, current.currency)}</span>
-            </div>
-          </Paper>
-        )
+        <>
+          <PickedSum
+            count={picked.length}
+            one="receipt"
+            more="receipts"
+            sums={[
+              ["Amount", picked.map((row) => ({ minor: row.amount, currency: row.currency }))],
+              ["Unapplied", picked.map((row) => ({ minor: row.unapplied, currency: row.currency }))],
+            ]}
+          />
+          {current && (
+            <Paper>
+              <h2>
+                {current.customer_name}
+                <br />
+                <span>
+                  {current.number}, {current.method}
+                </span>
+              </h2>
+              <div className="l">
+                <span>Received</span>
+                <span>{money(current.amount, current.currency)}</span>
+              </div>
+              <div className="l due">
+                <span>Unapplied</span>
+                <span>{money(current.unapplied, current.currency)}</span>
+              </div>
+            </Paper>
+          )}
+        </>
       }
     >
       <Chips>
@@ -116,7 +132,9 @@ export function ReceiptsRoom() {
         <Rows
           label="Receipts"
           rows={rows}
-          idOf={(row) => String(row.id)}
+          idOf={idOf}
+          picks={picks}
+          onPick={onPick}
           columns={columns}
           onOpen={open}
           onCurrent={setCurrent}

@@ -3,14 +3,15 @@ import { useState } from "react";
 import { useNavigate } from "react-router";
 import { api, got } from "../api/client";
 import type { ShipmentRow } from "../api/types";
-import { date, plural } from "../format";
-import { Chips, ExportLink, FilterField, Marked, StateChips, useFilter, Wrong } from "../parts/bits";
+import { date, plural, shortDate } from "../format";
+import { Chips, ExportLink, FilterField, Marked, StateChips, useFilter, useToday, Wrong } from "../parts/bits";
 import { type Column, Rows } from "../parts/Rows";
 import { Paper } from "../parts/TapeRoll";
 import { rememberSequence } from "../places";
 import { Worktop } from "../shell/Worktop";
 
 export function ShipmentsRoom() {
+  const today = useToday();
   const navigate = useNavigate();
   const [search] = useFilter("q");
   const [state] = useFilter("state");
@@ -45,7 +46,12 @@ export function ShipmentsRoom() {
       width: "minmax(0, 1.1fr)",
       cell: (row) => <Marked className="dim">{row.what}</Marked>,
     },
-    { key: "posted", head: "Left on", width: "108px", cell: (row) => (row.posting_date ? date(row.posting_date) : "") },
+    {
+      key: "posted",
+      head: "Left on",
+      width: "92px",
+      cell: (row) => (row.posting_date ? shortDate(row.posting_date, today) : ""),
+    },
     {
       key: "state",
       head: "State",

@@ -23,6 +23,7 @@ interface Keys {
 
 const KeysContext = createContext<Keys | undefined>(undefined);
 const LETTERS = "till.letters";
+const LIST_KEYS = new Set(["ArrowDown", "ArrowUp", "PageDown", "PageUp", "Home", "End", "Enter", " "]);
 
 function inField(target: EventTarget | null): boolean {
   return (
@@ -56,6 +57,16 @@ export function KeysProvider({ children }: { children: ReactNode }) {
         return;
       }
       if (event.ctrlKey || event.metaKey || event.altKey || inField(event.target)) {
+        return;
+      }
+      // Keys of the list find it, also when nothing has the focus: after a dialog or a new room.
+      const list = document.querySelector<HTMLElement>("#worktop [role=grid]");
+      if (event.target === document.body && list && LIST_KEYS.has(event.key)) {
+        event.preventDefault();
+        list.focus();
+        list.dispatchEvent(
+          new KeyboardEvent("keydown", { key: event.key, shiftKey: event.shiftKey, bubbles: true, cancelable: true }),
+        );
         return;
       }
       if (event.key.length === 1 && !letters) {

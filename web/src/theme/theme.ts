@@ -133,6 +133,8 @@ export const theme = createTheme({
     MuiFormHelperText: { styleOverrides: { root: { marginLeft: 2, marginTop: 2, fontSize: 13 } } },
     MuiBackdrop: { styleOverrides: { root: { backgroundColor: "rgb(36 42 30 / 32%)" } } },
     MuiDialog: {
+      // A dialog on its way out would swallow the next key.
+      defaultProps: { transitionDuration: 0 },
       styleOverrides: {
         container: { alignItems: "flex-start", paddingTop: "9vh" },
         paper: {

@@ -116,9 +116,21 @@ pub fn raw(
     body: Option<&str>,
     key: Option<&str>,
 ) -> std::io::Result<(u16, String, String)> {
+    raw_as(address, &address.to_string(), method, path, body, key)
+}
+
+/// The same, with another host named.
+pub fn raw_as(
+    address: SocketAddr,
+    host: &str,
+    method: &str,
+    path: &str,
+    body: Option<&str>,
+    key: Option<&str>,
+) -> std::io::Result<(u16, String, String)> {
     let mut stream = TcpStream::connect(address)?;
     stream.set_read_timeout(Some(Duration::from_secs(30)))?;
-    let mut request = format!("{method} {path} HTTP/1.1\r\nHost: {address}\r\nConnection: close\r\n");
+    let mut request = format!("{method} {path} HTTP/1.1\r\nHost: {host}\r\nConnection: close\r\n");
     if let Some(key) = key {
         request.push_str(&format!("Idempotency-Key: {key}\r\n"));
     }

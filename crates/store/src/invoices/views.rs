@@ -40,7 +40,7 @@ pub struct InvoiceRow {
     /// Its currency.
     #[cfg_attr(feature = "schema", schema(value_type = String))]
     pub currency: Currency,
-    /// Its total; none on a draft.
+    /// Its total; on a draft what it comes to.
     pub total: Option<Money>,
     /// What is open; none on a draft.
     pub open: Option<Money>,
@@ -100,9 +100,9 @@ pub async fn list(
         state,
         today
     )
-    .fetch_one(connection)
+    .fetch_one(&mut *connection)
     .await?;
-    let invoices = rows
+    let mut invoices = rows
         .into_iter()
         .map(|row| {
             let late = row.due_date.filter(|_| row.open_minor.is_some_and(|open| open > 0));
@@ -121,6 +121,16 @@ pub async fn list(
             })
         })
         .collect::<Result<Vec<_>>>()?;
+    // What a draft comes to is decided, not kept.
+    for row in invoices.iter_mut().filter(|row| row.number.is_none()) {
+        let draft = draft(connection, row.id, None).await?;
+        let input = draft_input(connection, &rules, row.id, &draft, Step::Bill).await?;
+        if let Some(document) = decide(&input).document {
+            row.document_date = Some(document.document_date.date);
+            row.due_date = Some(document.due_date);
+            row.total = Some(document.total);
+        }
+    }
     Ok(InvoiceList { invoices, count: all.count, open_base: Money(all.open) })
 }
 
@@ -179,7 +189,8 @@ pub struct InvoiceView {
 pub async fn view(connection: &mut SqliteConnection, id: InvoiceId) -> Result<InvoiceView> {
     let head = sqlx::query!(
         "SELECT invoices.number, state, open_minor, invoices.version, customers.id AS customer, customers.number AS customer_number,
-                name, address, tax_id
+                coalesce(bill_to_name, name) AS \"name!\", coalesce(bill_to_address, address) AS \"address!\",
+                CASE invoices.state WHEN 'posted' THEN bill_to_tax_id ELSE tax_id END AS tax_id
          FROM invoices JOIN customers ON customers.id = customer_id WHERE invoices.id = ?",
         id.0
     )
@@ -246,9 +257,10 @@ async fn posted_document(connection: &mut SqliteConnection, id: InvoiceId) -> Re
     .await?;
     let lines = sqlx::query!(
         r#"SELECT shipment_line_id, shipment_id, shipments.number AS shipment_number, shipments.posting_date AS "shipped_on!: NaiveDate",
-                  orders.id AS order_id, orders.number AS order_number, customer_order_number, order_line_id, item_id, code, unit,
+                  orders.id AS order_id, orders.number AS order_number, invoice_orders.customer_order_number, order_line_id, item_id,
+                  invoice_lines.code AS "code!", invoice_lines.unit AS "unit!",
                   invoice_lines.quantity_e4, billed_before_e4 AS "billed_before!", still_to_come_e4 AS "still_to_come!",
-                  ordered_e4 - cancelled_e4 AS "ordered!: i64", invoice_lines.description AS "description!",
+                  invoice_lines.ordered_e4 AS "ordered!", invoice_lines.description AS "description!",
                   invoice_lines.unit_price_e6 AS "unit_price!", invoice_lines.list_price_e6 AS "list_price!",
                   invoice_lines.discount_e6 AS "discount!", invoice_lines.discount_reason, full_minor AS "full!",
                   invoice_lines.net_minor AS "net!", invoice_lines.tax_code AS "tax_code!", tax_category AS "tax_category!",
@@ -258,8 +270,8 @@ async fn posted_document(connection: &mut SqliteConnection, id: InvoiceId) -> Re
            JOIN shipments ON shipments.id = shipment_id
            JOIN order_lines ON order_lines.id = order_line_id
            JOIN orders ON orders.id = order_lines.order_id
-           JOIN items ON items.id = item_id
-           WHERE invoice_id = ? ORDER BY invoice_lines.position"#,
+           JOIN invoice_orders ON invoice_orders.invoice_id = invoice_lines.invoice_id AND invoice_orders.order_id = orders.id
+           WHERE invoice_lines.invoice_id = ? ORDER BY invoice_lines.position"#,
         id.0
     )
     .fetch_all(&mut *connection)

@@ -50,7 +50,13 @@ async fn write_lines(connection: &mut SqliteConnection, id: InvoiceId, document:
         .iter()
         .map(|line| {
             (
-                (line.shipment_line, line.quantity.scaled(), line.billed_before.scaled(), line.still_to_come.scaled()),
+                (
+                    line.shipment_line,
+                    line.quantity.scaled(),
+                    line.ordered.scaled(),
+                    line.billed_before.scaled(),
+                    line.still_to_come.scaled(),
+                ),
                 (
                     &line.description,
                     line.unit_price.scaled(),
@@ -60,17 +66,20 @@ async fn write_lines(connection: &mut SqliteConnection, id: InvoiceId, document:
                 ),
                 (line.full, line.net, &line.tax.code, line.tax.category, line.tax.rate.scaled()),
                 line.order_line,
+                &line.code,
+                &line.unit,
             )
         })
         .collect();
     let lines = json(&lines)?;
     sqlx::query!(
-        "INSERT INTO invoice_lines (invoice_id, position, shipment_line_id, quantity_e4, billed_before_e4, still_to_come_e4,
+        "INSERT INTO invoice_lines (invoice_id, position, shipment_line_id, quantity_e4, ordered_e4, billed_before_e4, still_to_come_e4,
                                     description, unit_price_e6, list_price_e6, discount_e6, discount_reason,
-                                    full_minor, net_minor, tax_code, tax_category, tax_rate_e6)
-         SELECT ?, key, value ->> '$[0][0]', value ->> '$[0][1]', value ->> '$[0][2]', value ->> '$[0][3]',
+                                    full_minor, net_minor, tax_code, tax_category, tax_rate_e6, code, unit)
+         SELECT ?, key, value ->> '$[0][0]', value ->> '$[0][1]', value ->> '$[0][2]', value ->> '$[0][3]', value ->> '$[0][4]',
                 value ->> '$[1][0]', value ->> '$[1][1]', value ->> '$[1][2]', value ->> '$[1][3]', value ->> '$[1][4]',
-                value ->> '$[2][0]', value ->> '$[2][1]', value ->> '$[2][2]', value ->> '$[2][3]', value ->> '$[2][4]'
+                value ->> '$[2][0]', value ->> '$[2][1]', value ->> '$[2][2]', value ->> '$[2][3]', value ->> '$[2][4]',
+                value ->> '$[4]', value ->> '$[5]'
          FROM json_each(?)",
         id.0,
         lines
@@ -111,10 +120,15 @@ async fn write_taxes(connection: &mut SqliteConnection, id: InvoiceId, document:
     )
     .execute(&mut *connection)
     .await?;
-    let shares = json(&document.order_shares.iter().map(|share| (share.order, share.gross)).collect::<Vec<_>>())?;
+    let theirs = |order| {
+        document.lines.iter().find(|line| line.order == order).and_then(|line| line.customer_order_number.as_deref())
+    };
+    let shares: Vec<_> =
+        document.order_shares.iter().map(|share| (share.order, share.gross, theirs(share.order))).collect();
+    let shares = json(&shares)?;
     sqlx::query!(
-        "INSERT INTO invoice_orders (invoice_id, order_id, position, gross_minor)
-         SELECT ?, value ->> 0, key, value ->> 1 FROM json_each(?)",
+        "INSERT INTO invoice_orders (invoice_id, order_id, position, gross_minor, customer_order_number)
+         SELECT ?, value ->> 0, key, value ->> 1, value ->> 2 FROM json_each(?)",
         id.0,
         shares
     )
@@ -139,7 +153,8 @@ async fn write_head(
     sqlx::query!(
         "UPDATE invoices SET state = 'posted', number = ?, sequence = ?, document_date = ?, posting_date = ?, tax_date = ?,
                 due_date = ?, terms = ?, currency = ?, rate_e9 = ?, net_minor = ?, tax_minor = ?, total_minor = ?,
-                total_base_minor = ?, open_minor = ?, open_base_minor = ?, entry_id = ?, version = version + 1
+                total_base_minor = ?, open_minor = ?, open_base_minor = ?, entry_id = ?, version = version + 1,
+                (bill_to_name, bill_to_address, bill_to_tax_id) = (SELECT name, address, tax_id FROM customers WHERE id = customer_id)
          WHERE id = ?",
         number,
         sequence,
