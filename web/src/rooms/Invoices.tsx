@@ -1,5 +1,3 @@
-import { keepPreviousData, useInfiniteQuery } from "@tanstack/react-query";
-import { useState } from "react";
 import { useNavigate } from "react-router";
 import { api, got } from "../api/client";
 import type { InvoiceRow } from "../api/types";
@@ -16,14 +14,12 @@ import {
   useToday,
   Wrong,
 } from "../parts/bits";
-import { PickedSum, usePicks } from "../parts/picks";
+import { STRETCH, useList } from "../parts/list";
+import { PickedSum } from "../parts/picks";
 import { type Column, Rows } from "../parts/Rows";
 import { Paper } from "../parts/TapeRoll";
-import { rememberSequence } from "../places";
 import { Worktop } from "../shell/Worktop";
 import { billingLinks } from "./Unbilled";
-
-const idOf = (row: InvoiceRow) => String(row.id);
 
 export function InvoicesRoom() {
   const base = useBase();
@@ -31,29 +27,18 @@ export function InvoicesRoom() {
   const navigate = useNavigate();
   const [search] = useFilter("q");
   const [state] = useFilter("state");
-  const [current, setCurrent] = useState<InvoiceRow>();
-  const list = useInfiniteQuery({
-    queryKey: ["invoices", search, state],
-    queryFn: ({ pageParam }) =>
+  const list = useList({
+    key: ["invoices", search, state],
+    load: (offset: number) =>
       got(
         api.GET("/api/invoices", {
-          params: { query: { q: search || undefined, state: state || undefined, limit: 200, offset: pageParam } },
+          params: { query: { q: search || undefined, state: state || undefined, limit: STRETCH, offset } },
         }),
       ),
-    initialPageParam: 0,
-    getNextPageParam: (_, pages) => {
-      const shown = pages.reduce((sum, page) => sum + page.invoices.length, 0);
-      return shown < (pages[0]?.count ?? 0) ? shown : undefined;
-    },
-    placeholderData: keepPreviousData,
+    rowsOf: (page) => page.invoices,
+    place: "/invoices",
   });
-  const rows = list.data?.pages.flatMap((page) => page.invoices) ?? [];
-  const first = list.data?.pages[0];
-  const { picks, onPick, picked } = usePicks(rows, idOf);
-  const open = (row: InvoiceRow) => {
-    rememberSequence(rows.map((one) => `/invoices/${one.id}`));
-    navigate(`/invoices/${row.id}`);
-  };
+  const { first, current, picked, open } = list;
   const columns: Column<InvoiceRow>[] = [
     {
       key: "number",
@@ -105,7 +90,7 @@ export function InvoicesRoom() {
         {
           key: "Enter",
           label: current ? `Open ${current.number ?? "the draft"}` : "Open",
-          run: () => current && open(current),
+          run: open,
           primary: true,
           disabled: !current,
           shownOnly: true,
@@ -173,17 +158,11 @@ export function InvoicesRoom() {
         <ExportLink list="invoices" />
       </Chips>
       {list.error && <Wrong error={list.error} />}
-      {list.data && (
+      {first && (
         <Rows
           label="Invoices"
-          rows={rows}
-          idOf={idOf}
-          picks={picks}
-          onPick={onPick}
+          {...list.rows}
           columns={columns}
-          onOpen={open}
-          onCurrent={setCurrent}
-          more={() => list.hasNextPage && !list.isFetchingNextPage && list.fetchNextPage()}
           empty="No invoice fits. Clear the filter, or bill what is unbilled."
         />
       )}

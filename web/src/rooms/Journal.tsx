@@ -1,14 +1,13 @@
-import { keepPreviousData, useInfiniteQuery } from "@tanstack/react-query";
-import { useState } from "react";
 import { useNavigate } from "react-router";
 import { api, got } from "../api/client";
 import type { PostedEntry } from "../api/types";
 import { date, money, plural } from "../format";
 import { Chips, ExportLink, FilterField, RoomLinks, useBase, useFilter, Wrong } from "../parts/bits";
-import { PickedSum, usePicks } from "../parts/picks";
+import { STRETCH, useList } from "../parts/list";
+import { PickedSum } from "../parts/picks";
 import { type Column, Rows } from "../parts/Rows";
 import { EntryLines, Paper } from "../parts/TapeRoll";
-import { placeOf, rememberSequence } from "../places";
+import { placeOf } from "../places";
 import { Worktop } from "../shell/Worktop";
 
 export const ledgerLinks: [string, string][] = [
@@ -16,35 +15,22 @@ export const ledgerLinks: [string, string][] = [
   ["/ledger/trial-balance", "Trial balance"],
 ];
 
-const idOf = (row: PostedEntry) => String(row.id);
-
 export function JournalRoom() {
   const base = useBase();
   const navigate = useNavigate();
   const [search] = useFilter("q");
-  const [current, setCurrent] = useState<PostedEntry>();
-  const list = useInfiniteQuery({
-    queryKey: ["journal", search],
-    queryFn: ({ pageParam }) =>
+  const list = useList({
+    key: ["journal", search],
+    load: (offset: number) =>
       got(
         api.GET("/api/ledger/journal", {
-          params: { query: { q: search || undefined, limit: 100, offset: pageParam } },
+          params: { query: { q: search || undefined, limit: STRETCH, offset } },
         }),
       ),
-    initialPageParam: 0,
-    getNextPageParam: (_, pages) => {
-      const shown = pages.reduce((sum, page) => sum + page.entries.length, 0);
-      return shown < (pages[0]?.count ?? 0) ? shown : undefined;
-    },
-    placeholderData: keepPreviousData,
+    rowsOf: (page) => page.entries,
+    place: "/entries",
   });
-  const rows = list.data?.pages.flatMap((page) => page.entries) ?? [];
-  const first = list.data?.pages[0];
-  const { picks, onPick, picked } = usePicks(rows, idOf);
-  const open = (row: PostedEntry) => {
-    rememberSequence(rows.map((one) => `/entries/${one.id}`));
-    navigate(`/entries/${row.id}`);
-  };
+  const { first, current, picked, open } = list;
   const columns: Column<PostedEntry>[] = [
     { key: "number", head: "Entry", width: "70px", cell: (row) => row.number },
     { key: "date", head: "Date", width: "112px", cell: (row) => date(row.date) },
@@ -60,7 +46,7 @@ export function JournalRoom() {
         {
           key: "Enter",
           label: current ? `Open entry ${current.number}` : "Open",
-          run: () => current && open(current),
+          run: open,
           primary: true,
           disabled: !current,
           shownOnly: true,
@@ -103,19 +89,8 @@ export function JournalRoom() {
         <ExportLink list="journal" />
       </Chips>
       {list.error && <Wrong error={list.error} />}
-      {list.data && (
-        <Rows
-          label="Journal"
-          rows={rows}
-          idOf={idOf}
-          picks={picks}
-          onPick={onPick}
-          columns={columns}
-          onOpen={open}
-          onCurrent={setCurrent}
-          more={() => list.hasNextPage && !list.isFetchingNextPage && list.fetchNextPage()}
-          empty="No entry fits. Clear the filter to see all."
-        />
+      {first && (
+        <Rows label="Journal" {...list.rows} columns={columns} empty="No entry fits. Clear the filter to see all." />
       )}
     </Worktop>
   );

@@ -1,51 +1,36 @@
-import { keepPreviousData, useInfiniteQuery } from "@tanstack/react-query";
-import { useState } from "react";
-import { useNavigate } from "react-router";
 import { api, got } from "../api/client";
 import type { OrderRow } from "../api/types";
 import { plural, shortDate } from "../format";
 import { Chips, ExportLink, FilterField, Marked, StateChips, useBase, useFilter, useToday, Wrong } from "../parts/bits";
-import { PickedSum, usePicks } from "../parts/picks";
+import { STRETCH, useList } from "../parts/list";
+import { PickedSum } from "../parts/picks";
 import { type Column, Rows } from "../parts/Rows";
 import { Paper } from "../parts/TapeRoll";
 import { Track } from "../parts/Track";
-import { rememberSequence } from "../places";
 import { Worktop } from "../shell/Worktop";
 import { Amount } from "./Invoices";
 
 /** Orders that ended do not clutter the list: without a choice it shows what is open. */
 const OPEN = "draft,open,filled";
 
-const idOf = (row: OrderRow) => String(row.id);
-
 export function OrdersRoom() {
   const base = useBase();
-  const navigate = useNavigate();
   const today = useToday();
   const [search] = useFilter("q");
   const [state] = useFilter("state");
-  const [current, setCurrent] = useState<OrderRow>();
   const states = state === "all" ? "" : state || OPEN;
-  const list = useInfiniteQuery({
-    queryKey: ["orders", search, states],
-    queryFn: ({ pageParam }) =>
+  const list = useList({
+    key: ["orders", search, states],
+    load: (offset: number) =>
       got(
         api.GET("/api/orders", {
-          params: { query: { q: search || undefined, state: states || undefined, limit: 200, offset: pageParam } },
+          params: { query: { q: search || undefined, state: states || undefined, limit: STRETCH, offset } },
         }),
       ),
-    initialPageParam: 0,
-    getNextPageParam: (_, pages) => {
-      const shown = pages.reduce((sum, page) => sum + page.orders.length, 0);
-      return shown < (pages[0]?.count ?? 0) ? shown : undefined;
-    },
-    placeholderData: keepPreviousData,
+    rowsOf: (page) => page.orders,
+    place: "/orders",
   });
-  const rows = list.data?.pages.flatMap((page) => page.orders) ?? [];
-  const open = (row: OrderRow) => {
-    rememberSequence(rows.map((one) => `/orders/${one.id}`));
-    navigate(`/orders/${row.id}`);
-  };
+  const { first, current, picked, open } = list;
   const columns: Column<OrderRow>[] = [
     { key: "number", head: "Order", width: "74px", cell: (row) => row.number },
     { key: "customer", head: "Customer", width: "minmax(0, 1fr)", cell: (row) => row.customer_name },
@@ -66,8 +51,6 @@ export function OrdersRoom() {
       cell: (row) => <Amount minor={row.net} currency={row.currency} base={base} />,
     },
   ];
-  const first = list.data?.pages[0];
-  const { picks, onPick, picked } = usePicks(rows, idOf);
   return (
     <Worktop
       title="Orders"
@@ -76,7 +59,7 @@ export function OrdersRoom() {
         {
           key: "Enter",
           label: current ? `Open ${current.number}` : "Open",
-          run: () => current && open(current),
+          run: open,
           primary: true,
           disabled: !current,
           shownOnly: true,
@@ -123,17 +106,11 @@ export function OrdersRoom() {
         <ExportLink list="orders" />
       </Chips>
       {list.error && <Wrong error={list.error} />}
-      {list.data && (
+      {first && (
         <Rows
           label="Orders"
-          rows={rows}
-          idOf={idOf}
-          picks={picks}
-          onPick={onPick}
+          {...list.rows}
           columns={columns}
-          onOpen={open}
-          onCurrent={setCurrent}
-          more={() => list.hasNextPage && !list.isFetchingNextPage && list.fetchNextPage()}
           empty="No order fits. Clear the filter, or choose All to see those that ended."
         />
       )}

@@ -1,18 +1,14 @@
-import { keepPreviousData, useInfiniteQuery } from "@tanstack/react-query";
-import { useState } from "react";
 import { useNavigate } from "react-router";
 import { api, got } from "../api/client";
 import type { ReceiptRow } from "../api/types";
 import { money, plural, shortDate } from "../format";
 import { Chips, ExportLink, FilterField, Marked, StateChips, useBase, useFilter, useToday, Wrong } from "../parts/bits";
-import { PickedSum, usePicks } from "../parts/picks";
+import { STRETCH, useList } from "../parts/list";
+import { PickedSum } from "../parts/picks";
 import { type Column, Rows } from "../parts/Rows";
 import { Paper } from "../parts/TapeRoll";
-import { rememberSequence } from "../places";
 import { Worktop } from "../shell/Worktop";
 import { Amount } from "./Invoices";
-
-const idOf = (row: ReceiptRow) => String(row.id);
 
 export function ReceiptsRoom() {
   const base = useBase();
@@ -20,29 +16,18 @@ export function ReceiptsRoom() {
   const navigate = useNavigate();
   const [search] = useFilter("q");
   const [state] = useFilter("state");
-  const [current, setCurrent] = useState<ReceiptRow>();
-  const list = useInfiniteQuery({
-    queryKey: ["receipts", search, state],
-    queryFn: ({ pageParam }) =>
+  const list = useList({
+    key: ["receipts", search, state],
+    load: (offset: number) =>
       got(
         api.GET("/api/receipts", {
-          params: { query: { q: search || undefined, state: state || undefined, limit: 200, offset: pageParam } },
+          params: { query: { q: search || undefined, state: state || undefined, limit: STRETCH, offset } },
         }),
       ),
-    initialPageParam: 0,
-    getNextPageParam: (_, pages) => {
-      const shown = pages.reduce((sum, page) => sum + page.receipts.length, 0);
-      return shown < (pages[0]?.count ?? 0) ? shown : undefined;
-    },
-    placeholderData: keepPreviousData,
+    rowsOf: (page) => page.receipts,
+    place: "/receipts",
   });
-  const rows = list.data?.pages.flatMap((page) => page.receipts) ?? [];
-  const first = list.data?.pages[0];
-  const { picks, onPick, picked } = usePicks(rows, idOf);
-  const open = (row: ReceiptRow) => {
-    rememberSequence(rows.map((one) => `/receipts/${one.id}`));
-    navigate(`/receipts/${row.id}`);
-  };
+  const { first, current, picked, open } = list;
   const columns: Column<ReceiptRow>[] = [
     { key: "number", head: "Receipt", width: "76px", cell: (row) => row.number },
     { key: "date", head: "Date", width: "92px", cell: (row) => shortDate(row.date, today) },
@@ -78,7 +63,7 @@ export function ReceiptsRoom() {
         {
           key: "Enter",
           label: current ? (current.unapplied > 0 ? `Apply ${current.number}` : `Open ${current.number}`) : "Open",
-          run: () => current && open(current),
+          run: open,
           disabled: !current,
           shownOnly: true,
         },
@@ -128,17 +113,11 @@ export function ReceiptsRoom() {
         <ExportLink list="receipts" />
       </Chips>
       {list.error && <Wrong error={list.error} />}
-      {list.data && (
+      {first && (
         <Rows
           label="Receipts"
-          rows={rows}
-          idOf={idOf}
-          picks={picks}
-          onPick={onPick}
+          {...list.rows}
           columns={columns}
-          onOpen={open}
-          onCurrent={setCurrent}
-          more={() => list.hasNextPage && !list.isFetchingNextPage && list.fetchNextPage()}
           empty="No receipt fits. Clear the filter, or enter one."
         />
       )}

@@ -1,41 +1,29 @@
-import { keepPreviousData, useInfiniteQuery } from "@tanstack/react-query";
-import { useState } from "react";
-import { useNavigate } from "react-router";
 import { api, got } from "../api/client";
 import type { ShipmentRow } from "../api/types";
 import { date, plural, shortDate } from "../format";
 import { Chips, ExportLink, FilterField, Marked, StateChips, useFilter, useToday, Wrong } from "../parts/bits";
+import { STRETCH, useList } from "../parts/list";
+import { PickedSum } from "../parts/picks";
 import { type Column, Rows } from "../parts/Rows";
 import { Paper } from "../parts/TapeRoll";
-import { rememberSequence } from "../places";
 import { Worktop } from "../shell/Worktop";
 
 export function ShipmentsRoom() {
   const today = useToday();
-  const navigate = useNavigate();
   const [search] = useFilter("q");
   const [state] = useFilter("state");
-  const [current, setCurrent] = useState<ShipmentRow>();
-  const list = useInfiniteQuery({
-    queryKey: ["shipments", search, state],
-    queryFn: ({ pageParam }) =>
+  const list = useList({
+    key: ["shipments", search, state],
+    load: (offset: number) =>
       got(
         api.GET("/api/shipments", {
-          params: { query: { q: search || undefined, state: state || undefined, limit: 200, offset: pageParam } },
+          params: { query: { q: search || undefined, state: state || undefined, limit: STRETCH, offset } },
         }),
       ),
-    initialPageParam: 0,
-    getNextPageParam: (_, pages) => {
-      const shown = pages.reduce((sum, page) => sum + page.shipments.length, 0);
-      return shown < (pages[0]?.count ?? 0) ? shown : undefined;
-    },
-    placeholderData: keepPreviousData,
+    rowsOf: (page) => page.shipments,
+    place: "/shipments",
   });
-  const rows = list.data?.pages.flatMap((page) => page.shipments) ?? [];
-  const open = (row: ShipmentRow) => {
-    rememberSequence(rows.map((one) => `/shipments/${one.id}`));
-    navigate(`/shipments/${row.id}`);
-  };
+  const { first, current, picked, open } = list;
   const columns: Column<ShipmentRow>[] = [
     { key: "number", head: "Shipment", width: "82px", cell: (row) => row.number },
     { key: "order", head: "Order", width: "76px", cell: (row) => row.order_number },
@@ -68,7 +56,6 @@ export function ShipmentsRoom() {
         ),
     },
   ];
-  const first = list.data?.pages[0];
   return (
     <Worktop
       title="Shipments"
@@ -77,30 +64,33 @@ export function ShipmentsRoom() {
         {
           key: "Enter",
           label: current ? `Open ${current.number}` : "Open",
-          run: () => current && open(current),
+          run: open,
           primary: true,
           disabled: !current,
           shownOnly: true,
         },
       ]}
       tape={
-        current && (
-          <Paper>
-            <h2>
-              {current.customer_name}
-              <br />
-              <span>
-                {current.number}, order {current.order_number}
-              </span>
-            </h2>
-            <div className="words">{current.what}</div>
-            <div className="words quiet">
-              {current.posting_date
-                ? `Left on ${date(current.posting_date)}${current.carrier ? ` with ${current.carrier}` : ""}.`
-                : "Packed, not posted: nothing has left stock, and nothing of it can be billed yet."}
-            </div>
-          </Paper>
-        )
+        <>
+          <PickedSum count={picked.length} one="shipment" more="shipments" sums={[]} />
+          {current && (
+            <Paper>
+              <h2>
+                {current.customer_name}
+                <br />
+                <span>
+                  {current.number}, order {current.order_number}
+                </span>
+              </h2>
+              <div className="words">{current.what}</div>
+              <div className="words quiet">
+                {current.posting_date
+                  ? `Left on ${date(current.posting_date)}${current.carrier ? ` with ${current.carrier}` : ""}.`
+                  : "Packed, not posted: nothing has left stock, and nothing of it can be billed yet."}
+              </div>
+            </Paper>
+          )}
+        </>
       }
     >
       <Chips>
@@ -115,15 +105,11 @@ export function ShipmentsRoom() {
         <ExportLink list="shipments" />
       </Chips>
       {list.error && <Wrong error={list.error} />}
-      {list.data && (
+      {first && (
         <Rows
           label="Shipments"
-          rows={rows}
-          idOf={(row) => String(row.id)}
+          {...list.rows}
           columns={columns}
-          onOpen={open}
-          onCurrent={setCurrent}
-          more={() => list.hasNextPage && !list.isFetchingNextPage && list.fetchNextPage()}
           empty="No shipment fits. Clear the filter to see all."
         />
       )}

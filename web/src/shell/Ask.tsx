@@ -27,9 +27,15 @@ interface Props {
 /** Asks once, with what it will do. Mounted when the question arises. */
 export function Ask({ title, children, yes, run, close }: Props) {
   const key = useRef(newKey());
+  // Two clicks in one breath come before the button can be drawn disabled.
+  const running = useRef(false);
   const [busy, setBusy] = useState(false);
   const [wrong, setWrong] = useState<string>();
   const go = async () => {
+    if (running.current) {
+      return;
+    }
+    running.current = true;
     setBusy(true);
     setWrong(undefined);
     try {
@@ -38,6 +44,7 @@ export function Ask({ title, children, yes, run, close }: Props) {
     } catch (error) {
       setWrong(error instanceof Problem ? error.message : String(error));
       setBusy(false);
+      running.current = false;
     }
   };
   return (

@@ -1,0 +1,59 @@
+import { keepPreviousData, useInfiniteQuery } from "@tanstack/react-query";
+import { useCallback, useMemo, useState } from "react";
+import { useNavigate } from "react-router";
+import { rememberSequence } from "../places";
+import { usePicks } from "./picks";
+
+/** How many rows are asked for at a time. */
+export const STRETCH = 200;
+
+interface Options<Page, Row> {
+  /** What the list is and its filters: another key, another list. */
+  key: unknown[];
+  load: (offset: number) => Promise<Page>;
+  rowsOf: (page: Page) => Row[];
+  /** Where its rows open: `/orders`. */
+  place: string;
+}
+
+const idOf = (row: { id: number }) => String(row.id);
+
+/** A long list: asked for stretch by stretch as the end comes near, picked, opened, walked through. */
+export function useList<Page extends { count: number }, Row extends { id: number }>(options: Options<Page, Row>) {
+  const { key, load, rowsOf, place } = options;
+  const navigate = useNavigate();
+  const [current, setCurrent] = useState<Row>();
+  const list = useInfiniteQuery({
+    queryKey: key,
+    queryFn: ({ pageParam }) => load(pageParam),
+    initialPageParam: 0,
+    getNextPageParam: (_, pages) => {
+      const shown = pages.reduce((sum, page) => sum + rowsOf(page).length, 0);
+      return shown < (pages[0]?.count ?? 0) ? shown : undefined;
+    },
+    placeholderData: keepPreviousData,
+  });
+  // biome-ignore lint/correctness/useExhaustiveDependencies: how rows are read from a page never changes.
+  const rows = useMemo(() => list.data?.pages.flatMap(rowsOf) ?? [], [list.data]);
+  const { picks, onPick, picked } = usePicks(rows, idOf);
+  const onOpen = (row: Row) => {
+    rememberSequence(rows.map((one) => `${place}/${one.id}`));
+    navigate(`${place}/${row.id}`);
+  };
+  const { hasNextPage, isFetchingNextPage, fetchNextPage } = list;
+  const more = useCallback(() => {
+    if (hasNextPage && !isFetchingNextPage) {
+      fetchNextPage();
+    }
+  }, [hasNextPage, isFetchingNextPage, fetchNextPage]);
+  return {
+    /** The first stretch, with the totals of all. */
+    first: list.data?.pages[0],
+    current,
+    picked,
+    error: list.error,
+    open: () => current && onOpen(current),
+    /** What `Rows` takes. */
+    rows: { rows, idOf, picks, onPick, onOpen, onCurrent: setCurrent, more },
+  };
+}
