@@ -1,5 +1,5 @@
 import { styled } from "@mui/material/styles";
-import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { type QueryKey, useQuery, useQueryClient } from "@tanstack/react-query";
 import { type ReactNode, useCallback, useEffect, useRef, useState } from "react";
 import { NavLink, useSearchParams } from "react-router";
 import { api, got } from "../api/client";
@@ -17,12 +17,16 @@ export function useToday(): string {
   return spine.data?.business_date ?? "";
 }
 
-/** After a posting nothing that was read before is sure to be true. */
-export function useEverythingChanged(): () => Promise<void> {
+/** After a posting nothing that was read before is sure to be true; what is gone is not asked for again. */
+export function useEverythingChanged(): (gone?: QueryKey) => Promise<void> {
   const queries = useQueryClient();
-  return useCallback(async () => {
-    await queries.invalidateQueries();
-  }, [queries]);
+  return useCallback(
+    async (gone?: QueryKey) => {
+      const name = JSON.stringify(gone);
+      await queries.invalidateQueries({ predicate: (query) => JSON.stringify(query.queryKey) !== name });
+    },
+    [queries],
+  );
 }
 
 export const Chips = styled("div")({

@@ -275,7 +275,7 @@ function Draft({ invoice }: { invoice: InvoiceView }) {
       );
       say({ kind: "done", text: "The draft is dropped; its quantities are unbilled again." });
       navigate("/billing");
-      await changed();
+      await changed(["invoice", String(invoice.id)]);
     } catch (error) {
       say({ kind: "stop", text: error instanceof Problem ? error.message : String(error) });
     }

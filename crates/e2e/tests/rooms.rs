@@ -1,0 +1,136 @@
+//! More of the clerk's paths: drafts, money lying still, two people at once, lists.
+#![allow(missing_docs)]
+
+use till_e2e::{Browser, Key, Result, Till};
+
+async fn open(place: &str) -> Result<(Till, Browser)> {
+    let till = Till::demo().await?;
+    let browser = Browser::open().await?;
+    browser.go(&till.place(place)).await?;
+    Ok((till, browser))
+}
+
+async fn done(till: Till, browser: Browser) -> Result<()> {
+    let log = browser.console().await?;
+    assert!(log.iter().all(|line| line.contains("409") || line.contains("422")), "{log:?}");
+    browser.close().await?;
+    till.stop_and_verify().await
+}
+
+/// Money that lies unapplied is applied from its receipt, oldest invoice first.
+#[tokio::test]
+async fn unapplied_money_is_applied_from_the_day_sheet() -> Result<()> {
+    let (till, browser) = open("/").await?;
+    browser.wait_for("[role=grid]", "Quillback Orchards").await?;
+    browser.press(Key::Down).await?;
+    browser.press(Key::Down).await?;
+    browser.wait_for("#roll", "money lying still").await?;
+    browser.press(Key::Enter).await?;
+    browser.wait_for("h1", "C-").await?;
+    browser.wait_for("footer", "Apply €40.00").await?;
+    browser.wait_for("#roll", "2120 Unapplied").await?;
+    browser.letter('p').await?;
+    browser.wait_for("[role=dialog]", "€40.00 to I-").await?;
+    browser.press(Key::Enter).await?;
+    browser.wait_for("[data-testid=notice]", "is applied").await?;
+    browser.wait_for("main dl", "● none").await?;
+    browser.wait_for("[data-testid=trail]", "partly paid").await?;
+    done(till, browser).await
+}
+
+/// A line is added to a draft, left out again, and the draft dropped: all of it is unbilled again.
+#[tokio::test]
+async fn a_draft_is_changed_and_dropped() -> Result<()> {
+    let (till, browser) = open("/billing/invoices?state=draft").await?;
+    browser.wait_for("[role=grid]", "537.51").await?;
+    browser.press(Key::Enter).await?;
+    browser.wait_for("h1", "Draft for Orchard Lane").await?;
+    browser.wait_for("main", "More of this customer").await?;
+    browser
+        .run("[...document.querySelectorAll('main button')].find((b) => b.innerText === 'Add to the draft').click()")
+        .await?;
+    browser.wait_for("#roll", "50 × 21.40").await?;
+    browser.wait_for("footer", "kept as typed").await?;
+    browser.click("button[aria-label='Leave HB-SU out']").await?;
+    browser.wait_for("header", "€537.51").await?;
+    browser.run("document.activeElement.blur()").await?;
+    browser.letter('d').await?;
+    browser.wait_for("[data-testid=notice]", "unbilled again").await?;
+    browser.wait_for("h1", "Unbilled").await?;
+    browser.letter('/').await?;
+    browser.type_text("Orchard").await?;
+    browser.press(Key::Enter).await?;
+    browser.wait_for("[role=grid]", "2,300.75").await?;
+    done(till, browser).await
+}
+
+/// Somebody else changes the draft meanwhile: the second change is refused with a clear message.
+#[tokio::test]
+async fn two_people_on_one_draft_overwrite_nothing() -> Result<()> {
+    let (till, browser) = open("/billing/invoices?state=draft").await?;
+    browser.wait_for("[role=grid]", "537.51").await?;
+    browser.press(Key::Enter).await?;
+    browser.wait_for("h1", "Draft for Orchard Lane").await?;
+    let other = Browser::open().await?;
+    other.go(&till.place(&browser.place().await?)).await?;
+    other.wait_for_focus("Quantity of FR-50").await?;
+    other.control('a').await?;
+    other.type_text("4").await?;
+    other.press(Key::Enter).await?;
+    other.wait_for("#roll", "26 of 30 still to come").await?;
+    browser.wait_for_focus("Quantity of FR-50").await?;
+    browser.control('a').await?;
+    browser.type_text("7").await?;
+    browser.press(Key::Enter).await?;
+    browser.wait_for("[role=alert]", "changed by someone else").await?;
+    browser.wait_for("#roll", "26 of 30 still to come").await?;
+    other.close().await?;
+    done(till, browser).await
+}
+
+/// Next and previous document need no way back to the list.
+#[tokio::test]
+async fn documents_are_walked_through() -> Result<()> {
+    let (till, browser) = open("/billing/invoices?state=open").await?;
+    browser.wait_for("[role=grid]", "I-").await?;
+    browser.press(Key::Enter).await?;
+    let first = browser.wait_for("h1", "I-").await?;
+    browser.letter('.').await?;
+    browser.settle().await?;
+    let second = browser.text("h1").await?;
+    assert_ne!(first, second);
+    browser.letter(',').await?;
+    browser.wait_for("h1", &first).await?;
+    browser.press(Key::Escape).await?;
+    browser.wait_for("h1", "Invoices").await?;
+    done(till, browser).await
+}
+
+/// A packed shipment is posted and can be billed from then on.
+#[tokio::test]
+async fn a_packed_shipment_is_posted() -> Result<()> {
+    let (till, browser) = open("/shipments?state=packed").await?;
+    browser.wait_for("[role=grid]", "packed").await?;
+    browser.press(Key::Enter).await?;
+    let number = browser.wait_for("h1", "S-").await?;
+    browser.wait_for("#roll", "5000 Cost of goods sold").await?;
+    browser.letter('p').await?;
+    browser.wait_for("[role=dialog]", "leaves stock").await?;
+    browser.press(Key::Enter).await?;
+    browser.wait_for("[data-testid=notice]", "it can be billed now").await?;
+    browser.letter('b').await?;
+    browser.wait_for("h1", "Unbilled").await?;
+    browser.wait_for("[role=grid]", &number).await?;
+    done(till, browser).await
+}
+
+/// What is picked in a list adds up on the tape.
+#[tokio::test]
+async fn picks_add_up() -> Result<()> {
+    let (till, browser) = open("/receipts?q=Quillback&state=unapplied").await?;
+    browser.wait_for("[role=grid]", "40.00").await?;
+    browser.letter(' ').await?;
+    let tape = browser.wait_for("[data-testid=picked]", "1 receipt picked").await?;
+    assert!(tape.contains("Unapplied EUR") && tape.contains("40.00"), "{tape}");
+    done(till, browser).await
+}
