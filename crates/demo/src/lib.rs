@@ -42,6 +42,22 @@ pub async fn build(store: &Store) -> Result<()> {
 mod tests {
     use super::*;
 
+    /// The same seed gives the same books: two demos agree to the cent.
+    #[tokio::test]
+    async fn the_demo_is_the_same_every_time() {
+        let mut balances = Vec::new();
+        for _ in 0..2 {
+            let folder = tempfile::tempdir().unwrap();
+            let store = Store::open(&folder.path().join("demo.db")).await.unwrap();
+            build(&store).await.unwrap();
+            let mut connection = store.read().await.unwrap();
+            let balance = till_store::ledger::trial_balance(&mut connection, BUSINESS_DATE).await.unwrap();
+            let sheet = till_store::day_sheet::day_sheet(&mut connection).await.unwrap();
+            balances.push((balance, sheet.items));
+        }
+        assert_eq!(balances[0], balances[1]);
+    }
+
     /// The demo is proved like any other books, and has what its users are to find in it.
     #[tokio::test]
     async fn the_demo_holds_and_has_work_to_do() {

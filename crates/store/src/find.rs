@@ -7,11 +7,14 @@ use till_core::ids::DocumentRef;
 use crate::Result;
 use crate::convert::kind;
 
+/// Longer than any number or name; SQLite refuses patterns without measure.
+const LONGEST: usize = 200;
+
 /// A LIKE pattern that finds `text` anywhere, taken literally.
 pub(crate) fn pattern(text: &str) -> String {
     let mut pattern = String::with_capacity(text.len() + 2);
     pattern.push('%');
-    for character in text.trim().chars() {
+    for character in text.trim().chars().take(LONGEST) {
         if matches!(character, '%' | '_' | '\\') {
             pattern.push('\\');
         }

@@ -3,9 +3,9 @@ import { cleanup, render, screen } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { useState } from "react";
 import { afterEach, describe, expect, it } from "vitest";
-import type { MoneyPreview, OpenItem } from "../api/types";
-import { typedDecimal } from "../format";
-import { ApplyTable, asApplications, fieldErrors, type Typed } from "./Applying";
+import type { MoneyPreview, OpenItem } from "../src/api/types";
+import { typedDecimal } from "../src/format";
+import { ApplyTable, asApplications, fieldErrors, type Typed } from "../src/rooms/Applying";
 
 afterEach(cleanup);
 

@@ -2,8 +2,8 @@
 import { cleanup, render, screen } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { afterEach, describe, expect, it, vi } from "vitest";
-import { Problem } from "../api/client";
-import { Ask } from "./Ask";
+import { Problem } from "../src/api/client";
+import { Ask } from "../src/shell/Ask";
 
 afterEach(cleanup);
 

@@ -2,9 +2,9 @@
 import { cleanup, render, screen } from "@testing-library/react";
 import { MemoryRouter } from "react-router";
 import { afterEach, describe, expect, it } from "vitest";
-import type { Blocker, Entry, EntryLine, Tape, Trail } from "../api/types";
-import { BlockerLines, ChangeLines, EntryLines, TapeLines, TrailLines } from "./TapeRoll";
-import { Track } from "./Track";
+import type { Blocker, Entry, EntryLine, Tape, Trail } from "../src/api/types";
+import { BlockerLines, ChangeLines, EntryLines, TapeLines, TrailLines } from "../src/parts/TapeRoll";
+import { Track } from "../src/parts/Track";
 
 afterEach(cleanup);
 

@@ -10,7 +10,7 @@ import {
   price,
   shortDate,
   typedDecimal,
-} from "./format";
+} from "../src/format";
 
 describe("amounts", () => {
   it("are moved about as text, never as floating point", () => {

@@ -3,9 +3,9 @@ import { cleanup, render, screen } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { MemoryRouter } from "react-router";
 import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
-import { KeysHelp } from "./KeysHelp";
-import { type Action, KeysProvider } from "./keys";
-import { Worktop } from "./Worktop";
+import { KeysHelp } from "../src/shell/KeysHelp";
+import { type Action, KeysProvider } from "../src/shell/keys";
+import { Worktop } from "../src/shell/Worktop";
 
 afterEach(cleanup);
 beforeEach(() => localStorage.clear());

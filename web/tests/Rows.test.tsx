@@ -3,8 +3,8 @@ import { cleanup, render, screen } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { useState } from "react";
 import { afterEach, beforeAll, describe, expect, it, vi } from "vitest";
-import { usePicks } from "./picks";
-import { type Column, Rows } from "./Rows";
+import { usePicks } from "../src/parts/picks";
+import { type Column, Rows } from "../src/parts/Rows";
 
 interface Row {
   id: string;
