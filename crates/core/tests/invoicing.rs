@@ -37,6 +37,23 @@ fn dates_nobody_typed_are_marked_on_the_tape() {
 }
 
 #[test]
+fn dates_out_of_order_warn() {
+    let books = Books::new();
+    let mut input = books.invoice(vec![line(1, "1", "10", "0", "S23")]);
+    input.document_date.date = day("2026-03-20");
+    input.last_document_date = Some(day("2026-03-21"));
+    let sentences: Vec<String> = invoice::decide(&input).blockers.into_iter().map(|blocker| blocker.sentence).collect();
+    assert_eq!(
+        sentences,
+        [
+            "The last invoice is dated 21 Mar 2026, after this one.",
+            "The document is dated 20 Mar 2026, after it is posted on 18 Mar 2026.",
+        ]
+    );
+    assert!(!stops(&invoice::decide(&input).blockers));
+}
+
+#[test]
 fn the_tax_date_is_the_latest_delivery_and_picks_the_rate() {
     let mut books = Books::new();
     books.taxes.0[0].rates.push((day("2026-03-16"), "0.25".parse().unwrap()));

@@ -1,5 +1,5 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { useMemo, useState } from "react";
+import { useMemo, useRef, useState } from "react";
 import { useNavigate } from "react-router";
 import { api, got, keyed, newKey, Problem } from "../api/client";
 import type { InvoicePreview, ToBill, UnbilledCustomer, UnbilledShipment } from "../api/types";
@@ -46,6 +46,7 @@ export function UnbilledRoom() {
   const [picks, setPicks] = useState<ReadonlySet<string>>(new Set());
   const [current, setCurrent] = useState<Row>();
   const [asking, setAsking] = useState(false);
+  const opening = useRef(false);
   const unbilled = useQuery({
     queryKey: ["unbilled", search, over, customer],
     queryFn: () =>
@@ -117,6 +118,11 @@ export function UnbilledRoom() {
     });
   };
   const openDraft = async () => {
+    // A second Enter on the way to the draft makes no second draft.
+    if (opening.current) {
+      return;
+    }
+    opening.current = true;
     try {
       const drafts = await got(api.POST("/api/invoices", { body: toBill, params: { header: keyed(newKey()) } }));
       const places = drafts.map((id) => `/invoices/${id}`);
@@ -128,6 +134,8 @@ export function UnbilledRoom() {
       }
     } catch (error) {
       say({ kind: "stop", text: error instanceof Problem ? error.message : String(error) });
+    } finally {
+      opening.current = false;
     }
   };
   const showMarks = new Set(rows.filter(markOf).map(idOf));

@@ -125,6 +125,13 @@ fn check_dates(input: &InvoiceInput<'_>, findings: &mut Findings) {
             format!("The last invoice is dated {}, after this one.", words(last)),
         );
     }
+    if document > posting {
+        findings.add(
+            Check::DateOutOfOrder,
+            "document_date",
+            format!("The document is dated {}, after it is posted on {}.", words(document), words(posting)),
+        );
+    }
     if let Some(line) = input.lines.iter().find(|line| line.shipped_on > posting) {
         findings.add(
             Check::DateTooEarly,

@@ -9,6 +9,7 @@ use till_e2e::{Browser, Key, Result, Till};
 const VIEWS: &[(&str, &str)] = &[
     ("day-sheet", "/"),
     ("unbilled", "/billing"),
+    ("posting", "/billing?q=Saltmarsh"),
     ("draft", "/invoices/1"),
     ("invoice", "/invoices"),
     ("invoices", "/billing/invoices"),
@@ -23,6 +24,8 @@ const VIEWS: &[(&str, &str)] = &[
     ("trial-balance", "/ledger/trial-balance"),
     ("find", "/"),
     ("keys", "/billing"),
+    // Last, so that the views before it show the demo untouched.
+    ("posted", "/billing?q=Saltmarsh"),
 ];
 
 #[tokio::main]
@@ -86,6 +89,16 @@ async fn take(till: &Till, browser: &Browser, name: &str, place: &str) -> Result
             browser.control('k').await?;
             browser.type_text("salt").await?;
             browser.settle().await?;
+        }
+        // The question before posting, and what is said after it.
+        "posting" | "posted" => {
+            browser.letter(' ').await?;
+            browser.settle().await?;
+            browser.letter('p').await?;
+            if name == "posted" {
+                browser.press(Key::Enter).await?;
+                browser.wait_for("[data-testid=notice]", "posted").await?;
+            }
         }
         "keys" => browser.letter('?').await?,
         _ => {}
