@@ -201,7 +201,10 @@ export function UnbilledRoom() {
       actions={[
         {
           key: "p",
-          label: `Post ${plural(previews.length, "invoice", "invoices")}${total ? ` · ${total}` : ""}`,
+          label:
+            previews.length > 0
+              ? `Post ${plural(previews.length, "invoice", "invoices")} · ${total}`
+              : "Nothing to post",
           run: () => setAsking(true),
           primary: true,
           disabled: previews.length === 0 || stopped.length > 0 || preview.isFetching,
@@ -278,7 +281,7 @@ export function UnbilledRoom() {
             setPicks(new Set());
             say({
               kind: "done",
-              text: `${posted.map((one) => one.number).join(", ")} posted · ${total}. The customers owe it from now on.`,
+              text: `${posted.map((one) => one.number).join(", ")} posted · ${total}. It is owed from now on.`,
               links: posted.slice(0, 3).map((one) => ({
                 text: `Open ${one.number}`,
                 to: placeOf({ kind: "invoice", id: one.id, number: one.number }),
