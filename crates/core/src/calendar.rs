@@ -113,6 +113,17 @@ impl DocumentDate {
     }
 }
 
+/// Document and posting date of an invoice: the document date is the typed one or the business
+/// date; the posting date follows it until it is typed itself.
+pub fn invoice_dates(
+    typed_document: Option<NaiveDate>,
+    typed_posting: Option<NaiveDate>,
+    business_date: NaiveDate,
+) -> (DocumentDate, DocumentDate) {
+    let document = DocumentDate::or_business_date(typed_document, business_date);
+    (document, DocumentDate::or_business_date(typed_posting, document.date))
+}
+
 /// A stretch of days the books are kept by, usually a month.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
@@ -182,6 +193,18 @@ mod tests {
         for (terms, from, due) in cases {
             assert_eq!(terms.due_date(day(from)), day(due), "{} from {from}", terms.words());
         }
+    }
+
+    #[test]
+    fn the_posting_date_follows_the_document_until_it_is_typed() {
+        let today = day("2026-03-18");
+        let dates = |document: Option<&str>, posting: Option<&str>| {
+            let (document, posting) = invoice_dates(document.map(day), posting.map(day), today);
+            ((document.date, document.typed), (posting.date, posting.typed))
+        };
+        assert_eq!(dates(None, None), ((today, false), (today, false)));
+        assert_eq!(dates(Some("2026-03-10"), None), ((day("2026-03-10"), true), (day("2026-03-10"), false)));
+        assert_eq!(dates(None, Some("2026-03-20")), ((today, false), (day("2026-03-20"), true)));
     }
 
     #[test]

@@ -421,18 +421,13 @@ fn enter(input: &InvoiceInput<'_>, document: &InvoiceDocument, findings: &mut Fi
         total,
         LineFor { customer: Some(document.customer), ..LineFor::default() },
     );
-    for (line, base) in input.lines.iter().zip(&others).filter(|(line, _)| line.kind != ItemKind::Charge) {
-        let net = line_amounts(line.quantity, line.unit_price, line.discount, document.currency).net;
-        builder.add(Purpose::Revenue, -net, -*base, LineFor { item_class: Some(&line.class), ..LineFor::default() });
-    }
-    for (line, base) in input.lines.iter().zip(&others).filter(|(line, _)| line.kind == ItemKind::Charge) {
-        let net = line_amounts(line.quantity, line.unit_price, line.discount, document.currency).net;
-        builder.add(
-            Purpose::ChargeRevenue,
-            -net,
-            -*base,
-            LineFor { item_class: Some(&line.class), ..LineFor::default() },
-        );
+    // Goods and work first, charges after them.
+    for (purpose, charges) in [(Purpose::Revenue, false), (Purpose::ChargeRevenue, true)] {
+        for ((line, net), base) in input.lines.iter().zip(&nets).zip(&others) {
+            if (line.kind == ItemKind::Charge) == charges {
+                builder.add(purpose, -*net, -*base, LineFor { item_class: Some(&line.class), ..LineFor::default() });
+            }
+        }
     }
     for (tax, base) in document.taxes.iter().zip(&taxes_base) {
         let mark = TaxMark {

@@ -109,8 +109,6 @@ pub struct ToApply {
 pub struct MoneyInput<'a> {
     /// Whose money.
     pub customer: CustomerId,
-    /// The customer's number.
-    pub customer_number: String,
     /// The customer's name.
     pub customer_name: String,
     /// The customer's class.

@@ -30,11 +30,6 @@ pub enum TaxCategory {
 }
 
 impl TaxCategory {
-    /// Whether this category can carry tax at all.
-    pub const fn is_taxed(self) -> bool {
-        matches!(self, Self::S)
-    }
-
     /// Whether an invoice with it must name the buyer's tax id.
     ///
     /// *Source: EN 16931-1, BR-AE-02 and BR-IC-02, from memory.*

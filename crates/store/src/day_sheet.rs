@@ -7,9 +7,9 @@ use till_core::day_sheet::{
     Ageing, DayFacts, DayItem, FINISH_WITHIN_DAYS, LateFacts, PackedFacts, UnappliedFacts, UnbilledFacts,
     UnfinishedFacts, Work, customer_ref, rank,
 };
-use till_core::fixed::ExchangeRate;
+use till_core::fixed::{ExchangeRate, Quantity, Rate, UnitPrice};
 use till_core::ids::{DocumentKind, DocumentRef};
-use till_core::money::{Currency, Money};
+use till_core::money::{Currency, Money, line_amounts};
 
 use crate::rules::{self, Rules};
 use crate::{Result, unbilled};
@@ -162,22 +162,33 @@ async fn load_unapplied(connection: &mut SqliteConnection, facts: &mut DayFacts)
 async fn load_packed(connection: &mut SqliteConnection, rules: &Rules, facts: &mut DayFacts) -> Result<()> {
     let rows = sqlx::query!(
         r#"SELECT shipments.id, shipments.number, name, packed_date AS "date: NaiveDate", orders.currency,
-                  (SELECT coalesce(sum(net_minor * shipment_lines.quantity_e4 / ordered_e4), 0) FROM shipment_lines
-                   JOIN order_lines ON order_lines.id = order_line_id WHERE shipment_id = shipments.id) AS "value!: i64"
-           FROM shipments JOIN orders ON orders.id = order_id JOIN customers ON customers.id = shipments.customer_id
-           WHERE shipments.state = 'packed'"#
+                  shipment_lines.quantity_e4, unit_price_e6, discount_e6
+           FROM shipments JOIN orders ON orders.id = shipments.order_id JOIN customers ON customers.id = shipments.customer_id
+           JOIN shipment_lines ON shipment_id = shipments.id JOIN order_lines ON order_lines.id = order_line_id
+           WHERE shipments.state = 'packed' ORDER BY shipments.id"#
     )
     .fetch_all(&mut *connection)
     .await?;
     for row in rows {
         let document: Currency = crate::convert::currency(&row.currency)?;
         let rate = rules::exchange_rate(connection, rules, document, rules.business_date).await?;
-        facts.packed.push(PackedFacts {
-            shipment: DocumentRef { kind: DocumentKind::Shipment, id: row.id, number: row.number },
-            name: row.name,
-            value: Money(row.value).to_base(rate.unwrap_or(ExchangeRate::ONE), document, rules.base),
-            packed_on: row.date,
-        });
+        let net = line_amounts(
+            Quantity::from_scaled(row.quantity_e4),
+            UnitPrice::from_scaled(row.unit_price_e6),
+            Rate::from_scaled(row.discount_e6),
+            document,
+        )
+        .net;
+        let value = net.to_base(rate.unwrap_or(ExchangeRate::ONE), document, rules.base);
+        match facts.packed.last_mut().filter(|last| last.shipment.id == row.id) {
+            Some(last) => last.value += value,
+            None => facts.packed.push(PackedFacts {
+                shipment: DocumentRef { kind: DocumentKind::Shipment, id: row.id, number: row.number },
+                name: row.name,
+                value,
+                packed_on: row.date,
+            }),
+        }
     }
     Ok(())
 }

@@ -7,7 +7,7 @@ mod write;
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
-use till_core::calendar::DocumentDate;
+use till_core::calendar::{DocumentDate, invoice_dates};
 use till_core::checks::{Blocker, Check, Effect, Step, stops};
 use till_core::entry::Entry;
 use till_core::fixed::Quantity;
@@ -91,11 +91,7 @@ fn dates(to_bill: &ToBill, rules: &Rules) -> Result<(DocumentDate, DocumentDate)
     if let Some(date) = to_bill.posting_date {
         sensible_date("posting_date", date)?;
     }
-    let document = DocumentDate::or_business_date(to_bill.document_date, rules.business_date);
-    // A typed document date carries the posting date along, until that is typed too.
-    let posting =
-        DocumentDate { date: to_bill.posting_date.unwrap_or(document.date), typed: to_bill.posting_date.is_some() };
-    Ok((document, posting))
+    Ok(invoice_dates(to_bill.document_date, to_bill.posting_date, rules.business_date))
 }
 
 /// What the picks come to: one invoice for each customer, currency and terms.
@@ -313,16 +309,16 @@ pub async fn change_draft(
 ) -> Result<i64> {
     let before = draft(connection, id, Some(version)).await?;
     release(connection, id).await?;
-    let after = Draft { customer: before.customer, to_bill: to_bill.clone() };
-    let input = draft_input(connection, rules, id, &after, Step::Bill).await?;
-    let (owner, _) = customers::facts(connection, before.customer).await?;
     let lines = load_lines(connection, &to_bill.picks, Some(id)).await?;
     if let Some(foreign) = lines.iter().find(|line| line.group.customer != before.customer) {
+        let (owner, _) = customers::facts(connection, before.customer).await?;
         return Err(StoreError::invalid(
             "picks",
             format!("{} is not a shipment to {}.", foreign.line.shipment_number, owner.name),
         ));
     }
+    let (document_date, posting_date) = dates(to_bill, rules)?;
+    let input = input(connection, rules, Step::Bill, before.customer, lines, document_date, posting_date).await?;
     let decision = decide(&input);
     if stops(&decision.blockers) {
         return Err(StoreError::Refused(decision.blockers));

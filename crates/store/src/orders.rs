@@ -6,14 +6,13 @@ use std::collections::HashMap;
 
 use chrono::NaiveDate;
 use sqlx::SqliteConnection;
-use till_core::calendar::Terms;
 use till_core::checks::{Check, Findings, Step, stops};
 use till_core::fixed::{Quantity, Rate, UnitPrice};
 use till_core::ids::{CustomerId, DocumentKind, InvoiceId, ItemId, OrderId, OrderLineId};
 use till_core::money::{Currency, Money, line_amounts};
 use till_core::order::{InvoiceShares, LineProgress, OrderAfter, OrderFacts};
 
-use crate::convert::{currency, json, terms, terms_json};
+use crate::convert::{currency, json, terms};
 use crate::rules::next_number;
 use crate::{Result, StoreError};
 
@@ -290,18 +289,6 @@ pub(crate) async fn refresh_states(connection: &mut SqliteConnection, ids: &[Ord
     let after: Vec<OrderAfter> =
         facts(connection, ids).await?.iter().map(|order| OrderAfter { id: order.id, state: order.state() }).collect();
     write_states(connection, &after).await
-}
-
-/// Terms of an order, as kept.
-///
-/// # Errors
-/// Where they cannot be written.
-pub async fn set_terms(connection: &mut SqliteConnection, id: OrderId, terms: Terms) -> Result<()> {
-    let terms = terms_json(terms)?;
-    sqlx::query!("UPDATE orders SET terms = ?, version = version + 1 WHERE id = ? AND confirmed = 0", terms, id.0)
-        .execute(connection)
-        .await?;
-    Ok(())
 }
 
 /// Cancels what of the order's lines has not shipped.

@@ -208,7 +208,6 @@ async fn receipt_input<'a>(
     let to_apply = to_apply(connection, new.customer, money, amount, new.applications.as_deref(), new.first).await?;
     Ok(MoneyInput {
         customer: customer.id,
-        customer_number: customer.number,
         customer_name: customer.name,
         customer_class: customer.class,
         owes: customer.owes,
@@ -346,7 +345,6 @@ async fn unapplied_input<'a>(
     let to_apply = to_apply(connection, customer.id, money, amount, new.applications.as_deref(), None).await?;
     let input = MoneyInput {
         customer: customer.id,
-        customer_number: customer.number,
         customer_name: customer.name,
         customer_class: customer.class,
         owes: customer.owes,

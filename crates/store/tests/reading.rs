@@ -209,6 +209,63 @@ async fn the_day_sheet_names_the_work_and_the_change_since_yesterday() {
 }
 
 #[tokio::test]
+async fn packed_goods_are_valued_line_by_line() {
+    let company = Company::new().await;
+    let order = company.order(0, 5).await;
+    company
+        .store
+        .change(None, async |books| {
+            let view = orders::view(books, order).await?;
+            let lines = vec![(view.lines[0].id, "2.5".parse().unwrap()), (view.lines[1].id, Quantity::ONE)];
+            shipments::pack(
+                books,
+                &shipments::NewShipment {
+                    order,
+                    packed_date: day("2026-03-16"),
+                    carrier: None,
+                    consignment_number: None,
+                    lines,
+                },
+            )
+            .await
+        })
+        .await
+        .unwrap();
+    let sheet = day_sheet::day_sheet(&mut *company.store.read().await.unwrap()).await.unwrap();
+    // 2.5 × 59.00 + 18.00.
+    assert_eq!((sheet.items[0].work, sheet.items[0].amount, sheet.items[0].days), (Work::ReadyToGo, Money(16_550), 2));
+}
+
+/// A draft is one customer's: a line of another is refused and what was reserved stays so.
+#[tokio::test]
+async fn a_draft_takes_no_line_of_another_customer() {
+    let company = Company::new().await;
+    let mine = company.order(0, 3).await;
+    let theirs = company.order(1, 3).await;
+    let to_bill = company.to_bill(company.ship(mine, 3).await).await;
+    let foreign = company.to_bill(company.ship(theirs, 3).await).await;
+    let draft = company
+        .store
+        .change(None, async |books| {
+            let rules = rules::load(books).await?;
+            invoices::make_drafts(books, &rules, &to_bill).await
+        })
+        .await
+        .unwrap()[0];
+    let refused = company
+        .store
+        .change(None, async |books| {
+            let rules = rules::load(books).await?;
+            invoices::change_draft(books, &rules, draft, 1, &foreign).await
+        })
+        .await;
+    assert!(matches!(refused, Err(StoreError::Invalid { field, .. }) if field == "picks"));
+    let view = invoices::view(&mut *company.store.read().await.unwrap(), draft).await.unwrap();
+    assert_eq!((view.version, view.document.unwrap().lines.len()), (1, 2));
+    company.holds().await;
+}
+
+#[tokio::test]
 async fn what_stops_billing_is_seen_before_anyone_tries() {
     let company = Company::new().await;
     let order = company.order(0, 2).await;

@@ -133,7 +133,6 @@ impl Books {
     pub fn money(&self, source: Source, amount: i64, to_apply: Vec<ToApply>) -> MoneyInput<'_> {
         MoneyInput {
             customer: CustomerId(7),
-            customer_number: "1001".to_owned(),
             customer_name: "Saltmarsh Honey Co-op".to_owned(),
             customer_class: None,
             owes: Money(100_000),
