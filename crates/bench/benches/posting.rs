@@ -52,7 +52,7 @@ fn ratio(posting: Duration, other: Duration) -> String {
 async fn post(store: &Store, shipments: &[Vec<till_core::ids::ShipmentLineId>]) -> Result<Duration, Box<dyn Error>> {
     let start = Instant::now();
     store
-        .change(None, async |connection| {
+        .change(&till_bench::by(), None, async |connection| {
             let rules = rules::load(connection).await?;
             for lines in shipments {
                 let picks = lines.iter().map(|line| Pick { shipment_line: *line, quantity: None }).collect();

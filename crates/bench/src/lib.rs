@@ -16,7 +16,7 @@ use till_store::customers::NewCustomer;
 use till_store::items::NewItem;
 use till_store::orders::{NewOrder, NewOrderLine};
 use till_store::shipments::NewShipment;
-use till_store::{Connection, Result, Store, StoreError, customers, items, orders, rules, setup, shipments};
+use till_store::{Actor, Result, Store, StoreError, customers, items, orders, rules, setup, shipments, Writing};
 
 const CUSTOMERS: usize = 200;
 const CLASSES: [&str; 4] = ["woodenware", "wax", "jars", "feed"];
@@ -30,7 +30,7 @@ pub async fn large_company(file: &Path, shipments: usize, lines: usize) -> Resul
     let store = Store::open(file).await?;
     let start = NaiveDate::from_ymd_opt(2026, 1, 5).unwrap_or_default();
     let (customers, items) = store
-        .change(None, async |connection| {
+        .change(&by(), None, async |connection| {
             till_demo::set_up(connection, start).await?;
             let customers = add_customers(connection).await?;
             Ok((customers, add_items(connection, start, shipments).await?))
@@ -39,7 +39,7 @@ pub async fn large_company(file: &Path, shipments: usize, lines: usize) -> Resul
     let mut made = Vec::with_capacity(shipments);
     for batch in (0..shipments).collect::<Vec<_>>().chunks(500) {
         let more = store
-            .change(None, async |connection| {
+            .change(&by(), None, async |connection| {
                 let mut more = Vec::with_capacity(batch.len());
                 for at in batch {
                     more.push(ship(connection, customers[at % customers.len()], &items, *at, lines, start).await?);
@@ -50,11 +50,16 @@ pub async fn large_company(file: &Path, shipments: usize, lines: usize) -> Resul
         made.extend(more);
     }
     let end = start.checked_add_days(Days::new(60)).unwrap_or(start);
-    store.change(None, async |connection| setup::move_business_date(connection, end).await).await?;
+    store.change(&by(), None, async |connection| setup::move_business_date(connection, end).await).await?;
     Ok((store, made))
 }
 
-async fn add_customers(connection: &mut Connection) -> Result<Vec<CustomerId>> {
+/// Who makes all of it.
+pub fn by() -> Actor {
+    Actor::program(chrono::DateTime::UNIX_EPOCH)
+}
+
+async fn add_customers(connection: &mut Writing<'_>) -> Result<Vec<CustomerId>> {
     let currency = Currency::of("EUR").map_err(|error| StoreError::Corrupt(error.to_string()))?;
     let mut made = Vec::with_capacity(CUSTOMERS);
     for at in 0..CUSTOMERS {
@@ -78,7 +83,7 @@ async fn add_customers(connection: &mut Connection) -> Result<Vec<CustomerId>> {
     Ok(made)
 }
 
-async fn add_items(connection: &mut Connection, day: NaiveDate, shipments: usize) -> Result<Vec<ItemId>> {
+async fn add_items(connection: &mut Writing<'_>, day: NaiveDate, shipments: usize) -> Result<Vec<ItemId>> {
     let rules = rules::load(connection).await?;
     let enough = i64::try_from(shipments).unwrap_or(i64::MAX / 1_000).saturating_mul(10).max(100);
     let mut made = Vec::new();
@@ -103,7 +108,7 @@ async fn add_items(connection: &mut Connection, day: NaiveDate, shipments: usize
 }
 
 async fn ship(
-    connection: &mut Connection,
+    connection: &mut Writing<'_>,
     customer: CustomerId,
     items: &[ItemId],
     at: usize,

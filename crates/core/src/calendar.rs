@@ -141,6 +141,29 @@ pub struct Period {
 pub struct Periods(pub Vec<Period>);
 
 impl Periods {
+    /// Whether the period that begins on `first` may be opened or closed. Periods are closed in
+    /// order: an entry into an open month before a closed one would change what was reported.
+    /// *Common practice, no source.*
+    ///
+    /// # Errors
+    /// A sentence that says why not.
+    pub fn may_set(&self, first: NaiveDate, open: bool) -> Result<(), String> {
+        let Some(period) = self.0.iter().find(|period| period.first == first) else {
+            return Err(format!("No period begins on {}.", words(first)));
+        };
+        let name = |period: &Period| period.first.format("%B %Y").to_string();
+        if period.open == open {
+            return Err(format!("{} is {} already.", name(period), if open { "open" } else { "closed" }));
+        }
+        if let Some(earlier) = self.0.iter().find(|other| !open && other.open && other.first < first) {
+            return Err(format!("{} is still open. Close it first.", name(earlier)));
+        }
+        if let Some(later) = self.0.iter().find(|other| open && !other.open && other.first > first) {
+            return Err(format!("{} is closed. Open it first.", name(later)));
+        }
+        Ok(())
+    }
+
     /// Why nothing may be posted on `date`, or `None` where it may.
     pub fn obstacle(&self, date: NaiveDate) -> Option<String> {
         let period = self.0.iter().find(|period| period.first <= date && date <= period.last);

@@ -77,6 +77,8 @@ checks! {
     TaxRateMissing => [Confirm Warns, Bill Warns, Post Stops],
     /// A stock item is sold for nothing.
     PriceZero => [Confirm Warns, Bill Warns, Post Warns],
+    /// A changed price makes more of a difference than was allowed.
+    PriceNotApproved => [Bill Warns, Post Stops],
     /// The account map leads nowhere.
     AccountMissing => [Ship Stops, Bill Warns, Post Stops],
     /// The posting date lies in a closed period.
@@ -117,6 +119,7 @@ impl Check {
             Self::TaxIdMissing => "no tax id",
             Self::TaxRateMissing => "no tax rate",
             Self::PriceZero => "price of zero",
+            Self::PriceNotApproved => "price not approved",
             Self::AccountMissing => "no account",
             Self::PeriodClosed => "period closed",
             Self::DateOutOfOrder => "date out of order",

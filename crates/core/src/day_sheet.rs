@@ -17,6 +17,8 @@ use crate::money::Money;
 pub enum Work {
     /// Cannot go on until something is put right.
     Stopped,
+    /// Someone waits for this person's word.
+    ToApprove,
     /// Money that came in and does nothing.
     MoneyLyingStill,
     /// Packed and waiting to be posted.
@@ -36,6 +38,8 @@ pub enum Work {
 pub enum Next {
     /// Put the blocked thing right.
     PutRight,
+    /// Approve or decline.
+    Decide,
     /// Apply the money.
     Apply,
     /// Post the shipment.
@@ -141,6 +145,21 @@ pub struct UnfinishedFacts {
     pub due: NaiveDate,
 }
 
+/// Something that waits for approval.
+#[derive(Debug, Clone)]
+pub struct ApprovalFacts {
+    /// The approval.
+    pub approval: DocumentRef,
+    /// What is to be done.
+    pub words: String,
+    /// Who asked.
+    pub maker: String,
+    /// Over how much, in base currency.
+    pub amount: Money,
+    /// Since when.
+    pub since: NaiveDate,
+}
+
 /// Everything the day sheet looks at.
 #[derive(Debug, Clone, Default)]
 pub struct DayFacts {
@@ -154,6 +173,8 @@ pub struct DayFacts {
     pub late: Vec<LateFacts>,
     /// Filled orders whose last invoice falls due soon.
     pub unfinished: Vec<UnfinishedFacts>,
+    /// What waits for the approval of who looks at the day sheet.
+    pub approvals: Vec<ApprovalFacts>,
 }
 
 fn many(count: i64, one: &str, more: &str) -> String {
@@ -189,6 +210,17 @@ pub fn rank(facts: &DayFacts, business_date: NaiveDate) -> Vec<DayItem> {
                 at: unbilled.customer.clone(),
             }),
         }
+    }
+    for approval in &facts.approvals {
+        items.push(DayItem {
+            work: Work::ToApprove,
+            title: approval.words.clone(),
+            why: format!("{} asks", approval.maker),
+            amount: approval.amount,
+            days: age(approval.since),
+            next: Next::Decide,
+            at: approval.approval.clone(),
+        });
     }
     for unapplied in &facts.unapplied {
         items.push(DayItem {

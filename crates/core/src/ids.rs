@@ -41,6 +41,10 @@ ids! {
     EntryId,
     /// A layer of stock with its cost.
     LayerId,
+    /// Someone who signs in.
+    PersonId,
+    /// Something that waits for approval.
+    ApprovalId,
 }
 
 /// A document of the application, as named in trails, blockers and entries.
@@ -68,6 +72,12 @@ pub enum DocumentKind {
     Opening,
     /// A journal entry.
     Entry,
+    /// Someone who signs in.
+    Person,
+    /// Something that waits, or waited, for approval.
+    Approval,
+    /// A setting of the company: numbers, periods, limits.
+    Setting,
 }
 
 impl DocumentKind {
@@ -84,6 +94,9 @@ impl DocumentKind {
             Self::Application => "application",
             Self::Opening => "opening",
             Self::Entry => "entry",
+            Self::Person => "person",
+            Self::Approval => "approval",
+            Self::Setting => "setting",
         }
     }
 
@@ -100,6 +113,9 @@ impl DocumentKind {
             Self::Application,
             Self::Opening,
             Self::Entry,
+            Self::Person,
+            Self::Approval,
+            Self::Setting,
         ]
         .into_iter()
         .find(|kind| kind.word() == word)

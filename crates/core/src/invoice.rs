@@ -120,6 +120,32 @@ pub struct LineToBill {
     pub discount_reason: Option<String>,
     /// Tax code.
     pub tax_code: String,
+    /// Where the invoice has another price than the order.
+    pub price_change: Option<PriceChange>,
+}
+
+/// A price that differs from what the order agreed.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct PriceChange {
+    /// Price per unit on the invoice.
+    pub unit_price: UnitPrice,
+    /// Why.
+    pub reason: String,
+    /// How far the line's net may differ because of it, in base currency: the limit of who
+    /// changed it, or what was approved. None for any amount.
+    pub allowed: Option<Money>,
+}
+
+/// What another price does to the net of a line, in base currency; negative where the customer
+/// pays less. *Source: domain.md section 5: the difference to the order stays visible.*
+pub fn price_difference(
+    (quantity, discount): (Quantity, Rate),
+    agreed: UnitPrice,
+    price: UnitPrice,
+    (document, base, rate): (Currency, Currency, ExchangeRate),
+) -> Money {
+    let net = |price| line_amounts(quantity, price, discount, document).net;
+    (net(price) - net(agreed)).to_base(rate, document, base)
 }
 
 /// Everything needed to decide on an invoice.
@@ -193,6 +219,10 @@ pub struct InvoiceLine {
     pub still_to_come: Quantity,
     /// Price per unit.
     pub unit_price: UnitPrice,
+    /// Price per unit on the order.
+    pub order_price: UnitPrice,
+    /// Why it differs from the order, where it does.
+    pub price_reason: Option<String>,
     /// Price per unit on the list.
     pub list_price: UnitPrice,
     /// Line discount.
@@ -335,7 +365,9 @@ fn build(input: &InvoiceInput<'_>, first: &OrderFacts, findings: &mut Findings) 
             TaxRate { code: line.tax_code.clone(), category: TaxCategory::O, rate: Rate::ZERO }
         });
         checking::check_tax_id(input, &tax, findings);
-        let amounts = line_amounts(line.quantity, line.unit_price, line.discount, currency);
+        let unit_price = line.price_change.as_ref().map_or(line.unit_price, |change| change.unit_price);
+        let amounts = line_amounts(line.quantity, unit_price, line.discount, currency);
+        checking::check_price(input, position, line, currency, findings);
         lines.push(InvoiceLine {
             shipment_line: line.shipment_line,
             shipment: line.shipment,
@@ -356,7 +388,9 @@ fn build(input: &InvoiceInput<'_>, first: &OrderFacts, findings: &mut Findings) 
             still_to_come: Quantity::from_scaled(
                 (ordered.scaled() - billed_before.scaled() - line.quantity.scaled()).max(0),
             ),
-            unit_price: line.unit_price,
+            unit_price,
+            order_price: line.unit_price,
+            price_reason: line.price_change.as_ref().map(|change| change.reason.clone()),
             list_price: line.list_price,
             discount: line.discount,
             discount_reason: line.discount_reason.clone(),

@@ -28,6 +28,9 @@
 //! | [`money_in`] | receipts, and applying money to invoices |
 //! | [`checks`] | the table of checks behind every blocker |
 //! | [`day_sheet`] | what needs the clerk today, in order |
+//! | [`numbering`] | numbers of documents, moved forward only |
+//! | [`people`] | roles, rights, limits, approvals, signing in |
+//! | [`record`], [`merge`] | who did what, sealed; two people on one draft |
 
 pub mod accounts;
 pub mod calendar;
@@ -38,9 +41,13 @@ pub mod fingerprint;
 pub mod fixed;
 pub mod ids;
 pub mod invoice;
+pub mod merge;
 pub mod money;
 pub mod money_in;
+pub mod numbering;
 pub mod order;
+pub mod people;
+pub mod record;
 pub mod shipment;
 pub mod spread;
 pub mod stock;

@@ -9,9 +9,10 @@ use till_core::tax::{TaxCategory, TaxComputed};
 use till_store::customers::NewCustomer;
 use till_store::items::NewItem;
 use till_store::setup::{NewAccount, NewCompany};
-use till_store::{Result, Store, StoreError, customers, items, rules, setup};
+use till_store::{Result, Store, StoreError, Writing, customers, items, rules, setup};
 
 use crate::catalogue::{CUSTOMERS, ITEMS};
+use crate::staff::{INES, SANNA, at_work};
 use crate::{BUSINESS_DATE, FIRST_DAY};
 
 /// Ids of what was set up.
@@ -152,10 +153,10 @@ fn corrupt(error: impl ToString) -> StoreError {
 ///
 /// # Errors
 /// Where the books are set up already.
-pub async fn set_up(connection: &mut till_store::Connection, business_date: NaiveDate) -> Result<()> {
+pub async fn set_up(writing: &mut Writing<'_>, business_date: NaiveDate) -> Result<()> {
     let base = Currency::of("EUR").map_err(corrupt)?;
     setup::company(
-        connection,
+        writing,
         &NewCompany {
             name: "Marram Hive Supply".to_owned(),
             base,
@@ -171,12 +172,12 @@ pub async fn set_up(connection: &mut till_store::Connection, business_date: Naiv
         ("receipt", "C-", 512),
         ("entry", "E-", 1),
     ] {
-        setup::number_range(connection, kind, prefix, first).await?;
+        setup::number_range(writing, kind, prefix, first).await?;
     }
     let first_month = date("2025-09-01")?;
-    setup::months(connection, first_month, date("2026-12-31")?).await?;
+    setup::months(writing, first_month, date("2026-12-31")?).await?;
     for account in ACCOUNTS {
-        setup::account(connection, account).await?;
+        setup::account(writing, account).await?;
     }
     for (code, name, category, percent) in [
         ("S23", "Standard rate", TaxCategory::S, "23"),
@@ -187,7 +188,7 @@ pub async fn set_up(connection: &mut till_store::Connection, business_date: Naiv
         ("G0", "Export", TaxCategory::G, "0"),
     ] {
         let rate = Rate::from_percent(percent).map_err(corrupt)?;
-        setup::tax_code(connection, code, name, category, first_month, rate).await?;
+        setup::tax_code(writing, code, name, category, first_month, rate).await?;
     }
     for (currency, from, rate) in [
         ("GBP", "2025-09-01", "1.158"),
@@ -200,7 +201,7 @@ pub async fn set_up(connection: &mut till_store::Connection, business_date: Naiv
     ] {
         let currency = Currency::of(currency).map_err(corrupt)?;
         let rate: ExchangeRate = rate.parse().map_err(corrupt)?;
-        setup::exchange_rate(connection, currency, date(from)?, rate).await?;
+        setup::exchange_rate(writing, currency, date(from)?, rate).await?;
     }
     Ok(())
 }
@@ -210,13 +211,15 @@ pub(crate) fn date(text: &str) -> Result<NaiveDate> {
 }
 
 pub(crate) async fn build(store: &Store) -> Result<People> {
+    crate::staff::add(store, FIRST_DAY).await?;
     store
-        .change(None, async |connection| {
-            set_up(connection, FIRST_DAY).await?;
+        .change(&at_work(SANNA, FIRST_DAY), None, async |writing| {
+            set_up(writing, FIRST_DAY).await?;
+            crate::staff::set_limits(writing).await?;
             let mut people = (Vec::new(), Vec::new());
             for customer in CUSTOMERS {
                 let id = customers::add(
-                    connection,
+                    writing,
                     &NewCustomer {
                         number: customer.number,
                         name: customer.name,
@@ -235,17 +238,17 @@ pub(crate) async fn build(store: &Store) -> Result<People> {
                 .await?;
                 people.0.push(id);
             }
-            let rules = rules::load(connection).await?;
+            let rules = rules::load(writing).await?;
             for (code, name, kind, class, unit, price, tax_code, cost) in ITEMS {
                 let list_price = price.parse().map_err(corrupt)?;
                 let item =
-                    items::add(connection, &NewItem { code, name, kind: *kind, class, unit, list_price, tax_code })
+                    items::add(writing, &NewItem { code, name, kind: *kind, class, unit, list_price, tax_code })
                         .await?;
                 people.1.push(item);
                 if *cost > 0 {
                     let quantity = if *cost > 50_000 { 9 } else { 420 };
                     items::take_in(
-                        connection,
+                        writing,
                         &rules,
                         item,
                         Quantity::from_whole(quantity),
@@ -262,16 +265,18 @@ pub(crate) async fn build(store: &Store) -> Result<People> {
 }
 
 /// Closes the months before the last one, and puts on stop who is.
-pub(crate) async fn close_months(store: &Store) -> Result<()> {
+pub(crate) async fn close_months(store: &Store, people: &People) -> Result<()> {
     store
-        .change(None, async |connection| {
-            setup::move_business_date(connection, BUSINESS_DATE).await?;
+        .change(&at_work(INES, BUSINESS_DATE), None, async |writing| {
+            setup::move_business_date(writing, BUSINESS_DATE).await?;
             for month in ["2025-09-01", "2025-10-01", "2025-11-01", "2025-12-01", "2026-01-01", "2026-02-01"] {
-                setup::set_period(connection, date(month)?, false).await?;
+                setup::set_period(writing, date(month)?, false).await?;
             }
             for customer in CUSTOMERS {
                 if let Some(reason) = customer.stop_reason {
-                    customers::put_on_stop(connection, customer.number, reason).await?;
+                    let id = people.customer(customer.number)?;
+                    let version = customers::view(writing, id).await?.version;
+                    customers::put_on_stop(writing, id, version, reason).await?;
                 }
             }
             Ok(())

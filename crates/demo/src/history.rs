@@ -12,10 +12,11 @@ use till_store::invoices::{Pick, ToBill};
 use till_store::orders::{NewOrder, NewOrderLine};
 use till_store::receipts::{NewApplication, NewReceipt};
 use till_store::shipments::NewShipment;
-use till_store::{Connection, Result, Store, invoices, items, orders, receipts, rules, setup, shipments, unbilled};
+use till_store::{Result, Store, invoices, items, orders, receipts, rules, setup, shipments, unbilled, Writing};
 
 use crate::catalogue::{CUSTOMERS, Customer, ITEMS};
 use crate::company::People;
+use crate::staff::{TOMAS, at_work};
 use crate::{BUSINESS_DATE, FIRST_DAY};
 
 /// What is to happen on a later day.
@@ -44,9 +45,9 @@ pub(crate) async fn run(store: &Store, people: &People) -> Result<()> {
     let mut day = FIRST_DAY;
     while day < BUSINESS_DATE {
         store
-            .change(None, async |connection| {
-                setup::move_business_date(connection, day).await?;
-                player.day(connection, day).await
+            .change(&at_work(TOMAS, day), None, async |writing| {
+                setup::move_business_date(writing, day).await?;
+                player.day(writing, day).await
             })
             .await?;
         day = working_day(day.succ_opt().unwrap_or(BUSINESS_DATE));
@@ -60,32 +61,32 @@ impl Player<'_> {
         self.coming.entry(date).or_default().push(event);
     }
 
-    async fn day(&mut self, connection: &mut Connection, day: NaiveDate) -> Result<()> {
+    async fn day(&mut self, writing: &mut Writing<'_>, day: NaiveDate) -> Result<()> {
         if day.day() <= 2 {
-            self.restock(connection, day).await?;
+            self.restock(writing, day).await?;
         }
         for event in self.coming.remove(&day).unwrap_or_default() {
             match event {
-                Event::Ship { order, lines } => self.ship(connection, day, order, lines).await?,
-                Event::Bill { customer } => self.bill(connection, day, customer).await?,
-                Event::Pay { customer, invoice } => self.pay(connection, day, customer, invoice).await?,
+                Event::Ship { order, lines } => self.ship(writing, day, order, lines).await?,
+                Event::Bill { customer } => self.bill(writing, day, customer).await?,
+                Event::Pay { customer, invoice } => self.pay(writing, day, customer, invoice).await?,
             }
         }
         let busy = self.random.u32(0..5);
         for _ in 0..busy {
-            self.order(connection, day).await?;
+            self.order(writing, day).await?;
         }
         Ok(())
     }
 
-    async fn restock(&mut self, connection: &mut Connection, day: NaiveDate) -> Result<()> {
-        let rules = rules::load(connection).await?;
+    async fn restock(&mut self, writing: &mut Writing<'_>, day: NaiveDate) -> Result<()> {
+        let rules = rules::load(writing).await?;
         for ((.., cost), item) in ITEMS.iter().zip(&self.people.items) {
             if (1..50_000).contains(cost) {
                 let quantity = self.random.i64(50..110);
                 let dearer = cost + self.random.i64(-20..60);
                 items::take_in(
-                    connection,
+                    writing,
                     &rules,
                     *item,
                     Quantity::from_whole(quantity),
@@ -110,7 +111,7 @@ impl Player<'_> {
         0
     }
 
-    async fn order(&mut self, connection: &mut Connection, day: NaiveDate) -> Result<()> {
+    async fn order(&mut self, writing: &mut Writing<'_>, day: NaiveDate) -> Result<()> {
         let position = self.someone();
         let customer = &CUSTOMERS[position];
         let mut lines: Vec<NewOrderLine> = Vec::new();
@@ -140,7 +141,7 @@ impl Player<'_> {
         let wants_number = customer.needs_order_number || self.random.bool();
         let number = wants_number.then(|| format!("PO {}", self.random.u32(20_000..99_000)));
         let order = orders::enter(
-            connection,
+            writing,
             &NewOrder {
                 customer: self.people.customers[position],
                 customer_order_number: number,
@@ -150,13 +151,13 @@ impl Player<'_> {
             },
         )
         .await?;
-        orders::confirm(connection, order).await?;
-        self.plan(connection, day, order).await
+        orders::confirm(writing, order).await?;
+        self.plan(writing, day, order).await
     }
 
     /// Most orders ship at once a few days later, some in two parts.
-    async fn plan(&mut self, connection: &mut Connection, day: NaiveDate, order: OrderId) -> Result<()> {
-        let view = orders::view(connection, order).await?;
+    async fn plan(&mut self, writing: &mut Writing<'_>, day: NaiveDate, order: OrderId) -> Result<()> {
+        let view = orders::view(writing, order).await?;
         let in_parts = self.random.u32(0..6) == 0;
         let mut first = Vec::new();
         let mut rest = Vec::new();
@@ -181,24 +182,24 @@ impl Player<'_> {
 
     async fn ship(
         &mut self,
-        connection: &mut Connection,
+        writing: &mut Writing<'_>,
         day: NaiveDate,
         order: OrderId,
         lines: Vec<(OrderLineId, Quantity)>,
     ) -> Result<()> {
-        let shipment = pack(connection, day, order, lines, self.random.u32(100_000..999_999)).await?;
-        let rules = rules::load(connection).await?;
-        shipments::post(connection, &rules, shipment, None, day).await?;
-        let customer = shipments::view(connection, shipment).await?.row.customer;
+        let shipment = pack(writing, day, order, lines, self.random.u32(100_000..999_999)).await?;
+        let rules = rules::load(writing).await?;
+        shipments::post(writing, &rules, shipment, None, day).await?;
+        let customer = shipments::view(writing, shipment).await?.row.customer;
         let days = self.random.u64(1..6);
         self.later(day, days, Event::Bill { customer });
         Ok(())
     }
 
-    async fn bill(&mut self, connection: &mut Connection, day: NaiveDate, customer: CustomerId) -> Result<()> {
-        let rules = rules::load(connection).await?;
+    async fn bill(&mut self, writing: &mut Writing<'_>, day: NaiveDate, customer: CustomerId) -> Result<()> {
+        let rules = rules::load(writing).await?;
         let filter = unbilled::UnbilledFilter { customer: Some(customer), ..Default::default() };
-        let open = unbilled::list(connection, &rules, &filter).await?;
+        let open = unbilled::list(writing, &rules, &filter).await?;
         let picks: Vec<Pick> = open
             .customers
             .iter()
@@ -210,8 +211,8 @@ impl Player<'_> {
             return Ok(());
         }
         let to_bill = ToBill { picks, ..ToBill::default() };
-        for posted in invoices::post_picks(connection, &rules, &to_bill, None).await? {
-            let view = invoices::view(connection, posted.id).await?;
+        for posted in invoices::post_picks(writing, &rules, &to_bill, None).await? {
+            let view = invoices::view(writing, posted.id).await?;
             let position = self.people.customers.iter().position(|known| *known == customer).unwrap_or(0);
             let Some(document) = view.document else { continue };
             if let Some(after) = CUSTOMERS[position].pays_after {
@@ -228,13 +229,13 @@ impl Player<'_> {
 
     async fn pay(
         &mut self,
-        connection: &mut Connection,
+        writing: &mut Writing<'_>,
         _day: NaiveDate,
         customer: usize,
         invoice: InvoiceId,
     ) -> Result<()> {
-        let rules = rules::load(connection).await?;
-        let view = invoices::view(connection, invoice).await?;
+        let rules = rules::load(writing).await?;
+        let view = invoices::view(writing, invoice).await?;
         let (Some(open), Some(document), Some(number)) = (view.open, view.document, view.number) else { return Ok(()) };
         if !open.is_positive() {
             return Ok(());
@@ -243,7 +244,7 @@ impl Player<'_> {
         let check = self.random.u32(0..3) == 0;
         let reference = if check { format!("check {}", self.random.u32(1_000..9_999)) } else { number };
         receipts::post(
-            connection,
+            writing,
             &rules,
             &NewReceipt {
                 customer: self.people.customers[customer],
@@ -263,14 +264,14 @@ impl Player<'_> {
 
 /// Packs a shipment with a carrier of ours.
 pub(crate) async fn pack(
-    connection: &mut Connection,
+    writing: &mut Writing<'_>,
     day: NaiveDate,
     order: OrderId,
     lines: Vec<(OrderLineId, Quantity)>,
     consignment: u32,
 ) -> Result<ShipmentId> {
     shipments::pack(
-        connection,
+        writing,
         &NewShipment {
             order,
             packed_date: day,

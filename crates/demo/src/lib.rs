@@ -9,11 +9,13 @@ mod catalogue;
 mod company;
 mod history;
 mod special;
+mod staff;
 
 use chrono::NaiveDate;
 use till_store::{Result, Store};
 
 pub use company::set_up;
+pub use staff::{Member, STAFF};
 
 /// The day the demo stands still on.
 pub const BUSINESS_DATE: NaiveDate = match NaiveDate::from_ymd_opt(2026, 3, 18) {
@@ -35,7 +37,7 @@ pub async fn build(store: &Store) -> Result<()> {
     let people = company::build(store).await?;
     history::run(store, &people).await?;
     special::run(store, &people).await?;
-    company::close_months(store).await
+    company::close_months(store, &people).await
 }
 
 #[cfg(test)]
@@ -52,7 +54,7 @@ mod tests {
             build(&store).await.unwrap();
             let mut connection = store.read().await.unwrap();
             let balance = till_store::ledger::trial_balance(&mut connection, BUSINESS_DATE).await.unwrap();
-            let sheet = till_store::day_sheet::day_sheet(&mut connection).await.unwrap();
+            let sheet = till_store::day_sheet::day_sheet(&mut connection, None).await.unwrap();
             balances.push((balance, sheet.items));
         }
         assert_eq!(balances[0], balances[1]);
@@ -68,7 +70,7 @@ mod tests {
         let verification = till_store::verify::verify(&mut connection).await.unwrap();
         let broken: Vec<_> = verification.proofs.iter().filter(|proof| !proof.holds).collect();
         assert!(verification.holds, "{broken:#?}");
-        let sheet = till_store::day_sheet::day_sheet(&mut connection).await.unwrap();
+        let sheet = till_store::day_sheet::day_sheet(&mut connection, None).await.unwrap();
         use till_core::day_sheet::Work;
         for work in
             [Work::Stopped, Work::MoneyLyingStill, Work::ReadyToGo, Work::ToBill, Work::Late, Work::OrdersToFinish]

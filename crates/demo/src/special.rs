@@ -4,15 +4,16 @@ use chrono::{Days, NaiveDate};
 use till_core::fixed::Quantity;
 use till_core::ids::{OrderId, ShipmentLineId};
 use till_core::money_in::Method;
-use till_store::invoices::{Pick, ToBill};
+use till_store::invoices::{NewPrice, Pick, ToBill};
 use till_store::orders::{NewOrder, NewOrderLine};
 use till_store::receipts::NewReceipt;
-use till_store::{Connection, Result, Store, invoices, orders, receipts, rules, setup, shipments};
+use till_store::{Result, Store, Writing, invoices, orders, receipts, rules, setup, shipments};
 
 use crate::BUSINESS_DATE;
 use crate::catalogue::{CUSTOMERS, Customer, ITEMS};
 use crate::company::People;
 use crate::history::{line, pack};
+use crate::staff::{TOMAS, at_work};
 
 fn days_ago(days: u64) -> NaiveDate {
     BUSINESS_DATE.checked_sub_days(Days::new(days)).unwrap_or(BUSINESS_DATE)
@@ -135,15 +136,15 @@ const CASES: &[Case<'static>] = &[
 
 pub(crate) async fn run(store: &Store, people: &People) -> Result<()> {
     store
-        .change(None, async |connection| {
-            setup::move_business_date(connection, BUSINESS_DATE).await?;
+        .change(&at_work(TOMAS, BUSINESS_DATE), None, async |writing| {
+            setup::move_business_date(writing, BUSINESS_DATE).await?;
             for case in CASES {
-                play(connection, people, case).await?;
+                play(writing, people, case).await?;
             }
-            paid_too_much(connection, people).await?;
-            paid_in_part(connection, people).await?;
-            draft_order(connection, people).await?;
-            draft_invoice(connection, people).await
+            paid_too_much(writing, people).await?;
+            paid_in_part(writing, people).await?;
+            draft_order(writing, people).await?;
+            draft_invoice(writing, people).await
         })
         .await
 }
@@ -162,9 +163,9 @@ fn lines(people: &People, case: &Case<'_>) -> Result<Vec<NewOrderLine>> {
         .collect()
 }
 
-async fn play(connection: &mut Connection, people: &People, case: &Case<'_>) -> Result<OrderId> {
+async fn play(writing: &mut Writing<'_>, people: &People, case: &Case<'_>) -> Result<OrderId> {
     let order = orders::enter(
-        connection,
+        writing,
         &NewOrder {
             customer: people.customer(case.customer)?,
             customer_order_number: case.customer_order_number.map(str::to_owned),
@@ -174,8 +175,8 @@ async fn play(connection: &mut Connection, people: &People, case: &Case<'_>) -> 
         },
     )
     .await?;
-    orders::confirm(connection, order).await?;
-    let view = orders::view(connection, order).await?;
+    orders::confirm(writing, order).await?;
+    let view = orders::view(writing, order).await?;
     let going: Vec<_> = view
         .lines
         .iter()
@@ -188,20 +189,20 @@ async fn play(connection: &mut Connection, people: &People, case: &Case<'_>) -> 
     }
     let day = days_ago(case.shipped.unwrap_or(1));
     let consignment = 500_000 + u32::try_from(order.0).unwrap_or(0);
-    let shipment = pack(connection, day, order, going, consignment).await?;
+    let shipment = pack(writing, day, order, going, consignment).await?;
     if case.shipped.is_some() {
-        let rules = rules::load(connection).await?;
-        shipments::post(connection, &rules, shipment, None, day).await?;
+        let rules = rules::load(writing).await?;
+        shipments::post(writing, &rules, shipment, None, day).await?;
     }
     Ok(order)
 }
 
 /// 40.00 more than the oldest invoice; other invoices are open.
-async fn paid_too_much(connection: &mut Connection, people: &People) -> Result<()> {
-    let rules = rules::load(connection).await?;
+async fn paid_too_much(writing: &mut Writing<'_>, people: &People) -> Result<()> {
+    let rules = rules::load(writing).await?;
     let quillback = people.customer("1005")?;
     receipts::post(
-        connection,
+        writing,
         &rules,
         &NewReceipt {
             customer: quillback,
@@ -217,7 +218,7 @@ async fn paid_too_much(connection: &mut Connection, people: &People) -> Result<(
     .await?;
     let tern = people.customer("1006")?;
     receipts::post(
-        connection,
+        writing,
         &rules,
         &NewReceipt {
             customer: tern,
@@ -235,10 +236,10 @@ async fn paid_too_much(connection: &mut Connection, people: &People) -> Result<(
 }
 
 /// Half of an invoice, so that one is partly paid.
-async fn paid_in_part(connection: &mut Connection, people: &People) -> Result<()> {
-    let rules = rules::load(connection).await?;
+async fn paid_in_part(writing: &mut Writing<'_>, people: &People) -> Result<()> {
+    let rules = rules::load(writing).await?;
     receipts::post(
-        connection,
+        writing,
         &rules,
         &NewReceipt {
             customer: people.customer("1003")?,
@@ -255,9 +256,9 @@ async fn paid_in_part(connection: &mut Connection, people: &People) -> Result<()
     Ok(())
 }
 
-async fn draft_order(connection: &mut Connection, people: &People) -> Result<()> {
+async fn draft_order(writing: &mut Writing<'_>, people: &People) -> Result<()> {
     orders::enter(
-        connection,
+        writing,
         &NewOrder {
             customer: people.customer("1009")?,
             customer_order_number: None,
@@ -271,11 +272,11 @@ async fn draft_order(connection: &mut Connection, people: &People) -> Result<()>
 }
 
 /// A draft over one line of the Orchard Lane shipment: its quantity is reserved.
-async fn draft_invoice(connection: &mut Connection, people: &People) -> Result<()> {
-    let rules = rules::load(connection).await?;
+async fn draft_invoice(writing: &mut Writing<'_>, people: &People) -> Result<()> {
+    let rules = rules::load(writing).await?;
     let filter =
         till_store::unbilled::UnbilledFilter { customer: Some(people.customer("1002")?), ..Default::default() };
-    let open = till_store::unbilled::list(connection, &rules, &filter).await?;
+    let open = till_store::unbilled::list(writing, &rules, &filter).await?;
     let line: Option<ShipmentLineId> = open
         .customers
         .iter()
@@ -285,7 +286,15 @@ async fn draft_invoice(connection: &mut Connection, people: &People) -> Result<(
         .map(|line| line.shipment_line);
     if let Some(shipment_line) = line {
         let pick = Pick { shipment_line, quantity: Some(Quantity::from_whole(10)) };
-        invoices::make_drafts(connection, &rules, &ToBill { picks: vec![pick], ..ToBill::default() }).await?;
+        let to_bill = ToBill { picks: vec![pick], ..ToBill::default() };
+        let drafts = invoices::make_drafts(writing, &rules, &to_bill).await?;
+        // Tomas wants to go further down than he may: it waits for Ines or Maud.
+        let price = NewPrice {
+            version: 1,
+            unit_price: "38.00".to_owned(),
+            reason: "side bars split, agreed with Orchard Lane by phone".to_owned(),
+        };
+        invoices::change_price(writing, &rules, drafts[0], shipment_line, &price).await?;
     }
     Ok(())
 }

@@ -4,13 +4,15 @@ use chrono::{Days, NaiveDate};
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
 use till_core::day_sheet::{
-    Ageing, DayFacts, DayItem, FINISH_WITHIN_DAYS, LateFacts, PackedFacts, UnappliedFacts, UnbilledFacts,
+    Ageing, ApprovalFacts, DayFacts, DayItem, FINISH_WITHIN_DAYS, LateFacts, PackedFacts, UnappliedFacts, UnbilledFacts,
     UnfinishedFacts, Work, customer_ref, rank,
 };
 use till_core::fixed::{ExchangeRate, Quantity, Rate, UnitPrice};
 use till_core::ids::{DocumentKind, DocumentRef};
 use till_core::money::{Currency, Money, line_amounts};
+use till_core::people::ApprovalState;
 
+use crate::approvals::Viewer;
 use crate::rules::{self, Rules};
 use crate::{Result, unbilled};
 
@@ -50,11 +52,11 @@ pub struct DayTotals {
     pub received: Money,
 }
 
-/// Works out the day sheet.
+/// Works out the day sheet. What waits for approval stands on that of who can approve it.
 ///
 /// # Errors
 /// Where the database cannot be read.
-pub async fn day_sheet(connection: &mut SqliteConnection) -> Result<DaySheet> {
+pub async fn day_sheet(connection: &mut SqliteConnection, viewer: Option<Viewer>) -> Result<DaySheet> {
     let rules = rules::load(connection).await?;
     let today = rules.business_date;
     let unbilled = unbilled::list(connection, &rules, &unbilled::UnbilledFilter::default()).await?;
@@ -70,6 +72,7 @@ pub async fn day_sheet(connection: &mut SqliteConnection) -> Result<DaySheet> {
     load_packed(connection, &rules, &mut facts).await?;
     let ageing = load_late(connection, today, &mut facts).await?;
     load_unfinished(connection, today, &mut facts).await?;
+    load_approvals(connection, viewer, &mut facts).await?;
     Ok(DaySheet {
         business_date: today,
         items: rank(&facts, today),
@@ -136,6 +139,31 @@ fn unbilled_facts(unbilled: &unbilled::Unbilled) -> Vec<UnbilledFacts> {
         }
     }
     facts
+}
+
+async fn load_approvals(
+    connection: &mut SqliteConnection,
+    viewer: Option<Viewer>,
+    facts: &mut DayFacts,
+) -> Result<()> {
+    let Some(viewer) = viewer else { return Ok(()) };
+    let waiting = crate::approvals::list(connection, None, viewer).await?;
+    facts.approvals = waiting
+        .into_iter()
+        .filter(|approval| approval.state == ApprovalState::Waiting && approval.obstacle.is_none())
+        .map(|approval| ApprovalFacts {
+            approval: DocumentRef {
+                kind: DocumentKind::Approval,
+                id: approval.id.0,
+                number: approval.document.number,
+            },
+            words: approval.words,
+            maker: approval.maker,
+            amount: approval.amount,
+            since: approval.made_on,
+        })
+        .collect();
+    Ok(())
 }
 
 async fn load_unapplied(connection: &mut SqliteConnection, facts: &mut DayFacts) -> Result<()> {
@@ -294,9 +322,9 @@ pub struct Spine {
 ///
 /// # Errors
 /// Where the database cannot be read.
-pub async fn spine(connection: &mut SqliteConnection) -> Result<Spine> {
+pub async fn spine(connection: &mut SqliteConnection, viewer: Option<Viewer>) -> Result<Spine> {
     let rules = rules::load(connection).await?;
-    let sheet = day_sheet(connection).await?;
+    let sheet = day_sheet(connection, viewer).await?;
     let count = |work: Work| i64::try_from(sheet.items.iter().filter(|item| item.work == work).count()).unwrap_or(0);
     let billing = sqlx::query_scalar!(
         r#"SELECT count(DISTINCT shipment_id) AS "count!: i64" FROM shipment_lines WHERE unbilled_e4 > 0"#

@@ -5,6 +5,8 @@ use till_core::checks::Blocker;
 use till_core::fixed::DecimalError;
 use till_core::ids::DocumentKind;
 
+use crate::faults::Fault;
+
 /// Why an operation was not carried out. Nothing is written in any of these cases.
 #[derive(Debug, thiserror::Error)]
 pub enum StoreError {
@@ -44,6 +46,12 @@ pub enum StoreError {
     /// The same key came with a different request.
     #[error("This Idempotency-Key was already used for another request. Use a new one.")]
     KeyReused,
+    /// It takes a right or someone's approval that the person has not.
+    #[error("{0}")]
+    NotAllowed(String),
+    /// An operation noted nothing for the record: a fault of the program.
+    #[error("This change would have left no trace on the record, so it was not carried out.")]
+    Unrecorded,
     /// The database was written by a newer program.
     #[error("This database was made by a newer Glad Till. Start that version, or restore a copy of your own version.")]
     NewerDatabase,
@@ -54,8 +62,25 @@ pub enum StoreError {
     #[error("The database holds something unexpected: {0}. Run `glad-till verify`.")]
     Corrupt(String),
     /// SQLite said no.
-    #[error("The books could not be written or read: {0}")]
+    #[error("{}", Fault::of(.0).sentence())]
     Database(#[from] sqlx::Error),
+    /// A file beside the books could not be used.
+    #[error("{what} cannot be used: {error}. Check that the folder exists, may be written and has space.")]
+    File {
+        /// Which.
+        what: String,
+        /// What the system said.
+        error: std::io::Error,
+    },
+    /// A file is there already and is not written over.
+    #[error("{0} exists already and is not written over. Name another file.")]
+    Exists(String),
+    /// There is no such copy.
+    #[error("There is no file {0}. Name a copy made with `glad-till backup`, or one from the folder copies.")]
+    NoCopy(String),
+    /// The file is damaged.
+    #[error("The file of the books is damaged: {0}. Restore the latest copy with `glad-till restore`.")]
+    Unsound(String),
     /// Migrations could not be applied.
     #[error("The database could not be brought up to date: {0}")]
     Migration(sqlx::migrate::MigrateError),

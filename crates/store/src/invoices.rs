@@ -1,6 +1,8 @@
 //! Invoices: drafts that reserve what they bill, and posting them.
 
+mod conflict;
 mod load;
+mod price;
 mod views;
 mod write;
 
@@ -13,13 +15,18 @@ use till_core::entry::Entry;
 use till_core::fixed::Quantity;
 use till_core::ids::{CustomerId, DocumentKind, InvoiceId, ShipmentLineId};
 use till_core::invoice::{InvoiceDecision, InvoiceDocument, InvoiceInput, decide, group};
+use till_core::merge::{FieldChange, Fields, differences};
 use till_core::tape::{Change, Tape};
 
 use crate::convert::json;
 use crate::rules::Rules;
+use crate::writing::Writing;
 use crate::{Result, StoreError, customers, sensible_date};
 
+pub use conflict::{MergeView, ToMerge, merge};
 pub use load::Pick;
+pub(crate) use price::set_price;
+pub use price::{NewPrice, change_price};
 pub(crate) use load::{Picked, input, load_lines};
 pub use views::{InvoiceList, InvoiceRow, InvoiceView, Party, list, view};
 
@@ -127,13 +134,13 @@ fn split(picked: Vec<Picked>) -> Vec<(CustomerId, Vec<Picked>)> {
 /// # Errors
 /// [`StoreError::Moved`] where a figure changed since the preview, or what the core refuses.
 pub async fn post_picks(
-    connection: &mut SqliteConnection,
+    writing: &mut Writing<'_>,
     rules: &Rules,
     to_bill: &ToBill,
     seen: Option<&[String]>,
 ) -> Result<Vec<PostedInvoice>> {
     let (document_date, posting_date) = dates(to_bill, rules)?;
-    let groups = split(load_lines(connection, &to_bill.picks, None).await?);
+    let groups = split(load_lines(writing, &to_bill.picks, None).await?);
     if groups.is_empty() {
         return Err(StoreError::Refused(vec![Blocker {
             check: Check::NothingToDo,
@@ -149,7 +156,7 @@ pub async fn post_picks(
     }
     let mut posted = Vec::with_capacity(groups.len());
     for (position, (customer, lines)) in groups.into_iter().enumerate() {
-        let input = input(connection, rules, Step::Post, customer, lines, document_date, posting_date).await?;
+        let input = input(writing, rules, Step::Post, customer, lines, document_date, posting_date).await?;
         let decision = decide(&input);
         let document = agreed(&decision, seen.and_then(|seen| seen.get(position)))?;
         let code = document.currency.code();
@@ -158,9 +165,9 @@ pub async fn post_picks(
             document.customer.0,
             code
         )
-        .fetch_one(&mut *connection)
+        .fetch_one(&mut **writing)
         .await?;
-        posted.push(write::post(connection, InvoiceId(id), &decision, document, write::Reserved::No).await?);
+        posted.push(write::post(writing, InvoiceId(id), &decision, document, write::Reserved::No).await?);
     }
     Ok(posted)
 }
@@ -180,15 +187,15 @@ fn agreed<'a>(decision: &'a InvoiceDecision, seen: Option<&String>) -> Result<&'
 ///
 /// # Errors
 /// What the core refuses to put on a draft: more than is unbilled, a quantity of zero.
-pub async fn make_drafts(connection: &mut SqliteConnection, rules: &Rules, to_bill: &ToBill) -> Result<Vec<InvoiceId>> {
+pub async fn make_drafts(writing: &mut Writing<'_>, rules: &Rules, to_bill: &ToBill) -> Result<Vec<InvoiceId>> {
     let (document_date, posting_date) = dates(to_bill, rules)?;
-    let groups = split(load_lines(connection, &to_bill.picks, None).await?);
+    let groups = split(load_lines(writing, &to_bill.picks, None).await?);
     if groups.is_empty() {
         return Err(StoreError::invalid("picks", "Nothing is picked. Pick a shipment or a line to bill."));
     }
     let mut drafts = Vec::with_capacity(groups.len());
     for (customer, lines) in groups {
-        let input = input(connection, rules, Step::Bill, customer, lines, document_date, posting_date).await?;
+        let input = input(writing, rules, Step::Bill, customer, lines, document_date, posting_date).await?;
         let decision = decide(&input);
         if stops(&decision.blockers) {
             return Err(StoreError::Refused(decision.blockers));
@@ -199,21 +206,65 @@ pub async fn make_drafts(connection: &mut SqliteConnection, rules: &Rules, to_bi
             "INSERT INTO invoices (state, customer_id, currency, document_date, posting_date) VALUES ('draft', ?, ?, ?, ?) RETURNING id AS \"id!\"",
             customer.0, code, to_bill.document_date, to_bill.posting_date
         )
-        .fetch_one(&mut *connection)
+        .fetch_one(&mut **writing)
         .await?;
-        reserve(connection, InvoiceId(id), &input).await?;
+        reserve(writing, InvoiceId(id), &input).await?;
+        let fields = conflict::described(writing, to_bill_of(&input, to_bill)).await?;
+        note_draft(writing, InvoiceId(id), "draft_made", 1, differences(&Fields::new(), &fields)).await?;
         drafts.push(InvoiceId(id));
     }
     Ok(drafts)
 }
 
+/// What an input bills, with its quantities said.
+fn to_bill_of(input: &InvoiceInput<'_>, to_bill: &ToBill) -> ToBill {
+    let picks = input.lines.iter().map(|line| Pick { shipment_line: line.shipment_line, quantity: Some(line.quantity) });
+    ToBill { picks: picks.collect(), document_date: to_bill.document_date, posting_date: to_bill.posting_date }
+}
+
+/// Notes what was done to a draft.
+async fn note_draft(
+    writing: &mut Writing<'_>,
+    id: InvoiceId,
+    what: &str,
+    version: i64,
+    changes: Vec<FieldChange>,
+) -> Result<()> {
+    let name = sqlx::query_scalar!(
+        "SELECT name FROM invoices JOIN customers ON customers.id = customer_id WHERE invoices.id = ?",
+        id.0
+    )
+    .fetch_one(&mut **writing)
+    .await?;
+    let verb = match what {
+        "draft_made" => "made",
+        "draft_dropped" => "dropped",
+        _ => "changed",
+    };
+    let words = format!("{verb} a draft for {name}");
+    writing.note_on((DocumentKind::Invoice, id.0, &format!("draft {id}")), what, words, Some(version), changes);
+    Ok(())
+}
+
 async fn reserve(connection: &mut SqliteConnection, id: InvoiceId, input: &InvoiceInput<'_>) -> Result<()> {
-    let lines: Vec<(ShipmentLineId, i64)> =
-        input.lines.iter().map(|line| (line.shipment_line, line.quantity.scaled())).collect();
+    let lines: Vec<_> = input
+        .lines
+        .iter()
+        .map(|line| {
+            let change = line.price_change.as_ref();
+            (
+                line.shipment_line,
+                line.quantity.scaled(),
+                change.map(|change| change.unit_price.scaled()),
+                change.map(|change| change.reason.as_str()),
+                change.and_then(|change| change.allowed),
+            )
+        })
+        .collect();
     let lines = json(&lines)?;
     sqlx::query!(
-        "INSERT INTO invoice_lines (invoice_id, position, shipment_line_id, quantity_e4)
-         SELECT ?, key, value ->> 0, value ->> 1 FROM json_each(?)",
+        "INSERT INTO invoice_lines (invoice_id, position, shipment_line_id, quantity_e4, unit_price_e6, price_reason, price_allowed_minor)
+         SELECT ?, key, value ->> 0, value ->> 1, value ->> 2, value ->> 3, value ->> 4 FROM json_each(?)",
         id.0,
         lines
     )
@@ -301,37 +352,41 @@ async fn draft_input<'a>(
 /// # Errors
 /// [`StoreError::Stale`], a line of another customer, or what the core refuses.
 pub async fn change_draft(
-    connection: &mut SqliteConnection,
+    writing: &mut Writing<'_>,
     rules: &Rules,
     id: InvoiceId,
     version: i64,
     to_bill: &ToBill,
 ) -> Result<i64> {
-    let before = draft(connection, id, Some(version)).await?;
-    release(connection, id).await?;
-    let lines = load_lines(connection, &to_bill.picks, Some(id)).await?;
+    let before = draft(writing, id, Some(version)).await?;
+    let was = conflict::described(writing, before.to_bill.clone()).await?;
+    // Reserved lines count as free again, and keep their prices, until the new ones are checked.
+    let lines = load_lines(writing, &to_bill.picks, Some(id)).await?;
     if let Some(foreign) = lines.iter().find(|line| line.group.customer != before.customer) {
-        let (owner, _) = customers::facts(connection, before.customer).await?;
+        let (owner, _) = customers::facts(writing, before.customer).await?;
         return Err(StoreError::invalid(
             "picks",
             format!("{} is not a shipment to {}.", foreign.line.shipment_number, owner.name),
         ));
     }
     let (document_date, posting_date) = dates(to_bill, rules)?;
-    let input = input(connection, rules, Step::Bill, before.customer, lines, document_date, posting_date).await?;
+    let input = input(writing, rules, Step::Bill, before.customer, lines, document_date, posting_date).await?;
     let decision = decide(&input);
     if stops(&decision.blockers) {
         return Err(StoreError::Refused(decision.blockers));
     }
-    reserve(connection, id, &input).await?;
+    release(writing, id).await?;
+    reserve(writing, id, &input).await?;
     sqlx::query!(
         "UPDATE invoices SET document_date = ?, posting_date = ?, version = version + 1 WHERE id = ?",
         to_bill.document_date,
         to_bill.posting_date,
         id.0
     )
-    .execute(connection)
+    .execute(&mut **writing)
     .await?;
+    let is = conflict::described(writing, to_bill_of(&input, to_bill)).await?;
+    note_draft(writing, id, "draft_changed", version + 1, differences(&was, &is)).await?;
     Ok(version + 1)
 }
 
@@ -339,10 +394,13 @@ pub async fn change_draft(
 ///
 /// # Errors
 /// [`StoreError::Stale`], or where it is posted.
-pub async fn drop_draft(connection: &mut SqliteConnection, id: InvoiceId, version: i64) -> Result<()> {
-    draft(connection, id, Some(version)).await?;
-    release(connection, id).await?;
-    sqlx::query!("DELETE FROM invoices WHERE id = ?", id.0).execute(connection).await?;
+pub async fn drop_draft(writing: &mut Writing<'_>, id: InvoiceId, version: i64) -> Result<()> {
+    let before = draft(writing, id, Some(version)).await?;
+    let was = conflict::described(writing, before.to_bill).await?;
+    note_draft(writing, id, "draft_dropped", version, differences(&was, &Fields::new())).await?;
+    crate::approvals::document_gone(writing, DocumentKind::Invoice, id.0).await?;
+    release(writing, id).await?;
+    sqlx::query!("DELETE FROM invoices WHERE id = ?", id.0).execute(&mut **writing).await?;
     Ok(())
 }
 
@@ -351,15 +409,15 @@ pub async fn drop_draft(connection: &mut SqliteConnection, id: InvoiceId, versio
 /// # Errors
 /// [`StoreError::Stale`], [`StoreError::Moved`], or what the core refuses.
 pub async fn post_draft(
-    connection: &mut SqliteConnection,
+    writing: &mut Writing<'_>,
     rules: &Rules,
     id: InvoiceId,
     version: i64,
     seen: &str,
 ) -> Result<PostedInvoice> {
-    let draft = draft(connection, id, Some(version)).await?;
-    let input = draft_input(connection, rules, id, &draft, Step::Post).await?;
+    let draft = draft(writing, id, Some(version)).await?;
+    let input = draft_input(writing, rules, id, &draft, Step::Post).await?;
     let decision = decide(&input);
     let document = agreed(&decision, Some(&seen.to_owned()))?;
-    write::post(connection, id, &decision, document, write::Reserved::Yes).await
+    write::post(writing, id, &decision, document, write::Reserved::Yes).await
 }

@@ -1,7 +1,6 @@
 //! Items, and goods coming into stock.
 
 use chrono::NaiveDate;
-use sqlx::SqliteConnection;
 use till_core::fixed::{Quantity, UnitPrice};
 use till_core::ids::{DocumentKind, DocumentRef, ItemId, LayerId};
 use till_core::invoice::ItemKind;
@@ -9,6 +8,7 @@ use till_core::money::Money;
 use till_core::shipment::{IntakeInput, decide_intake};
 
 use crate::rules::Rules;
+use crate::writing::{Writing, set};
 use crate::{Result, StoreError, ledger};
 
 /// An item to add.
@@ -34,9 +34,9 @@ pub struct NewItem<'a> {
 ///
 /// # Errors
 /// Where the code is taken.
-pub async fn add(connection: &mut SqliteConnection, new: &NewItem<'_>) -> Result<ItemId> {
+pub async fn add(writing: &mut Writing<'_>, new: &NewItem<'_>) -> Result<ItemId> {
     let taken =
-        sqlx::query_scalar!("SELECT id FROM items WHERE code = ?", new.code).fetch_optional(&mut *connection).await?;
+        sqlx::query_scalar!("SELECT id FROM items WHERE code = ?", new.code).fetch_optional(&mut **writing).await?;
     if taken.is_some() {
         return Err(StoreError::invalid("code", format!("Item code {} is taken. Choose another.", new.code)));
     }
@@ -46,8 +46,11 @@ pub async fn add(connection: &mut SqliteConnection, new: &NewItem<'_>) -> Result
         "INSERT INTO items (code, name, kind, class, unit, list_price_e6, tax_code) VALUES (?, ?, ?, ?, ?, ?, ?) RETURNING id AS \"id!\"",
         new.code, new.name, kind, new.class, new.unit, price, new.tax_code
     )
-    .fetch_one(connection)
+    .fetch_one(&mut **writing)
     .await?;
+    let words = format!("added item {}", new.code);
+    let fields = vec![set("name", new.name), set("list price", new.list_price)];
+    writing.note_on((DocumentKind::Item, id, new.code), "item_added", words, None, fields);
     Ok(ItemId(id))
 }
 
@@ -56,7 +59,7 @@ pub async fn add(connection: &mut SqliteConnection, new: &NewItem<'_>) -> Result
 /// # Errors
 /// What the core refuses.
 pub async fn take_in(
-    connection: &mut SqliteConnection,
+    writing: &mut Writing<'_>,
     rules: &Rules,
     item: ItemId,
     quantity: Quantity,
@@ -64,7 +67,7 @@ pub async fn take_in(
     date: NaiveDate,
 ) -> Result<LayerId> {
     let row = sqlx::query!("SELECT code, class, kind FROM items WHERE id = ?", item.0)
-        .fetch_optional(&mut *connection)
+        .fetch_optional(&mut **writing)
         .await?
         .ok_or_else(|| StoreError::not_found(DocumentKind::Item, item))?;
     if row.kind != ItemKind::Goods.word() {
@@ -83,12 +86,12 @@ pub async fn take_in(
     let entry = decide_intake(&input).map_err(StoreError::Refused)?;
     let scaled = quantity.scaled();
     let layer = sqlx::query_scalar!(r#"SELECT coalesce(max(id), 0) + 1 AS "id!: i64" FROM stock_layers"#)
-        .fetch_one(&mut *connection)
+        .fetch_one(&mut **writing)
         .await?;
     let entry_id = match entry {
         Some(entry) => {
-            let source = DocumentRef { kind: DocumentKind::Intake, id: layer, number: row.code };
-            Some(ledger::write(connection, &entry, &source).await?.0)
+            let source = DocumentRef { kind: DocumentKind::Intake, id: layer, number: row.code.clone() };
+            Some(ledger::write(writing, &entry, &source).await?.0)
         }
         None => None,
     };
@@ -97,7 +100,10 @@ pub async fn take_in(
          VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
         layer, item.0, date, scaled, cost.0, scaled, cost.0, entry_id
     )
-    .execute(connection)
+    .execute(&mut **writing)
     .await?;
+    let fields = vec![set("quantity", quantity), set("cost", rules.base.format(cost))];
+    let words = format!("took {quantity} of {} in", row.code);
+    writing.note_on((DocumentKind::Intake, layer, &row.code), "taken_in", words, None, fields);
     Ok(LayerId(layer))
 }

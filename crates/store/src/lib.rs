@@ -8,21 +8,29 @@
 //! the request by its key, so that the same request sent twice is carried out once.
 
 pub mod convert;
+pub mod copies;
 pub mod customers;
 pub mod day_sheet;
+pub mod approvals;
 mod errors;
+pub mod faults;
 pub mod find;
 pub mod invoices;
 pub mod items;
 pub mod ledger;
 pub mod orders;
+pub mod passwords;
+pub mod people;
 pub mod receipts;
+pub mod record;
 pub mod rules;
+pub mod settings;
 pub mod setup;
 pub mod shipments;
 pub mod trail;
 pub mod unbilled;
 pub mod verify;
+mod writing;
 
 use std::path::Path;
 use std::time::Duration;
@@ -33,6 +41,7 @@ use sqlx::sqlite::{SqliteConnectOptions, SqliteJournalMode, SqlitePool, SqlitePo
 use sqlx::{Connection as _, Sqlite, SqliteConnection, Transaction};
 
 pub use errors::{StoreError, sensible_date};
+pub use writing::{Actor, Writing};
 
 /// A connection inside a transaction, as operations take it.
 pub use sqlx::SqliteConnection as Connection;
@@ -74,6 +83,7 @@ impl Store {
             .pragma("cache_size", "-32000")
             .statement_cache_capacity(400);
         let writer = SqlitePoolOptions::new().max_connections(1).connect_with(options.clone()).await?;
+        copy_before_migrating(&writer, file).await?;
         MIGRATIONS.run(&writer).await.map_err(|error| match error {
             sqlx::migrate::MigrateError::VersionMissing(_) => StoreError::NewerDatabase,
             other => StoreError::Migration(other),
@@ -94,21 +104,22 @@ impl Store {
     /// Carries out a change in one transaction, or not at all.
     ///
     /// With a request, its answer is kept: the same request again gives the same answer and
-    /// changes nothing.
+    /// changes nothing. What the operation notes goes on the record, in the same transaction; an
+    /// operation that notes nothing is not carried out.
     ///
     /// # Errors
     /// Whatever the operation says; [`StoreError::KeyReused`] where the key came with
     /// something else. Nothing is written then.
-    pub async fn change<T, F>(&self, request: Option<&Request>, operation: F) -> Result<T>
+    pub async fn change<T, F>(&self, actor: &Actor, request: Option<&Request>, operation: F) -> Result<T>
     where
         T: Serialize + DeserializeOwned,
-        F: AsyncFnOnce(&mut SqliteConnection) -> Result<T>,
+        F: AsyncFnOnce(&mut Writing<'_>) -> Result<T>,
     {
         let mut connection = self.writer.acquire().await?;
         let mut transaction = connection.begin_with("BEGIN IMMEDIATE").await?;
         // SQLite may end a transaction by itself, on a full disk for one. Whatever it did, a
         // connection that did not end its transaction as told is not used again.
-        let (answer, ended) = match once(&mut transaction, request, operation).await {
+        let (answer, ended) = match once(&mut transaction, actor, request, operation).await {
             Ok(answer) => match transaction.commit().await {
                 Ok(()) => (Ok(answer), true),
                 Err(error) => (Err(error.into()), false),
@@ -121,6 +132,19 @@ impl Store {
         answer
     }
 
+    /// Writes something that is no change of the books, such as when a session was last used. It
+    /// goes on no record.
+    ///
+    /// # Errors
+    /// Where the database cannot be written.
+    pub async fn jot<T, F>(&self, work: F) -> Result<T>
+    where
+        F: AsyncFnOnce(&mut SqliteConnection) -> Result<T>,
+    {
+        let mut connection = self.writer.acquire().await?;
+        work(&mut connection).await
+    }
+
     /// Ends all connections, folding the write-ahead log into the file.
     pub async fn close(&self) {
         self.readers.close().await;
@@ -128,17 +152,59 @@ impl Store {
     }
 }
 
+/// Books that are about to be brought up to date are copied first.
+async fn copy_before_migrating(writer: &SqlitePool, file: &Path) -> Result<()> {
+    use sqlx::migrate::Migrate;
+    let mut connection = writer.acquire().await?;
+    let table: Option<String> =
+        sqlx::query_scalar("SELECT name FROM sqlite_master WHERE name = '_sqlx_migrations'")
+            .fetch_optional(&mut *connection)
+            .await?;
+    if table.is_none() {
+        return Ok(());
+    }
+    let applied = connection.list_applied_migrations("_sqlx_migrations").await.map_err(StoreError::Migration)?;
+    let newest = applied.iter().map(|migration| migration.version).max().unwrap_or(0);
+    let known = MIGRATIONS.iter().map(|migration| migration.version).max().unwrap_or(0);
+    if newest > known {
+        return Err(StoreError::NewerDatabase);
+    }
+    if applied.is_empty() || newest == known {
+        return Ok(());
+    }
+    drop(connection);
+    let place = copies::copies(file.parent().unwrap_or_else(|| Path::new(".")));
+    std::fs::create_dir_all(&place)
+        .map_err(|error| StoreError::File { what: place.display().to_string(), error })?;
+    let name = file.file_stem().and_then(|stem| stem.to_str()).unwrap_or("books");
+    let copy = place.join(format!("{name}.before-version-{known}.db"));
+    if copy.exists() { Ok(()) } else { copies::backup(file, &copy).await }
+}
+
 /// Runs an operation, unless its request was answered before; keeps the answer beside it.
-async fn once<T, F>(connection: &mut SqliteConnection, request: Option<&Request>, operation: F) -> Result<T>
+async fn once<T, F>(
+    connection: &mut SqliteConnection,
+    actor: &Actor,
+    request: Option<&Request>,
+    operation: F,
+) -> Result<T>
 where
     T: Serialize + DeserializeOwned,
-    F: AsyncFnOnce(&mut SqliteConnection) -> Result<T>,
+    F: AsyncFnOnce(&mut Writing<'_>) -> Result<T>,
 {
-    let Some(request) = request else { return operation(connection).await };
-    if let Some(answer) = earlier_answer(connection, request).await? {
+    if let Some(request) = request
+        && let Some(answer) = earlier_answer(connection, request).await?
+    {
         return Ok(answer);
     }
-    let answer = operation(connection).await?;
+    let mut writing = Writing::new(connection, actor.clone());
+    let answer = operation(&mut writing).await?;
+    let (deeds, actor) = (writing.take_deeds(), writing.actor().clone());
+    if deeds.is_empty() {
+        return Err(StoreError::Unrecorded);
+    }
+    record::append(connection, &actor, deeds).await?;
+    let Some(request) = request else { return Ok(answer) };
     let json = serde_json::to_string(&answer).map_err(|error| StoreError::Corrupt(error.to_string()))?;
     sqlx::query!(
         "INSERT INTO requests (key, fingerprint, answer) VALUES (?, ?, ?)",

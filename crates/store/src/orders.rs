@@ -14,13 +14,14 @@ use till_core::order::{InvoiceShares, LineProgress, OrderAfter, OrderFacts};
 
 use crate::convert::{currency, json, terms};
 use crate::rules::next_number;
+use crate::writing::{Writing, changed, set};
 use crate::{Result, StoreError};
 
 pub use views::{OrderFilter, OrderLineView, OrderList, OrderRow, OrderView, list, view};
 
 /// The largest quantity and the highest price a line may carry; keeps every product exact.
 const LARGEST_QUANTITY: Quantity = Quantity::from_whole(100_000_000);
-const HIGHEST_PRICE: UnitPrice = UnitPrice::from_whole(100_000_000);
+pub(crate) const HIGHEST_PRICE: UnitPrice = UnitPrice::from_whole(100_000_000);
 
 /// A line of an order to enter.
 #[derive(Debug, Clone)]
@@ -58,16 +59,16 @@ pub struct NewOrder {
 ///
 /// # Errors
 /// An unknown customer or item, a quantity of zero or below, no lines.
-pub async fn enter(connection: &mut SqliteConnection, new: &NewOrder) -> Result<OrderId> {
+pub async fn enter(writing: &mut Writing<'_>, new: &NewOrder) -> Result<OrderId> {
     if new.lines.is_empty() {
         return Err(StoreError::invalid("lines", "An order needs at least one line."));
     }
     let customer = sqlx::query!("SELECT currency, terms FROM customers WHERE id = ?", new.customer.0)
-        .fetch_optional(&mut *connection)
+        .fetch_optional(&mut **writing)
         .await?
         .ok_or_else(|| StoreError::not_found(DocumentKind::Customer, new.customer))?;
     let document_currency = currency(&customer.currency)?;
-    let (number, _) = next_number(connection, "order").await?;
+    let (number, _) = next_number(writing, "order").await?;
     let id = sqlx::query_scalar!(
         "INSERT INTO orders (number, customer_id, customer_order_number, order_date, promised_date, currency, terms)
          VALUES (?, ?, ?, ?, ?, ?, ?) RETURNING id AS \"id!\"",
@@ -79,11 +80,13 @@ pub async fn enter(connection: &mut SqliteConnection, new: &NewOrder) -> Result<
         customer.currency,
         customer.terms
     )
-    .fetch_one(&mut *connection)
+    .fetch_one(&mut **writing)
     .await?;
     for (position, line) in (0_i64..).zip(&new.lines) {
-        enter_line(connection, id, position, line, document_currency).await?;
+        enter_line(writing, id, position, line, document_currency).await?;
     }
+    let fields = vec![set("lines", new.lines.len())];
+    writing.note_on((DocumentKind::Order, id, &number), "order_entered", format!("entered {number}"), Some(1), fields);
     Ok(OrderId(id))
 }
 
@@ -144,12 +147,12 @@ async fn enter_line(
 ///
 /// # Errors
 /// Where the customer is on stop, or the order is no draft.
-pub async fn confirm(connection: &mut SqliteConnection, id: OrderId) -> Result<()> {
+pub async fn confirm(writing: &mut Writing<'_>, id: OrderId) -> Result<()> {
     let row = sqlx::query!(
-        "SELECT orders.number, confirmed, name, stop_reason FROM orders JOIN customers ON customers.id = customer_id WHERE orders.id = ?",
+        "SELECT orders.number, orders.version, confirmed, name, stop_reason FROM orders JOIN customers ON customers.id = customer_id WHERE orders.id = ?",
         id.0
     )
-    .fetch_optional(&mut *connection)
+    .fetch_optional(&mut **writing)
     .await?
     .ok_or_else(|| StoreError::not_found(DocumentKind::Order, id))?;
     if row.confirmed != 0 {
@@ -168,9 +171,12 @@ pub async fn confirm(connection: &mut SqliteConnection, id: OrderId) -> Result<(
         return Err(StoreError::Refused(blockers));
     }
     sqlx::query!("UPDATE orders SET confirmed = 1, version = version + 1 WHERE id = ?", id.0)
-        .execute(&mut *connection)
+        .execute(&mut **writing)
         .await?;
-    refresh_states(connection, &[id]).await
+    let version = row.version + 1;
+    let words = format!("confirmed {}", row.number);
+    writing.note_on((DocumentKind::Order, id.0, &row.number), "order_confirmed", words, Some(version), Vec::new());
+    refresh_states(writing, &[id]).await
 }
 
 /// Notes the number the customer gave the order.
@@ -178,13 +184,13 @@ pub async fn confirm(connection: &mut SqliteConnection, id: OrderId) -> Result<(
 /// # Errors
 /// [`StoreError::Stale`] where someone changed the order since `version`.
 pub async fn set_customer_order_number(
-    connection: &mut SqliteConnection,
+    writing: &mut Writing<'_>,
     id: OrderId,
     version: i64,
     number: Option<&str>,
 ) -> Result<i64> {
-    let row = sqlx::query!("SELECT number, version FROM orders WHERE id = ?", id.0)
-        .fetch_optional(&mut *connection)
+    let row = sqlx::query!("SELECT number, customer_order_number, version FROM orders WHERE id = ?", id.0)
+        .fetch_optional(&mut **writing)
         .await?
         .ok_or_else(|| StoreError::not_found(DocumentKind::Order, id))?;
     if row.version != version {
@@ -195,8 +201,15 @@ pub async fn set_customer_order_number(
         return Err(StoreError::invalid("customer_order_number", "An order number has 60 characters at most."));
     }
     sqlx::query!("UPDATE orders SET customer_order_number = ?, version = version + 1 WHERE id = ?", number, id.0)
-        .execute(connection)
+        .execute(&mut **writing)
         .await?;
+    writing.note_on(
+        (DocumentKind::Order, id.0, &row.number),
+        "order_changed",
+        format!("changed {}", row.number),
+        Some(version + 1),
+        changed("their order number", row.customer_order_number.as_deref(), number),
+    );
     Ok(version + 1)
 }
 
@@ -295,15 +308,18 @@ pub(crate) async fn refresh_states(connection: &mut SqliteConnection, ids: &[Ord
 ///
 /// # Errors
 /// [`StoreError::WrongState`] where nothing is left to cancel.
-pub async fn cancel_rest(connection: &mut SqliteConnection, id: OrderId) -> Result<()> {
+pub async fn cancel_rest(writing: &mut Writing<'_>, id: OrderId) -> Result<()> {
     let cancelled = sqlx::query!(
         "UPDATE order_lines SET cancelled_e4 = ordered_e4 - shipped_e4 WHERE order_id = ? AND cancelled_e4 < ordered_e4 - shipped_e4",
         id.0
     )
-    .execute(&mut *connection)
+    .execute(&mut **writing)
     .await?;
     if cancelled.rows_affected() == 0 {
         return Err(StoreError::WrongState("Nothing of this order is left to cancel.".to_owned()));
     }
-    refresh_states(connection, &[id]).await
+    let number = sqlx::query_scalar!("SELECT number FROM orders WHERE id = ?", id.0).fetch_one(&mut **writing).await?;
+    let words = format!("cancelled the rest of {number}");
+    writing.note_on((DocumentKind::Order, id.0, &number), "order_rest_cancelled", words, None, Vec::new());
+    refresh_states(writing, &[id]).await
 }

@@ -9,6 +9,7 @@ use till_core::calendar::DocumentDate;
 use till_core::checks::{Blocker, stops};
 use till_core::entry::Entry;
 use till_core::ids::{CustomerId, DocumentKind, DocumentRef, EntryId, InvoiceId, OrderId, ReceiptId};
+use till_core::merge::FieldChange;
 use till_core::money::{Currency, Money};
 use till_core::money_in::{
     Method, MoneyDecision, MoneyDocument, MoneyInput, OpenInvoice, Source, ToApply, decide, oldest_first,
@@ -17,6 +18,7 @@ use till_core::tape::{Change, Tape};
 
 use crate::convert::{currency, json};
 use crate::rules::{Rules, exchange_rate, next_number};
+use crate::writing::{Writing, set};
 use crate::{Result, StoreError, customers, ledger, orders, sensible_date};
 
 pub use views::{ApplicationView, ReceiptList, ReceiptRow, ReceiptView, list, view};
@@ -250,20 +252,20 @@ pub async fn preview(connection: &mut SqliteConnection, rules: &Rules, new: &New
 /// # Errors
 /// [`StoreError::Moved`] where a figure changed since the preview, or what the core refuses.
 pub async fn post(
-    connection: &mut SqliteConnection,
+    writing: &mut Writing<'_>,
     rules: &Rules,
     new: &NewReceipt,
     seen: Option<&str>,
 ) -> Result<PostedReceipt> {
-    let input = receipt_input(connection, rules, new).await?;
+    let input = receipt_input(writing, rules, new).await?;
     let decision = decide(&input);
     let entry = agreed(&decision, seen)?;
-    let (number, sequence) = next_number(connection, "receipt").await?;
+    let (number, sequence) = next_number(writing, "receipt").await?;
     let id = sqlx::query_scalar!(r#"SELECT coalesce(max(id), 0) + 1 AS "id!: i64" FROM receipts"#)
-        .fetch_one(&mut *connection)
+        .fetch_one(&mut **writing)
         .await?;
     let source = DocumentRef { kind: DocumentKind::Receipt, id, number: number.clone() };
-    let entry = ledger::write(connection, entry, &source).await?;
+    let entry = ledger::write(writing, entry, &source).await?;
     let document = &decision.document;
     let method = new.method.word();
     let code = input.currency.code();
@@ -276,10 +278,20 @@ pub async fn post(
         id, number, sequence, new.customer.0, method, document.date.date, reference, code, rate, document.amount.0,
         document.amount_base.0, document.unapplied.0, document.unapplied_base.0, entry.0
     )
-    .execute(&mut *connection)
+    .execute(&mut **writing)
     .await?;
-    write_applications(connection, ReceiptId(id), input.customer, &decision, entry).await?;
+    write_applications(writing, ReceiptId(id), input.customer, &decision, entry).await?;
+    let mut fields = vec![set("amount", input.currency.format(document.amount))];
+    fields.extend(applied_fields(&input, &decision));
+    let words = format!("posted {number}");
+    writing.note_on((DocumentKind::Receipt, id, &number), "receipt_posted", words, Some(1), fields);
     Ok(PostedReceipt { id: ReceiptId(id), number })
+}
+
+/// What was applied to which invoice, for the record.
+fn applied_fields(input: &MoneyInput<'_>, decision: &MoneyDecision) -> Vec<FieldChange> {
+    let applied = decision.document.applied.iter();
+    applied.map(|one| set(&one.invoice_number, input.currency.format(one.amount))).collect()
 }
 
 fn agreed<'a>(decision: &'a MoneyDecision, seen: Option<&str>) -> Result<&'a Entry> {
@@ -385,14 +397,14 @@ pub async fn preview_apply(
 /// # Errors
 /// [`StoreError::Stale`], [`StoreError::Moved`], or what the core refuses.
 pub async fn apply(
-    connection: &mut SqliteConnection,
+    writing: &mut Writing<'_>,
     rules: &Rules,
     id: ReceiptId,
     version: i64,
     new: &NewApplications,
     seen: Option<&str>,
 ) -> Result<i64> {
-    let (input, current) = unapplied_input(connection, rules, id, new).await?;
+    let (input, current) = unapplied_input(writing, rules, id, new).await?;
     let Source::Unapplied { number, .. } = &input.source else { return Err(StoreError::Moved) };
     if current != version {
         return Err(StoreError::Stale { what: number.clone(), current });
@@ -400,15 +412,18 @@ pub async fn apply(
     let decision = decide(&input);
     let entry = agreed(&decision, seen)?;
     let source = DocumentRef { kind: DocumentKind::Receipt, id: id.0, number: number.clone() };
-    let entry = ledger::write(connection, entry, &source).await?;
+    let entry = ledger::write(writing, entry, &source).await?;
     sqlx::query!(
         "UPDATE receipts SET unapplied_minor = ?, unapplied_base_minor = ?, version = version + 1 WHERE id = ?",
         decision.document.unapplied.0,
         decision.document.unapplied_base.0,
         id.0
     )
-    .execute(&mut *connection)
+    .execute(&mut **writing)
     .await?;
-    write_applications(connection, id, input.customer, &decision, entry).await?;
+    write_applications(writing, id, input.customer, &decision, entry).await?;
+    let fields = applied_fields(&input, &decision);
+    let words = format!("applied unapplied money of {number}");
+    writing.note_on((DocumentKind::Receipt, id.0, number), "money_applied", words, Some(version + 1), fields);
     Ok(version + 1)
 }

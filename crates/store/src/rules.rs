@@ -99,7 +99,7 @@ async fn taxes(connection: &mut SqliteConnection) -> Result<TaxTable> {
     Ok(table)
 }
 
-async fn periods(connection: &mut SqliteConnection) -> Result<Periods> {
+pub(crate) async fn periods(connection: &mut SqliteConnection) -> Result<Periods> {
     let rows = sqlx::query!(
         r#"SELECT first AS "first: NaiveDate", last AS "last: NaiveDate", open FROM periods ORDER BY first"#
     )

@@ -1,13 +1,13 @@
 //! Setting up a company: settings, numbers, periods, accounts, taxes, exchange rates.
 
 use chrono::NaiveDate;
-use sqlx::SqliteConnection;
 use till_core::accounts::{AccountType, Purpose};
-use till_core::calendar::end_of_month;
+use till_core::calendar::{end_of_month, words};
 use till_core::fixed::{ExchangeRate, Rate};
 use till_core::money::Currency;
 use till_core::tax::{TaxCategory, TaxComputed};
 
+use crate::writing::{Writing, changed, set};
 use crate::{Result, StoreError};
 
 /// A company to set up.
@@ -40,8 +40,8 @@ pub struct NewAccount<'a> {
 ///
 /// # Errors
 /// Where the books are set up already.
-pub async fn company(connection: &mut SqliteConnection, new: &NewCompany) -> Result<()> {
-    let exists = sqlx::query_scalar!("SELECT count(*) FROM company").fetch_one(&mut *connection).await?;
+pub async fn company(writing: &mut Writing<'_>, new: &NewCompany) -> Result<()> {
+    let exists = sqlx::query_scalar!("SELECT count(*) FROM company").fetch_one(&mut **writing).await?;
     if exists > 0 {
         return Err(StoreError::WrongState("These books are set up already.".to_owned()));
     }
@@ -57,8 +57,10 @@ pub async fn company(connection: &mut SqliteConnection, new: &NewCompany) -> Res
         new.business_date,
         tax_computed
     )
-    .execute(connection)
+    .execute(&mut **writing)
     .await?;
+    let fields = vec![set("name", &new.name), set("base currency", base), set("tax is computed", tax_computed)];
+    writing.note_setting("company", format!("set up {}", new.name), fields);
     Ok(())
 }
 
@@ -66,14 +68,15 @@ pub async fn company(connection: &mut SqliteConnection, new: &NewCompany) -> Res
 ///
 /// # Errors
 /// Where the day is before the present one.
-pub async fn move_business_date(connection: &mut SqliteConnection, to: NaiveDate) -> Result<()> {
+pub async fn move_business_date(writing: &mut Writing<'_>, to: NaiveDate) -> Result<()> {
     let moved =
         sqlx::query!("UPDATE company SET business_date = ? WHERE business_date IS NULL OR business_date <= ?", to, to)
-            .execute(connection)
+            .execute(&mut **writing)
             .await?;
     if moved.rows_affected() == 0 {
         return Err(StoreError::WrongState("The business date never goes back.".to_owned()));
     }
+    writing.note_setting("business date", format!("moved the business date to {}", words(to)), vec![set("to", to)]);
     Ok(())
 }
 
@@ -81,7 +84,7 @@ pub async fn move_business_date(connection: &mut SqliteConnection, to: NaiveDate
 ///
 /// # Errors
 /// Where the kind has one already.
-pub async fn number_range(connection: &mut SqliteConnection, kind: &str, prefix: &str, first: i64) -> Result<()> {
+pub async fn number_range(writing: &mut Writing<'_>, kind: &str, prefix: &str, first: i64) -> Result<()> {
     sqlx::query!(
         "INSERT INTO number_ranges (kind, prefix, first, next) VALUES (?, ?, ?, ?)",
         kind,
@@ -89,8 +92,9 @@ pub async fn number_range(connection: &mut SqliteConnection, kind: &str, prefix:
         first,
         first
     )
-    .execute(connection)
+    .execute(&mut **writing)
     .await?;
+    writing.note_setting(&format!("{kind} numbers"), format!("{kind} numbers begin at {prefix}{first}"), Vec::new());
     Ok(())
 }
 
@@ -98,28 +102,34 @@ pub async fn number_range(connection: &mut SqliteConnection, kind: &str, prefix:
 ///
 /// # Errors
 /// Where one of them exists already.
-pub async fn months(connection: &mut SqliteConnection, from: NaiveDate, to: NaiveDate) -> Result<()> {
+pub async fn months(writing: &mut Writing<'_>, from: NaiveDate, to: NaiveDate) -> Result<()> {
     let mut first = from;
     while first <= to {
         let last = end_of_month(first);
         sqlx::query!("INSERT INTO periods (first, last, open) VALUES (?, ?, 1)", first, last)
-            .execute(&mut *connection)
+            .execute(&mut **writing)
             .await?;
         let Some(next) = last.succ_opt() else { break };
         first = next;
     }
+    writing.note_setting("periods", format!("added the months up to {}", words(end_of_month(to))), Vec::new());
     Ok(())
 }
 
 /// Opens or closes the period that begins on `first`.
 ///
 /// # Errors
-/// Where there is no such period.
-pub async fn set_period(connection: &mut SqliteConnection, first: NaiveDate, open: bool) -> Result<()> {
-    let changed = sqlx::query!("UPDATE periods SET open = ? WHERE first = ?", open, first).execute(connection).await?;
-    if changed.rows_affected() == 0 {
-        return Err(StoreError::invalid("first", "No period begins on that day."));
-    }
+/// Where there is no such period, it is in that state already, or an earlier one is still open.
+pub async fn set_period(writing: &mut Writing<'_>, first: NaiveDate, open: bool) -> Result<()> {
+    crate::rules::periods(writing)
+        .await?
+        .may_set(first, open)
+        .map_err(|why| StoreError::invalid("first", why))?;
+    sqlx::query!("UPDATE periods SET open = ? WHERE first = ?", open, first).execute(&mut **writing).await?;
+    let name = first.format("%B %Y").to_string();
+    let word = |open: bool| if open { "open" } else { "closed" };
+    let changes = changed(&name, Some(word(!open)), Some(word(open)));
+    writing.note_setting("periods", format!("{} {name}", if open { "opened" } else { "closed" }), changes);
     Ok(())
 }
 
@@ -127,7 +137,7 @@ pub async fn set_period(connection: &mut SqliteConnection, first: NaiveDate, ope
 ///
 /// # Errors
 /// Where the number, or a row of the map, exists already.
-pub async fn account(connection: &mut SqliteConnection, new: &NewAccount<'_>) -> Result<()> {
+pub async fn account(writing: &mut Writing<'_>, new: &NewAccount<'_>) -> Result<()> {
     let account_type = new.account_type.word();
     sqlx::query!(
         "INSERT INTO accounts (number, name, account_type) VALUES (?, ?, ?)",
@@ -135,7 +145,7 @@ pub async fn account(connection: &mut SqliteConnection, new: &NewAccount<'_>) ->
         new.name,
         account_type
     )
-    .execute(&mut *connection)
+    .execute(&mut **writing)
     .await?;
     for (purpose, item_class) in new.serves {
         let purpose = purpose.word();
@@ -145,9 +155,10 @@ pub async fn account(connection: &mut SqliteConnection, new: &NewAccount<'_>) ->
             *item_class,
             new.number
         )
-        .execute(&mut *connection)
+        .execute(&mut **writing)
         .await?;
     }
+    writing.note_setting("accounts", format!("added account {} {}", new.number, new.name), Vec::new());
     Ok(())
 }
 
@@ -155,11 +166,12 @@ pub async fn account(connection: &mut SqliteConnection, new: &NewAccount<'_>) ->
 ///
 /// # Errors
 /// Where the database cannot be written.
-pub async fn unmap(connection: &mut SqliteConnection, purpose: Purpose, item_class: Option<&str>) -> Result<()> {
+pub async fn unmap(writing: &mut Writing<'_>, purpose: Purpose, item_class: Option<&str>) -> Result<()> {
     let purpose = purpose.word();
     sqlx::query!("DELETE FROM account_map WHERE purpose = ? AND item_class IS ?", purpose, item_class)
-        .execute(connection)
+        .execute(&mut **writing)
         .await?;
+    writing.note_setting("account map", format!("took {purpose} out of the account map"), Vec::new());
     Ok(())
 }
 
@@ -168,7 +180,7 @@ pub async fn unmap(connection: &mut SqliteConnection, purpose: Purpose, item_cla
 /// # Errors
 /// Where the code exists already.
 pub async fn tax_code(
-    connection: &mut SqliteConnection,
+    writing: &mut Writing<'_>,
     code: &str,
     name: &str,
     category: TaxCategory,
@@ -178,11 +190,13 @@ pub async fn tax_code(
     let category = category.code();
     let rate = rate.scaled();
     sqlx::query!("INSERT INTO tax_codes (code, name, category) VALUES (?, ?, ?)", code, name, category)
-        .execute(&mut *connection)
+        .execute(&mut **writing)
         .await?;
     sqlx::query!("INSERT INTO tax_rates (code, valid_from, rate_e6) VALUES (?, ?, ?)", code, valid_from, rate)
-        .execute(connection)
+        .execute(&mut **writing)
         .await?;
+    let words = format!("added tax code {code}, {name}");
+    writing.note_setting("tax codes", words, vec![set("valid from", valid_from)]);
     Ok(())
 }
 
@@ -191,7 +205,7 @@ pub async fn tax_code(
 /// # Errors
 /// Where one is noted for that date already.
 pub async fn exchange_rate(
-    connection: &mut SqliteConnection,
+    writing: &mut Writing<'_>,
     of: Currency,
     valid_from: NaiveDate,
     rate: ExchangeRate,
@@ -199,7 +213,9 @@ pub async fn exchange_rate(
     let code = of.code();
     let rate = rate.scaled();
     sqlx::query!("INSERT INTO exchange_rates (currency, valid_from, rate_e9) VALUES (?, ?, ?)", code, valid_from, rate)
-        .execute(connection)
+        .execute(&mut **writing)
         .await?;
+    let words = format!("noted the exchange rate of {code}");
+    writing.note_setting("exchange rates", words, vec![set("valid from", valid_from)]);
     Ok(())
 }

@@ -21,6 +21,7 @@ use crate::convert::json;
 use crate::ledger::{self, PostedEntry};
 use crate::rules::{Rules, next_number};
 use crate::trail::{Trail, trail};
+use crate::writing::{Writing, set};
 use crate::{Result, StoreError, orders, rules};
 
 /// A shipment to pack.
@@ -42,9 +43,9 @@ pub struct NewShipment {
 ///
 /// # Errors
 /// Lines of another order, an order that is not confirmed, a quantity of zero or below.
-pub async fn pack(connection: &mut SqliteConnection, new: &NewShipment) -> Result<ShipmentId> {
+pub async fn pack(writing: &mut Writing<'_>, new: &NewShipment) -> Result<ShipmentId> {
     let order = sqlx::query!("SELECT number, customer_id, confirmed FROM orders WHERE id = ?", new.order.0)
-        .fetch_optional(&mut *connection)
+        .fetch_optional(&mut **writing)
         .await?
         .ok_or_else(|| StoreError::not_found(DocumentKind::Order, new.order))?;
     if order.confirmed == 0 {
@@ -53,7 +54,7 @@ pub async fn pack(connection: &mut SqliteConnection, new: &NewShipment) -> Resul
     if new.lines.is_empty() {
         return Err(StoreError::invalid("lines", "Nothing to pack. Give at least one line a quantity."));
     }
-    let (number, _) = next_number(connection, "shipment").await?;
+    let (number, _) = next_number(writing, "shipment").await?;
     let id = sqlx::query_scalar!(
         "INSERT INTO shipments (number, order_id, customer_id, state, packed_date, carrier, consignment_number)
          VALUES (?, ?, ?, 'packed', ?, ?, ?) RETURNING id AS \"id!\"",
@@ -64,11 +65,11 @@ pub async fn pack(connection: &mut SqliteConnection, new: &NewShipment) -> Resul
         new.carrier,
         new.consignment_number
     )
-    .fetch_one(&mut *connection)
+    .fetch_one(&mut **writing)
     .await?;
     for (position, (line, quantity)) in (0_i64..).zip(&new.lines) {
         let owner = sqlx::query_scalar!("SELECT order_id FROM order_lines WHERE id = ?", line.0)
-            .fetch_optional(&mut *connection)
+            .fetch_optional(&mut **writing)
             .await?;
         if owner != Some(new.order.0) {
             return Err(StoreError::invalid(
@@ -90,9 +91,11 @@ pub async fn pack(connection: &mut SqliteConnection, new: &NewShipment) -> Resul
             line.0,
             scaled
         )
-        .execute(&mut *connection)
+        .execute(&mut **writing)
         .await?;
     }
+    let fields = vec![set("order", &order.number), set("lines", new.lines.len())];
+    writing.note_on((DocumentKind::Shipment, id, &number), "shipment_packed", format!("packed {number}"), Some(1), fields);
     Ok(ShipmentId(id))
 }
 
@@ -194,13 +197,13 @@ async fn decide_on(
 /// # Errors
 /// What the core refuses; [`StoreError::Stale`] where it changed since `version`.
 pub async fn post(
-    connection: &mut SqliteConnection,
+    writing: &mut Writing<'_>,
     rules: &Rules,
     id: ShipmentId,
     version: Option<i64>,
     date: NaiveDate,
 ) -> Result<ShipmentId> {
-    let loaded = decide_on(connection, rules, id, date).await?;
+    let loaded = decide_on(writing, rules, id, date).await?;
     if version.is_some_and(|seen| seen != loaded.version) {
         return Err(StoreError::Stale { what: loaded.number, current: loaded.version });
     }
@@ -210,7 +213,7 @@ pub async fn post(
     let entry = match &loaded.decision.entry {
         Some(entry) => {
             let source = DocumentRef { kind: DocumentKind::Shipment, id: id.0, number: loaded.number.clone() };
-            Some(ledger::write(connection, entry, &source).await?.0)
+            Some(ledger::write(writing, entry, &source).await?.0)
         }
         None => None,
     };
@@ -221,10 +224,10 @@ pub async fn post(
             line.cost.0,
             line_id
         )
-        .execute(&mut *connection)
+        .execute(&mut **writing)
         .await?;
         sqlx::query!("UPDATE order_lines SET shipped_e4 = shipped_e4 + ? WHERE id = ?", quantity, line.order_line.0)
-            .execute(&mut *connection)
+            .execute(&mut **writing)
             .await?;
         for issue in &line.issues {
             let taken = issue.quantity.scaled();
@@ -232,7 +235,7 @@ pub async fn post(
                 "UPDATE stock_layers SET remaining_e4 = remaining_e4 - ?, remaining_cost_minor = remaining_cost_minor - ? WHERE id = ?",
                 taken, issue.cost.0, issue.layer.0
             )
-            .execute(&mut *connection)
+            .execute(&mut **writing)
             .await?;
             sqlx::query!(
                 "INSERT INTO stock_issues (shipment_line_id, layer_id, quantity_e4, cost_minor) VALUES (?, ?, ?, ?)",
@@ -241,7 +244,7 @@ pub async fn post(
                 taken,
                 issue.cost.0
             )
-            .execute(&mut *connection)
+            .execute(&mut **writing)
             .await?;
         }
     }
@@ -251,9 +254,16 @@ pub async fn post(
         entry,
         id.0
     )
-    .execute(&mut *connection)
+    .execute(&mut **writing)
     .await?;
-    orders::refresh_states(connection, &[loaded.order]).await?;
+    orders::refresh_states(writing, &[loaded.order]).await?;
+    writing.note_on(
+        (DocumentKind::Shipment, id.0, &loaded.number),
+        "shipment_posted",
+        format!("posted {}", loaded.number),
+        Some(loaded.version + 1),
+        vec![set("posting date", date)],
+    );
     Ok(id)
 }
 

@@ -71,6 +71,7 @@ pub async fn verify(connection: &mut SqliteConnection) -> Result<Verification> {
     let mut proofs = vec![integrity(connection).await?];
     run(connection, TIE_OUTS, &mut proofs).await?;
     run(connection, INVARIANTS, &mut proofs).await?;
+    proofs.push(proof("The record is whole and as it was written", crate::record::check(connection).await?));
     proofs.push(states(connection).await?);
     proofs.push(line_nets(connection).await?);
     Ok(finish(proofs))

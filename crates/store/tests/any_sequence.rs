@@ -98,12 +98,12 @@ async fn run(company: &Company, made: &mut Made, step: &Step) {
         }
         Step::CancelRest { order } if !made.orders.is_empty() => {
             let order = made.orders[order % made.orders.len()];
-            let _ = store.change(None, async |connection| orders::cancel_rest(connection, order).await).await;
+            let _ = store.change(&by(), None, async |connection| orders::cancel_rest(connection, order).await).await;
         }
         Step::Bill { picks: wanted } => {
             let to_bill = picks(company, wanted).await;
             let posted = store
-                .change(None, async |connection| {
+                .change(&by(), None, async |connection| {
                     let rules = rules::load(connection).await?;
                     invoices::post_picks(connection, &rules, &to_bill, None).await
                 })
@@ -113,7 +113,7 @@ async fn run(company: &Company, made: &mut Made, step: &Step) {
         Step::Draft { picks: wanted } => {
             let to_bill = picks(company, wanted).await;
             let drafts = store
-                .change(None, async |connection| {
+                .change(&by(), None, async |connection| {
                     let rules = rules::load(connection).await?;
                     invoices::make_drafts(connection, &rules, &to_bill).await
                 })
@@ -124,7 +124,7 @@ async fn run(company: &Company, made: &mut Made, step: &Step) {
             let draft = made.drafts[draft % made.drafts.len()];
             let Ok(view) = invoices::view(&mut *store.read().await.unwrap(), draft).await else { return };
             let posted = store
-                .change(None, async |connection| {
+                .change(&by(), None, async |connection| {
                     let rules = rules::load(connection).await?;
                     invoices::post_draft(connection, &rules, draft, view.version, &view.fingerprint).await
                 })
@@ -135,7 +135,7 @@ async fn run(company: &Company, made: &mut Made, step: &Step) {
             let draft = made.drafts[draft % made.drafts.len()];
             let Ok(view) = invoices::view(&mut *store.read().await.unwrap(), draft).await else { return };
             let _ = store
-                .change(None, async |connection| invoices::drop_draft(connection, draft, view.version).await)
+                .change(&by(), None, async |connection| invoices::drop_draft(connection, draft, view.version).await)
                 .await;
         }
         Step::Receive { customer, minor, to } => {
@@ -157,7 +157,7 @@ async fn run(company: &Company, made: &mut Made, step: &Step) {
             let version = receipts::view(&mut *store.read().await.unwrap(), receipt).await.unwrap().version;
             let new = NewApplications { date: None, applications: targets(made, to) };
             let _ = store
-                .change(None, async |connection| {
+                .change(&by(), None, async |connection| {
                     let rules = rules::load(connection).await?;
                     receipts::apply(connection, &rules, receipt, version, &new, None).await
                 })

@@ -136,7 +136,7 @@ async fn a_full_disk_loses_and_doubles_nothing() {
     let post = async |limit: i64| {
         company
             .store
-            .change(None, async |connection| {
+            .change(&by(), None, async |connection| {
                 // The file may not grow any more: SQLite then says what it says on a full disk.
                 connection.execute(sqlx::AssertSqlSafe(format!("PRAGMA max_page_count = {limit}"))).await?;
                 let rules = till_store::rules::load(connection).await?;
@@ -148,7 +148,7 @@ async fn a_full_disk_loses_and_doubles_nothing() {
                         sqlx::query("INSERT INTO requests (key, fingerprint, answer) VALUES (?, 'f', ?)")
                             .bind(format!("filler {filler}"))
                             .bind(text)
-                            .execute(&mut *connection)
+                            .execute(&mut **connection)
                             .await?;
                     }
                 }

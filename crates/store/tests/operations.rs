@@ -85,7 +85,7 @@ async fn unapplied_money_is_applied_later() {
     company.bill(shipment).await;
     let version = company
         .store
-        .change(None, async |connection| {
+        .change(&by(), None, async |connection| {
             let rules = rules::load(connection).await?;
             receipts::apply(connection, &rules, posted.id, 1, &NewApplications::default_oldest(), None).await
         })
@@ -95,7 +95,7 @@ async fn unapplied_money_is_applied_later() {
     assert_eq!(state(&company, order).await, OrderState::Closed);
     let again = company
         .store
-        .change(None, async |connection| {
+        .change(&by(), None, async |connection| {
             let rules = rules::load(connection).await?;
             receipts::apply(connection, &rules, posted.id, 1, &NewApplications::default_oldest(), None).await
         })
@@ -123,7 +123,7 @@ async fn drafts_reserve_what_they_bill_and_give_it_back() {
     let make = async |to_bill: &ToBill| {
         company
             .store
-            .change(None, async |connection| {
+            .change(&by(), None, async |connection| {
                 let rules = rules::load(connection).await?;
                 invoices::make_drafts(connection, &rules, to_bill).await
             })
@@ -139,16 +139,16 @@ async fn drafts_reserve_what_they_bill_and_give_it_back() {
     company.holds().await;
     let more = company
         .store
-        .change(None, async |connection| {
+        .change(&by(), None, async |connection| {
             let rules = rules::load(connection).await?;
             invoices::change_draft(connection, &rules, draft, 1, &part).await
         })
         .await;
     assert_eq!(more.unwrap(), 2, "its own seven count as free for it");
-    let stale = company.store.change(None, async |connection| invoices::drop_draft(connection, draft, 1).await).await;
+    let stale = company.store.change(&by(), None, async |connection| invoices::drop_draft(connection, draft, 1).await).await;
     assert!(matches!(stale, Err(StoreError::Stale { current: 2, .. })));
     company.holds().await;
-    company.store.change(None, async |connection| invoices::drop_draft(connection, draft, 2).await).await.unwrap();
+    company.store.change(&by(), None, async |connection| invoices::drop_draft(connection, draft, 2).await).await.unwrap();
     let rules = rules::load(&mut *company.store.read().await.unwrap()).await.unwrap();
     let open = unbilled::list(&mut *company.store.read().await.unwrap(), &rules, &Default::default()).await.unwrap();
     assert_eq!(open.net_base, Money(60_800), "all of it is unbilled again");
@@ -163,7 +163,7 @@ async fn a_draft_is_posted_as_seen_or_not_at_all() {
     let to_bill = company.to_bill(shipment).await;
     let draft = company
         .store
-        .change(None, async |connection| {
+        .change(&by(), None, async |connection| {
             let rules = rules::load(connection).await?;
             invoices::make_drafts(connection, &rules, &to_bill).await
         })
@@ -173,7 +173,7 @@ async fn a_draft_is_posted_as_seen_or_not_at_all() {
     let post = async |seen: &str, version| {
         company
             .store
-            .change(None, async |connection| {
+            .change(&by(), None, async |connection| {
                 let rules = rules::load(connection).await?;
                 invoices::post_draft(connection, &rules, draft, version, seen).await
             })
@@ -196,7 +196,7 @@ async fn the_same_request_twice_is_done_once() {
     let post = async |request: &Request| {
         company
             .store
-            .change(Some(request), async |connection| {
+            .change(&by(), Some(request), async |connection| {
                 let rules = rules::load(connection).await?;
                 invoices::post_picks(connection, &rules, &to_bill, None).await
             })
@@ -222,7 +222,7 @@ async fn what_is_refused_writes_nothing() {
     let bill = async |to_bill: ToBill| {
         company
             .store
-            .change(None, async |connection| {
+            .change(&by(), None, async |connection| {
                 let rules = rules::load(connection).await?;
                 invoices::post_picks(connection, &rules, &to_bill, None).await
             })
@@ -298,7 +298,7 @@ async fn orders_are_put_right_only_by_who_saw_the_latest() {
     let set = async |version, number: &'static str| {
         company
             .store
-            .change(None, async |connection| {
+            .change(&by(), None, async |connection| {
                 orders::set_customer_order_number(connection, order, version, Some(number)).await
             })
             .await
@@ -322,7 +322,7 @@ async fn a_posted_invoice_stays_as_it_was_printed() {
     let customer = company.customers[0];
     company
         .store
-        .change(None, async |connection| {
+        .change(&by(), None, async |connection| {
             let version = orders::view(connection, order).await?.version;
             orders::set_customer_order_number(connection, order, version, Some("PO later")).await?;
             customers::set_tax_id(connection, customer, 1, Some("MH9")).await?;
@@ -343,7 +343,7 @@ async fn two_at_once_never_bill_the_same_goods() {
     let post = || async {
         company
             .store
-            .change(None, async |connection| {
+            .change(&by(), None, async |connection| {
                 let rules = rules::load(connection).await?;
                 invoices::post_picks(connection, &rules, &to_bill, None).await
             })

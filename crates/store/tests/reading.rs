@@ -161,7 +161,7 @@ async fn a_draft_in_the_list_says_what_it_comes_to() {
     let to_bill = company.to_bill(shipment).await;
     company
         .store
-        .change(None, async |books| {
+        .change(&by(), None, async |books| {
             let rules = rules::load(books).await?;
             invoices::make_drafts(books, &rules, &to_bill).await
         })
@@ -190,18 +190,18 @@ async fn search_finds_documents_exact_numbers_first() {
 #[tokio::test]
 async fn the_day_sheet_names_the_work_and_the_change_since_yesterday() {
     let company = worked().await;
-    let sheet = day_sheet::day_sheet(&mut *company.store.read().await.unwrap()).await.unwrap();
+    let sheet = day_sheet::day_sheet(&mut *company.store.read().await.unwrap(), None).await.unwrap();
     let works: Vec<Work> = sheet.items.iter().map(|item| item.work).collect();
     assert_eq!(works, [Work::MoneyLyingStill, Work::ToBill]);
     assert_eq!(sheet.unbilled, Money(13_600));
     // Nothing shipped today; 608.00 net of the 12th was billed today.
     assert_eq!(sheet.unbilled_change, Money(-60_800));
     assert_eq!(sheet.owed_change, Money(74_784));
-    let spine = day_sheet::spine(&mut *company.store.read().await.unwrap()).await.unwrap();
+    let spine = day_sheet::spine(&mut *company.store.read().await.unwrap(), None).await.unwrap();
     assert_eq!((spine.day_sheet, spine.billing, spine.receipts, spine.billing_stopped), (2, 1, 1, false));
     // A month later the invoice is late and the order waits for its money.
-    company.store.change(None, async |books| setup::move_business_date(books, day("2026-05-01")).await).await.unwrap();
-    let later = day_sheet::day_sheet(&mut *company.store.read().await.unwrap()).await.unwrap();
+    company.store.change(&by(), None, async |books| setup::move_business_date(books, day("2026-05-01")).await).await.unwrap();
+    let later = day_sheet::day_sheet(&mut *company.store.read().await.unwrap(), None).await.unwrap();
     let late = later.items.iter().find(|item| item.work == Work::Late).unwrap();
     assert_eq!((late.amount, late.days), (Money(49_784), 14));
     assert!(later.items.iter().any(|item| item.work == Work::OrdersToFinish));
@@ -214,7 +214,7 @@ async fn packed_goods_are_valued_line_by_line() {
     let order = company.order(0, 5).await;
     company
         .store
-        .change(None, async |books| {
+        .change(&by(), None, async |books| {
             let view = orders::view(books, order).await?;
             let lines = vec![(view.lines[0].id, "2.5".parse().unwrap()), (view.lines[1].id, Quantity::ONE)];
             shipments::pack(
@@ -231,7 +231,7 @@ async fn packed_goods_are_valued_line_by_line() {
         })
         .await
         .unwrap();
-    let sheet = day_sheet::day_sheet(&mut *company.store.read().await.unwrap()).await.unwrap();
+    let sheet = day_sheet::day_sheet(&mut *company.store.read().await.unwrap(), None).await.unwrap();
     // 2.5 × 59.00 + 18.00.
     assert_eq!((sheet.items[0].work, sheet.items[0].amount, sheet.items[0].days), (Work::ReadyToGo, Money(16_550), 2));
 }
@@ -246,7 +246,7 @@ async fn a_draft_takes_no_line_of_another_customer() {
     let foreign = company.to_bill(company.ship(theirs, 3).await).await;
     let draft = company
         .store
-        .change(None, async |books| {
+        .change(&by(), None, async |books| {
             let rules = rules::load(books).await?;
             invoices::make_drafts(books, &rules, &to_bill).await
         })
@@ -254,7 +254,7 @@ async fn a_draft_takes_no_line_of_another_customer() {
         .unwrap()[0];
     let refused = company
         .store
-        .change(None, async |books| {
+        .change(&by(), None, async |books| {
             let rules = rules::load(books).await?;
             invoices::change_draft(books, &rules, draft, 1, &foreign).await
         })
@@ -272,10 +272,10 @@ async fn what_stops_billing_is_seen_before_anyone_tries() {
     company.ship(order, 2).await;
     company
         .store
-        .change(None, async |books| setup::unmap(books, till_core::accounts::Purpose::Revenue, None).await)
+        .change(&by(), None, async |books| setup::unmap(books, till_core::accounts::Purpose::Revenue, None).await)
         .await
         .unwrap();
-    let sheet = day_sheet::day_sheet(&mut *company.store.read().await.unwrap()).await.unwrap();
+    let sheet = day_sheet::day_sheet(&mut *company.store.read().await.unwrap(), None).await.unwrap();
     assert_eq!(sheet.items[0].work, Work::Stopped);
     assert_eq!(sheet.items[0].why, "1 shipment: no account");
     let mut books = company.store.read().await.unwrap();
@@ -304,7 +304,7 @@ async fn master_data_is_refused_when_it_cannot_be() {
     let company = Company::new().await;
     let taken = company
         .store
-        .change(None, async |books| {
+        .change(&by(), None, async |books| {
             let new = items::NewItem {
                 code: "A",
                 name: "again",
@@ -321,18 +321,18 @@ async fn master_data_is_refused_when_it_cannot_be() {
     let freight = company.items[2];
     let no_stock = company
         .store
-        .change(None, async |books| {
+        .change(&by(), None, async |books| {
             let rules = rules::load(books).await?;
             items::take_in(books, &rules, freight, Quantity::ONE, Money(1), day("2026-03-18")).await
         })
         .await;
     assert!(matches!(no_stock, Err(StoreError::Invalid { field, .. }) if field == "item"));
     let back =
-        company.store.change(None, async |books| setup::move_business_date(books, day("2026-03-01")).await).await;
+        company.store.change(&by(), None, async |books| setup::move_business_date(books, day("2026-03-01")).await).await;
     assert!(matches!(back, Err(StoreError::WrongState(_))));
     let twice = company
         .store
-        .change(None, async |books| {
+        .change(&by(), None, async |books| {
             setup::company(
                 books,
                 &setup::NewCompany {
@@ -354,7 +354,7 @@ async fn goods_of_a_packed_shipment_cannot_be_billed() {
     let order = company.order(0, 5).await;
     let line = company
         .store
-        .change(None, async |books| {
+        .change(&by(), None, async |books| {
             let view = orders::view(books, order).await?;
             let shipment = shipments::pack(
                 books,
@@ -375,7 +375,7 @@ async fn goods_of_a_packed_shipment_cannot_be_billed() {
         ToBill { picks: vec![Pick { shipment_line: line, quantity: Some(Quantity::ONE) }], ..Default::default() };
     let refused = company
         .store
-        .change(None, async |books| {
+        .change(&by(), None, async |books| {
             let rules = rules::load(books).await?;
             invoices::post_picks(books, &rules, &to_bill, None).await
         })

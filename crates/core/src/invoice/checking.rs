@@ -2,8 +2,10 @@
 
 use crate::calendar::words;
 use crate::checks::{Check, Findings};
+use crate::fixed::ExchangeRate;
 use crate::ids::{DocumentKind, DocumentRef};
-use crate::invoice::{InvoiceInput, ItemKind, order_of};
+use crate::invoice::{InvoiceInput, ItemKind, LineToBill, order_of, price_difference};
+use crate::money::Currency;
 use crate::order::OrderFacts;
 use crate::tax::TaxRate;
 
@@ -54,7 +56,8 @@ fn check_quantities(input: &InvoiceInput<'_>, findings: &mut Findings) {
                 ),
             );
         }
-        if line.kind == ItemKind::Goods && line.unit_price.is_zero() {
+        let price = line.price_change.as_ref().map_or(line.unit_price, |change| change.unit_price);
+        if line.kind == ItemKind::Goods && price.is_zero() {
             findings.add(
                 Check::PriceZero,
                 format!("lines.{position}.unit_price"),
@@ -140,6 +143,34 @@ fn check_dates(input: &InvoiceInput<'_>, findings: &mut Findings) {
                 "{} left on {}. It cannot be billed before; choose that day or a later one.",
                 line.shipment_number,
                 words(line.shipped_on)
+            ),
+        );
+    }
+}
+
+/// A changed price may take off or add no more than was allowed, whatever the quantity became.
+pub(super) fn check_price(
+    input: &InvoiceInput<'_>,
+    position: usize,
+    line: &LineToBill,
+    currency: Currency,
+    findings: &mut Findings,
+) {
+    let Some(change) = &line.price_change else { return };
+    let Some(allowed) = change.allowed else { return };
+    let currencies = (currency, input.base, input.rate.unwrap_or(ExchangeRate::ONE));
+    let difference =
+        price_difference((line.quantity, line.discount), line.unit_price, change.unit_price, currencies);
+    if difference.abs() > allowed {
+        findings.add(
+            Check::PriceNotApproved,
+            format!("lines.{position}.unit_price"),
+            format!(
+                "The changed price of {} makes {} {} of difference; {} is allowed. Set the price again, to ask for approval.",
+                line.code,
+                input.base.format(difference.abs()),
+                input.base,
+                input.base.format(allowed)
             ),
         );
     }

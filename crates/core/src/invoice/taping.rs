@@ -53,8 +53,11 @@ pub fn tape(document: &InvoiceDocument, customer_name: &str, base: Currency) -> 
 fn tape_line(tape: &mut Tape, line: &InvoiceLine, home: bool) {
     tape.amount(TapeStyle::Line, format!("{} × {}", line.quantity, line.unit_price.with_decimals(2)), line.full);
     tape.remark(TapeStyle::Detail, line.description.clone(), false);
+    if let Some(reason) = &line.price_reason {
+        let label = format!("price changed, {} on the order: {reason}", line.order_price.with_decimals(2));
+        tape.remark(TapeStyle::Detail, label, false);
     // The list is in base currency; a foreign price cannot be compared with it.
-    if line.unit_price != line.list_price && home {
+    } else if line.unit_price != line.list_price && home {
         tape.remark(TapeStyle::Detail, format!("agreed, list {}", line.list_price.with_decimals(2)), false);
     }
     if !line.discount.is_zero() {

@@ -181,6 +181,7 @@ pub fn line(id: i64, quantity: &str, price: &str, percent_off: &str, tax_code: &
         discount: Rate::from_percent(percent_off).unwrap(),
         discount_reason: None,
         tax_code: tax_code.to_owned(),
+        price_change: None,
     }
 }
 

@@ -9,7 +9,8 @@ use till_core::calendar::DocumentDate;
 use till_core::checks::Step;
 use till_core::fixed::{Quantity, Rate, UnitPrice};
 use till_core::ids::{CustomerId, InvoiceId, ItemId, OrderId, OrderLineId, ShipmentId, ShipmentLineId};
-use till_core::invoice::{Group, InvoiceInput, ItemKind, LineToBill};
+use till_core::invoice::{Group, InvoiceInput, ItemKind, LineToBill, PriceChange};
+use till_core::money::Money;
 
 use crate::convert::{currency, json, known, terms};
 use crate::rules::{Rules, exchange_rate};
@@ -44,17 +45,20 @@ pub(crate) async fn load_lines(
     let rows = sqlx::query!(
         r#"SELECT shipment_lines.id, shipment_id, shipments.number AS shipment_number, shipments.state,
                   posting_date AS "posting_date: NaiveDate", shipments.customer_id, shipments.order_id, order_line_id, item_id,
-                  code, order_lines.description, kind, class, unit, unbilled_e4,
+                  items.code, order_lines.description, kind, class, items.unit, unbilled_e4,
                   coalesce((SELECT quantity_e4 FROM invoice_lines JOIN invoices ON invoices.id = invoice_id
                             WHERE invoice_id = ?2 AND state = 'draft' AND shipment_line_id = shipment_lines.id), 0) AS "reserved!: i64",
-                  unit_price_e6, order_lines.list_price_e6, discount_e6, discount_reason, order_lines.tax_code,
+                  drafted.unit_price_e6 AS "changed_price?", drafted.price_reason AS "price_reason?",
+                  drafted.price_allowed_minor AS "price_allowed?", order_lines.unit_price_e6, order_lines.list_price_e6, order_lines.discount_e6, order_lines.discount_reason, order_lines.tax_code,
                   orders.currency, orders.terms
            FROM (SELECT DISTINCT value AS id FROM json_each(?1)) AS wanted
            JOIN shipment_lines ON shipment_lines.id = wanted.id
            JOIN shipments ON shipments.id = shipment_id
            JOIN order_lines ON order_lines.id = order_line_id
            JOIN orders ON orders.id = shipments.order_id
-           JOIN items ON items.id = item_id"#,
+           JOIN items ON items.id = item_id
+           LEFT JOIN invoice_lines AS drafted ON drafted.invoice_id = ?2 AND drafted.shipment_line_id = shipment_lines.id
+                AND (SELECT state FROM invoices WHERE id = ?2) = 'draft'"#,
         ids,
         draft
     )
@@ -91,6 +95,11 @@ pub(crate) async fn load_lines(
                 discount: Rate::from_scaled(row.discount_e6),
                 discount_reason: row.discount_reason,
                 tax_code: row.tax_code,
+                price_change: row.changed_price.zip(row.price_reason).map(|(price, reason)| PriceChange {
+                    unit_price: UnitPrice::from_scaled(price),
+                    reason,
+                    allowed: row.price_allowed.map(Money),
+                }),
             },
         };
         found.insert(row.id, picked);

@@ -261,7 +261,7 @@ async fn posted_document(connection: &mut SqliteConnection, id: InvoiceId) -> Re
                   invoice_lines.code AS "code!", invoice_lines.unit AS "unit!",
                   invoice_lines.quantity_e4, billed_before_e4 AS "billed_before!", still_to_come_e4 AS "still_to_come!",
                   invoice_lines.ordered_e4 AS "ordered!", invoice_lines.description AS "description!",
-                  invoice_lines.unit_price_e6 AS "unit_price!", invoice_lines.list_price_e6 AS "list_price!",
+                  invoice_lines.unit_price_e6 AS "unit_price!", invoice_lines.order_price_e6, invoice_lines.price_reason, invoice_lines.list_price_e6 AS "list_price!",
                   invoice_lines.discount_e6 AS "discount!", invoice_lines.discount_reason, full_minor AS "full!",
                   invoice_lines.net_minor AS "net!", invoice_lines.tax_code AS "tax_code!", tax_category AS "tax_category!",
                   tax_rate_e6 AS "tax_rate!"
@@ -298,6 +298,8 @@ async fn posted_document(connection: &mut SqliteConnection, id: InvoiceId) -> Re
                 unbilled: Quantity::from_scaled(row.quantity_e4),
                 still_to_come: Quantity::from_scaled(row.still_to_come),
                 unit_price: UnitPrice::from_scaled(row.unit_price),
+                order_price: UnitPrice::from_scaled(row.order_price_e6.unwrap_or(row.unit_price)),
+                price_reason: row.price_reason,
                 list_price: UnitPrice::from_scaled(row.list_price),
                 discount: Rate::from_scaled(row.discount),
                 discount_reason: row.discount_reason,

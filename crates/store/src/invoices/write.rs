@@ -8,6 +8,7 @@ use till_core::money::Money;
 use super::{PostedInvoice, release};
 use crate::convert::{json, terms_json};
 use crate::rules::next_number;
+use crate::writing::{Writing, set};
 use crate::{Result, customers, ledger, orders};
 
 /// Whether the quantities stand reserved by the draft that is posted.
@@ -21,26 +22,35 @@ pub(super) enum Reserved {
 
 /// Turns a draft row into a posted invoice, with everything that follows from it.
 pub(super) async fn post(
-    connection: &mut SqliteConnection,
+    writing: &mut Writing<'_>,
     id: InvoiceId,
     decision: &InvoiceDecision,
     document: &InvoiceDocument,
     reserved: Reserved,
 ) -> Result<PostedInvoice> {
     if reserved == Reserved::Yes {
-        release(connection, id).await?;
+        release(writing, id).await?;
     }
-    let (number, sequence) = next_number(connection, "invoice").await?;
-    write_lines(connection, id, document).await?;
-    write_taxes(connection, id, document).await?;
+    let (number, sequence) = next_number(writing, "invoice").await?;
+    write_lines(writing, id, document).await?;
+    write_taxes(writing, id, document).await?;
     let source = DocumentRef { kind: DocumentKind::Invoice, id: id.0, number: number.clone() };
     let entry = match &decision.entry {
-        Some(entry) => Some(ledger::write(connection, entry, &source).await?.0),
+        Some(entry) => Some(ledger::write(writing, entry, &source).await?.0),
         None => None,
     };
-    write_head(connection, id, document, &number, sequence, entry).await?;
-    customers::add_owed(connection, document.customer, document.total_base).await?;
-    orders::write_states(connection, &decision.orders).await?;
+    write_head(writing, id, document, &number, sequence, entry).await?;
+    customers::add_owed(writing, document.customer, document.total_base).await?;
+    orders::write_states(writing, &decision.orders).await?;
+    let name = &decision.tape.heading;
+    let fields = vec![
+        set("total", document.currency.format(document.total)),
+        set("due", document.due_date),
+        set("lines", document.lines.len()),
+    ];
+    let words = format!("posted {number} to {name}");
+    writing.note_on((DocumentKind::Invoice, id.0, &number), "invoice_posted", words, None, fields);
+    crate::approvals::document_gone(writing, DocumentKind::Invoice, id.0).await?;
     Ok(PostedInvoice { id, number })
 }
 
@@ -68,6 +78,7 @@ async fn write_lines(connection: &mut SqliteConnection, id: InvoiceId, document:
                 line.order_line,
                 &line.code,
                 &line.unit,
+                (line.order_price.scaled(), &line.price_reason),
             )
         })
         .collect();
@@ -75,11 +86,12 @@ async fn write_lines(connection: &mut SqliteConnection, id: InvoiceId, document:
     sqlx::query!(
         "INSERT INTO invoice_lines (invoice_id, position, shipment_line_id, quantity_e4, ordered_e4, billed_before_e4, still_to_come_e4,
                                     description, unit_price_e6, list_price_e6, discount_e6, discount_reason,
-                                    full_minor, net_minor, tax_code, tax_category, tax_rate_e6, code, unit)
+                                    full_minor, net_minor, tax_code, tax_category, tax_rate_e6, code, unit,
+                                    order_price_e6, price_reason)
          SELECT ?, key, value ->> '$[0][0]', value ->> '$[0][1]', value ->> '$[0][2]', value ->> '$[0][3]', value ->> '$[0][4]',
                 value ->> '$[1][0]', value ->> '$[1][1]', value ->> '$[1][2]', value ->> '$[1][3]', value ->> '$[1][4]',
                 value ->> '$[2][0]', value ->> '$[2][1]', value ->> '$[2][2]', value ->> '$[2][3]', value ->> '$[2][4]',
-                value ->> '$[4]', value ->> '$[5]'
+                value ->> '$[4]', value ->> '$[5]', value ->> '$[6][0]', value ->> '$[6][1]'
          FROM json_each(?)",
         id.0,
         lines

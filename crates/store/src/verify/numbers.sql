@@ -1,7 +1,15 @@
-SELECT kind || ': numbers run from ' || low || ' to ' || high || ', but there are ' || count
+SELECT kind || ': numbers run from ' || low || ' to ' || high || ' and ' || void || ' are void, but there are ' || count
 FROM (
     SELECT 'entry' AS kind, min(number) AS low, max(number) AS high, count(*) AS count FROM entries
     UNION ALL SELECT 'invoice', min(sequence), max(sequence), count(*) FROM invoices WHERE state = 'posted'
     UNION ALL SELECT 'receipt', min(sequence), max(sequence), count(*) FROM receipts
 ) AS used JOIN number_ranges USING (kind)
-WHERE (count > 0 AND (high - low + 1 <> count OR low <> first OR high <> next - 1)) OR (count = 0 AND next <> first);
+JOIN (
+    SELECT kind, coalesce(sum(last - void_numbers.first + 1), 0) AS void
+    FROM number_ranges LEFT JOIN void_numbers USING (kind) GROUP BY kind
+) AS passed USING (kind)
+WHERE next - first <> count + void OR high >= next OR low < first
+   OR EXISTS (SELECT 1 FROM void_numbers JOIN invoices ON sequence BETWEEN void_numbers.first AND last
+              WHERE void_numbers.kind = 'invoice' AND used.kind = 'invoice')
+   OR EXISTS (SELECT 1 FROM void_numbers JOIN receipts ON sequence BETWEEN void_numbers.first AND last
+              WHERE void_numbers.kind = 'receipt' AND used.kind = 'receipt');

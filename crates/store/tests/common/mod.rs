@@ -16,7 +16,12 @@ use till_store::items::NewItem;
 use till_store::orders::{NewOrder, NewOrderLine};
 use till_store::setup::{NewAccount, NewCompany};
 use till_store::shipments::NewShipment;
-use till_store::{Connection, Result, Store, customers, invoices, items, orders, receipts, rules, setup, shipments};
+use till_store::{Actor, Result, Store, Writing, customers, invoices, items, orders, receipts, rules, setup, shipments};
+
+/// The program at work, whom no limit holds.
+pub fn by() -> Actor {
+    Actor::program("2026-03-18T09:00:00Z".parse().unwrap())
+}
 
 pub fn day(text: &str) -> NaiveDate {
     text.parse().unwrap()
@@ -48,7 +53,7 @@ impl Company {
     pub async fn new() -> Self {
         let folder = tempfile::tempdir().unwrap();
         let store = Store::open(&folder.path().join("books.db")).await.unwrap();
-        let (customers, items) = store.change(None, set_up).await.unwrap();
+        let (customers, items) = store.change(&by(), None, set_up).await.unwrap();
         Self { store, customers, items, folder }
     }
 
@@ -62,7 +67,7 @@ impl Company {
             lines: vec![order_line(self.items[0], quantity), order_line(self.items[2], 1)],
         };
         self.store
-            .change(None, async |connection| {
+            .change(&by(), None, async |connection| {
                 let order = orders::enter(connection, &new).await?;
                 orders::confirm(connection, order).await?;
                 Ok(order)
@@ -78,7 +83,7 @@ impl Company {
 
     pub async fn try_ship(&self, order: OrderId, quantity: Quantity) -> Result<ShipmentId> {
         self.store
-            .change(None, async |connection| {
+            .change(&by(), None, async |connection| {
                 let view = orders::view(connection, order).await?;
                 let mut lines = vec![(view.lines[0].id, quantity)];
                 if view.lines[1].progress.shipped.is_zero() {
@@ -113,7 +118,7 @@ impl Company {
     pub async fn bill(&self, shipment: ShipmentId) -> InvoiceId {
         let to_bill = self.to_bill(shipment).await;
         self.store
-            .change(None, async |connection| {
+            .change(&by(), None, async |connection| {
                 let rules = rules::load(connection).await?;
                 invoices::post_picks(connection, &rules, &to_bill, None).await
             })
@@ -124,7 +129,7 @@ impl Company {
 
     pub async fn receive(&self, new: &receipts::NewReceipt) -> Result<receipts::PostedReceipt> {
         self.store
-            .change(None, async |connection| {
+            .change(&by(), None, async |connection| {
                 let rules = rules::load(connection).await?;
                 receipts::post(connection, &rules, new, None).await
             })
@@ -158,7 +163,7 @@ pub fn order_line(item: ItemId, quantity: i64) -> NewOrderLine {
     }
 }
 
-async fn set_up(connection: &mut Connection) -> Result<(Vec<CustomerId>, Vec<ItemId>)> {
+async fn set_up(connection: &mut Writing<'_>) -> Result<(Vec<CustomerId>, Vec<ItemId>)> {
     let eur = Currency::of("EUR").unwrap();
     let gbp = Currency::of("GBP").unwrap();
     setup::company(

@@ -1,0 +1,326 @@
+//! People: their roles, what each role may do, and how far.
+//!
+//! Rights are decided here and nowhere else. Every operation of the application has one row in
+//! the table of [`Operation`]; [`decide`] turns role, operation and amount into a [`Verdict`].
+//! *Source: domain.md section 13; keeping maker and approver apart is common practice, no
+//! source.*
+//!
+//! ```
+//! use till_core::money::Money;
+//! use till_core::people::{Limits, LimitKind, Operation, Role, Verdict, decide};
+//!
+//! let mut limits = Limits::default();
+//! limits.set(Role::Clerk, LimitKind::PriceChange, Some(Money(5_000)));
+//! let small = decide(Role::Clerk, Operation::ChangePrice, Money(5_000), &limits);
+//! let large = decide(Role::Clerk, Operation::ChangePrice, Money(5_001), &limits);
+//! assert_eq!(small, Verdict::Allowed);
+//! assert!(matches!(large, Verdict::NeedsApproval(_)));
+//! assert!(matches!(decide(Role::Auditor, Operation::PostInvoice, Money(0), &limits), Verdict::Denied(_)));
+//! ```
+
+mod approval;
+mod keeping;
+mod sign_in;
+
+pub use approval::{Approval, ApprovalState, Question, decide_approval, decide_withdrawal};
+pub use keeping::{Standing, check_reason, check_standing};
+pub use sign_in::{
+    Attempts, FREE_TRIES, LOCKED_AT_MOST, PasswordFault, SessionLength, SessionTimes, check_name, check_password,
+    check_sign_in_name, locked_for,
+};
+
+use serde::{Deserialize, Serialize};
+
+use crate::money::Money;
+
+/// What someone is in the company.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "snake_case")]
+pub enum Role {
+    /// Does the day's work.
+    Clerk,
+    /// Does it too, approves, closes periods.
+    Lead,
+    /// Reads everything, changes nothing.
+    Auditor,
+    /// Looks after people and set-up, posts nothing.
+    Administrator,
+}
+
+impl Role {
+    /// Every role.
+    pub const ALL: [Self; 4] = [Self::Clerk, Self::Lead, Self::Auditor, Self::Administrator];
+
+    /// The word kept in the database and shown.
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Clerk => "clerk",
+            Self::Lead => "lead",
+            Self::Auditor => "auditor",
+            Self::Administrator => "administrator",
+        }
+    }
+
+    /// The role with this word.
+    pub fn of(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|role| role.word() == word)
+    }
+}
+
+/// A kind of amount that is limited by role.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "snake_case")]
+pub enum LimitKind {
+    /// Total of a credit memo.
+    CreditMemo,
+    /// An amount given up.
+    WriteOff,
+    /// Money sent back.
+    Refund,
+    /// What a changed price takes off or adds to the net of a line.
+    PriceChange,
+}
+
+impl LimitKind {
+    /// Every kind.
+    pub const ALL: [Self; 4] = [Self::CreditMemo, Self::WriteOff, Self::Refund, Self::PriceChange];
+
+    /// The word kept in the database.
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::CreditMemo => "credit_memo",
+            Self::WriteOff => "write_off",
+            Self::Refund => "refund",
+            Self::PriceChange => "price_change",
+        }
+    }
+
+    /// As people say it.
+    pub const fn name(self) -> &'static str {
+        match self {
+            Self::CreditMemo => "credit memo",
+            Self::WriteOff => "write-off",
+            Self::Refund => "refund",
+            Self::PriceChange => "price change",
+        }
+    }
+
+    /// The kind with this word.
+    pub fn of(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|kind| kind.word() == word)
+    }
+}
+
+/// What a role may do with an operation.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Right {
+    /// May.
+    Yes,
+    /// May up to the role's limit of this kind; above it, asks for approval.
+    UpTo(LimitKind),
+    /// May only ask; someone else approves.
+    Asks,
+    /// May not.
+    No,
+}
+
+macro_rules! operations {
+    ($($(#[$doc:meta])* $variant:ident $words:literal => $clerk:tt $lead:tt $auditor:tt $administrator:tt),+ $(,)?) => {
+        /// Something a person can do here. The table beside it says who may.
+        #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+        #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+        #[serde(rename_all = "snake_case")]
+        pub enum Operation { $($(#[$doc])* $variant),+ }
+
+        impl Operation {
+            /// Every operation.
+            pub const ALL: &'static [Self] = &[$(Self::$variant),+];
+
+            /// As it reads after “may” and “may not”.
+            pub const fn words(self) -> &'static str {
+                match self { $(Self::$variant => $words),+ }
+            }
+
+            /// What a role may do with it.
+            pub const fn right(self, role: Role) -> Right {
+                match self {
+                    $(Self::$variant => match role {
+                        Role::Clerk => operations!(@right $clerk),
+                        Role::Lead => operations!(@right $lead),
+                        Role::Auditor => operations!(@right $auditor),
+                        Role::Administrator => operations!(@right $administrator),
+                    }),+
+                }
+            }
+        }
+    };
+    (@right yes) => { Right::Yes };
+    (@right no) => { Right::No };
+    (@right asks) => { Right::Asks };
+    (@right price) => { Right::UpTo(LimitKind::PriceChange) };
+}
+
+operations! {
+    //                                                            clerk lead auditor administrator
+    /// Reads lists, documents, reports and previews.
+    SeeBooks "read the books"                                  => yes   yes   yes  yes,
+    /// Reads what happened to one document.
+    SeeDocumentRecord "read what happened to a document"       => yes   yes   yes  yes,
+    /// Reads the whole record, sign-ins included.
+    SeeRecord "read the whole record"                          => no    yes   yes  yes,
+    /// Reads who has which role.
+    SeePeople "see the list of people"                         => no    yes   yes  yes,
+    /// Reads company settings, numbers, periods and limits.
+    SeeSetup "see the set-up"                                  => yes   yes   yes  yes,
+    /// Changes the own password, signs out.
+    KeepOwnSignIn "change their own sign-in"                   => yes   yes   yes  yes,
+    /// Says which document is open on the own screen.
+    ShowPresence "show what they have open"                    => yes   yes   yes  yes,
+    /// Changes a customer's data.
+    KeepCustomer "change customers"                            => yes   yes   no   no,
+    /// Holds a customer back.
+    PutOnStop "put a customer on stop"                         => yes   yes   no   no,
+    /// Lets a customer go on.
+    LiftStop "lift a customer's stop"                          => asks  yes   no   no,
+    /// Changes an order.
+    KeepOrder "change orders"                                  => yes   yes   no   no,
+    /// Takes goods out of stock.
+    PostShipment "post shipments"                              => yes   yes   no   no,
+    /// Makes, changes and drops drafts.
+    KeepDraft "change drafts"                                  => yes   yes   no   no,
+    /// Sets a price on a draft that differs from the order.
+    ChangePrice "change the price of a line"                   => price price no   no,
+    /// Posts invoices.
+    PostInvoice "post invoices"                                => yes   yes   no   no,
+    /// Posts receipts and applies money.
+    PostMoney "post receipts and apply money"                  => yes   yes   no   no,
+    /// Approves or declines what someone else asks for.
+    DecideApproval "approve or decline"                        => no    yes   no   no,
+    /// Takes back what was asked for.
+    WithdrawApproval "take back what they asked for"           => yes   yes   no   no,
+    /// Closes or opens a period.
+    ClosePeriod "close or open a period"                       => no    yes   no   no,
+    /// Adds periods at the end.
+    AddPeriod "add periods"                                    => no    yes   no   yes,
+    /// Moves a next number forward.
+    MoveNumber "move the next number"                          => no    yes   no   yes,
+    /// Changes the company's settings.
+    KeepCompany "change the company's settings"                => no    no    no   yes,
+    /// Sets the limits of roles.
+    KeepLimits "set limits"                                    => no    no    no   yes,
+    /// Adds people, gives roles, ends sign-ins.
+    KeepPeople "look after people"                             => no    no    no   yes,
+}
+
+impl Operation {
+    /// The word kept in the database.
+    pub fn word(self) -> String {
+        serde_json::to_value(self).ok().and_then(|value| value.as_str().map(str::to_owned)).unwrap_or_default()
+    }
+
+    /// The operation with this word.
+    pub fn of(word: &str) -> Option<Self> {
+        Self::ALL.iter().copied().find(|operation| operation.word() == word)
+    }
+
+    /// What limits it, where an amount does.
+    pub fn limited_by(self) -> Option<LimitKind> {
+        Role::ALL.into_iter().find_map(|role| match self.right(role) {
+            Right::UpTo(kind) => Some(kind),
+            _ => None,
+        })
+    }
+}
+
+/// A role's limit of one kind.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Limit {
+    /// Whose.
+    pub role: Role,
+    /// Of what.
+    pub kind: LimitKind,
+    /// How much each time, in base currency; none for no limit.
+    pub amount: Option<Money>,
+}
+
+/// The limits of all roles. What nobody set is a limit of zero.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(transparent)]
+pub struct Limits(pub Vec<Limit>);
+
+impl Limits {
+    /// The limit of a role; `None` where there is none.
+    pub fn of(&self, role: Role, kind: LimitKind) -> Option<Money> {
+        self.0.iter().find(|limit| limit.role == role && limit.kind == kind).map_or(Some(Money::ZERO), |l| l.amount)
+    }
+
+    /// Sets the limit of a role.
+    pub fn set(&mut self, role: Role, kind: LimitKind, amount: Option<Money>) {
+        self.0.retain(|limit| limit.role != role || limit.kind != kind);
+        self.0.push(Limit { role, kind, amount });
+    }
+
+    fn covers(&self, role: Role, kind: LimitKind, amount: Money) -> bool {
+        self.of(role, kind).is_none_or(|limit| amount.abs() <= limit)
+    }
+}
+
+/// Whether an operation may be carried out.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Verdict {
+    /// It may.
+    Allowed,
+    /// Someone else has to approve it; the sentence says why.
+    NeedsApproval(String),
+    /// It may not; the sentence says who may.
+    Denied(String),
+}
+
+/// Whether a person of a role may carry out an operation over an amount in base currency.
+/// The amount counts only where the operation is limited by one; its sign does not.
+pub fn decide(role: Role, operation: Operation, amount: Money, limits: &Limits) -> Verdict {
+    match operation.right(role) {
+        Right::Yes => Verdict::Allowed,
+        Right::UpTo(kind) if limits.covers(role, kind, amount) => Verdict::Allowed,
+        Right::UpTo(kind) => {
+            Verdict::NeedsApproval(format!("This {} is above the limit of a {}.", kind.name(), role.word()))
+        }
+        Right::Asks => Verdict::NeedsApproval(format!("To {} takes a lead's approval.", operation.words())),
+        Right::No => Verdict::Denied(denied(role, operation)),
+    }
+}
+
+/// Whether a role has anything to do with an operation: may, may up to a limit, or may ask.
+pub fn may_try(role: Role, operation: Operation) -> bool {
+    operation.right(role) != Right::No
+}
+
+/// The operations a role may carry out or ask for.
+pub fn operations_of(role: Role) -> Vec<Operation> {
+    Operation::ALL.iter().copied().filter(|operation| may_try(role, *operation)).collect()
+}
+
+/// Why a role may not, and who may.
+pub fn denied(role: Role, operation: Operation) -> String {
+    let can: Vec<&str> = Role::ALL
+        .into_iter()
+        .filter(|other| matches!(operation.right(*other), Right::Yes | Right::UpTo(_)))
+        .map(Role::word)
+        .collect();
+    let article = if role == Role::Auditor || role == Role::Administrator { "An" } else { "A" };
+    format!(
+        "{article} {} may not {}. Ask {}.",
+        role.word(),
+        operation.words(),
+        match can.as_slice() {
+            [] => "nobody: it is switched off".to_owned(),
+            [one] => format!("{} {one}", if one.starts_with('a') { "an" } else { "a" }),
+            [first, .., last] => format!("a {first} or {last}"),
+        }
+    )
+}
