@@ -89,6 +89,14 @@ export function shortDate(iso: string, today: string): string {
   return iso.slice(0, 4) === today.slice(0, 4) ? date(iso).slice(0, -5) : date(iso);
 }
 
+/** A moment as 18 Mar 2026, 10:42, in the reader's own time zone. */
+export function moment(iso: string): string {
+  const at = new Date(iso);
+  const pad = (part: number) => String(part).padStart(2, "0");
+  const day = `${at.getFullYear()}-${pad(at.getMonth() + 1)}-${pad(at.getDate())}`;
+  return `${date(day)}, ${pad(at.getHours())}:${pad(at.getMinutes())}`;
+}
+
 const weekdays = ["Sunday", "Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday"];
 
 export function weekday(iso: string): string {

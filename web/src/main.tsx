@@ -10,6 +10,7 @@ import { createRoot } from "react-dom/client";
 import { createBrowserRouter, RouterProvider } from "react-router";
 import { Problem } from "./api/client";
 import { routes } from "./routes";
+import { SessionGate } from "./shell/session";
 import { theme } from "./theme/theme";
 
 const queries = new QueryClient({
@@ -22,6 +23,7 @@ const queries = new QueryClient({
   },
 });
 
+const router = createBrowserRouter(routes);
 const root = document.getElementById("root");
 if (root) {
   createRoot(root).render(
@@ -29,7 +31,9 @@ if (root) {
       <QueryClientProvider client={queries}>
         <ThemeProvider theme={theme}>
           <CssBaseline />
-          <RouterProvider router={createBrowserRouter(routes)} />
+          <SessionGate>
+            <RouterProvider router={router} />
+          </SessionGate>
         </ThemeProvider>
       </QueryClientProvider>
     </StrictMode>,

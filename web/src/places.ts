@@ -13,6 +13,12 @@ export function placeOf(document: DocumentRef): string {
       return `/receipts/${document.id}`;
     case "customer":
       return `/customers/${document.id}`;
+    case "approval":
+      return `/approvals/${document.id}`;
+    case "person":
+      return "/setup/people";
+    case "setting":
+      return "/setup";
     case "entry":
       return `/entries/${document.id}`;
     default:

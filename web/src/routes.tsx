@@ -1,11 +1,13 @@
 import type { RouteObject } from "react-router";
 import { AccountRoom } from "./rooms/Account";
+import { ApprovalRoom } from "./rooms/Approval";
 import { CustomerRoom } from "./rooms/Customer";
 import { DaySheetRoom } from "./rooms/DaySheet";
 import { EntryRoom } from "./rooms/Entry";
 import { InvoiceRoom } from "./rooms/Invoice";
 import { InvoicesRoom } from "./rooms/Invoices";
 import { JournalRoom } from "./rooms/Journal";
+import { MeRoom } from "./rooms/Me";
 import { NewReceiptRoom } from "./rooms/NewReceipt";
 import { OrderRoom } from "./rooms/Order";
 import { OrdersRoom } from "./rooms/Orders";
@@ -13,6 +15,12 @@ import { ReceiptRoom } from "./rooms/Receipt";
 import { ReceiptsRoom } from "./rooms/Receipts";
 import { ShipmentRoom } from "./rooms/Shipment";
 import { ShipmentsRoom } from "./rooms/Shipments";
+import { CompanyRoom } from "./rooms/setup/Company";
+import { LimitsRoom } from "./rooms/setup/Limits";
+import { NumbersRoom } from "./rooms/setup/Numbers";
+import { PeopleRoom } from "./rooms/setup/People";
+import { PeriodsRoom } from "./rooms/setup/Periods";
+import { RecordRoom } from "./rooms/setup/Record";
 import { TrialBalanceRoom } from "./rooms/TrialBalance";
 import { UnbilledRoom } from "./rooms/Unbilled";
 import { LostWay } from "./shell/LostWay";
@@ -40,6 +48,14 @@ export const routes: RouteObject[] = [
       { path: "ledger/trial-balance", element: <TrialBalanceRoom /> },
       { path: "ledger/accounts/:number", element: <AccountRoom /> },
       { path: "entries/:id", element: <EntryRoom /> },
+      { path: "approvals/:id", element: <ApprovalRoom /> },
+      { path: "setup", element: <CompanyRoom /> },
+      { path: "setup/people", element: <PeopleRoom /> },
+      { path: "setup/limits", element: <LimitsRoom /> },
+      { path: "setup/numbers", element: <NumbersRoom /> },
+      { path: "setup/periods", element: <PeriodsRoom /> },
+      { path: "setup/record", element: <RecordRoom /> },
+      { path: "me", element: <MeRoom /> },
       { path: "*", element: <LostWay /> },
     ],
   },

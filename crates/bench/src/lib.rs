@@ -16,7 +16,7 @@ use till_store::customers::NewCustomer;
 use till_store::items::NewItem;
 use till_store::orders::{NewOrder, NewOrderLine};
 use till_store::shipments::NewShipment;
-use till_store::{Actor, Result, Store, StoreError, customers, items, orders, rules, setup, shipments, Writing};
+use till_store::{Actor, Result, Store, StoreError, Writing, customers, items, orders, rules, setup, shipments};
 
 const CUSTOMERS: usize = 200;
 const CLASSES: [&str; 4] = ["woodenware", "wax", "jars", "feed"];

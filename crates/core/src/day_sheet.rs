@@ -214,8 +214,8 @@ pub fn rank(facts: &DayFacts, business_date: NaiveDate) -> Vec<DayItem> {
     for approval in &facts.approvals {
         items.push(DayItem {
             work: Work::ToApprove,
-            title: approval.words.clone(),
-            why: format!("{} asks", approval.maker),
+            title: format!("{} asks", approval.maker),
+            why: approval.words.clone(),
             amount: approval.amount,
             days: age(approval.since),
             next: Next::Decide,

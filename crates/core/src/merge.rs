@@ -60,11 +60,7 @@ pub fn differences(before: &Fields, after: &Fields) -> Vec<FieldChange> {
     names
         .into_iter()
         .filter(|name| before.get(*name) != after.get(*name))
-        .map(|name| FieldChange {
-            field: name.clone(),
-            from: before.get(name).cloned(),
-            to: after.get(name).cloned(),
-        })
+        .map(|name| FieldChange { field: name.clone(), from: before.get(name).cloned(), to: after.get(name).cloned() })
         .collect()
 }
 

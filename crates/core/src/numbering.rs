@@ -52,7 +52,10 @@ pub fn decide_move(kind: &str, prefix: &str, next: i64, wish: &MoveNumber) -> Re
         return fault("kind", "The numbers of entries have no gaps. They cannot be moved.".to_owned());
     }
     if wish.next < next {
-        return fault("next", format!("Numbers never go back. The next one is {prefix}{next}; choose that or a later one."));
+        return fault(
+            "next",
+            format!("Numbers never go back. The next one is {prefix}{next}; choose that or a later one."),
+        );
     }
     if wish.next - next > FURTHEST_MOVE {
         return fault("next", "That is very far ahead. Move the number by a hundred million at most.".to_owned());
@@ -62,7 +65,10 @@ pub fn decide_move(kind: &str, prefix: &str, next: i64, wish: &MoveNumber) -> Re
         return fault("prefix", "A prefix has at most 8 letters, digits or dashes, such as I-.".to_owned());
     }
     if new.ends_with(|c: char| c.is_ascii_digit()) {
-        return fault("prefix", "End the prefix with a letter or a dash: a digit would run into the number.".to_owned());
+        return fault(
+            "prefix",
+            "End the prefix with a letter or a dash: a digit would run into the number.".to_owned(),
+        );
     }
     if wish.next == next && new == prefix {
         return fault("next", format!("{prefix}{next} is the next number already."));

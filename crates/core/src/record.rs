@@ -67,7 +67,8 @@ impl Row {
     /// The row's seal on top of the seal before it: 64 hexadecimal digits.
     pub fn seal(&self, before: &str) -> String {
         // One JSON array: no two different rows read the same.
-        let said = serde_json::to_vec(&(before, self.sequence, self.time(), &self.doer, &self.deed)).unwrap_or_default();
+        let said =
+            serde_json::to_vec(&(before, self.sequence, self.time(), &self.doer, &self.deed)).unwrap_or_default();
         Sha256::digest(&said).iter().map(|byte| format!("{byte:02x}")).collect()
     }
 }

@@ -241,9 +241,8 @@ pub(crate) async fn build(store: &Store) -> Result<People> {
             let rules = rules::load(writing).await?;
             for (code, name, kind, class, unit, price, tax_code, cost) in ITEMS {
                 let list_price = price.parse().map_err(corrupt)?;
-                let item =
-                    items::add(writing, &NewItem { code, name, kind: *kind, class, unit, list_price, tax_code })
-                        .await?;
+                let item = items::add(writing, &NewItem { code, name, kind: *kind, class, unit, list_price, tax_code })
+                    .await?;
                 people.1.push(item);
                 if *cost > 0 {
                     let quantity = if *cost > 50_000 { 9 } else { 420 };

@@ -12,7 +12,7 @@ use till_store::invoices::{Pick, ToBill};
 use till_store::orders::{NewOrder, NewOrderLine};
 use till_store::receipts::{NewApplication, NewReceipt};
 use till_store::shipments::NewShipment;
-use till_store::{Result, Store, invoices, items, orders, receipts, rules, setup, shipments, unbilled, Writing};
+use till_store::{Result, Store, Writing, invoices, items, orders, receipts, rules, setup, shipments, unbilled};
 
 use crate::catalogue::{CUSTOMERS, Customer, ITEMS};
 use crate::company::People;
@@ -85,15 +85,8 @@ impl Player<'_> {
             if (1..50_000).contains(cost) {
                 let quantity = self.random.i64(50..110);
                 let dearer = cost + self.random.i64(-20..60);
-                items::take_in(
-                    writing,
-                    &rules,
-                    *item,
-                    Quantity::from_whole(quantity),
-                    Money(dearer * quantity),
-                    day,
-                )
-                .await?;
+                items::take_in(writing, &rules, *item, Quantity::from_whole(quantity), Money(dearer * quantity), day)
+                    .await?;
             }
         }
         Ok(())

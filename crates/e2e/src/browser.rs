@@ -9,7 +9,7 @@ use hyper_util::client::legacy::connect::HttpConnector;
 use serde_json::{Value, json};
 use tempfile::TempDir;
 
-use crate::{Driver, Result};
+use crate::{Driver, Result, Till, Who};
 
 /// Keys that are no characters, as WebDriver names them.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -90,6 +90,22 @@ impl Browser {
         let client =
             ClientBuilder::new(HttpConnector::new()).capabilities(capabilities).connect(&driver.address).await?;
         Ok(Self { client, _driver: driver, _profile: profile })
+    }
+
+    /// Signs someone in through the door, as they would.
+    ///
+    /// # Errors
+    /// Where the door does not open.
+    pub async fn sign_in(&self, till: &Till, who: Who) -> Result<()> {
+        let member = till_demo::STAFF[who as usize];
+        self.go(&till.place("/")).await?;
+        self.wait_for_focus("Sign-in name").await?;
+        self.type_text(member.sign_in).await?;
+        self.press(Key::Tab).await?;
+        self.type_text(member.password).await?;
+        self.stroke(None, Key::Enter.code()).await?;
+        self.wait_for("nav", member.name).await?;
+        self.settle().await
     }
 
     /// Goes to an address and waits until the page is there.

@@ -9,6 +9,21 @@ mod driver;
 pub use browser::{Browser, Key};
 pub use driver::Driver;
 
+/// Who signs in before the browser: a place in [`till_demo::STAFF`].
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Who {
+    /// A lead.
+    Ines = 0,
+    /// A clerk.
+    Tomas = 1,
+    /// Another lead.
+    Maud = 2,
+    /// The auditor.
+    Otto = 3,
+    /// The administrator.
+    Sanna = 4,
+}
+
 use std::error::Error;
 use std::net::SocketAddr;
 use std::path::PathBuf;
@@ -65,7 +80,8 @@ impl Till {
         // The server has a thread and a runtime of its own, as in the program.
         std::thread::spawn(move || {
             actix_web::rt::System::new().block_on(async move {
-                let Ok(listening) = till_server::listen(served, 0) else { return };
+                let settings = till_server::settings::Settings::for_tests();
+                let Ok(listening) = till_server::listen(served, &settings).await else { return };
                 let server = listening.handle.clone();
                 let _ = address_is.send(listening.address);
                 actix_web::rt::spawn(async move {
@@ -81,6 +97,16 @@ impl Till {
     /// An address in it.
     pub fn place(&self, path: &str) -> String {
         format!("http://{}{path}", self.address)
+    }
+
+    /// Ends every session, as an administrator or a long lunch would.
+    ///
+    /// # Errors
+    /// Where the books cannot be written.
+    pub async fn end_sessions(&self) -> Result<()> {
+        let long_ago = till_demo::BUSINESS_DATE.and_time(Default::default()).and_utc();
+        self.store.jot(async |connection| till_store::people::sessions::end_all(connection, long_ago).await).await?;
+        Ok(())
     }
 
     /// Stops it and proves its books.

@@ -1,7 +1,7 @@
 //! Every main view under axe-core (WCAG 2.2 A and AA), with nothing in the console.
 #![allow(missing_docs)]
 
-use till_e2e::{Browser, Key, Result, Till};
+use till_e2e::{Browser, Key, Result, Till, Who};
 
 const VIEWS: &[&str] = &[
     "/",
@@ -23,6 +23,14 @@ const VIEWS: &[&str] = &[
     "/ledger/trial-balance",
     "/ledger/accounts/1100",
     "/entries/30",
+    "/approvals/1",
+    "/setup",
+    "/setup/people",
+    "/setup/limits",
+    "/setup/numbers",
+    "/setup/periods",
+    "/setup/record",
+    "/me",
     "/no/such/place",
 ];
 
@@ -30,7 +38,15 @@ const VIEWS: &[&str] = &[
 async fn every_main_view_is_accessible_and_quiet() -> Result<()> {
     let till = Till::demo().await?;
     let browser = Browser::open().await?;
+    browser.sign_in(&till, Who::Ines).await?;
     let mut wrong = Vec::new();
+    let door = Browser::open().await?;
+    door.go(&till.place("/")).await?;
+    for finding in door.accessibility().await? {
+        wrong.push(format!("the door: {finding}"));
+    }
+    assert_eq!(door.console().await?, Vec::<String>::new());
+    door.close().await?;
     for view in VIEWS {
         browser.go(&till.place(view)).await?;
         for finding in browser.accessibility().await? {
@@ -38,7 +54,13 @@ async fn every_main_view_is_accessible_and_quiet() -> Result<()> {
         }
     }
     // What opens over a view.
-    for (view, keys) in [("/billing", "p"), ("/billing", "?"), ("/billing/invoices?state=draft", "\n")] {
+    for (view, keys) in [
+        ("/billing", "p"),
+        ("/billing", "?"),
+        ("/customers/3", "s"),
+        ("/setup/periods", "\n"),
+        ("/billing/invoices?state=draft", "\n"),
+    ] {
         browser.go(&till.place(view)).await?;
         match keys {
             "\n" => browser.press(Key::Enter).await?,

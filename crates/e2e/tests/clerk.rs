@@ -1,7 +1,7 @@
 //! The clerk's paths through the real interface, by keyboard only.
 #![allow(missing_docs)]
 
-use till_e2e::{Browser, Key, Result, Till};
+use till_e2e::{Browser, Key, Result, Till, Who};
 
 /// Ctrl K, some words, Enter.
 async fn find(browser: &Browser, words: &str) -> Result<()> {
@@ -43,6 +43,7 @@ const BRACKWATER_TAPE: &[&str] = &[
 async fn from_unbilled_to_a_closed_order_by_keyboard() -> Result<()> {
     let till = Till::demo().await?;
     let browser = Browser::open().await?;
+    browser.sign_in(&till, Who::Ines).await?;
     browser.go(&till.place("/")).await?;
 
     // Billing lists what is unbilled; one shipment is picked.
@@ -133,6 +134,7 @@ async fn from_unbilled_to_a_closed_order_by_keyboard() -> Result<()> {
 async fn a_part_shipped_order_stays_open() -> Result<()> {
     let till = Till::demo().await?;
     let browser = Browser::open().await?;
+    browser.sign_in(&till, Who::Ines).await?;
     browser.go(&till.place("/")).await?;
     find(&browser, "SH-2611").await?;
     browser.wait_for("h1", "O-").await?;
@@ -175,6 +177,7 @@ async fn a_part_shipped_order_stays_open() -> Result<()> {
 async fn what_is_stopped_is_put_right_and_posted_once() -> Result<()> {
     let till = Till::demo().await?;
     let browser = Browser::open().await?;
+    browser.sign_in(&till, Who::Ines).await?;
     browser.go(&till.place("/")).await?;
     let count = async || -> Result<i64> {
         let mut connection = till.store.read().await?;
@@ -216,6 +219,7 @@ async fn what_is_stopped_is_put_right_and_posted_once() -> Result<()> {
 async fn a_reference_with_markup_is_shown_as_text() -> Result<()> {
     let till = Till::demo().await?;
     let browser = Browser::open().await?;
+    browser.sign_in(&till, Who::Ines).await?;
     browser.go(&till.place("/receipts/new")).await?;
     browser.type_text("Tern").await?;
     browser.settle().await?;
@@ -225,6 +229,7 @@ async fn a_reference_with_markup_is_shown_as_text() -> Result<()> {
     browser.run("[...document.querySelectorAll('main input')].find((i) => i.labels[0]?.innerText.startsWith('Reference')).focus()").await?;
     browser.type_text("<img src=x onerror=alert(1)>").await?;
     browser.wait_for("#roll", "7.50").await?;
+    browser.settle().await?;
     browser.control('\n').await?;
     browser.wait_for("[role=dialog]", "€7.50").await?;
     browser.press(Key::Enter).await?;
@@ -240,6 +245,7 @@ async fn a_reference_with_markup_is_shown_as_text() -> Result<()> {
 async fn letters_act_only_outside_fields_and_can_be_switched_off() -> Result<()> {
     let till = Till::demo().await?;
     let browser = Browser::open().await?;
+    browser.sign_in(&till, Who::Ines).await?;
     browser.go(&till.place("/receipts")).await?;
     browser.letter('/').await?;
     browser.type_text("n").await?;

@@ -1,11 +1,14 @@
 //! The API: one module a room.
 
+mod approvals;
 mod billing;
 mod export;
 mod ledger;
 mod orders;
 mod overview;
 mod receipts;
+mod session;
+mod setup;
 
 use serde::Deserialize;
 use utoipa::IntoParams;
@@ -13,12 +16,19 @@ use utoipa_actix_web::service_config::ServiceConfig;
 
 use crate::problem::Problem;
 
+pub use session::StartCode;
+
 /// What handlers return.
 type Answer<T> = Result<actix_web::web::Json<T>, Problem>;
 
 /// Every call of the API.
 pub fn configure(config: &mut ServiceConfig<'_>) {
     config
+        .service(session::view_session)
+        .service(session::sign_in)
+        .service(session::sign_out)
+        .service(session::change_password)
+        .service(session::first_start)
         .service(overview::spine)
         .service(overview::view_day_sheet)
         .service(overview::tie_outs)
@@ -26,6 +36,8 @@ pub fn configure(config: &mut ServiceConfig<'_>) {
         .service(overview::list_customers)
         .service(overview::customer)
         .service(overview::set_tax_id)
+        .service(overview::put_on_stop)
+        .service(overview::lift_stop)
         .service(orders::list)
         .service(orders::view)
         .service(orders::set_customer_order_number)
@@ -40,6 +52,8 @@ pub fn configure(config: &mut ServiceConfig<'_>) {
         .service(billing::view)
         .service(billing::change_draft)
         .service(billing::drop_draft)
+        .service(billing::merge_draft)
+        .service(billing::change_price)
         .service(billing::post_draft)
         .service(receipts::preview)
         .service(receipts::post)
@@ -51,7 +65,27 @@ pub fn configure(config: &mut ServiceConfig<'_>) {
         .service(ledger::trial_balance)
         .service(ledger::account)
         .service(ledger::entry)
-        .service(export::export);
+        .service(export::export)
+        .service(approvals::list_approvals)
+        .service(approvals::view_approval)
+        .service(approvals::approve)
+        .service(approvals::decline)
+        .service(approvals::withdraw)
+        .service(approvals::whole_record)
+        .service(approvals::document_record)
+        .service(approvals::list_presence)
+        .service(approvals::note_presence)
+        .service(setup::view_setup)
+        .service(setup::view_rights)
+        .service(setup::change_company)
+        .service(setup::move_number)
+        .service(setup::set_period)
+        .service(setup::add_period)
+        .service(setup::set_limit)
+        .service(setup::list_people)
+        .service(setup::add_person)
+        .service(setup::change_person)
+        .service(setup::reset_password);
 }
 
 /// A stretch of a list.

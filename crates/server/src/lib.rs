@@ -4,9 +4,15 @@
 //! API describes itself (`glad-till openapi`); errors are problem details (RFC 9457).
 
 pub mod api;
+pub mod calls;
 mod files;
+pub mod gate;
+mod health;
+mod presence;
 mod problem;
 mod request;
+pub mod settings;
+pub mod tls;
 
 use std::net::{SocketAddr, TcpListener};
 
@@ -14,10 +20,16 @@ use actix_web::dev::{Server, ServerHandle};
 use actix_web::middleware::{Compress, DefaultHeaders, from_fn};
 use actix_web::{App, HttpServer, web};
 use till_store::Store;
+use till_store::people;
 use utoipa::OpenApi;
 use utoipa_actix_web::AppExt;
 
 pub use problem::Problem;
+
+use api::StartCode;
+use gate::Gate;
+use presence::Presence;
+use settings::Settings;
 
 /// Nothing from elsewhere, ever. The hash is that of the empty string: the style library puts
 /// an empty style element into the page and then adds its rules to it.
@@ -51,41 +63,101 @@ pub struct Listening {
     pub address: SocketAddr,
     /// To stop it.
     pub handle: ServerHandle,
+    /// The code for the first start, where the books have nobody yet.
+    pub start_code: Option<String>,
 }
 
-/// Starts listening on 127.0.0.1; port 0 takes a free one.
+/// Why the server cannot start.
+#[derive(Debug, thiserror::Error)]
+pub enum ListenError {
+    /// The port is taken, or the address is not this machine's.
+    #[error(
+        "{address} cannot be listened on: {error}. Is Glad Till running already? Choose another port with --port or PORT."
+    )]
+    Address {
+        /// Which.
+        address: SocketAddr,
+        /// Why.
+        error: std::io::Error,
+    },
+    /// Certificate or key cannot be used.
+    #[error("{0}")]
+    Tls(#[from] tls::TlsError),
+    /// The books cannot be read.
+    #[error("{0}")]
+    Store(#[from] till_store::StoreError),
+}
+
+/// Starts listening; port 0 takes a free one.
 ///
 /// # Errors
-/// Where the port is taken.
-pub fn listen(store: Store, port: u16) -> std::io::Result<Listening> {
-    let listener = TcpListener::bind(("127.0.0.1", port))?;
-    let address = listener.local_addr()?;
+/// Where the port is taken, or TLS cannot be served.
+pub async fn listen(store: Store, settings: &Settings) -> Result<Listening, ListenError> {
+    let address = SocketAddr::new(settings.listen, settings.port);
+    let cannot = |error| ListenError::Address { address, error };
+    let listener = TcpListener::bind(address).map_err(cannot)?;
+    let address = listener.local_addr().map_err(cannot)?;
+    let start_code = if people::nobody(&mut *store.read().await?).await? { Some(start_code()) } else { None };
+    let code = web::Data::new(StartCode(start_code.clone()));
     let store = web::Data::new(store);
+    let gate = web::Data::new(Gate::new(settings.clone()));
+    let presence = web::Data::new(Presence::default());
+    let forgetting = gate.clone();
+    let secure = settings.serves_tls();
     let server = HttpServer::new(move || {
+        let mut headers = DefaultHeaders::new()
+            .add(("Content-Security-Policy", CONTENT_POLICY))
+            .add(("X-Content-Type-Options", "nosniff"))
+            .add(("X-Frame-Options", "DENY"))
+            .add(("Referrer-Policy", "no-referrer"))
+            .add(("Permissions-Policy", "camera=(), geolocation=(), microphone=()"))
+            .add(("Cross-Origin-Opener-Policy", "same-origin"))
+            .add(("Cross-Origin-Resource-Policy", "same-origin"));
+        if secure {
+            headers = headers.add(("Strict-Transport-Security", "max-age=31536000"));
+        }
         App::new()
             .app_data(store.clone())
+            .app_data(gate.clone())
+            .app_data(code.clone())
+            .app_data(presence.clone())
             .app_data(request::json_config())
             .app_data(request::path_config())
             .app_data(request::query_config())
-            .wrap(
-                DefaultHeaders::new()
-                    .add(("Content-Security-Policy", CONTENT_POLICY))
-                    .add(("X-Content-Type-Options", "nosniff"))
-                    .add(("Referrer-Policy", "no-referrer"))
-                    .add(("Cross-Origin-Opener-Policy", "same-origin"))
-                    .add(("Cross-Origin-Resource-Policy", "same-origin")),
-            )
+            .wrap(headers)
             .wrap(Compress::default())
-            .wrap(from_fn(request::known_host))
+            .wrap(from_fn(gate::stand))
             .into_utoipa_app()
             .service(utoipa_actix_web::scope("/api").configure(api::configure))
             .into_app()
+            .service(health::health)
             .default_service(web::to(files::serve))
     })
     .workers(2)
-    .shutdown_timeout(5)
-    .listen(listener)?
+    .shutdown_timeout(5);
+    let server = match &settings.tls {
+        Some((certificate, key)) => {
+            server.listen_rustls_0_23(listener, tls::load(certificate, key)?).map_err(cannot)?
+        }
+        None => server.listen(listener).map_err(cannot)?,
+    }
     .run();
+    actix_web::rt::spawn(async move {
+        loop {
+            actix_web::rt::time::sleep(std::time::Duration::from_secs(300)).await;
+            forgetting.forget_quiet();
+        }
+    });
     let handle = server.handle();
-    Ok(Listening { server, address, handle })
+    Ok(Listening { server, address, handle, start_code })
+}
+
+/// Eight digits that only who sees the terminal knows.
+fn start_code() -> String {
+    let mut bytes = [0_u8; 8];
+    // Without randomness no code is better than one that can be guessed: nothing typed fits it.
+    if getrandom::fill(&mut bytes).is_err() {
+        return uuid::Uuid::new_v4().to_string();
+    }
+    format!("{:08}", u64::from_le_bytes(bytes) % 100_000_000)
 }

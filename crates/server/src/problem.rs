@@ -1,10 +1,12 @@
 //! Errors as problem details (RFC 9457): a stable code, a sentence for a person, the field.
 
 use actix_web::http::StatusCode;
+use actix_web::http::header::RETRY_AFTER;
 use actix_web::{HttpRequest, HttpResponse, ResponseError};
 use serde::{Deserialize, Serialize};
 use till_core::checks::Blocker;
 use till_store::StoreError;
+use till_store::faults::Fault;
 use utoipa::ToSchema;
 
 /// Why a request was not carried out. Nothing was written.
@@ -25,6 +27,9 @@ pub struct Problem {
     /// All that stands in the way, where the core refused.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub blockers: Vec<Blocker>,
+    /// Seconds to wait, where it is worth trying again then.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub retry_after: Option<i64>,
     /// The version the document has now, where the request had an older one.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub current_version: Option<i64>,
@@ -40,6 +45,7 @@ impl Problem {
             title: title.into(),
             field: None,
             blockers: Vec::new(),
+            retry_after: None,
             current_version: None,
         }
     }
@@ -72,14 +78,21 @@ impl From<StoreError> for Problem {
             StoreError::Moved => plain(StatusCode::CONFLICT, "moved"),
             StoreError::WrongState(_) => plain(StatusCode::CONFLICT, "wrong_state"),
             StoreError::KeyReused => plain(StatusCode::UNPROCESSABLE_ENTITY, "key_reused").at("Idempotency-Key"),
+            StoreError::NotAllowed(_) => plain(StatusCode::FORBIDDEN, "not_allowed"),
             StoreError::NotSetUp => plain(StatusCode::SERVICE_UNAVAILABLE, "not_set_up"),
+            StoreError::Database(error) => {
+                tracing::error!(%error, "the books could not be used");
+                let fault = Fault::of(&error);
+                let status = match fault {
+                    Fault::DiskFull => StatusCode::INSUFFICIENT_STORAGE,
+                    Fault::Other => StatusCode::INTERNAL_SERVER_ERROR,
+                    _ => StatusCode::SERVICE_UNAVAILABLE,
+                };
+                Self::new(status, fault.code(), fault.sentence())
+            }
             other => {
                 tracing::error!(error = %other, "the books could not be used");
-                Self::new(
-                    StatusCode::INTERNAL_SERVER_ERROR,
-                    "books_unavailable",
-                    "The books could not be written or read just now. Nothing was changed. Try again; if it stays, ask whoever looks after this machine whether the disk is full.",
-                )
+                Self::new(StatusCode::INTERNAL_SERVER_ERROR, Fault::Other.code(), Fault::Other.sentence())
             }
         }
     }
@@ -97,7 +110,11 @@ impl ResponseError for Problem {
     }
 
     fn error_response(&self) -> HttpResponse {
-        HttpResponse::build(self.status_code()).content_type("application/problem+json").json(self)
+        let mut response = HttpResponse::build(self.status_code());
+        if let Some(seconds) = self.retry_after {
+            response.insert_header((RETRY_AFTER, seconds.to_string()));
+        }
+        response.content_type("application/problem+json").json(self)
     }
 }
 

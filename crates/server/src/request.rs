@@ -1,16 +1,16 @@
-//! Reading requests: JSON, paths and queries with readable refusals, and the idempotency key.
+//! Reading requests: JSON, paths and queries with readable refusals, who asks, and the
+//! idempotency key.
 
-use actix_web::body::{EitherBody, MessageBody};
-use actix_web::dev::{Payload, ServiceRequest, ServiceResponse};
+use actix_web::dev::Payload;
 use actix_web::error::{JsonPayloadError, PathError, QueryPayloadError};
 use actix_web::http::StatusCode;
-use actix_web::http::header::HOST;
-use actix_web::middleware::Next;
-use actix_web::{FromRequest, HttpRequest, ResponseError, web};
+use actix_web::{FromRequest, HttpMessage, HttpRequest, web};
 use serde::Serialize;
 use till_core::fingerprint;
-use till_store::Request;
+use till_store::approvals::Viewer;
+use till_store::{Actor, Request};
 
+use crate::gate::{From, Who};
 use crate::problem::Problem;
 
 /// Largest request body, in bytes.
@@ -47,23 +47,50 @@ pub(crate) fn query_config() -> web::QueryConfig {
     })
 }
 
-/// Refuses requests meant for another host: a page from elsewhere that has its name pointed at
-/// this machine must not read the books.
-pub(crate) async fn known_host<B: MessageBody + 'static>(
-    request: ServiceRequest,
-    next: Next<B>,
-) -> Result<ServiceResponse<EitherBody<B>>, actix_web::Error> {
-    let host = request.headers().get(HOST).and_then(|host| host.to_str().ok()).unwrap_or_default();
-    let name = host.rsplit_once(':').map_or(host, |(name, _)| name);
-    if matches!(name, "127.0.0.1" | "localhost" | "[::1]") {
-        return Ok(next.call(request).await?.map_into_left_body());
+/// Who is signed in; calls that take a right always have someone.
+#[derive(Debug, Clone)]
+pub struct Signed(pub Who);
+
+impl Signed {
+    /// As approvals want it.
+    pub const fn viewer(&self) -> Viewer {
+        Viewer { person: self.0.session.person, role: self.0.session.role }
     }
-    let problem = Problem::new(
-        StatusCode::MISDIRECTED_REQUEST,
-        "other_host",
-        "These books are served on 127.0.0.1 only. Open them under that address.",
-    );
-    Ok(request.into_response(problem.error_response()).map_into_right_body())
+}
+
+/// Who is signed in, if anyone is.
+#[derive(Debug, Clone)]
+pub struct SignedMaybe(pub Option<Who>);
+
+fn nobody() -> Problem {
+    Problem::new(StatusCode::UNAUTHORIZED, "signed_out", "You are not signed in, or not any more. Sign in to go on.")
+}
+
+impl FromRequest for Signed {
+    type Error = Problem;
+    type Future = std::future::Ready<Result<Self, Problem>>;
+
+    fn from_request(request: &HttpRequest, _: &mut Payload) -> Self::Future {
+        std::future::ready(request.extensions().get::<Who>().cloned().map(Self).ok_or_else(nobody))
+    }
+}
+
+impl FromRequest for SignedMaybe {
+    type Error = Problem;
+    type Future = std::future::Ready<Result<Self, Problem>>;
+
+    fn from_request(request: &HttpRequest, _: &mut Payload) -> Self::Future {
+        std::future::ready(Ok(Self(request.extensions().get::<Who>().cloned())))
+    }
+}
+
+impl FromRequest for From {
+    type Error = Problem;
+    type Future = std::future::Ready<Result<Self, Problem>>;
+
+    fn from_request(request: &HttpRequest, _: &mut Payload) -> Self::Future {
+        std::future::ready(request.extensions().get::<Self>().cloned().ok_or_else(nobody))
+    }
 }
 
 /// A request that changes something: it has an `Idempotency-Key`.
@@ -71,12 +98,19 @@ pub(crate) async fn known_host<B: MessageBody + 'static>(
 pub struct Change {
     key: String,
     call: String,
+    actor: Actor,
 }
 
 impl Change {
-    /// The request as the store remembers it: key, and mark of the call and its body.
+    /// The request as the store remembers it: key, and mark of who made it, the call and its
+    /// body. Nobody gets the answer to someone else's request.
     pub fn request<T: Serialize>(&self, body: &T) -> Request {
-        Request { key: self.key.clone(), fingerprint: fingerprint::of(&(&self.call, body)) }
+        Request { key: self.key.clone(), fingerprint: fingerprint::of(&(self.actor.doer.person, &self.call, body)) }
+    }
+
+    /// Who makes the change.
+    pub const fn actor(&self) -> &Actor {
+        &self.actor
     }
 }
 
@@ -91,16 +125,18 @@ impl FromRequest for Change {
             .and_then(|value| value.to_str().ok())
             .map(str::trim)
             .filter(|key| (8..=128).contains(&key.len()));
-        std::future::ready(key.map_or_else(
-            || {
-                Err(Problem::new(
-                    StatusCode::BAD_REQUEST,
-                    "key_missing",
-                    "A change needs an Idempotency-Key of 8 to 128 characters, so that it is never done twice.",
-                )
-                .at("Idempotency-Key"))
-            },
-            |key| Ok(Self { key: key.to_owned(), call: format!("{} {}", request.method(), request.uri()) }),
-        ))
+        let actor = request.extensions().get::<Who>().map(|who| who.actor.clone());
+        std::future::ready(match (key, actor) {
+            (_, None) => Err(nobody()),
+            (None, _) => Err(Problem::new(
+                StatusCode::BAD_REQUEST,
+                "key_missing",
+                "A change needs an Idempotency-Key of 8 to 128 characters, so that it is never done twice.",
+            )
+            .at("Idempotency-Key")),
+            (Some(key), Some(actor)) => {
+                Ok(Self { key: key.to_owned(), call: format!("{} {}", request.method(), request.uri()), actor })
+            }
+        })
     }
 }

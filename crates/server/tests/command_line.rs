@@ -41,7 +41,8 @@ fn what_is_missing_is_said_with_what_to_do() {
     assert!(String::from_utf8_lossy(&nothing.stderr).contains("glad-till demo"));
     let till = Till::start();
     let port = till.address.port().to_string();
-    let twice = run(&["serve", "--port", &port, "--data", till.folder.path().to_str().unwrap()]);
+    std::fs::copy(template().join("books.db"), folder.path().join("books.db")).unwrap();
+    let twice = run(&["serve", "--port", &port, "--data", folder.path().to_str().unwrap()]);
     assert_eq!(twice.status.code(), Some(1));
     assert!(String::from_utf8_lossy(&twice.stderr).contains("--port"), "{}", String::from_utf8_lossy(&twice.stderr));
     let read_only = std::path::Path::new("/proc/glad-till");

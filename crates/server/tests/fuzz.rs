@@ -126,8 +126,15 @@ fn no_request_breaks_the_server_or_the_books() {
     let contract: Value = serde_json::from_str(&text).unwrap();
     let mut maker = Maker { contract: contract.clone(), random: Rng::with_seed(7) };
     let mut answered = std::collections::BTreeMap::<u16, usize>::new();
-    for (path, calls) in contract["paths"].as_object().unwrap() {
+    // What changes people, sessions and periods comes last, so that the rest is not shut out by it.
+    let last = |path: &str| ["people", "session", "setup", "first-start"].iter().any(|part| path.contains(part));
+    let mut paths: Vec<_> = contract["paths"].as_object().unwrap().iter().collect();
+    paths.sort_by_key(|(path, _)| last(path));
+    let sanna = sign_in(till.address, SANNA);
+    for (path, calls) in paths {
         for (method, call) in calls.as_object().unwrap() {
+            let set_up = path.contains("people") || path.contains("setup");
+            let seat = if set_up { &sanna } else { &till.seat };
             for _ in 0..EACH {
                 let mut address = path.clone();
                 let mut query = Vec::new();
@@ -159,7 +166,7 @@ fn no_request_breaks_the_server_or_the_books() {
                     .map(|schema| maker.value(&schema, 0).to_string());
                 let key = format!("fuzz-{:016x}", maker.random.u64(..));
                 let method = method.to_uppercase();
-                let answer = call_for(&till, &method, &address, body.as_deref(), &key);
+                let answer = call_for(&till, seat, &method, &address, body.as_deref(), &key);
                 assert!(answer < 500, "{answer} for {method} {address:.300} {body:.900?}");
                 *answered.entry(answer).or_default() += 1;
             }
@@ -170,8 +177,13 @@ fn no_request_breaks_the_server_or_the_books() {
     till.verify();
 }
 
-fn call_for(till: &Till, method: &str, address: &str, body: Option<&str>, key: &str) -> u16 {
-    raw(till.address, method, address, body, Some(key))
+fn call_for(till: &Till, seat: &Seat, method: &str, address: &str, body: Option<&str>, key: &str) -> u16 {
+    let mut asked = common::ask(method, address).seat(seat).key(key);
+    if let Some(body) = body {
+        asked = asked.text(body);
+    }
+    asked
+        .send(till.address)
         .unwrap_or_else(|error| panic!("no answer to {method} {address:.300} {body:.300?}: {error}"))
-        .0
+        .status
 }

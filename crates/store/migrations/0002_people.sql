@@ -51,6 +51,8 @@ CREATE TABLE approvals (
     document_id INTEGER NOT NULL,
     document_number TEXT NOT NULL,
     amount_base_minor INTEGER NOT NULL CHECK (amount_base_minor >= 0),
+    -- From which value to which, as it stood when it was asked.
+    changes TEXT NOT NULL CHECK (json_valid(changes)),
     reason TEXT NOT NULL,
     maker_id INTEGER NOT NULL REFERENCES people (id),
     made_at TEXT NOT NULL,

@@ -5,9 +5,10 @@ use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
 use till_core::fixed::UnitPrice;
 use till_core::ids::{ApprovalId, CustomerId, DocumentKind, DocumentRef, InvoiceId, PersonId, ShipmentLineId};
+use till_core::merge::FieldChange;
 use till_core::money::Money;
 use till_core::people::{
-    Approval, ApprovalState, Limits, Operation, Question, Role, Verdict, check_reason, decide, decide_approval,
+    Approval, ApprovalState, Limits, Operation, Question, Right, Role, Verdict, check_reason, decide, decide_approval,
     decide_withdrawal,
 };
 
@@ -57,6 +58,7 @@ pub(crate) struct Wish {
     /// In base currency, without sign.
     pub(crate) amount: Money,
     pub(crate) words: String,
+    pub(crate) changes: Vec<FieldChange>,
     pub(crate) reason: String,
 }
 
@@ -97,10 +99,11 @@ async fn ask(writing: &mut Writing<'_>, rules: &Rules, wish: Wish, maker: Person
     }
     let at = writing.actor().at.to_rfc3339_opts(SecondsFormat::Millis, true);
     let amount = wish.amount.abs();
+    let changes = json(&wish.changes)?;
     let id = sqlx::query_scalar!(
         r#"INSERT INTO approvals (operation, asked, words, document_kind, document_id, document_number, amount_base_minor,
-                                  reason, maker_id, made_at, made_on)
-           VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id AS "id!""#,
+                                  changes, reason, maker_id, made_at, made_on)
+           VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id AS "id!""#,
         operation,
         asked,
         wish.words,
@@ -108,6 +111,7 @@ async fn ask(writing: &mut Writing<'_>, rules: &Rules, wish: Wish, maker: Person
         wish.document.id,
         wish.document.number,
         amount.0,
+        changes,
         wish.reason,
         maker.0,
         at,
@@ -118,8 +122,7 @@ async fn ask(writing: &mut Writing<'_>, rules: &Rules, wish: Wish, maker: Person
     let fields = vec![set("amount", rules.base.format(amount)), set("reason", &wish.reason)];
     let words = format!("asked: {}", wish.words);
     let document = (wish.document.kind, wish.document.id, wish.document.number.as_str());
-    writing.note_on(document, "approval_asked", &words, None, fields.clone());
-    writing.note_on((DocumentKind::Approval, id, &wish.document.number), "approval_asked", words, None, fields);
+    writing.note_on(document, "approval_asked", words, None, fields);
     Ok(ApprovalId(id))
 }
 
@@ -137,6 +140,10 @@ pub struct ApprovalView {
     pub document: DocumentRef,
     /// Over how much, in base currency.
     pub amount: Money,
+    /// From which value to which.
+    pub changes: Vec<FieldChange>,
+    /// The limit of who asked, where a limit is what stands in the way.
+    pub limit: Option<Money>,
     /// Why, in the words of who asked.
     pub reason: String,
     /// Who asked.
@@ -186,8 +193,8 @@ async fn kept(
     let only = only.map(|id| id.0);
     let (of_kind, of_id) = (of.map(|(kind, _)| kind.word()), of.map(|(_, id)| id));
     let rows = sqlx::query!(
-        r#"SELECT approvals.id, operation, asked, words, document_kind, document_id, document_number, amount_base_minor,
-                  reason, maker_id, made_on AS "made_on: NaiveDate", state, decision,
+        r#"SELECT approvals.id, operation, asked, words, document_kind, document_id, document_number, amount_base_minor, changes,
+                  reason, maker_id, maker.role AS maker_role, made_on AS "made_on: NaiveDate", state, decision,
                   maker.name AS maker, decider.name AS "decider?"
            FROM approvals JOIN people AS maker ON maker.id = maker_id LEFT JOIN people AS decider ON decider.id = decided_by
            WHERE (?1 IS NULL OR approvals.id = ?1) AND (?2 IS NULL OR (document_kind = ?2 AND document_id = ?3))
@@ -218,6 +225,11 @@ async fn kept(
                     number: row.document_number,
                 },
                 amount: approval.amount,
+                changes: serde_json::from_str(&row.changes).map_err(|error| StoreError::Corrupt(error.to_string()))?,
+                limit: match approval.operation.right(known(&row.maker_role, Role::of)?) {
+                    Right::UpTo(kind) => limits.of(known(&row.maker_role, Role::of)?, kind),
+                    _ => None,
+                },
                 reason: row.reason,
                 maker: row.maker,
                 own: approval.maker == viewer.person,
@@ -332,7 +344,6 @@ async fn end(
     let words = format!("{word}: {}", view.words);
     let mut fields = vec![set("asked by", &view.maker)];
     fields.extend(said.map(|said| set("reason", said)));
-    writing.note_on((DocumentKind::Approval, view.id.0, &view.document.number), &what, &words, None, fields.clone());
     let document = (view.document.kind, view.document.id, view.document.number.as_str());
     writing.note_on(document, &what, words, None, fields);
     Ok(())

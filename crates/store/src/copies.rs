@@ -88,8 +88,7 @@ pub async fn sound(file: &Path) -> Result<()> {
 }
 
 async fn sound_connection(connection: &mut SqliteConnection) -> Result<()> {
-    let mut wrong: Vec<String> =
-        sqlx::query_scalar("PRAGMA quick_check(5)").fetch_all(&mut *connection).await?;
+    let mut wrong: Vec<String> = sqlx::query_scalar("PRAGMA quick_check(5)").fetch_all(&mut *connection).await?;
     wrong.retain(|line| line != "ok");
     let loose: Vec<(String, i64)> =
         sqlx::query_as("SELECT \"table\", rowid FROM pragma_foreign_key_check LIMIT 5").fetch_all(connection).await?;

@@ -10,8 +10,8 @@ use till_core::invoice::CustomerFacts;
 use till_core::money::{Currency, Money};
 use till_core::people::check_reason;
 
-use crate::convert::{currency, kind, terms, terms_json};
 use crate::approvals::{self, Asked};
+use crate::convert::{currency, kind, terms, terms_json};
 use crate::rules::Rules;
 use crate::writing::{Writing, changed, set};
 use crate::{Result, StoreError, rules};
@@ -344,12 +344,7 @@ async fn history(connection: &mut SqliteConnection, id: CustomerId, owes: Money)
 ///
 /// # Errors
 /// [`StoreError::Stale`] where someone changed the customer since `version`.
-pub async fn set_tax_id(
-    writing: &mut Writing<'_>,
-    id: CustomerId,
-    version: i64,
-    tax_id: Option<&str>,
-) -> Result<i64> {
+pub async fn set_tax_id(writing: &mut Writing<'_>, id: CustomerId, version: i64, tax_id: Option<&str>) -> Result<i64> {
     let row = sqlx::query!("SELECT number, name, tax_id, version FROM customers WHERE id = ?", id.0)
         .fetch_optional(&mut **writing)
         .await?
@@ -422,7 +417,8 @@ pub async fn lift_stop(
     let asked = Asked::LiftStop { customer: id, reason: reason.clone() };
     let document = DocumentRef { kind: DocumentKind::Customer, id: id.0, number: row.number.clone() };
     let words = format!("Lift the stop of {}", row.name);
-    let wish = approvals::Wish { asked, document, amount: row.owes, words, reason: reason.clone() };
+    let changes = changed("on stop", row.stop_reason.as_deref(), None);
+    let wish = approvals::Wish { asked, document, amount: row.owes, words, changes, reason: reason.clone() };
     match approvals::allowed_or_asked(writing, rules, wish).await? {
         Some(approval) => Ok(Outcome { version, waits: Some(approval) }),
         None => Ok(Outcome { version: set_stop(writing, id, &row, None, &reason).await?, waits: None }),
@@ -448,10 +444,11 @@ struct ForStop {
 }
 
 async fn for_stop(connection: &mut SqliteConnection, id: CustomerId) -> Result<ForStop> {
-    let row = sqlx::query!("SELECT number, name, stop_reason, owes_base_minor, version FROM customers WHERE id = ?", id.0)
-        .fetch_optional(connection)
-        .await?
-        .ok_or_else(|| StoreError::not_found(DocumentKind::Customer, id))?;
+    let row =
+        sqlx::query!("SELECT number, name, stop_reason, owes_base_minor, version FROM customers WHERE id = ?", id.0)
+            .fetch_optional(connection)
+            .await?
+            .ok_or_else(|| StoreError::not_found(DocumentKind::Customer, id))?;
     Ok(ForStop {
         number: row.number,
         name: row.name,

@@ -4,8 +4,8 @@ use chrono::{Days, NaiveDate};
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
 use till_core::day_sheet::{
-    Ageing, ApprovalFacts, DayFacts, DayItem, FINISH_WITHIN_DAYS, LateFacts, PackedFacts, UnappliedFacts, UnbilledFacts,
-    UnfinishedFacts, Work, customer_ref, rank,
+    Ageing, ApprovalFacts, DayFacts, DayItem, FINISH_WITHIN_DAYS, LateFacts, PackedFacts, UnappliedFacts,
+    UnbilledFacts, UnfinishedFacts, Work, customer_ref, rank,
 };
 use till_core::fixed::{ExchangeRate, Quantity, Rate, UnitPrice};
 use till_core::ids::{DocumentKind, DocumentRef};
@@ -141,22 +141,14 @@ fn unbilled_facts(unbilled: &unbilled::Unbilled) -> Vec<UnbilledFacts> {
     facts
 }
 
-async fn load_approvals(
-    connection: &mut SqliteConnection,
-    viewer: Option<Viewer>,
-    facts: &mut DayFacts,
-) -> Result<()> {
+async fn load_approvals(connection: &mut SqliteConnection, viewer: Option<Viewer>, facts: &mut DayFacts) -> Result<()> {
     let Some(viewer) = viewer else { return Ok(()) };
     let waiting = crate::approvals::list(connection, None, viewer).await?;
     facts.approvals = waiting
         .into_iter()
         .filter(|approval| approval.state == ApprovalState::Waiting && approval.obstacle.is_none())
         .map(|approval| ApprovalFacts {
-            approval: DocumentRef {
-                kind: DocumentKind::Approval,
-                id: approval.id.0,
-                number: approval.document.number,
-            },
+            approval: DocumentRef { kind: DocumentKind::Approval, id: approval.id.0, number: approval.document.number },
             words: approval.words,
             maker: approval.maker,
             amount: approval.amount,

@@ -25,9 +25,9 @@ use crate::{Result, StoreError, customers, sensible_date};
 
 pub use conflict::{MergeView, ToMerge, merge};
 pub use load::Pick;
+pub(crate) use load::{Picked, input, load_lines};
 pub(crate) use price::set_price;
 pub use price::{NewPrice, change_price};
-pub(crate) use load::{Picked, input, load_lines};
 pub use views::{InvoiceList, InvoiceRow, InvoiceView, Party, list, view};
 
 /// What to bill: lines, and dates where someone typed them.
@@ -218,7 +218,8 @@ pub async fn make_drafts(writing: &mut Writing<'_>, rules: &Rules, to_bill: &ToB
 
 /// What an input bills, with its quantities said.
 fn to_bill_of(input: &InvoiceInput<'_>, to_bill: &ToBill) -> ToBill {
-    let picks = input.lines.iter().map(|line| Pick { shipment_line: line.shipment_line, quantity: Some(line.quantity) });
+    let picks =
+        input.lines.iter().map(|line| Pick { shipment_line: line.shipment_line, quantity: Some(line.quantity) });
     ToBill { picks: picks.collect(), document_date: to_bill.document_date, posting_date: to_bill.posting_date }
 }
 

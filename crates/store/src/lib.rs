@@ -7,11 +7,11 @@
 //! Every change goes through [`Store::change`], which runs it in one transaction and remembers
 //! the request by its key, so that the same request sent twice is carried out once.
 
+pub mod approvals;
 pub mod convert;
 pub mod copies;
 pub mod customers;
 pub mod day_sheet;
-pub mod approvals;
 mod errors;
 pub mod faults;
 pub mod find;
@@ -27,6 +27,7 @@ pub mod rules;
 pub mod settings;
 pub mod setup;
 pub mod shipments;
+pub mod starting;
 pub mod trail;
 pub mod unbilled;
 pub mod verify;
@@ -145,6 +146,15 @@ impl Store {
         work(&mut connection).await
     }
 
+    /// Whether the books can be read.
+    ///
+    /// # Errors
+    /// Where they cannot.
+    pub async fn alive(&self) -> Result<()> {
+        sqlx::query("SELECT 1 FROM record_end").fetch_one(&self.readers).await?;
+        Ok(())
+    }
+
     /// Ends all connections, folding the write-ahead log into the file.
     pub async fn close(&self) {
         self.readers.close().await;
@@ -156,10 +166,9 @@ impl Store {
 async fn copy_before_migrating(writer: &SqlitePool, file: &Path) -> Result<()> {
     use sqlx::migrate::Migrate;
     let mut connection = writer.acquire().await?;
-    let table: Option<String> =
-        sqlx::query_scalar("SELECT name FROM sqlite_master WHERE name = '_sqlx_migrations'")
-            .fetch_optional(&mut *connection)
-            .await?;
+    let table: Option<String> = sqlx::query_scalar("SELECT name FROM sqlite_master WHERE name = '_sqlx_migrations'")
+        .fetch_optional(&mut *connection)
+        .await?;
     if table.is_none() {
         return Ok(());
     }
@@ -174,8 +183,7 @@ async fn copy_before_migrating(writer: &SqlitePool, file: &Path) -> Result<()> {
     }
     drop(connection);
     let place = copies::copies(file.parent().unwrap_or_else(|| Path::new(".")));
-    std::fs::create_dir_all(&place)
-        .map_err(|error| StoreError::File { what: place.display().to_string(), error })?;
+    std::fs::create_dir_all(&place).map_err(|error| StoreError::File { what: place.display().to_string(), error })?;
     let name = file.file_stem().and_then(|stem| stem.to_str()).unwrap_or("books");
     let copy = place.join(format!("{name}.before-version-{known}.db"));
     if copy.exists() { Ok(()) } else { copies::backup(file, &copy).await }

@@ -24,7 +24,8 @@ pub fn hash(password: &str) -> Result<String> {
 /// Whether a password is the one behind a hash. Without a hash (nobody has that name) it takes
 /// as long and says no, so that the time tells nothing.
 pub fn matches(password: &str, hash: Option<&str>) -> bool {
-    const NOBODY: &str = "$argon2id$v=19$m=19456,t=2,p=1$bm9ib2R5IGhhcyB0aGlz$RdescudvJCsgt3ub+b4dWRWJTmaaJObG8J7gjV3kuB4";
+    const NOBODY: &str =
+        "$argon2id$v=19$m=19456,t=2,p=1$bm9ib2R5IGhhcyB0aGlz$RdescudvJCsgt3ub+b4dWRWJTmaaJObG8J7gjV3kuB4";
     let Ok(parsed) = PasswordHash::new(hash.unwrap_or(NOBODY)) else { return false };
     let right = Argon2::default().verify_password(password.as_bytes(), &parsed).is_ok();
     right && hash.is_some()

@@ -92,9 +92,8 @@ pub async fn add(writing: &mut Writing<'_>, new: &NewPerson<'_>) -> Result<Perso
     let sign_in = check_sign_in_name(new.sign_in).map_err(|why| StoreError::invalid("sign_in", why))?;
     let name = check_name(new.name).map_err(|why| StoreError::invalid("name", why))?;
     let role = new.role.word();
-    let taken = sqlx::query_scalar!("SELECT id FROM people WHERE sign_in = ?", sign_in)
-        .fetch_optional(&mut **writing)
-        .await?;
+    let taken =
+        sqlx::query_scalar!("SELECT id FROM people WHERE sign_in = ?", sign_in).fetch_optional(&mut **writing).await?;
     if taken.is_some() {
         return Err(StoreError::invalid("sign_in", format!("{sign_in} is taken. Choose another sign-in name.")));
     }
@@ -133,11 +132,7 @@ async fn kept(connection: &mut SqliteConnection, id: PersonId) -> Result<Kept> {
 
 async fn seen(connection: &mut SqliteConnection, id: PersonId, version: i64) -> Result<Kept> {
     let kept = kept(connection, id).await?;
-    if kept.version == version {
-        Ok(kept)
-    } else {
-        Err(StoreError::Stale { what: kept.name, current: kept.version })
-    }
+    if kept.version == version { Ok(kept) } else { Err(StoreError::Stale { what: kept.name, current: kept.version }) }
 }
 
 /// Changes name, role or standing. Whoever loses a role or is switched off is signed out.
@@ -222,7 +217,8 @@ pub async fn limits(connection: &mut SqliteConnection) -> Result<Limits> {
     use till_core::money::Money;
     use till_core::people::LimitKind;
     let mut limits = Limits::default();
-    let rows = sqlx::query!("SELECT role, kind, amount_minor FROM limits ORDER BY role, kind").fetch_all(connection).await?;
+    let rows =
+        sqlx::query!("SELECT role, kind, amount_minor FROM limits ORDER BY role, kind").fetch_all(connection).await?;
     for row in rows {
         limits.set(known(&row.role, Role::of)?, known(&row.kind, LimitKind::of)?, row.amount_minor.map(Money));
     }

@@ -178,12 +178,7 @@ pub async fn list(connection: &mut SqliteConnection, filter: &RecordFilter) -> R
 ///
 /// # Errors
 /// Where the database cannot be read.
-pub async fn since(
-    connection: &mut SqliteConnection,
-    kind: DocumentKind,
-    id: i64,
-    version: i64,
-) -> Result<Vec<Row>> {
+pub async fn since(connection: &mut SqliteConnection, kind: DocumentKind, id: i64, version: i64) -> Result<Vec<Row>> {
     let word = kind.word();
     let kept = sqlx::query_as!(
         Kept,

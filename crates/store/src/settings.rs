@@ -56,6 +56,8 @@ pub struct PeriodRow {
     pub entries: i64,
     /// Drafts that would be posted into it.
     pub drafts: i64,
+    /// Why it cannot be closed, or opened, now; none where it can.
+    pub obstacle: Option<String>,
 }
 
 /// What the set-up room shows.
@@ -92,6 +94,7 @@ pub async fn view(connection: &mut SqliteConnection) -> Result<SetupView> {
     .fetch_optional(&mut *connection)
     .await?
     .ok_or(StoreError::NotSetUp)?;
+    let order = crate::rules::periods(connection).await?;
     let periods = sqlx::query!(
         r#"SELECT first AS "first: NaiveDate", last AS "last: NaiveDate", open,
                   (SELECT count(*) FROM entries WHERE posting_date BETWEEN first AND last) AS "entries!: i64",
@@ -107,6 +110,7 @@ pub async fn view(connection: &mut SqliteConnection) -> Result<SetupView> {
         open: row.open != 0,
         entries: row.entries,
         drafts: row.drafts,
+        obstacle: order.may_set(row.first, row.open == 0).err(),
     })
     .collect();
     let kept = people::limits(connection).await?;
@@ -343,4 +347,3 @@ pub fn rights() -> Vec<RightsRow> {
         })
         .collect()
 }
-

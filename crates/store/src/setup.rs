@@ -121,10 +121,7 @@ pub async fn months(writing: &mut Writing<'_>, from: NaiveDate, to: NaiveDate) -
 /// # Errors
 /// Where there is no such period, it is in that state already, or an earlier one is still open.
 pub async fn set_period(writing: &mut Writing<'_>, first: NaiveDate, open: bool) -> Result<()> {
-    crate::rules::periods(writing)
-        .await?
-        .may_set(first, open)
-        .map_err(|why| StoreError::invalid("first", why))?;
+    crate::rules::periods(writing).await?.may_set(first, open).map_err(|why| StoreError::invalid("first", why))?;
     sqlx::query!("UPDATE periods SET open = ? WHERE first = ?", open, first).execute(&mut **writing).await?;
     let name = first.format("%B %Y").to_string();
     let word = |open: bool| if open { "open" } else { "closed" };

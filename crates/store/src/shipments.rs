@@ -95,7 +95,13 @@ pub async fn pack(writing: &mut Writing<'_>, new: &NewShipment) -> Result<Shipme
         .await?;
     }
     let fields = vec![set("order", &order.number), set("lines", new.lines.len())];
-    writing.note_on((DocumentKind::Shipment, id, &number), "shipment_packed", format!("packed {number}"), Some(1), fields);
+    writing.note_on(
+        (DocumentKind::Shipment, id, &number),
+        "shipment_packed",
+        format!("packed {number}"),
+        Some(1),
+        fields,
+    );
     Ok(ShipmentId(id))
 }
 

@@ -145,10 +145,15 @@ async fn drafts_reserve_what_they_bill_and_give_it_back() {
         })
         .await;
     assert_eq!(more.unwrap(), 2, "its own seven count as free for it");
-    let stale = company.store.change(&by(), None, async |connection| invoices::drop_draft(connection, draft, 1).await).await;
+    let stale =
+        company.store.change(&by(), None, async |connection| invoices::drop_draft(connection, draft, 1).await).await;
     assert!(matches!(stale, Err(StoreError::Stale { current: 2, .. })));
     company.holds().await;
-    company.store.change(&by(), None, async |connection| invoices::drop_draft(connection, draft, 2).await).await.unwrap();
+    company
+        .store
+        .change(&by(), None, async |connection| invoices::drop_draft(connection, draft, 2).await)
+        .await
+        .unwrap();
     let rules = rules::load(&mut *company.store.read().await.unwrap()).await.unwrap();
     let open = unbilled::list(&mut *company.store.read().await.unwrap(), &rules, &Default::default()).await.unwrap();
     assert_eq!(open.net_base, Money(60_800), "all of it is unbilled again");

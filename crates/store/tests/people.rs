@@ -38,8 +38,7 @@ async fn staffed() -> Company {
         .change(&by(), None, async |writing| {
             for (at, role) in (1..).zip(roles) {
                 let (sign_in, name) = (format!("p{at}.x"), format!("person {at}"));
-                let new =
-                    NewPerson { sign_in: &sign_in, name: &name, role, password_hash: &hash, must_change: false };
+                let new = NewPerson { sign_in: &sign_in, name: &name, role, password_hash: &hash, must_change: false };
                 people::add(writing, &new).await?;
             }
             for (role, amount) in [(Role::Clerk, "50"), (Role::Lead, "500")] {
@@ -252,7 +251,8 @@ async fn a_stop_is_lifted_by_a_lead_or_after_asking_one() {
     assert_eq!(lift(2, Role::Lead, 2).await.unwrap(), customers::Outcome { version: 3, waits: None });
     let late = decide(&company, (3, Role::Lead), asked).await.unwrap_err();
     assert!(late.to_string().contains("not on stop any more"), "{late}");
-    let waiting = approvals::view(&mut *company.store.read().await.unwrap(), asked, viewer(3, Role::Lead)).await.unwrap();
+    let waiting =
+        approvals::view(&mut *company.store.read().await.unwrap(), asked, viewer(3, Role::Lead)).await.unwrap();
     assert_eq!(waiting.state, ApprovalState::Waiting, "what could not be carried out is not approved");
 }
 
@@ -293,7 +293,10 @@ async fn two_changes_of_one_draft_are_merged_or_said_to_clash() {
     let mine = invoices::ToBill { picks: vec![pick(0, 5), pick(1, 1)], ..Default::default() };
     let merged = invoices::merge(&mut connection, draft, &ToMerge { version: 1, base, mine }).await.unwrap();
     let clash = &merged.clashes[0];
-    assert_eq!((clash.before.as_deref(), clash.mine.as_deref(), clash.theirs.as_deref()), (Some("10"), Some("5"), Some("8")));
+    assert_eq!(
+        (clash.before.as_deref(), clash.mine.as_deref(), clash.theirs.as_deref()),
+        (Some("10"), Some("5"), Some("8"))
+    );
     assert_eq!(merged.merged.picks[0], pick(0, 5));
 }
 

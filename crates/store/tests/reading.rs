@@ -200,7 +200,11 @@ async fn the_day_sheet_names_the_work_and_the_change_since_yesterday() {
     let spine = day_sheet::spine(&mut *company.store.read().await.unwrap(), None).await.unwrap();
     assert_eq!((spine.day_sheet, spine.billing, spine.receipts, spine.billing_stopped), (2, 1, 1, false));
     // A month later the invoice is late and the order waits for its money.
-    company.store.change(&by(), None, async |books| setup::move_business_date(books, day("2026-05-01")).await).await.unwrap();
+    company
+        .store
+        .change(&by(), None, async |books| setup::move_business_date(books, day("2026-05-01")).await)
+        .await
+        .unwrap();
     let later = day_sheet::day_sheet(&mut *company.store.read().await.unwrap(), None).await.unwrap();
     let late = later.items.iter().find(|item| item.work == Work::Late).unwrap();
     assert_eq!((late.amount, late.days), (Money(49_784), 14));
@@ -327,8 +331,10 @@ async fn master_data_is_refused_when_it_cannot_be() {
         })
         .await;
     assert!(matches!(no_stock, Err(StoreError::Invalid { field, .. }) if field == "item"));
-    let back =
-        company.store.change(&by(), None, async |books| setup::move_business_date(books, day("2026-03-01")).await).await;
+    let back = company
+        .store
+        .change(&by(), None, async |books| setup::move_business_date(books, day("2026-03-01")).await)
+        .await;
     assert!(matches!(back, Err(StoreError::WrongState(_))));
     let twice = company
         .store

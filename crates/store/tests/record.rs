@@ -62,7 +62,8 @@ async fn what_leaves_no_trace_is_not_done() {
         })
         .await;
     assert!(matches!(silent, Err(StoreError::Unrecorded)), "{silent:?}");
-    let names: Vec<String> = sqlx::query_scalar("SELECT name FROM customers").fetch_all(&mut raw(&company).await).await.unwrap();
+    let names: Vec<String> =
+        sqlx::query_scalar("SELECT name FROM customers").fetch_all(&mut raw(&company).await).await.unwrap();
     assert!(!names.contains(&"silently".to_owned()));
 }
 
@@ -162,7 +163,8 @@ async fn a_copy_made_while_others_post_holds_and_replaces_the_books() {
 async fn what_is_no_sound_copy_is_refused_and_nothing_is_left_behind() {
     let company = worked().await;
     let folder = company.folder.path();
-    std::fs::write(folder.join("text.db"), "these are no books at all, only a text file of some length".repeat(40)).unwrap();
+    std::fs::write(folder.join("text.db"), "these are no books at all, only a text file of some length".repeat(40))
+        .unwrap();
     let refused = copies::prove(&folder.join("text.db"), folder).await.unwrap_err();
     assert!(refused.to_string().contains("damaged, or no database"), "{refused}");
     let missing = copies::prove(&folder.join("missing.db"), folder).await.unwrap_err();

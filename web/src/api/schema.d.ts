@@ -4,6 +4,91 @@
  */
 
 export interface paths {
+    "/api/approvals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Approvals, those that wait first. */
+        get: operations["approvals"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/approvals/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One approval. */
+        get: operations["approval"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/approvals/{id}/approve": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Approves what someone else asked for, and carries it out. */
+        post: operations["approve"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/approvals/{id}/decline": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Declines what someone else asked for. */
+        post: operations["decline"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/approvals/{id}/withdraw": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Takes back what one asked for. */
+        post: operations["withdraw"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/customers": {
         parameters: {
             query?: never;
@@ -33,6 +118,24 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/customers/{id}/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Puts a customer on stop. */
+        put: operations["put_on_stop"];
+        post?: never;
+        /** Lifts a customer's stop, or asks a lead to. */
+        delete: operations["lift_stop"];
         options?: never;
         head?: never;
         patch?: never;
@@ -106,6 +209,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/first-start": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Sets the books up with their first administrator. Once only. */
+        post: operations["first_start"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/invoices": {
         parameters: {
             query?: never;
@@ -172,6 +292,40 @@ export interface paths {
         post?: never;
         /** Drops a draft. */
         delete: operations["drop_draft"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/invoices/{id}/lines/{line}/price": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Sets the price of a line on a draft, or asks for approval where it is above the limit. */
+        put: operations["change_price"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/invoices/{id}/merge": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What can be made of a change to a draft that someone else changed meanwhile. Nothing is written. */
+        post: operations["merge_draft"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -313,6 +467,76 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Everyone who signs in. */
+        get: operations["list_people"];
+        put?: never;
+        /** Adds a person. */
+        post: operations["add_person"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/people/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Changes name, role, or whether someone can sign in. */
+        put: operations["change_person"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/people/{id}/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Gives someone a password to begin with, and signs them out. */
+        put: operations["reset_password"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/presence": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What others have open. */
+        get: operations["presence"];
+        put?: never;
+        /** Says what one has open. */
+        post: operations["note_presence"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/receipts": {
         parameters: {
             query?: never;
@@ -393,6 +617,195 @@ export interface paths {
         put?: never;
         /** What applying unapplied money would do. */
         post: operations["preview_apply"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/record": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The record of who did what, newest first. */
+        get: operations["record"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/record/{kind}/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What happened to one document, newest first. */
+        get: operations["document_record"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/session": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who is signed in, or what it takes to be. */
+        get: operations["session"];
+        put?: never;
+        /** Signs in: a session begins, with a token of its own. */
+        post: operations["sign_in"];
+        /** Signs out. */
+        delete: operations["sign_out"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/session/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Changes the own password; every other session ends. */
+        put: operations["change_password"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/setup": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Company, numbers, periods, limits. */
+        get: operations["view_setup"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/setup/company": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Changes the company's settings. */
+        put: operations["change_company"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/setup/limits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Sets the limit of a role. */
+        put: operations["set_limit"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/setup/numbers/{kind}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Moves the next number of a kind of document forward. */
+        put: operations["move_number"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/setup/periods": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Adds the month after the last period. */
+        post: operations["add_period"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/setup/periods/{first}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Closes or opens the period that begins on a day. */
+        put: operations["set_period"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/setup/rights": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What each role may do. */
+        get: operations["view_rights"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -564,6 +977,17 @@ export interface components {
          * @enum {string}
          */
         AccountType: "asset" | "liability" | "equity" | "revenue" | "expense";
+        /** @description Someone to add. */
+        AddPerson: {
+            /** @description The name people know. */
+            name: string;
+            /** @description The password to begin with; another one is chosen at the first sign-in. */
+            password: string;
+            /** @description The role. */
+            role: components["schemas"]["Role"];
+            /** @description The name to sign in with. */
+            sign_in: string;
+        };
         /** @description Receivables by days late. */
         Ageing: {
             /** @description 1 to 30 days late. */
@@ -605,6 +1029,51 @@ export interface components {
             open_after: components["schemas"]["Money"];
             /** @description What the receivable gives up, in base currency. */
             receivable_base: components["schemas"]["Money"];
+        };
+        /**
+         * Format: int64
+         * @description Something that waits for approval.
+         */
+        ApprovalId: number;
+        /**
+         * @description Where an approval stands.
+         * @enum {string}
+         */
+        ApprovalState: "waiting" | "approved" | "declined" | "withdrawn";
+        /** @description An approval on screen. */
+        ApprovalView: {
+            /** @description Over how much, in base currency. */
+            amount: components["schemas"]["Money"];
+            /** @description From which value to which. */
+            changes: components["schemas"]["FieldChange"][];
+            /** @description Who decided. */
+            decided_by?: string | null;
+            /** @description What was said to it. */
+            decision?: string | null;
+            /** @description To which document. */
+            document: components["schemas"]["DocumentRef"];
+            /** @description Its id. */
+            id: components["schemas"]["ApprovalId"];
+            limit?: null | components["schemas"]["Money"];
+            /**
+             * Format: date
+             * @description The business date it was asked on.
+             */
+            made_on: string;
+            /** @description Who asked. */
+            maker: string;
+            /** @description Why who looks at it cannot approve it; none where they can. */
+            obstacle?: string | null;
+            /** @description What kind of operation. */
+            operation: components["schemas"]["Operation"];
+            /** @description Whether that is who looks at it. */
+            own: boolean;
+            /** @description Why, in the words of who asked. */
+            reason: string;
+            /** @description Where it stands. */
+            state: components["schemas"]["ApprovalState"];
+            /** @description What is to be done. */
+            words: string;
         };
         /** @description One account in the trial balance. */
         Balance: {
@@ -651,11 +1120,53 @@ export interface components {
              */
             version: number;
         };
+        /** @description What is to change about a person. */
+        ChangePerson: {
+            /** @description Whether the person can sign in. */
+            active: boolean;
+            /** @description The name. */
+            name: string;
+            /** @description The role. */
+            role: components["schemas"]["Role"];
+            /**
+             * Format: int64
+             * @description The version seen.
+             */
+            version: number;
+        };
         /**
          * @description A check. The table beside it says which steps it concerns.
          * @enum {string}
          */
-        Check: "nothing_to_do" | "quantity_not_positive" | "more_than_ordered" | "stock_short" | "more_than_unbilled" | "cannot_combine" | "order_number_missing" | "tax_id_missing" | "tax_rate_missing" | "price_zero" | "account_missing" | "period_closed" | "date_out_of_order" | "date_too_early" | "customer_on_stop" | "amount_not_positive" | "more_than_open" | "more_than_received" | "currency_differs" | "other_customer" | "named_twice" | "exchange_rate_missing";
+        Check: "nothing_to_do" | "quantity_not_positive" | "more_than_ordered" | "stock_short" | "more_than_unbilled" | "cannot_combine" | "order_number_missing" | "tax_id_missing" | "tax_rate_missing" | "price_zero" | "price_not_approved" | "account_missing" | "period_closed" | "date_out_of_order" | "date_too_early" | "customer_on_stop" | "amount_not_positive" | "more_than_open" | "more_than_received" | "currency_differs" | "other_customer" | "named_twice" | "exchange_rate_missing";
+        /** @description A field that both changed, each to something else. */
+        Clash: {
+            /** @description What it was when both began. */
+            before?: string | null;
+            /** @description The field. */
+            field: string;
+            /** @description What I made of it. */
+            mine?: string | null;
+            /** @description What the other made of it, already kept. */
+            theirs?: string | null;
+        };
+        /** @description Settings of the company that can be changed. */
+        CompanySettings: {
+            /** @description The company's name. */
+            company: string;
+            /**
+             * Format: date
+             * @description A day to stand still on, never before the present one; none for the day on the wall.
+             */
+            fixed_date?: string | null;
+            /** @description How tax is computed on documents from now on. */
+            tax_computed: components["schemas"]["TaxComputed"];
+            /**
+             * Format: int64
+             * @description The version seen.
+             */
+            version: number;
+        };
         /**
          * Format: int64
          * @description A customer.
@@ -784,6 +1295,21 @@ export interface components {
         Decimal6: string;
         /** @description an exact decimal with up to 9 places */
         Decimal9: string;
+        /** @description One thing that was done. */
+        Deed: {
+            /** @description From which values to which. */
+            changes: components["schemas"]["FieldChange"][];
+            document?: null | components["schemas"]["DocumentRef"];
+            /**
+             * Format: int64
+             * @description The version the document has since, where it has versions.
+             */
+            version?: number | null;
+            /** @description What, in a word that never changes: `invoice_posted`, `signed_in`. */
+            what: string;
+            /** @description The same for a person. */
+            words: string;
+        };
         /** @description A date on a document, and whether someone typed it. The tape marks those nobody typed. */
         DocumentDate: {
             /**
@@ -798,7 +1324,7 @@ export interface components {
          * @description A document of the application, as named in trails, blockers and entries.
          * @enum {string}
          */
-        DocumentKind: "customer" | "item" | "order" | "shipment" | "intake" | "invoice" | "receipt" | "application" | "opening" | "entry";
+        DocumentKind: "customer" | "item" | "order" | "shipment" | "intake" | "invoice" | "receipt" | "application" | "opening" | "entry" | "person" | "approval" | "setting";
         /** @description Points at a document. */
         DocumentRef: {
             /**
@@ -810,6 +1336,16 @@ export interface components {
             kind: components["schemas"]["DocumentKind"];
             /** @description Its number as people say it. */
             number: string;
+        };
+        /** @description Who did it, and from where. */
+        Doer: {
+            /** @description Who asked for it, where it was done by approving someone else's request. */
+            asked_by?: string | null;
+            /** @description The address the request came from, or `program`. */
+            from: string;
+            /** @description The name as it was then. */
+            name: string;
+            person?: null | components["schemas"]["PersonId"];
         };
         /**
          * @description What a check does at a step.
@@ -860,6 +1396,15 @@ export interface components {
              */
             number: number;
         };
+        /** @description A field that differs. */
+        FieldChange: {
+            /** @description The field, as a person calls it. */
+            field: string;
+            /** @description What it was; none where it was empty or not there. */
+            from?: string | null;
+            /** @description What it is; none where it is empty or gone. */
+            to?: string | null;
+        };
         /** @description A value before or after. */
         Figure: {
             /** @enum {string} */
@@ -876,6 +1421,21 @@ export interface components {
             kind: "track";
             /** @description Its four shares. */
             track: components["schemas"]["Track"];
+        };
+        /** @description What the first administrator says at the first start. */
+        FirstStart: {
+            /** @description The code the program printed when it started. */
+            code: string;
+            /** @description The company's name; not asked where the books have one. */
+            company?: string;
+            /** @description Its base currency; not asked where the books have one. */
+            currency?: string;
+            /** @description The administrator's name. */
+            name: string;
+            /** @description The password. */
+            password: string;
+            /** @description The name to sign in with. */
+            sign_in: string;
         };
         /** @description Something found. */
         Found: {
@@ -958,8 +1518,12 @@ export interface components {
             order_line: components["schemas"]["OrderLineId"];
             /** @description The order's number. */
             order_number: string;
+            /** @description Price per unit on the order. */
+            order_price: components["schemas"]["Decimal6"];
             /** @description Ordered, less what was cancelled. */
             ordered: components["schemas"]["Decimal4"];
+            /** @description Why it differs from the order, where it does. */
+            price_reason?: string | null;
             /** @description Billed now. */
             quantity: components["schemas"]["Decimal4"];
             /** @description Its shipment. */
@@ -1090,6 +1654,19 @@ export interface components {
             /** @description The entries, newest first. */
             entries: components["schemas"]["PostedEntry"][];
         };
+        /** @description A role's limit of one kind. */
+        Limit: {
+            amount?: null | components["schemas"]["Money"];
+            /** @description Of what. */
+            kind: components["schemas"]["LimitKind"];
+            /** @description Whose. */
+            role: components["schemas"]["Role"];
+        };
+        /**
+         * @description A kind of amount that is limited by role.
+         * @enum {string}
+         */
+        LimitKind: "credit_memo" | "write_off" | "refund" | "price_change";
         /** @description How far one order line has come. Everything but `ordered` and `cancelled` is derived. */
         LineProgress: {
             /** @description What stands on posted invoices. */
@@ -1102,6 +1679,20 @@ export interface components {
             shipped: components["schemas"]["Decimal4"];
             /** @description Net value of the whole line as ordered: the weight of the line in the track. */
             value: components["schemas"]["Money"];
+        };
+        /** @description What can be made of it. */
+        MergeView: {
+            /** @description Fields that both changed. */
+            clashes: components["schemas"]["Clash"][];
+            /** @description Both changes together; where both changed one field, mine. */
+            merged: components["schemas"]["ToBill"];
+            /** @description What the other did since, oldest first. */
+            since: components["schemas"]["Row"][];
+            /**
+             * Format: int64
+             * @description The version the draft has now; keeping the merge names it.
+             */
+            version: number;
         };
         /**
          * @description How money came in.
@@ -1144,6 +1735,18 @@ export interface components {
             /** @description Its arithmetic. */
             tape: components["schemas"]["Tape"];
         };
+        /** @description A wish to move the next number of a kind of document. */
+        MoveNumber: {
+            /**
+             * Format: int64
+             * @description The next number.
+             */
+            next: number;
+            /** @description What stands before the number from now on. */
+            prefix: string;
+            /** @description Why. */
+            reason: string;
+        };
         /** @description An amount for an invoice, as typed. */
         NewApplication: {
             /** @description A decimal in the currency of the money. */
@@ -1167,6 +1770,34 @@ export interface components {
             /**
              * Format: int64
              * @description The version seen.
+             */
+            version: number;
+        };
+        /** @description A limit as typed. */
+        NewLimit: {
+            /** @description How much each time in base currency; none for no limit. */
+            amount?: string | null;
+            /** @description Of what. */
+            kind: components["schemas"]["LimitKind"];
+            /** @description Whose. */
+            role: components["schemas"]["Role"];
+        };
+        /** @description The old password and the new one. */
+        NewPassword: {
+            /** @description The one from now on. */
+            new: string;
+            /** @description The present one. */
+            old: string;
+        };
+        /** @description A price for a line of a draft. */
+        NewPrice: {
+            /** @description Why it differs from the order. */
+            reason?: string;
+            /** @description Price per unit, as typed; that of the order takes a changed price back. */
+            unit_price: string;
+            /**
+             * Format: int64
+             * @description The version of the draft that was seen.
              */
             version: number;
         };
@@ -1202,7 +1833,47 @@ export interface components {
          * @description What is to be done with one row, and where.
          * @enum {string}
          */
-        Next: "put_right" | "apply" | "post_shipment" | "bill" | "ask_for_money" | "look_at_order";
+        Next: "put_right" | "decide" | "apply" | "post_shipment" | "bill" | "ask_for_money" | "look_at_order";
+        /** @description Numbers of one kind of document. */
+        NumberRange: {
+            /** @description What they number: `invoice`, `receipt`, `order`, `shipment`, `entry`. */
+            kind: string;
+            /** @description Whether it can be moved forward; the numbers of entries have no gaps at all. */
+            movable: boolean;
+            /**
+             * Format: int64
+             * @description The next one.
+             */
+            next: number;
+            /** @description What stands before the number. */
+            prefix: string;
+            /** @description Numbers passed over, newest first. */
+            void: components["schemas"]["VoidNumbers"][];
+        };
+        /** @description A document on one's screen. */
+        OnScreen: {
+            /**
+             * Format: int64
+             * @description Its id.
+             */
+            id: number;
+            /** @description What it is. */
+            kind: components["schemas"]["DocumentKind"];
+            /** @description Whether it is open now; said again every so often. */
+            open: boolean;
+        };
+        /** @description A document someone else has open. */
+        OpenElsewhere: {
+            /**
+             * Format: int64
+             * @description Its id.
+             */
+            id: number;
+            /** @description What it is. */
+            kind: components["schemas"]["DocumentKind"];
+            /** @description Who has it open. */
+            names: string[];
+        };
         /** @description An invoice with something open. */
         OpenItem: {
             /** @description Its currency. */
@@ -1231,6 +1902,11 @@ export interface components {
             /** @description Its total. */
             total: components["schemas"]["Money"];
         };
+        /**
+         * @description Something a person can do here. The table beside it says who may.
+         * @enum {string}
+         */
+        Operation: "see_books" | "see_document_record" | "see_record" | "see_people" | "see_setup" | "keep_own_sign_in" | "show_presence" | "keep_customer" | "put_on_stop" | "lift_stop" | "keep_order" | "post_shipment" | "keep_draft" | "change_price" | "post_invoice" | "post_money" | "decide_approval" | "withdraw_approval" | "close_period" | "add_period" | "move_number" | "keep_company" | "keep_limits" | "keep_people";
         /**
          * Format: int64
          * @description A customer's order.
@@ -1337,6 +2013,15 @@ export interface components {
              */
             version: number;
         };
+        /** @description What came of a request that may need approval. */
+        Outcome: {
+            /**
+             * Format: int64
+             * @description The version the document has now.
+             */
+            version: number;
+            waits?: null | components["schemas"]["ApprovalId"];
+        };
         /** @description Whom a document is addressed to. */
         Party: {
             /** @description Its address. */
@@ -1350,6 +2035,63 @@ export interface components {
             /** @description Its tax id. */
             tax_id?: string | null;
         };
+        /** @description A period. */
+        PeriodRow: {
+            /**
+             * Format: int64
+             * @description Drafts that would be posted into it.
+             */
+            drafts: number;
+            /**
+             * Format: int64
+             * @description How many entries it has.
+             */
+            entries: number;
+            /**
+             * Format: date
+             * @description Its first day.
+             */
+            first: string;
+            /**
+             * Format: date
+             * @description Its last day.
+             */
+            last: string;
+            /** @description Why it cannot be closed, or opened, now; none where it can. */
+            obstacle?: string | null;
+            /** @description Whether entries can be posted into it. */
+            open: boolean;
+        };
+        /** @description A person in the list. */
+        Person: {
+            /** @description Whether the person can sign in. */
+            active: boolean;
+            /** @description Id. */
+            id: components["schemas"]["PersonId"];
+            /** @description Whether a new password has to be chosen at the next sign-in. */
+            must_change: boolean;
+            /** @description The name people know. */
+            name: string;
+            /** @description The role. */
+            role: components["schemas"]["Role"];
+            /**
+             * Format: int64
+             * @description How many sessions are open.
+             */
+            sessions: number;
+            /** @description The name to sign in with. */
+            sign_in: string;
+            /**
+             * Format: int64
+             * @description Changes with every edit.
+             */
+            version: number;
+        };
+        /**
+         * Format: int64
+         * @description Someone who signs in.
+         */
+        PersonId: number;
         /** @description A shipment line to bill. */
         Pick: {
             quantity?: null | components["schemas"]["Decimal4"];
@@ -1440,6 +2182,11 @@ export interface components {
             /** @description The field to fix, as named in the request. */
             field?: string | null;
             /**
+             * Format: int64
+             * @description Seconds to wait, where it is worth trying again then.
+             */
+            retry_after?: number | null;
+            /**
              * Format: int32
              * @description The HTTP status.
              */
@@ -1463,6 +2210,11 @@ export interface components {
          * @enum {string}
          */
         Purpose: "bank" | "in_hand" | "receivable" | "inventory" | "supplier_clearing" | "unapplied" | "tax_payable" | "equity" | "revenue" | "charge_revenue" | "cogs" | "fx_difference";
+        /** @description A reason. */
+        Reason: {
+            /** @description Why, for who asked. */
+            reason: string;
+        };
         /**
          * Format: int64
          * @description A receipt.
@@ -1519,6 +2271,91 @@ export interface components {
             /**
              * Format: int64
              * @description Changes with every applying.
+             */
+            version: number;
+        };
+        /** @description A stretch of the record. */
+        RecordList: {
+            /**
+             * Format: int64
+             * @description How many fit the filter.
+             */
+            count: number;
+            /** @description The rows, newest first. */
+            rows: components["schemas"]["Row"][];
+        };
+        ResetPassword: {
+            /** @description The password to begin with. */
+            password: string;
+            /**
+             * Format: int64
+             * @description The version seen.
+             */
+            version: number;
+        };
+        /** @description The table of rights, for the set-up room: each operation with what each role may do. */
+        RightsRow: {
+            /** @description For clerk, lead, auditor, administrator: `yes`, `no`, `asks`, or the kind of the limit. */
+            rights: string[];
+            /** @description The operation in words. */
+            words: string;
+        };
+        /**
+         * @description What someone is in the company.
+         * @enum {string}
+         */
+        Role: "clerk" | "lead" | "auditor" | "administrator";
+        /** @description A row of the record. */
+        Row: {
+            /**
+             * Format: date-time
+             * @description When, to the millisecond.
+             */
+            at: string;
+            /** @description What. */
+            deed: components["schemas"]["Deed"];
+            /** @description Who. */
+            doer: components["schemas"]["Doer"];
+            /**
+             * Format: int64
+             * @description One more than the row before.
+             */
+            sequence: number;
+        };
+        /** @description Where a visitor stands. */
+        SessionView: {
+            /** @description The company, where the books have one. */
+            company?: string | null;
+            /** @description Whether the books wait for their first administrator. */
+            first_start: boolean;
+            person?: null | components["schemas"]["SignedIn"];
+        };
+        SetPeriod: {
+            /** @description Whether it is to be open. */
+            open: boolean;
+        };
+        /** @description What the set-up room shows. */
+        SetupView: {
+            /** @description Base currency. */
+            base_currency: string;
+            /** @description The company's name. */
+            company: string;
+            /**
+             * Format: date
+             * @description The day the books stand still on; none for the day on the wall.
+             */
+            fixed_date?: string | null;
+            /** @description Limits by role and kind. */
+            limits: components["schemas"]["Limit"][];
+            /** @description Numbers by kind of document. */
+            numbers: components["schemas"]["NumberRange"][];
+            /** @description Periods, oldest first. */
+            periods: components["schemas"]["PeriodRow"][];
+            /** @description How tax is computed. */
+            tax_computed: components["schemas"]["TaxComputed"];
+            /**
+             * Format: int64
+             * @description Changes with every edit.
              */
             version: number;
         };
@@ -1614,6 +2451,26 @@ export interface components {
              */
             version: number;
         };
+        /** @description A name and a password. */
+        SignIn: {
+            /** @description The password. */
+            password: string;
+            /** @description The name to sign in with. */
+            sign_in: string;
+        };
+        /** @description Whoever is signed in. */
+        SignedIn: {
+            /** @description To be sent back with every change, in the header X-Csrf-Token. */
+            csrf: string;
+            id: components["schemas"]["PersonId"];
+            /** @description What the role may do, or ask for. */
+            may: components["schemas"]["Operation"][];
+            /** @description Whether a password has to be chosen first. */
+            must_change: boolean;
+            name: string;
+            role: components["schemas"]["Role"];
+            sign_in: string;
+        };
         /** @description What the spine shows: whose books, which day, and where something waits. */
         Spine: {
             /** @description Base currency. */
@@ -1652,6 +2509,16 @@ export interface components {
              */
             shipments: number;
         };
+        /** @description The version seen, and why. */
+        StopReason: {
+            /** @description Why; it stays on the record. */
+            reason: string;
+            /**
+             * Format: int64
+             * @description The version seen.
+             */
+            version: number;
+        };
         /** @description The arithmetic of a document. */
         Tape: {
             /** @description Currency of its amounts. */
@@ -1684,6 +2551,11 @@ export interface components {
          * @enum {string}
          */
         TaxCategory: "S" | "Z" | "E" | "AE" | "K" | "G" | "O";
+        /**
+         * @description At which step tax is rounded.
+         * @enum {string}
+         */
+        TaxComputed: "per_document" | "per_line";
         /** @description Tax of one code on a document. */
         TaxLine: components["schemas"]["TaxRate"] & {
             /** @description Net amounts taxed by this code. */
@@ -1747,6 +2619,18 @@ export interface components {
              * @description Posting date, if typed.
              */
             posting_date?: string | null;
+        };
+        /** @description A change someone wants to make to a draft that has moved on. */
+        ToMerge: {
+            /** @description The draft as it was then. */
+            base: components["schemas"]["ToBill"];
+            /** @description The draft as it was to become. */
+            mine: components["schemas"]["ToBill"];
+            /**
+             * Format: int64
+             * @description The version it began from.
+             */
+            version: number;
         };
         /** @description Four beats of an order, each filled by its share in thousandths. */
         Track: {
@@ -1908,11 +2792,22 @@ export interface components {
              */
             version: number;
         };
+        /** @description Numbers that were passed over and stay void. */
+        VoidNumbers: {
+            /** @description The first of them, as printed. */
+            first: string;
+            /** @description The last of them, as printed. */
+            last: string;
+            /** @description Who moved the number. */
+            person: string;
+            /** @description Why. */
+            reason: string;
+        };
         /**
          * @description A kind of work, in the order of urgency.
          * @enum {string}
          */
-        Work: "stopped" | "money_lying_still" | "ready_to_go" | "to_bill" | "late" | "orders_to_finish";
+        Work: "stopped" | "to_approve" | "money_lying_still" | "ready_to_go" | "to_bill" | "late" | "orders_to_finish";
     };
     responses: never;
     parameters: never;
@@ -1922,6 +2817,172 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    approvals: {
+        parameters: {
+            query?: {
+                /** @description Only of this kind of document; goes with `id`. */
+                kind?: null | components["schemas"]["DocumentKind"];
+                /** @description Only of this document. */
+                id?: number | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApprovalView"][];
+                };
+            };
+        };
+    };
+    approval: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApprovalView"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    approve: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApprovalView"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    decline: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reason"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApprovalView"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    withdraw: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApprovalView"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_customers: {
         parameters: {
             query?: {
@@ -1964,6 +3025,92 @@ export interface operations {
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    put_on_stop: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StopReason"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Version"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    lift_stop: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StopReason"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Outcome"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2083,6 +3230,43 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Found"][];
+                };
+            };
+        };
+    };
+    first_start: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FirstStart"];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -2317,6 +3501,83 @@ export interface operations {
                 };
             };
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_price: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+                line: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPrice"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Outcome"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    merge_draft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ToMerge"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MergeView"];
+                };
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2602,6 +3863,184 @@ export interface operations {
             };
         };
     };
+    list_people: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Person"][];
+                };
+            };
+        };
+    };
+    add_person: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AddPerson"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": number;
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_person: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChangePerson"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Version"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    reset_password: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ResetPassword"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Version"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    presence: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OpenElsewhere"][];
+                };
+            };
+        };
+    };
+    note_presence: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OnScreen"];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
     receipts: {
         parameters: {
             query?: {
@@ -2803,6 +4242,386 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    record: {
+        parameters: {
+            query?: {
+                /** @description Only what this person did. */
+                person?: number | null;
+                /** @description From this day on. */
+                from?: string | null;
+                /** @description Up to the end of this day. */
+                to?: string | null;
+                /** @description Words in what was done, or in the document's number. */
+                q?: string | null;
+                /** @description How many at most, 500 at most. */
+                limit?: number | null;
+                /** @description How many to pass over. */
+                offset?: number | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecordList"];
+                };
+            };
+        };
+    };
+    document_record: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kind: string;
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecordList"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    session: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SessionView"];
+                };
+            };
+        };
+    };
+    sign_in: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SignIn"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SessionView"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    sign_out: {
+        parameters: {
+            query?: {
+                /** @description On every machine, not only here. */
+                everywhere?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    change_password: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPassword"];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    view_setup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SetupView"];
+                };
+            };
+        };
+    };
+    change_company: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CompanySettings"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Version"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_limit: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewLimit"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SetupView"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    move_number: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                kind: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MoveNumber"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SetupView"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_period: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SetupView"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_period: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                first: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SetPeriod"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SetupView"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    view_rights: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RightsRow"][];
                 };
             };
         };

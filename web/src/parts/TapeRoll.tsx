@@ -18,6 +18,18 @@ export const Paper = styled("div")({
   "& .l span:first-of-type": { overflow: "hidden", textOverflow: "ellipsis" },
   "& .detail": { color: "var(--ink-2)", paddingLeft: 14, lineHeight: 1.45 },
   "& .group": { font: "600 12.5px/1.3 'Source Sans 3 Variable', sans-serif", color: "var(--ink-3)", marginTop: 8 },
+  // A value of any length: beside its name where it fits, below it where it does not.
+  "& .value": {
+    display: "flex",
+    flexWrap: "wrap",
+    justifyContent: "space-between",
+    columnGap: 8,
+    color: "var(--ink-2)",
+    fontSize: 12.5,
+    lineHeight: 1.5,
+  },
+  "& .value span": { overflowWrap: "anywhere" },
+  "& .value span:last-of-type": { marginLeft: "auto", textAlign: "right" },
   "& .sum": { borderTop: "1px solid var(--line-strong)", marginTop: 3, paddingTop: 3, fontWeight: 600 },
   "& .due": { fontSize: 17, fontWeight: 700, borderTop: "2px solid var(--ink)", marginTop: 5, paddingTop: 5 },
   "& .assumed": { borderBottom: "1px dotted var(--ink-3)" },

@@ -58,6 +58,14 @@ export const Chips = styled("div")({
     padding: "3px 8px",
     width: 212,
   },
+  "& select": {
+    font: "inherit",
+    border: "1px solid var(--line-strong)",
+    borderRadius: 6,
+    background: "var(--sheet)",
+    color: "var(--ink)",
+    padding: "3px 6px",
+  },
   "& .end": { marginLeft: "auto" },
 });
 

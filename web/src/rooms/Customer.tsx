@@ -2,13 +2,16 @@ import TextField from "@mui/material/TextField";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { api, got, keyed, newKey, Problem } from "../api/client";
+import { api, got, keyed, newKey } from "../api/client";
 import type { CustomerView } from "../api/types";
 import { date, money, plural } from "../format";
 import { Facts, Lines, Marked, Scroll, useBase, useEverythingChanged, useFieldFocus, Wrong } from "../parts/bits";
+import { FormAsk } from "../parts/FormAsk";
 import { Paper } from "../parts/TapeRoll";
+import { ApprovalStrip, RecordLines, staleWords, useApprovals } from "../parts/together";
 import { placeOf } from "../places";
 import { useNotices } from "../shell/notices";
+import { useMay } from "../shell/session";
 import { Worktop } from "../shell/Worktop";
 
 export function CustomerRoom() {
@@ -30,6 +33,11 @@ export function CustomerRoom() {
 function Opened({ customer }: { customer: CustomerView }) {
   const base = useBase();
   const navigate = useNavigate();
+  const may = useMay();
+  const changed = useEverythingChanged();
+  const { say } = useNotices();
+  const [stopping, setStopping] = useState(false);
+  const approvals = useApprovals("customer", customer.id);
   const ages = [
     ["not due", customer.ageing.not_due],
     ["1–30 days late", customer.ageing.days_1_30],
@@ -42,13 +50,27 @@ function Opened({ customer }: { customer: CustomerView }) {
       sum={`customer ${customer.number}`}
       back="/"
       actions={[
-        { key: "n", label: "New receipt", run: () => navigate(`/receipts/new?customer=${customer.id}`), primary: true },
+        {
+          key: "n",
+          label: "New receipt",
+          run: () => navigate(`/receipts/new?customer=${customer.id}`),
+          primary: true,
+          needs: "post_money",
+        },
         {
           key: "b",
           label: "Bill what has shipped",
           run: () => navigate(`/billing?customer=${customer.id}`),
           disabled: customer.unbilled === 0,
         },
+        customer.stop_reason
+          ? {
+              key: "s",
+              label: may("decide_approval") ? "Lift the stop" : "Ask to lift the stop",
+              run: () => setStopping(true),
+              needs: "lift_stop",
+            }
+          : { key: "s", label: "Put on stop", run: () => setStopping(true), needs: "put_on_stop" },
       ]}
       tape={
         <Paper>
@@ -82,6 +104,7 @@ function Opened({ customer }: { customer: CustomerView }) {
               <span>{money(customer.credit_limit, base)}</span>
             </div>
           )}
+          <RecordLines kind="customer" id={customer.id} />
         </Paper>
       }
     >
@@ -91,6 +114,7 @@ function Opened({ customer }: { customer: CustomerView }) {
           same.
         </p>
       )}
+      <ApprovalStrip approvals={approvals} />
       <Facts
         facts={[
           ["Address", customer.address],
@@ -156,11 +180,46 @@ function Opened({ customer }: { customer: CustomerView }) {
           </tbody>
         </Lines>
       </Scroll>
+      {stopping && (
+        <FormAsk
+          title={customer.stop_reason ? `Lift the stop of ${customer.name}` : `Put ${customer.name} on stop`}
+          yes={customer.stop_reason ? "Lift the stop" : "Put on stop"}
+          fields={[{ name: "reason", label: "Why", kind: "words" }]}
+          close={() => setStopping(false)}
+          run={async (values, key) => {
+            const call = {
+              params: { path: { id: customer.id }, header: keyed(key) },
+              body: { version: customer.version, reason: values.reason ?? "" },
+            };
+            if (customer.stop_reason) {
+              const outcome = await got(api.DELETE("/api/customers/{id}/stop", call));
+              say(
+                outcome.waits == null
+                  ? { kind: "done", text: `The stop of ${customer.name} is lifted.` }
+                  : {
+                      kind: "done",
+                      text: "A lead has to approve this. It is asked for; the stop holds until then.",
+                      links: [{ text: "Look at the request", to: `/approvals/${outcome.waits}` }],
+                    },
+              );
+            } else {
+              await got(api.PUT("/api/customers/{id}/stop", call));
+              say({ kind: "done", text: `${customer.name} is on stop. What has gone out can be billed all the same.` });
+            }
+            await changed();
+          }}
+        >
+          {customer.stop_reason
+            ? `On stop: ${customer.stop_reason}.`
+            : "Orders are not confirmed and goods do not leave until the stop is lifted. Billing what has gone out goes on."}
+        </FormAsk>
+      )}
     </Worktop>
   );
 }
 
 function TaxId({ customer }: { customer: CustomerView }) {
+  const may = useMay();
   const changed = useEverythingChanged();
   const { say } = useNotices();
   const [typed, setTyped] = useState(customer.tax_id ?? "");
@@ -182,7 +241,7 @@ function TaxId({ customer }: { customer: CustomerView }) {
       });
       await changed();
     } catch (error) {
-      setWrong(error instanceof Problem ? error.message : String(error));
+      setWrong(await staleWords(error, "customer", customer.id, customer.version));
     }
   };
   return (
@@ -190,6 +249,7 @@ function TaxId({ customer }: { customer: CustomerView }) {
       <TextField
         fullWidth
         slotProps={{ htmlInput: { "aria-label": "Tax id" } }}
+        disabled={!may("keep_customer")}
         value={typed}
         onChange={(event) => setTyped(event.target.value)}
         onKeyDown={(event) => event.key === "Enter" && save()}

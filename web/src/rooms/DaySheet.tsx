@@ -30,6 +30,7 @@ const Ages = styled("div")({
 
 const works: Record<DayItem["work"], string> = {
   stopped: "Stopped",
+  to_approve: "Waits for your word",
   money_lying_still: "Money lying still",
   ready_to_go: "Ready to go",
   to_bill: "To bill",
@@ -39,6 +40,7 @@ const works: Record<DayItem["work"], string> = {
 
 const nexts: Record<DayItem["next"], { words: string; title: string }> = {
   put_right: { words: "put right", title: "Put it right" },
+  decide: { words: "decide", title: "Approve or decline" },
   apply: { words: "apply", title: "Apply the money" },
   post_shipment: { words: "post", title: "Look at the shipment" },
   bill: { words: "bill", title: "Bill it" },
@@ -131,7 +133,7 @@ export function DaySheetRoom() {
           primary: true,
           disabled: !current,
         },
-        { key: "n", label: "New receipt", run: () => navigate("/receipts/new") },
+        { key: "n", label: "New receipt", run: () => navigate("/receipts/new"), needs: "post_money" },
       ]}
       tape={
         data && (
@@ -237,7 +239,7 @@ function Shape({ item }: { item: DayItem }) {
   if (item.work === "stopped" || item.work === "late") {
     return <Marked className="stop">◆</Marked>;
   }
-  if (item.work === "money_lying_still" || item.work === "ready_to_go") {
+  if (item.work === "to_approve" || item.work === "money_lying_still" || item.work === "ready_to_go") {
     return <Marked className="heed">▲</Marked>;
   }
   return null;

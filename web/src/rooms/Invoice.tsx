@@ -3,10 +3,11 @@ import { useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 import { useLocation, useNavigate, useParams } from "react-router";
 import { api, got, keyed, newKey, Problem } from "../api/client";
-import type { InvoiceLine, InvoiceView, ToBill } from "../api/types";
+import type { InvoiceLine, InvoiceView, MergeView, ToBill } from "../api/types";
 import { date, money, moneyWithCurrency, number, percent, price, typedDecimal } from "../format";
 import { Facts, Lines, Marked, Scroll, useBase, useEverythingChanged, useToday, Wrong } from "../parts/bits";
 import { DateField } from "../parts/DateField";
+import { FormAsk } from "../parts/FormAsk";
 import { InvoicePaper } from "../parts/InvoicePaper";
 import {
   BlockerLines,
@@ -18,8 +19,10 @@ import {
   Tear,
   TrailLines,
 } from "../parts/TapeRoll";
+import { ApprovalStrip, OpenMark, RecordLines, useApprovals, useOpenElsewhere, useOpenHere } from "../parts/together";
 import { Ask } from "../shell/Ask";
 import { useNotices } from "../shell/notices";
+import { useMay } from "../shell/session";
 import { Worktop } from "../shell/Worktop";
 
 export function InvoiceRoom() {
@@ -49,6 +52,7 @@ function InvoiceTape({ invoice }: { invoice: InvoiceView }) {
       <PostedEntries entries={invoice.entries} base={base} />
       <ChangeLines changes={invoice.changes} base={base} />
       <TrailLines trail={invoice.trail} />
+      <RecordLines kind="invoice" id={invoice.id} />
     </Paper>
   );
 }
@@ -87,7 +91,18 @@ function LineHead({ draft }: { draft?: boolean }) {
   );
 }
 
-function LineCells({ line, currency, quantity }: { line: InvoiceLine; currency: string; quantity: React.ReactNode }) {
+function LineCells({
+  line,
+  currency,
+  quantity,
+  reprice,
+}: {
+  line: InvoiceLine;
+  currency: string;
+  quantity: React.ReactNode;
+  reprice?: () => void;
+}) {
+  const shown = price(line.unit_price);
   return (
     <>
       <td>
@@ -104,7 +119,22 @@ function LineCells({ line, currency, quantity }: { line: InvoiceLine; currency: 
       <td className="right">
         {line.still_to_come === "0" ? "" : <Marked className="heed">▲ {number(line.still_to_come)}</Marked>}
       </td>
-      <td className="right">{price(line.unit_price)}</td>
+      <td className="right">
+        {reprice ? (
+          <button type="button" className="quietly" onClick={reprice} aria-label={`Price of ${line.code}, ${shown}`}>
+            {shown}
+          </button>
+        ) : (
+          shown
+        )}
+        {line.price_reason && (
+          <div>
+            <Marked className="heed" title={line.price_reason}>
+              ▲ {price(line.order_price)} on the order
+            </Marked>
+          </div>
+        )}
+      </td>
       <td className="right dim" title={line.discount_reason ?? undefined}>
         {line.discount === "0" ? "" : percent(line.discount)}
       </td>
@@ -136,6 +166,7 @@ function Posted({ invoice }: { invoice: InvoiceView }) {
           run: () => navigate(`/receipts/new?customer=${invoice.customer.id}&invoice=${invoice.id}`),
           primary: true,
           disabled: open === 0,
+          needs: "post_money",
         },
         { key: "c", label: "Customer account", run: () => navigate(`/customers/${invoice.customer.id}`) },
         { key: "w", label: "Print", run: () => window.print() },
@@ -187,6 +218,12 @@ function Draft({ invoice }: { invoice: InvoiceView }) {
   const [wrong, setWrong] = useState<Problem>();
   const saving = useRef<Promise<void>>(Promise.resolve());
   const [busy, setBusy] = useState(false);
+  const [conflict, setConflict] = useState<MergeView>();
+  const [repricing, setRepricing] = useState<InvoiceLine>();
+  const may = useMay();
+  const openAt = useOpenElsewhere("invoice")(invoice.id);
+  const approvals = useApprovals("invoice", invoice.id);
+  useOpenHere("invoice", invoice.id);
   const version = useRef(invoice.version);
   version.current = Math.max(version.current, invoice.version);
   const document = invoice.document;
@@ -201,9 +238,20 @@ function Draft({ invoice }: { invoice: InvoiceView }) {
     .flatMap((owner) => owner.shipments)
     .flatMap((shipment) => shipment.lines.map((line) => ({ ...line, shipment })))
     .filter((line) => !lines.some((own) => own.shipment_line === line.shipment_line));
-  const save = (toBill: ToBill) => {
+  // What the change on screen was made from: where someone else was faster, both can be put together.
+  const began = (): ToBill => ({
+    picks: picks({}),
+    document_date: document?.document_date.typed ? document.document_date.date : null,
+    posting_date: document?.posting_date.typed ? document.posting_date.date : null,
+  });
+  const save = (toBill: ToBill, over?: number) => {
+    const base = began();
+    const seen = over ?? version.current;
     setBusy(true);
     saving.current = saving.current.then(async () => {
+      if (over !== undefined) {
+        version.current = over;
+      }
       try {
         const answer = await got(
           api.PUT("/api/invoices/{id}", {
@@ -217,11 +265,17 @@ function Draft({ invoice }: { invoice: InvoiceView }) {
         setDates({});
         await changed();
       } catch (error) {
-        if (error instanceof Problem) {
+        if (error instanceof Problem && error.code === "stale") {
+          setConflict(
+            await got(
+              api.POST("/api/invoices/{id}/merge", {
+                params: { path: { id: invoice.id } },
+                body: { version: seen, base, mine: toBill },
+              }),
+            ),
+          );
+        } else if (error instanceof Problem) {
           setWrong(error);
-          if (error.code === "stale") {
-            await changed();
-          }
         }
       } finally {
         setBusy(false);
@@ -293,7 +347,12 @@ function Draft({ invoice }: { invoice: InvoiceView }) {
   return (
     <Worktop
       title={`Draft for ${invoice.customer.name}`}
-      sum={total}
+      sum={
+        <>
+          {total}
+          <OpenMark names={openAt} />
+        </>
+      }
       back="/billing"
       actions={[
         {
@@ -302,13 +361,23 @@ function Draft({ invoice }: { invoice: InvoiceView }) {
           run: () => setAsking(true),
           primary: true,
           disabled: stopped || !document || busy || unsaved || !!wrong,
+          needs: "post_invoice",
         },
-        { key: "d", label: "Drop the draft", run: drop },
+        { key: "d", label: "Drop the draft", run: drop, needs: "keep_draft" },
+        {
+          key: "r",
+          label: "Change a price",
+          run: () => setRepricing(lines[0]),
+          disabled: lines.length !== 1,
+          quiet: true,
+          needs: "change_price",
+        },
       ]}
       rest={busy ? "keeping…" : wrong || unsaved ? "not kept yet" : "kept as typed"}
       tape={<InvoiceTape invoice={invoice} />}
     >
       <Head invoice={invoice} />
+      <ApprovalStrip approvals={approvals} />
       <div style={{ display: "flex", gap: 14, margin: "6px 0 10px" }}>
         <DateField
           label="Document date"
@@ -362,6 +431,7 @@ function Draft({ invoice }: { invoice: InvoiceView }) {
                           (event.target as HTMLElement).blur();
                         }
                       }}
+                      disabled={!may("keep_draft")}
                       sx={{ width: 84 }}
                       slotProps={{
                         htmlInput: {
@@ -372,9 +442,10 @@ function Draft({ invoice }: { invoice: InvoiceView }) {
                       }}
                     />
                   }
+                  {...(may("change_price") && { reprice: () => setRepricing(line) })}
                 />
                 <td>
-                  {lines.length > 1 && (
+                  {lines.length > 1 && may("keep_draft") && (
                     <button
                       type="button"
                       className="quietly"
@@ -389,7 +460,7 @@ function Draft({ invoice }: { invoice: InvoiceView }) {
             ))}
           </tbody>
         </Lines>
-        {free.length > 0 && (
+        {free.length > 0 && may("keep_draft") && (
           <Lines label="More of this customer, unbilled">
             <thead>
               <tr>
@@ -421,6 +492,65 @@ function Draft({ invoice }: { invoice: InvoiceView }) {
           </Lines>
         )}
       </Scroll>
+      {conflict && (
+        <Conflict
+          merge={conflict}
+          name={invoice.customer.name}
+          theirs={async () => {
+            setConflict(undefined);
+            setTyped({});
+            setDates({});
+            await changed();
+          }}
+          both={() => {
+            setConflict(undefined);
+            save(conflict.merged, conflict.version);
+          }}
+        />
+      )}
+      {repricing && (
+        <FormAsk
+          title={`Price of ${repricing.code}`}
+          yes="Set the price"
+          close={() => setRepricing(undefined)}
+          fields={[
+            {
+              name: "unit_price",
+              label: `For one ${repricing.unit}, ${document?.currency ?? ""}`,
+              value: price(repricing.unit_price),
+              right: true,
+            },
+            { name: "reason", label: "Why", kind: "words", value: repricing.price_reason ?? "" },
+          ]}
+          run={async (values, key) => {
+            await saving.current;
+            const outcome = await got(
+              api.PUT("/api/invoices/{id}/lines/{line}/price", {
+                params: { path: { id: invoice.id, line: repricing.shipment_line }, header: keyed(key) },
+                body: {
+                  version: version.current,
+                  unit_price: typedDecimal(values.unit_price ?? ""),
+                  reason: values.reason ?? "",
+                },
+              }),
+            );
+            version.current = outcome.version;
+            say(
+              outcome.waits == null
+                ? { kind: "done", text: `The price of ${repricing.code} is set.` }
+                : {
+                    kind: "done",
+                    text: "This is above your limit: it waits for a lead, and nothing has changed yet.",
+                    links: [{ text: "Look at the request", to: `/approvals/${outcome.waits}` }],
+                  },
+            );
+            await changed();
+          }}
+        >
+          {price(repricing.order_price)} was agreed on {repricing.order_number}. The difference stays visible; above
+          your limit it is asked for.
+        </FormAsk>
+      )}
       {asking && document && (
         <Ask
           title="Post this invoice?"
@@ -447,5 +577,57 @@ function Draft({ invoice }: { invoice: InvoiceView }) {
         </Ask>
       )}
     </Worktop>
+  );
+}
+
+/** Someone else was faster: what they changed, and what can be made of both. */
+function Conflict({
+  merge,
+  name,
+  theirs,
+  both,
+}: {
+  merge: MergeView;
+  name: string;
+  theirs: () => Promise<void>;
+  both: () => void;
+}) {
+  const others = [...new Set(merge.since.map((row) => row.doer.name))].join(" and ") || "Someone else";
+  return (
+    <Ask
+      title={`${others} changed this draft too`}
+      yes={merge.clashes.length === 0 ? "Keep both changes" : "Keep mine over theirs"}
+      no="Take theirs"
+      busyWords="One moment…"
+      close={() => undefined}
+      refuse={theirs}
+      run={async () => both()}
+    >
+      <div>Your last change to the draft for {name} is not kept yet. In the meantime:</div>
+      <ul style={{ margin: "8px 0", paddingLeft: 18 }}>
+        {merge.since.map((row) => (
+          <li key={row.sequence}>
+            {row.doer.name} {row.deed.words}
+            {row.deed.changes.map((change) => (
+              <div key={change.field}>
+                {change.field}: {change.from ?? "–"} → {change.to ?? "–"}
+              </div>
+            ))}
+          </li>
+        ))}
+      </ul>
+      {merge.clashes.length === 0 ? (
+        <div>You changed other things, so both can stand.</div>
+      ) : (
+        <div>
+          Both of you changed:
+          {merge.clashes.map((clash) => (
+            <div key={clash.field}>
+              <b>{clash.field}</b>: was {clash.before ?? "–"}, theirs {clash.theirs ?? "–"}, yours {clash.mine ?? "–"}
+            </div>
+          ))}
+        </div>
+      )}
+    </Ask>
   );
 }

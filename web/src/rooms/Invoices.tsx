@@ -18,6 +18,7 @@ import { STRETCH, useList } from "../parts/list";
 import { PickedSum } from "../parts/picks";
 import { type Column, Rows } from "../parts/Rows";
 import { Paper } from "../parts/TapeRoll";
+import { OpenMark, useOpenElsewhere } from "../parts/together";
 import { Worktop } from "../shell/Worktop";
 import { billingLinks } from "./Unbilled";
 
@@ -38,6 +39,7 @@ export function InvoicesRoom() {
     rowsOf: (page) => page.invoices,
     place: "/invoices",
   });
+  const openAt = useOpenElsewhere("invoice");
   const { first, current, picked, open } = list;
   const columns: Column<InvoiceRow>[] = [
     {
@@ -46,7 +48,17 @@ export function InvoicesRoom() {
       width: "84px",
       cell: (row) => row.number ?? <Marked className="heed">▲ draft</Marked>,
     },
-    { key: "customer", head: "Customer", width: "minmax(0, 1fr)", cell: (row) => row.customer_name },
+    {
+      key: "customer",
+      head: "Customer",
+      width: "minmax(0, 1fr)",
+      cell: (row) => (
+        <>
+          {row.customer_name}
+          <OpenMark names={openAt(row.id)} />
+        </>
+      ),
+    },
     {
       key: "date",
       head: "Date",
@@ -100,6 +112,7 @@ export function InvoicesRoom() {
           label: "Receive payment",
           run: () => current && navigate(`/receipts/new?customer=${current.customer}&invoice=${current.id}`),
           disabled: !current?.open,
+          needs: "post_money",
         },
         { key: "u", label: "Unbilled", run: () => navigate("/billing") },
       ]}

@@ -115,6 +115,7 @@ export function NewReceiptRoom() {
           run: () => setAsking(true),
           primary: true,
           disabled: stopped,
+          needs: "post_money",
         },
         {
           key: "o",

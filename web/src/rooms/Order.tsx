@@ -2,13 +2,15 @@ import TextField from "@mui/material/TextField";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate, useParams } from "react-router";
-import { api, got, keyed, newKey, Problem } from "../api/client";
+import { api, got, keyed, newKey } from "../api/client";
 import type { OrderView } from "../api/types";
 import { date, money, number, percent, price } from "../format";
 import { Facts, Lines, Marked, useBase, useEverythingChanged, useFieldFocus, Wrong } from "../parts/bits";
 import { Paper, TrailLines } from "../parts/TapeRoll";
 import { Track } from "../parts/Track";
+import { RecordLines, staleWords } from "../parts/together";
 import { useNotices } from "../shell/notices";
+import { useMay } from "../shell/session";
 import { Worktop } from "../shell/Worktop";
 import { OrderState } from "./Orders";
 
@@ -82,6 +84,7 @@ function Opened({ order }: { order: OrderView }) {
             </div>
           )}
           <TrailLines trail={order.trail} />
+          <RecordLines kind="order" id={order.id} />
         </Paper>
       }
     >
@@ -136,6 +139,7 @@ function Opened({ order }: { order: OrderView }) {
 
 /** The customer's own number for the order: one field, kept with Enter. */
 function TheirNumber({ order }: { order: OrderView }) {
+  const may = useMay();
   const changed = useEverythingChanged();
   const { say } = useNotices();
   const [typed, setTyped] = useState(order.customer_order_number ?? "");
@@ -157,7 +161,7 @@ function TheirNumber({ order }: { order: OrderView }) {
       });
       await changed();
     } catch (error) {
-      setWrong(error instanceof Problem ? error.message : String(error));
+      setWrong(await staleWords(error, "order", order.id, order.version));
     }
   };
   const differs = typed.trim() !== (order.customer_order_number ?? "");
@@ -166,6 +170,7 @@ function TheirNumber({ order }: { order: OrderView }) {
       <TextField
         fullWidth
         slotProps={{ htmlInput: { "aria-label": "Their order number" } }}
+        disabled={!may("keep_order")}
         value={typed}
         onChange={(event) => setTyped(event.target.value)}
         onKeyDown={(event) => event.key === "Enter" && save()}

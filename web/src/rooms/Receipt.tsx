@@ -7,6 +7,7 @@ import { date, money, moneyWithCurrency, typedDecimal } from "../format";
 import { Facts, Lines, Marked, Scroll, useBase, useEverythingChanged, useToday, Wrong } from "../parts/bits";
 import { DateField } from "../parts/DateField";
 import { Paper, PostedEntries, TrailLines } from "../parts/TapeRoll";
+import { RecordLines } from "../parts/together";
 import { Ask } from "../shell/Ask";
 import { useNotices } from "../shell/notices";
 import { Worktop } from "../shell/Worktop";
@@ -74,10 +75,17 @@ function Opened({ receipt }: { receipt: ReceiptView }) {
                 run: () => setAsking(true),
                 primary: true,
                 disabled: !applying || stopped,
+                needs: "post_money" as const,
               },
             ]
           : []),
-        { key: "n", label: "New receipt", run: () => navigate("/receipts/new"), primary: receipt.unapplied === 0 },
+        {
+          key: "n",
+          label: "New receipt",
+          run: () => navigate("/receipts/new"),
+          primary: receipt.unapplied === 0,
+          needs: "post_money",
+        },
         { key: "c", label: "Customer account", run: () => navigate(`/customers/${receipt.customer}`) },
         ...(receipt.unapplied > 0
           ? [{ key: "e", label: "Entry and trail", run: () => setShows(!shows), quiet: false }]
@@ -112,6 +120,7 @@ function Opened({ receipt }: { receipt: ReceiptView }) {
             <div className="tear" />
             <PostedEntries entries={receipt.entries} base={base} />
             <TrailLines trail={receipt.trail} />
+            <RecordLines kind="receipt" id={receipt.id} />
           </Paper>
         )
       }

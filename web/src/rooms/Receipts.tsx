@@ -59,7 +59,7 @@ export function ReceiptsRoom() {
       title="Receipts"
       sum={first && `${plural(first.count, "receipt", "receipts")} · ${money(first.unapplied_base, base)} unapplied`}
       actions={[
-        { key: "n", label: "New receipt", run: () => navigate("/receipts/new"), primary: true },
+        { key: "n", label: "New receipt", run: () => navigate("/receipts/new"), primary: true, needs: "post_money" },
         {
           key: "Enter",
           label: current ? (current.unapplied > 0 ? `Apply ${current.number}` : `Open ${current.number}`) : "Open",

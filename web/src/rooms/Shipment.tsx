@@ -14,6 +14,7 @@ import {
   Tear,
   TrailLines,
 } from "../parts/TapeRoll";
+import { RecordLines } from "../parts/together";
 import { Ask } from "../shell/Ask";
 import { useNotices } from "../shell/notices";
 import { Worktop } from "../shell/Worktop";
@@ -53,7 +54,14 @@ export function ShipmentRoom() {
               primary: true,
               disabled: !shipment.unbilled,
             }
-          : { key: "p", label: "Post the shipment", run: () => setAsking(true), primary: true, disabled: stopped },
+          : {
+              key: "p",
+              label: "Post the shipment",
+              run: () => setAsking(true),
+              primary: true,
+              disabled: stopped,
+              needs: "post_shipment",
+            },
         { key: "o", label: `Order ${shipment.order_number}`, run: () => navigate(`/orders/${shipment.order}`) },
       ]}
       tape={
@@ -65,6 +73,7 @@ export function ShipmentRoom() {
           <PostedEntries entries={shipment.entries} base={base} />
           <ChangeLines changes={shipment.changes} base={base} />
           <TrailLines trail={shipment.trail} />
+          <RecordLines kind="shipment" id={shipment.id} />
         </Paper>
       }
     >

@@ -208,8 +208,16 @@ export function UnbilledRoom() {
           run: () => setAsking(true),
           primary: true,
           disabled: previews.length === 0 || stopped.length > 0 || preview.isFetching,
+          needs: "post_invoice",
         },
-        { key: "Enter", label: "Open the draft", run: openDraft, disabled: toBill.picks.length === 0, shownOnly: true },
+        {
+          key: "Enter",
+          label: "Open the draft",
+          run: openDraft,
+          disabled: toBill.picks.length === 0,
+          shownOnly: true,
+          needs: "keep_draft",
+        },
         { key: "i", label: "Invoices", run: () => navigate("/billing/invoices"), quiet: true },
       ]}
       rest={

@@ -22,10 +22,15 @@ interface Props {
   /** Carries it out. The key is the same for every try, so that a second click does nothing twice. */
   run: (key: string) => Promise<void>;
   close: () => void;
+  /** What the button says while it runs. */
+  busyWords?: string;
+  /** What the other button says and does, where leaving it is a choice too. */
+  no?: string;
+  refuse?: () => Promise<void>;
 }
 
 /** Asks once, with what it will do. Mounted when the question arises. */
-export function Ask({ title, children, yes, run, close }: Props) {
+export function Ask({ title, children, yes, run, close, busyWords = "Posting…", no = "Not now", refuse }: Props) {
   const key = useRef(newKey());
   // Two clicks in one breath come before the button can be drawn disabled.
   const running = useRef(false);
@@ -48,7 +53,7 @@ export function Ask({ title, children, yes, run, close }: Props) {
     }
   };
   return (
-    <Dialog open onClose={() => !busy && close()} aria-labelledby="ask-title" maxWidth={false}>
+    <Dialog open onClose={() => !busy && (refuse ?? close)()} aria-labelledby="ask-title" maxWidth={false}>
       <Body>
         <h2 id="ask-title">{title}</h2>
         <div className="what">{children}</div>
@@ -59,10 +64,10 @@ export function Ask({ title, children, yes, run, close }: Props) {
         )}
         <div className="foot">
           <Button variant="contained" onClick={go} disabled={busy} autoFocus>
-            {busy ? "Posting…" : yes} <kbd>Enter</kbd>
+            {busy ? busyWords : yes} <kbd>Enter</kbd>
           </Button>
-          <Button variant="text" onClick={close} disabled={busy}>
-            Not now <kbd>Esc</kbd>
+          <Button variant="text" onClick={refuse ?? close} disabled={busy}>
+            {no} <kbd>Esc</kbd>
           </Button>
         </div>
       </Body>

@@ -70,6 +70,13 @@ const rooms = [
   ["New receipt", "/receipts/new"],
   ["Journal", "/ledger"],
   ["Trial balance", "/ledger/trial-balance"],
+  ["Company", "/setup"],
+  ["People", "/setup/people"],
+  ["Limits and rights", "/setup/limits"],
+  ["Numbers", "/setup/numbers"],
+  ["Periods", "/setup/periods"],
+  ["Record", "/setup/record"],
+  ["My sign-in", "/me"],
 ] as const;
 
 /** Ctrl K: any document, customer, room or action of this screen. */

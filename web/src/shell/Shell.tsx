@@ -8,6 +8,7 @@ import { Finder } from "./Finder";
 import { KeysHelp } from "./KeysHelp";
 import { KeysProvider } from "./keys";
 import { NoticesProvider, useNotices } from "./notices";
+import { useSession } from "./session";
 
 const Frame = styled("div")({
   display: "grid",
@@ -58,6 +59,8 @@ const SpineNav = styled("nav")({
     borderTop: "1px solid var(--line)",
   },
   "& .foot strong": { color: "var(--ink)", display: "block", fontWeight: 600 },
+  "& .foot a.me": { padding: 0, border: 0, background: "none", fontWeight: 400, color: "var(--ink-3)" },
+  "& .foot a.me:hover": { color: "var(--ink)", textDecoration: "underline" },
   "& .foot .ok": { color: "var(--done)" },
   "& .foot .bad": { color: "var(--stop)", fontWeight: 650 },
 });
@@ -110,6 +113,7 @@ const rooms = [
   { to: "/billing", name: "Billing", count: "billing", also: "/invoices" },
   { to: "/receipts", name: "Receipts", count: "receipts", hot: true },
   { to: "/ledger", name: "Ledger", also: "/entries" },
+  { to: "/setup", name: "Setup" },
 ] as const;
 
 /** Spine, worktop and tape: always the same three parts. */
@@ -124,6 +128,7 @@ export function Shell() {
 }
 
 function Parts() {
+  const { person } = useSession();
   const spine = useQuery({ queryKey: ["spine"], queryFn: () => got(api.GET("/api/spine")) });
   const ties = useQuery({ queryKey: ["tie-outs"], queryFn: () => got(api.GET("/api/tie-outs")), staleTime: 30_000 });
   const [folded, setFolded] = useState(() => localStorage.getItem("till.folded") === "yes");
@@ -171,7 +176,9 @@ function Parts() {
         })}
         <div className="foot">
           <strong>{spine.data ? date(spine.data.business_date) : ""}</strong>
-          {spine.data?.company}
+          <NavLink to="/me" className="me" title={`Signed in at ${spine.data?.company ?? "Glad Till"}`}>
+            {person.name} · {person.role}
+          </NavLink>
           {ties.data && (
             <div className={ties.data.holds ? "ok" : "bad"}>
               {ties.data.holds ? "● books tie out" : "◆ books do not tie out"}

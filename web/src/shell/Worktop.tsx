@@ -6,6 +6,7 @@ import { useLocation, useNavigate } from "react-router";
 import { neighbour } from "../places";
 import { type Action, keyName, useKeys } from "./keys";
 import { NoticeStrip } from "./notices";
+import { useMay } from "./session";
 
 const Top = styled("header")({
   display: "flex",
@@ -57,7 +58,9 @@ interface Props {
 }
 
 /** The middle of the screen: title, work, and the bar with what can be done. */
-export function Worktop({ title, sum, actions, children, tape, rest, back }: Props) {
+export function Worktop({ title, sum, actions: offered, children, tape, rest, back }: Props) {
+  const may = useMay();
+  const actions = offered.filter((action) => !action.needs || may(action.needs));
   const { setActions } = useKeys();
   const navigate = useNavigate();
   const location = useLocation();

@@ -1,4 +1,5 @@
 import { createContext, type ReactNode, useCallback, useContext, useEffect, useMemo, useRef, useState } from "react";
+import type { Operation } from "../api/types";
 
 /** Something a screen can do, by key and by mouse. */
 export interface Action {
@@ -10,6 +11,8 @@ export interface Action {
   disabled?: boolean;
   /** Works by key and stands in the list of keys, but not in the bar. */
   quiet?: boolean;
+  /** Only for who may do this. */
+  needs?: Operation;
   /** The key is handled by the list itself; here it is only shown. */
   shownOnly?: boolean;
 }

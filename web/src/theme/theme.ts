@@ -117,6 +117,8 @@ export const theme = createTheme({
     },
     MuiTextField: { defaultProps: { size: "small", variant: "outlined", autoComplete: "off" } },
     MuiOutlinedInput: {
+      // Labels always stand in the border; without the notch it would run through them.
+      defaultProps: { notched: true },
       styleOverrides: {
         root: {
           background: "var(--sheet)",

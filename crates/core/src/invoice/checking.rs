@@ -159,8 +159,7 @@ pub(super) fn check_price(
     let Some(change) = &line.price_change else { return };
     let Some(allowed) = change.allowed else { return };
     let currencies = (currency, input.base, input.rate.unwrap_or(ExchangeRate::ONE));
-    let difference =
-        price_difference((line.quantity, line.discount), line.unit_price, change.unit_price, currencies);
+    let difference = price_difference((line.quantity, line.discount), line.unit_price, change.unit_price, currencies);
     if difference.abs() > allowed {
         findings.add(
             Check::PriceNotApproved,

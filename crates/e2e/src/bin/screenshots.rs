@@ -4,7 +4,7 @@
 
 use std::path::PathBuf;
 
-use till_e2e::{Browser, Key, Result, Till};
+use till_e2e::{Browser, Key, Result, Till, Who};
 
 const VIEWS: &[(&str, &str)] = &[
     ("day-sheet", "/"),
@@ -22,6 +22,9 @@ const VIEWS: &[(&str, &str)] = &[
     ("customer", "/customers/3"),
     ("journal", "/ledger"),
     ("trial-balance", "/ledger/trial-balance"),
+    ("approval", "/approvals/1"),
+    ("limits", "/setup/limits"),
+    ("record", "/setup/record"),
     ("find", "/"),
     ("keys", "/billing"),
     // Last, so that the views before it show the demo untouched.
@@ -36,6 +39,7 @@ async fn main() -> Result<()> {
     std::fs::create_dir_all(&folder)?;
     let till = Till::demo().await?;
     let browser = Browser::open().await?;
+    browser.sign_in(&till, Who::Ines).await?;
     for (name, place) in VIEWS {
         if !only.is_empty() && !only.iter().any(|wanted| wanted == name) {
             continue;

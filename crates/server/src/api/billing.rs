@@ -3,8 +3,11 @@
 use actix_web::web::{Data, Json, Path, Query};
 use actix_web::{delete, get, post, put};
 use serde::{Deserialize, Serialize};
-use till_core::ids::{CustomerId, InvoiceId};
-use till_store::invoices::{self, InvoiceList, InvoicePreview, InvoiceView, PostedInvoice, ToBill};
+use till_core::ids::{CustomerId, InvoiceId, ShipmentLineId};
+use till_store::customers::Outcome;
+use till_store::invoices::{
+    self, InvoiceList, InvoicePreview, InvoiceView, MergeView, NewPrice, PostedInvoice, ToBill, ToMerge,
+};
 use till_store::unbilled::{self, Unbilled, UnbilledFilter};
 use till_store::{Store, rules};
 use utoipa::{IntoParams, ToSchema};
@@ -75,7 +78,7 @@ pub(super) struct PostPicks {
 pub(super) async fn post_picks(store: Data<Store>, change: Change, new: Json<PostPicks>) -> Answer<Vec<PostedInvoice>> {
     let request = change.request(&new.0);
     let posted = store
-        .change(Some(&request), async |connection| {
+        .change(change.actor(), Some(&request), async |connection| {
             let rules = rules::load(connection).await?;
             invoices::post_picks(connection, &rules, &new.to_bill, Some(&new.seen)).await
         })
@@ -92,7 +95,7 @@ pub(super) async fn post_picks(store: Data<Store>, change: Change, new: Json<Pos
 pub(super) async fn make_drafts(store: Data<Store>, change: Change, new: Json<ToBill>) -> Answer<Vec<InvoiceId>> {
     let request = change.request(&new.0);
     let drafts = store
-        .change(Some(&request), async |connection| {
+        .change(change.actor(), Some(&request), async |connection| {
             let rules = rules::load(connection).await?;
             invoices::make_drafts(connection, &rules, &new).await
         })
@@ -146,7 +149,7 @@ pub(super) async fn change_draft(
 ) -> Answer<Version> {
     let request = change.request(&new.0);
     let version = store
-        .change(Some(&request), async |connection| {
+        .change(change.actor(), Some(&request), async |connection| {
             let rules = rules::load(connection).await?;
             invoices::change_draft(connection, &rules, InvoiceId(*id), new.version, &new.to_bill).await
         })
@@ -175,7 +178,9 @@ pub(super) async fn drop_draft(
 ) -> Answer<Version> {
     let request = change.request(&seen.0);
     store
-        .change(Some(&request), async |connection| invoices::drop_draft(connection, InvoiceId(*id), seen.version).await)
+        .change(change.actor(), Some(&request), async |connection| {
+            invoices::drop_draft(connection, InvoiceId(*id), seen.version).await
+        })
         .await?;
     Ok(Json(Version { version: seen.version }))
 }
@@ -203,10 +208,40 @@ pub(super) async fn post_draft(
 ) -> Answer<PostedInvoice> {
     let request = change.request(&new.0);
     let posted = store
-        .change(Some(&request), async |connection| {
+        .change(change.actor(), Some(&request), async |connection| {
             let rules = rules::load(connection).await?;
             invoices::post_draft(connection, &rules, InvoiceId(*id), new.version, &new.seen).await
         })
         .await?;
     Ok(Json(posted))
+}
+
+/// What can be made of a change to a draft that someone else changed meanwhile. Nothing is written.
+#[utoipa::path(responses((status = 200, body = MergeView), (status = 404, body = Problem)))]
+#[post("/invoices/{id}/merge")]
+pub(super) async fn merge_draft(store: Data<Store>, id: Path<i64>, wish: Json<ToMerge>) -> Answer<MergeView> {
+    Ok(Json(invoices::merge(&mut *store.read().await?, InvoiceId(*id), &wish).await?))
+}
+
+/// Sets the price of a line on a draft, or asks for approval where it is above the limit.
+#[utoipa::path(
+    params(("Idempotency-Key" = String, Header)),
+    responses((status = 200, body = Outcome), (status = 409, body = Problem), (status = 422, body = Problem))
+)]
+#[put("/invoices/{id}/lines/{line}/price")]
+pub(super) async fn change_price(
+    store: Data<Store>,
+    change: Change,
+    path: Path<(i64, i64)>,
+    new: Json<NewPrice>,
+) -> Answer<Outcome> {
+    let (id, line) = *path;
+    let request = change.request(&new.0);
+    let outcome = store
+        .change(change.actor(), Some(&request), async |writing| {
+            let rules = rules::load(writing).await?;
+            invoices::change_price(writing, &rules, InvoiceId(id), ShipmentLineId(line), &new).await
+        })
+        .await?;
+    Ok(Json(outcome))
 }

@@ -82,7 +82,7 @@ pub(super) async fn set_customer_order_number(
 ) -> Answer<Version> {
     let request = change.request(&new.0);
     let version = store
-        .change(Some(&request), async |connection| {
+        .change(change.actor(), Some(&request), async |connection| {
             orders::set_customer_order_number(connection, OrderId(*id), new.version, new.number.as_deref()).await
         })
         .await?;
@@ -130,7 +130,7 @@ pub(super) async fn post_shipment(
 ) -> Answer<ShipmentId> {
     let request = change.request(&new.0);
     let posted = store
-        .change(Some(&request), async |connection| {
+        .change(change.actor(), Some(&request), async |connection| {
             let rules = rules::load(connection).await?;
             let date = new.date.map_or(Ok(rules.business_date), |date| sensible_date("date", date))?;
             shipments::post(connection, &rules, ShipmentId(*id), Some(new.version), date).await

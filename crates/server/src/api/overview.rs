@@ -1,32 +1,32 @@
 //! The spine, the day sheet, search, and customers.
 
 use actix_web::web::{Data, Json, Path, Query};
-use actix_web::{get, put};
+use actix_web::{delete, get, put};
 use serde::{Deserialize, Serialize};
 use till_core::ids::CustomerId;
-use till_store::customers::{self, CustomerRow, CustomerView};
+use till_store::customers::{self, CustomerRow, CustomerView, Outcome};
 use till_store::day_sheet::{self, DaySheet, Spine};
 use till_store::find::{self, Found};
 use till_store::verify::{self, Verification};
-use till_store::{Store, StoreError};
+use till_store::{Store, StoreError, rules};
 use utoipa::{IntoParams, ToSchema};
 
 use super::Answer;
 use crate::problem::Problem;
-use crate::request::Change;
+use crate::request::{Change, Signed};
 
 /// Whose books, which day, where something waits.
 #[utoipa::path(responses((status = 200, body = Spine)))]
 #[get("/spine")]
-pub(super) async fn spine(store: Data<Store>) -> Answer<Spine> {
-    Ok(Json(day_sheet::spine(&mut *store.read().await?).await?))
+pub(super) async fn spine(store: Data<Store>, who: Signed) -> Answer<Spine> {
+    Ok(Json(day_sheet::spine(&mut *store.read().await?, Some(who.viewer())).await?))
 }
 
 /// What needs the clerk today.
 #[utoipa::path(responses((status = 200, body = DaySheet)))]
 #[get("/day-sheet")]
-pub(super) async fn view_day_sheet(store: Data<Store>) -> Answer<DaySheet> {
-    Ok(Json(day_sheet::day_sheet(&mut *store.read().await?).await?))
+pub(super) async fn view_day_sheet(store: Data<Store>, who: Signed) -> Answer<DaySheet> {
+    Ok(Json(day_sheet::day_sheet(&mut *store.read().await?, Some(who.viewer())).await?))
 }
 
 /// Whether every sub-ledger equals its account.
@@ -94,10 +94,62 @@ pub(super) async fn set_tax_id(
 ) -> Answer<Version> {
     let request = change.request(&new.0);
     let version = store
-        .change(Some(&request), async |connection| {
+        .change(change.actor(), Some(&request), async |connection| {
             customers::set_tax_id(connection, CustomerId(*id), new.version, new.tax_id.as_deref()).await
         })
         .await
         .map_err(|error: StoreError| Problem::from(error))?;
     Ok(Json(Version { version }))
+}
+
+/// The version seen, and why.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub(super) struct StopReason {
+    /// The version seen.
+    version: i64,
+    /// Why; it stays on the record.
+    reason: String,
+}
+
+/// Puts a customer on stop.
+#[utoipa::path(
+    params(("Idempotency-Key" = String, Header)),
+    responses((status = 200, body = Version), (status = 409, body = Problem), (status = 422, body = Problem))
+)]
+#[put("/customers/{id}/stop")]
+pub(super) async fn put_on_stop(
+    store: Data<Store>,
+    change: Change,
+    id: Path<i64>,
+    new: Json<StopReason>,
+) -> Answer<Version> {
+    let request = change.request(&new.0);
+    let version = store
+        .change(change.actor(), Some(&request), async |writing| {
+            customers::put_on_stop(writing, CustomerId(*id), new.version, &new.reason).await
+        })
+        .await?;
+    Ok(Json(Version { version }))
+}
+
+/// Lifts a customer's stop, or asks a lead to.
+#[utoipa::path(
+    params(("Idempotency-Key" = String, Header)),
+    responses((status = 200, body = Outcome), (status = 409, body = Problem), (status = 422, body = Problem))
+)]
+#[delete("/customers/{id}/stop")]
+pub(super) async fn lift_stop(
+    store: Data<Store>,
+    change: Change,
+    id: Path<i64>,
+    new: Json<StopReason>,
+) -> Answer<Outcome> {
+    let request = change.request(&new.0);
+    let outcome = store
+        .change(change.actor(), Some(&request), async |writing| {
+            let rules = rules::load(writing).await?;
+            customers::lift_stop(writing, &rules, CustomerId(*id), new.version, &new.reason).await
+        })
+        .await?;
+    Ok(Json(outcome))
 }

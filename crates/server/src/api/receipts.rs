@@ -42,7 +42,7 @@ pub(super) struct PostReceipt {
 pub(super) async fn post(store: Data<Store>, change: Change, new: Json<PostReceipt>) -> Answer<PostedReceipt> {
     let request = change.request(&new.0);
     let posted = store
-        .change(Some(&request), async |connection| {
+        .change(change.actor(), Some(&request), async |connection| {
             let rules = rules::load(connection).await?;
             receipts::post(connection, &rules, &new.receipt, Some(&new.seen)).await
         })
@@ -107,7 +107,7 @@ pub(super) async fn apply(
 ) -> Answer<Version> {
     let request = change.request(&new.0);
     let version = store
-        .change(Some(&request), async |connection| {
+        .change(change.actor(), Some(&request), async |connection| {
             let rules = rules::load(connection).await?;
             receipts::apply(connection, &rules, ReceiptId(*id), new.version, &new.new, Some(&new.seen)).await
         })

@@ -30,38 +30,93 @@ pub fn run(arguments: &[&str]) -> Output {
     Command::new(PROGRAM).args(arguments).env_remove("DATA").env_remove("PORT").output().unwrap()
 }
 
-/// A program that serves books of its own, until it is dropped.
+/// A place at the till: someone signed in.
+#[derive(Debug, Clone, Default)]
+pub struct Seat {
+    pub cookie: String,
+    pub csrf: String,
+}
+
+/// Names and passwords of the demo.
+pub const INES: (&str, &str) = ("ines", "heather honey in june");
+pub const TOMAS: (&str, &str) = ("tomas", "lime blossom in july");
+pub const MAUD: (&str, &str) = ("maud", "borage field in may");
+pub const OTTO: (&str, &str) = ("otto", "ivy bloom in october");
+pub const SANNA: (&str, &str) = ("sanna", "willow catkins in march");
+
+/// Signs in; the cookie and the second token of the session.
+pub fn sign_in(address: SocketAddr, (name, password): (&str, &str)) -> Seat {
+    let answer = ask("POST", "/api/session")
+        .json(&serde_json::json!({ "sign_in": name, "password": password }))
+        .send(address)
+        .unwrap();
+    assert_eq!(answer.status, 200, "{name}: {}", answer.body);
+    Seat { cookie: answer.cookie().unwrap(), csrf: answer.value()["person"]["csrf"].as_str().unwrap().to_owned() }
+}
+
+/// A program that serves books of its own, until it is dropped. Whoever asks is Ines, a lead.
 pub struct Till {
     pub folder: TempDir,
     pub address: SocketAddr,
+    pub seat: Seat,
+    /// What it printed before and while it started.
+    pub printed: String,
     process: Child,
 }
 
 impl Till {
     /// Starts over a copy of the demo books.
     pub fn start() -> Self {
-        let folder = tempfile::tempdir().unwrap();
-        std::fs::copy(template().join("books.db"), folder.path().join("books.db")).unwrap();
-        Self::start_in(folder)
+        Self::start_with(&[])
     }
 
-    /// Starts over the books in a folder.
+    /// The same with further settings.
+    pub fn start_with(variables: &[(&str, &str)]) -> Self {
+        let folder = tempfile::tempdir().unwrap();
+        std::fs::copy(template().join("books.db"), folder.path().join("books.db")).unwrap();
+        let mut till = Self::unsigned(folder, &["serve"], variables);
+        till.seat = sign_in(till.address, INES);
+        till
+    }
+
+    /// Starts over the books in a folder, with a seat from before or none.
     pub fn start_in(folder: TempDir) -> Self {
+        Self::unsigned(folder, &["serve"], &[])
+    }
+
+    /// Starts with nobody signed in.
+    pub fn unsigned(folder: TempDir, arguments: &[&str], variables: &[(&str, &str)]) -> Self {
         let mut process = Command::new(PROGRAM)
-            .args(["serve", "--port", "0", "--data"])
+            .args(arguments)
+            .args(["--port", "0", "--data"])
             .arg(folder.path())
+            .env("GLAD_TILL_REQUESTS_PER_SECOND", "100000")
+            .env("GLAD_TILL_SIGN_INS_PER_MINUTE", "10000")
+            .env("GLAD_TILL_COPIES", "0")
+            .env("RUST_LOG", "off")
+            .envs(variables.iter().copied())
             .stdout(Stdio::piped())
             .stderr(Stdio::inherit())
             .spawn()
             .unwrap();
-        let mut line = String::new();
-        BufReader::new(process.stdout.take().unwrap()).read_line(&mut line).unwrap();
-        let address = line
-            .split("http://")
+        let mut lines = BufReader::new(process.stdout.take().unwrap());
+        let mut printed = String::new();
+        while !printed.contains("://") {
+            assert!(lines.read_line(&mut printed).unwrap() > 0, "it ended: {printed}");
+        }
+        let address = printed
+            .split("://")
             .nth(1)
             .and_then(|rest| rest.split_whitespace().next())
-            .unwrap_or_else(|| panic!("no address in {line:?}"));
-        Self { address: address.parse().unwrap(), folder, process }
+            .unwrap_or_else(|| panic!("no address in {printed:?}"))
+            .parse()
+            .unwrap();
+        // What comes after is little; whoever wants it asks for it before it goes on.
+        if arguments.contains(&"--new") || arguments.contains(&"demo") {
+            lines.read_line(&mut printed).unwrap();
+        }
+        std::thread::spawn(move || std::io::copy(&mut lines, &mut std::io::sink()));
+        Self { address, folder, process, printed, seat: Seat::default() }
     }
 
     /// Ends the process at once, as a power cut would. Gives the folder with what is left.
@@ -72,17 +127,30 @@ impl Till {
         folder.keep()
     }
 
+    /// Asks the process to stop, waits until it has, and looks at what it left.
+    pub fn stop_then(mut self, look: impl FnOnce()) -> std::process::ExitStatus {
+        let done = Command::new("kill").args(["-TERM", &self.process.id().to_string()]).status().unwrap();
+        assert!(done.success());
+        let status = self.process.wait().unwrap();
+        look();
+        status
+    }
+
+    /// A request from the seat.
+    pub fn ask(&self, method: &str, path: &str) -> Ask {
+        ask(method, path).seat(&self.seat)
+    }
+
     pub fn get(&self, path: &str) -> (u16, Value) {
-        call(self.address, "GET", path, None, None).unwrap()
+        self.ask("GET", path).pair(self.address)
     }
 
     pub fn send(&self, method: &str, path: &str, body: &Value) -> (u16, Value) {
-        let key = format!("key-{:016x}", fastrand::u64(..));
-        call(self.address, method, path, Some(&body.to_string()), Some(&key)).unwrap()
+        self.ask(method, path).json(body).new_key().pair(self.address)
     }
 
     pub fn send_with(&self, method: &str, path: &str, body: &Value, key: &str) -> (u16, Value) {
-        call(self.address, method, path, Some(&body.to_string()), Some(key)).unwrap()
+        self.ask(method, path).json(body).key(key).pair(self.address)
     }
 
     /// Proves the books from outside, as an auditor would.
@@ -108,56 +176,120 @@ impl Drop for Till {
     }
 }
 
-/// One request over a connection of its own. Head and body as they came.
-pub fn raw(
-    address: SocketAddr,
-    method: &str,
-    path: &str,
-    body: Option<&str>,
-    key: Option<&str>,
-) -> std::io::Result<(u16, String, String)> {
-    raw_as(address, &address.to_string(), method, path, body, key)
+/// A request to make.
+#[derive(Debug, Clone)]
+pub struct Ask {
+    method: String,
+    path: String,
+    body: Option<String>,
+    headers: Vec<(String, String)>,
+    host: Option<String>,
 }
 
-/// The same, with another host named.
-pub fn raw_as(
-    address: SocketAddr,
-    host: &str,
-    method: &str,
-    path: &str,
-    body: Option<&str>,
-    key: Option<&str>,
-) -> std::io::Result<(u16, String, String)> {
-    let mut stream = TcpStream::connect(address)?;
-    stream.set_read_timeout(Some(Duration::from_secs(30)))?;
-    let mut request = format!("{method} {path} HTTP/1.1\r\nHost: {host}\r\nConnection: close\r\n");
-    if let Some(key) = key {
-        request.push_str(&format!("Idempotency-Key: {key}\r\n"));
-    }
-    if let Some(body) = body {
-        request.push_str(&format!("Content-Type: application/json\r\nContent-Length: {}\r\n", body.len()));
-    }
-    request.push_str("\r\n");
-    request.push_str(body.unwrap_or_default());
-    stream.write_all(request.as_bytes())?;
-    let mut answer = Vec::new();
-    stream.read_to_end(&mut answer)?;
-    let answer = String::from_utf8_lossy(&answer).into_owned();
-    let (head, body) = answer.split_once("\r\n\r\n").ok_or(std::io::ErrorKind::UnexpectedEof)?;
-    let status =
-        head.split(' ').nth(1).and_then(|status| status.parse().ok()).ok_or(std::io::ErrorKind::InvalidData)?;
-    Ok((status, head.to_owned(), body.to_owned()))
+pub fn ask(method: &str, path: &str) -> Ask {
+    Ask { method: method.to_owned(), path: path.to_owned(), body: None, headers: Vec::new(), host: None }
 }
 
-pub fn call(
-    address: SocketAddr,
-    method: &str,
-    path: &str,
-    body: Option<&str>,
-    key: Option<&str>,
-) -> std::io::Result<(u16, Value)> {
-    let (status, _, body) = raw(address, method, path, body, key)?;
-    Ok((status, serde_json::from_str(&body).unwrap_or(Value::Null)))
+impl Ask {
+    pub fn text(mut self, body: &str) -> Self {
+        self.body = Some(body.to_owned());
+        self
+    }
+
+    pub fn json(self, body: &Value) -> Self {
+        self.text(&body.to_string())
+    }
+
+    pub fn header(mut self, name: &str, value: &str) -> Self {
+        self.headers.push((name.to_owned(), value.to_owned()));
+        self
+    }
+
+    pub fn key(self, key: &str) -> Self {
+        self.header("Idempotency-Key", key)
+    }
+
+    pub fn new_key(self) -> Self {
+        self.key(&format!("key-{:016x}", fastrand::u64(..)))
+    }
+
+    pub fn seat(self, seat: &Seat) -> Self {
+        if seat.cookie.is_empty() {
+            return self;
+        }
+        self.header("Cookie", &seat.cookie).header("X-Csrf-Token", &seat.csrf)
+    }
+
+    pub fn host(mut self, host: &str) -> Self {
+        self.host = Some(host.to_owned());
+        self
+    }
+
+    /// The request as it goes over the wire.
+    pub fn wire(&self, address: SocketAddr) -> String {
+        let host = self.host.clone().unwrap_or_else(|| address.to_string());
+        let mut request = format!("{} {} HTTP/1.1\r\nHost: {host}\r\nConnection: close\r\n", self.method, self.path);
+        for (name, value) in &self.headers {
+            request.push_str(&format!("{name}: {value}\r\n"));
+        }
+        if let Some(body) = &self.body {
+            request.push_str(&format!("Content-Type: application/json\r\nContent-Length: {}\r\n", body.len()));
+        }
+        request.push_str("\r\n");
+        request.push_str(self.body.as_deref().unwrap_or_default());
+        request
+    }
+
+    /// Makes it over a connection of its own.
+    pub fn send(&self, address: SocketAddr) -> std::io::Result<Answer> {
+        let mut stream = TcpStream::connect(address)?;
+        stream.set_read_timeout(Some(Duration::from_secs(30)))?;
+        stream.write_all(self.wire(address).as_bytes())?;
+        let mut answer = Vec::new();
+        stream.read_to_end(&mut answer)?;
+        Answer::of(&answer)
+    }
+
+    /// Status and JSON of the answer.
+    pub fn pair(&self, address: SocketAddr) -> (u16, Value) {
+        let answer = self.send(address).unwrap();
+        (answer.status, answer.value())
+    }
+}
+
+/// An answer: head and body as they came.
+#[derive(Debug, Clone)]
+pub struct Answer {
+    pub status: u16,
+    pub head: String,
+    pub body: String,
+}
+
+impl Answer {
+    pub fn of(bytes: &[u8]) -> std::io::Result<Self> {
+        let answer = String::from_utf8_lossy(bytes).into_owned();
+        let (head, body) = answer.split_once("\r\n\r\n").ok_or(std::io::ErrorKind::UnexpectedEof)?;
+        let status =
+            head.split(' ').nth(1).and_then(|status| status.parse().ok()).ok_or(std::io::ErrorKind::InvalidData)?;
+        Ok(Self { status, head: head.to_owned(), body: body.to_owned() })
+    }
+
+    pub fn value(&self) -> Value {
+        serde_json::from_str(&self.body).unwrap_or(Value::Null)
+    }
+
+    /// A header's value.
+    pub fn header(&self, name: &str) -> Option<&str> {
+        self.head.lines().find_map(|line| {
+            let (known, value) = line.split_once(": ")?;
+            known.eq_ignore_ascii_case(name).then_some(value)
+        })
+    }
+
+    /// The cookie it sets, as it is sent back.
+    pub fn cookie(&self) -> Option<String> {
+        self.header("set-cookie").and_then(|cookie| cookie.split(';').next()).map(str::to_owned)
+    }
 }
 
 /// Picks of everything a shipment has unbilled.

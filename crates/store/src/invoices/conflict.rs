@@ -54,11 +54,8 @@ pub async fn merge(connection: &mut SqliteConnection, id: InvoiceId, wish: &ToMe
     let theirs = draft(connection, id, None).await?.to_bill;
     let all = [&wish.base, &wish.mine, &theirs];
     let names = names(connection, all.iter().flat_map(|one| one.picks.iter().map(|pick| pick.shipment_line))).await?;
-    let merged = till_core::merge::merge(
-        &fields(&wish.base, &names),
-        &fields(&wish.mine, &names),
-        &fields(&theirs, &names),
-    );
+    let merged =
+        till_core::merge::merge(&fields(&wish.base, &names), &fields(&wish.mine, &names), &fields(&theirs, &names));
     Ok(MergeView {
         version,
         merged: to_bill(&merged.fields, &names, &all)?,

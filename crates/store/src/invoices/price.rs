@@ -5,7 +5,8 @@ use till_core::checks::Step;
 use till_core::fixed::{ExchangeRate, UnitPrice};
 use till_core::ids::{DocumentKind, DocumentRef, InvoiceId, ShipmentLineId};
 use till_core::invoice::price_difference;
-use till_core::money::Money;
+use till_core::merge::FieldChange;
+use till_core::money::{Money, line_amounts};
 use till_core::people::{LimitKind, check_reason};
 
 use super::{Draft, draft, draft_input};
@@ -34,6 +35,9 @@ struct Line {
     agreed: UnitPrice,
     before: UnitPrice,
     difference: Money,
+    code: String,
+    /// What another price would change, as people read it.
+    changes: Vec<FieldChange>,
     customer: String,
     version: i64,
 }
@@ -53,10 +57,21 @@ async fn line(
     };
     let document = input.orders.first().map_or(rules.base, |order| order.currency);
     let currencies = (document, rules.base, input.rate.unwrap_or(ExchangeRate::ONE));
-    let version = sqlx::query_scalar!("SELECT version FROM invoices WHERE id = ?", id.0)
-        .fetch_one(&mut **writing)
-        .await?;
+    let version =
+        sqlx::query_scalar!("SELECT version FROM invoices WHERE id = ?", id.0).fetch_one(&mut **writing).await?;
+    let net = |price| document.format(line_amounts(line.quantity, price, line.discount, document).net);
+    let same = |field: &str, value: String| FieldChange {
+        field: field.to_owned(),
+        from: Some(value.clone()),
+        to: Some(value),
+    };
+    let mut changes = vec![same("shipment", line.shipment_number.clone()), same("quantity", line.quantity.to_string())];
+    let (agreed, asked) = (line.unit_price.with_decimals(2), price.with_decimals(2));
+    changes.extend(changed("price for one", Some(&agreed), Some(&asked)));
+    changes.extend(changed(&format!("net {document}"), Some(&net(line.unit_price)), Some(&net(price))));
     Ok(Line {
+        code: line.code.clone(),
+        changes,
         name: format!("{} {}", line.shipment_number, line.code),
         agreed: line.unit_price,
         before: line.price_change.as_ref().map_or(line.unit_price, |change| change.unit_price),
@@ -98,12 +113,13 @@ pub async fn change_price(
         document: DocumentRef { kind: DocumentKind::Invoice, id: id.0, number: format!("draft {id}") },
         amount: line.difference.abs(),
         words: format!(
-            "{}: {} at {} instead of {}",
-            line.customer,
-            line.name,
+            "{} at {}, not {}, for {}",
+            line.code,
             price.with_decimals(2),
-            line.agreed.with_decimals(2)
+            line.agreed.with_decimals(2),
+            line.customer
         ),
+        changes: line.changes,
         reason: reason.clone(),
     };
     if let Some(approval) = approvals::allowed_or_asked(writing, rules, wish).await? {

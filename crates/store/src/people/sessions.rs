@@ -59,12 +59,9 @@ pub async fn look_up(connection: &mut SqliteConnection, typed: &str, now: DateTi
         .fetch_optional(connection)
         .await?;
     Ok(match row {
-        Some(row) => SignIn {
-            person: Some(PersonId(row.id)),
-            name: row.name,
-            hash: Some(row.password_hash),
-            locked_until,
-        },
+        Some(row) => {
+            SignIn { person: Some(PersonId(row.id)), name: row.name, hash: Some(row.password_hash), locked_until }
+        }
         None => SignIn { person: None, name: String::new(), hash: None, locked_until },
     })
 }
@@ -200,6 +197,16 @@ pub async fn of_token(
 pub async fn used(connection: &mut SqliteConnection, token: &str, now: DateTime<Utc>) -> Result<()> {
     let (token_mark, at) = (mark(token), kept(now));
     sqlx::query!("UPDATE sessions SET seen_at = ? WHERE token_hash = ?", at, token_mark).execute(connection).await?;
+    Ok(())
+}
+
+/// Makes every session look as if it had last been used at a time: those idle since end.
+///
+/// # Errors
+/// Where the database cannot be written.
+pub async fn end_all(connection: &mut SqliteConnection, last_used: DateTime<Utc>) -> Result<()> {
+    let at = kept(last_used);
+    sqlx::query!("UPDATE sessions SET seen_at = ?", at).execute(connection).await?;
     Ok(())
 }
 

@@ -16,7 +16,9 @@ use till_store::items::NewItem;
 use till_store::orders::{NewOrder, NewOrderLine};
 use till_store::setup::{NewAccount, NewCompany};
 use till_store::shipments::NewShipment;
-use till_store::{Actor, Result, Store, Writing, customers, invoices, items, orders, receipts, rules, setup, shipments};
+use till_store::{
+    Actor, Result, Store, Writing, customers, invoices, items, orders, receipts, rules, setup, shipments,
+};
 
 /// The program at work, whom no limit holds.
 pub fn by() -> Actor {

@@ -1,0 +1,280 @@
+//! How Glad Till runs: by default, by file, by environment, by flag, each over the one before.
+//!
+//! `glad-till config` shows what is in force and where each value comes from.
+
+use std::collections::BTreeMap;
+use std::net::IpAddr;
+use std::path::{Path, PathBuf};
+
+use till_core::people::SessionLength;
+
+/// A setting: its name in the file, its variable, its default, what it is for.
+#[derive(Debug, Clone, Copy)]
+pub struct Key {
+    /// Name in the file.
+    pub name: &'static str,
+    /// Environment variable.
+    pub variable: &'static str,
+    /// Value where nobody says another.
+    pub default: &'static str,
+    /// What it is for.
+    pub about: &'static str,
+}
+
+const fn key(name: &'static str, variable: &'static str, default: &'static str, about: &'static str) -> Key {
+    Key { name, variable, default, about }
+}
+
+/// Every setting.
+pub const KEYS: &[Key] = &[
+    key("data", "DATA", "data", "folder with the books"),
+    key("port", "PORT", "8484", "port to listen on; 0 takes a free one"),
+    key("listen", "GLAD_TILL_LISTEN", "127.0.0.1", "address to listen on"),
+    key("hosts", "GLAD_TILL_HOSTS", "", "further names the application is reached by, with commas between"),
+    key("tls_certificate", "GLAD_TILL_TLS_CERTIFICATE", "", "file with the certificate chain (PEM), to serve TLS"),
+    key("tls_key", "GLAD_TILL_TLS_KEY", "", "file with its private key (PEM)"),
+    key("trusted_proxies", "GLAD_TILL_TRUSTED_PROXIES", "", "addresses whose X-Forwarded-* headers are believed"),
+    key("idle_minutes", "GLAD_TILL_IDLE_MINUTES", "60", "a session ends after so long without a request"),
+    key("session_hours", "GLAD_TILL_SESSION_HOURS", "12", "a session ends after so long in any case"),
+    key(
+        "requests_per_second",
+        "GLAD_TILL_REQUESTS_PER_SECOND",
+        "50",
+        "from one address, with bursts of four times that",
+    ),
+    key("sign_ins_per_minute", "GLAD_TILL_SIGN_INS_PER_MINUTE", "20", "tries to sign in from one address"),
+    key("copies", "GLAD_TILL_COPIES", "14", "daily copies to keep; 0 makes none"),
+    key("log", "GLAD_TILL_LOG", "text", "how the log is written: text or json"),
+];
+
+/// The settings in force.
+#[derive(Debug, Clone)]
+pub struct Settings {
+    /// Folder with the books.
+    pub data: PathBuf,
+    /// Port.
+    pub port: u16,
+    /// Address.
+    pub listen: IpAddr,
+    /// Names the application is reached by, beside those of this machine.
+    pub hosts: Vec<String>,
+    /// Certificate and key.
+    pub tls: Option<(PathBuf, PathBuf)>,
+    /// Proxies whose headers are believed.
+    pub trusted_proxies: Vec<IpAddr>,
+    /// How long sessions last.
+    pub session: SessionLength,
+    /// Requests a second from one address.
+    pub requests_per_second: u32,
+    /// Sign-ins a minute from one address.
+    pub sign_ins_per_minute: u32,
+    /// Daily copies to keep.
+    pub copies: usize,
+    /// Whether the log is JSON.
+    pub json_log: bool,
+    /// Every value with where it comes from, as shown.
+    pub shown: Vec<(&'static Key, String, String)>,
+}
+
+/// What is wrong with the settings.
+#[derive(Debug, thiserror::Error)]
+pub enum SettingsError {
+    /// The file cannot be read.
+    #[error("The settings file {file} cannot be read: {error}")]
+    File {
+        /// Which.
+        file: String,
+        /// Why.
+        error: String,
+    },
+    /// A name nobody knows.
+    #[error("The settings file has “{0}”, which is no setting. `glad-till config` lists them.")]
+    Unknown(String),
+    /// A value that cannot be.
+    #[error("The setting {name} (from {origin}) is “{value}”: {why}")]
+    Value {
+        /// Which setting.
+        name: &'static str,
+        /// Where it comes from.
+        origin: String,
+        /// What it is.
+        value: String,
+        /// What it should be.
+        why: String,
+    },
+}
+
+/// Reads the file of settings: one `name = value` a line, TOML.
+fn read_file(file: &Path) -> Result<BTreeMap<String, String>, SettingsError> {
+    let fault = |error: String| SettingsError::File { file: file.display().to_string(), error };
+    let text = std::fs::read_to_string(file).map_err(|error| fault(error.to_string()))?;
+    let table: toml::Table = text.parse().map_err(|error: toml::de::Error| fault(error.message().to_owned()))?;
+    table
+        .into_iter()
+        .map(|(name, value)| {
+            if !KEYS.iter().any(|key| key.name == name) {
+                return Err(SettingsError::Unknown(name));
+            }
+            let text = match value {
+                toml::Value::String(text) => text,
+                toml::Value::Array(parts) => {
+                    parts.iter().map(|part| part.as_str().unwrap_or_default()).collect::<Vec<_>>().join(",")
+                }
+                other => other.to_string(),
+            };
+            Ok((name, text))
+        })
+        .collect()
+}
+
+impl Settings {
+    /// The settings from all their sources. `flags` are those of the command line, by name.
+    ///
+    /// # Errors
+    /// A file that cannot be read, a name nobody knows, a value that cannot be.
+    pub fn load(
+        file: Option<&Path>,
+        variable: impl Fn(&str) -> Option<String>,
+        flags: &[(&str, String)],
+    ) -> Result<Self, SettingsError> {
+        let from_file = file.map(read_file).transpose()?.unwrap_or_default();
+        let mut shown = Vec::with_capacity(KEYS.len());
+        for key in KEYS {
+            let flag = flags.iter().find(|(name, _)| *name == key.name).map(|(_, value)| value.clone());
+            let (value, origin) = flag
+                .map(|value| (value, format!("--{}", key.name)))
+                .or_else(|| variable(key.variable).map(|value| (value, key.variable.to_owned())))
+                .or_else(|| from_file.get(key.name).map(|value| (value.clone(), "file".to_owned())))
+                .unwrap_or_else(|| (key.default.to_owned(), "default".to_owned()));
+            shown.push((key, value.trim().to_owned(), origin));
+        }
+        Self::of(shown)
+    }
+
+    /// The defaults, on a free port: for tests and the screenshots.
+    ///
+    /// # Panics
+    /// Never: the defaults are sound, and a test proves it.
+    #[allow(clippy::expect_used)]
+    pub fn for_tests() -> Self {
+        let flags = ["port", "requests_per_second", "sign_ins_per_minute", "copies"];
+        let values = ["0", "100000", "10000", "0"];
+        let flags: Vec<_> = flags.into_iter().zip(values.map(str::to_owned)).collect();
+        Self::load(None, |_| None, &flags).expect("the defaults are sound")
+    }
+
+    fn of(shown: Vec<(&'static Key, String, String)>) -> Result<Self, SettingsError> {
+        let read = Reader { shown: &shown };
+        let tls = match (read.text("tls_certificate"), read.text("tls_key")) {
+            ("", "") => None,
+            ("", _) => return Err(read.wrong("tls_certificate", "name the certificate too, or leave the key out")),
+            (_, "") => return Err(read.wrong("tls_key", "name the key too, or leave the certificate out")),
+            (certificate, key) => Some((certificate.into(), key.into())),
+        };
+        let json_log = match read.text("log") {
+            "json" => true,
+            "text" => false,
+            _ => return Err(read.wrong("log", "write text or json")),
+        };
+        Ok(Self {
+            data: read.text("data").into(),
+            port: read.number("port", 0, 65_535)?,
+            listen: read.parsed("listen", "an address such as 127.0.0.1 or 0.0.0.0")?,
+            hosts: read.list("hosts").map(str::to_lowercase).collect(),
+            tls,
+            trusted_proxies: read
+                .list("trusted_proxies")
+                .map(|part| part.parse().map_err(|_| read.wrong("trusted_proxies", "addresses with commas between")))
+                .collect::<Result<_, _>>()?,
+            session: SessionLength {
+                idle: chrono::Duration::minutes(read.number("idle_minutes", 1, 1_440)?),
+                whole: chrono::Duration::hours(read.number("session_hours", 1, 168)?),
+            },
+            requests_per_second: read.number("requests_per_second", 1, 1_000_000)?,
+            sign_ins_per_minute: read.number("sign_ins_per_minute", 1, 100_000)?,
+            copies: read.number("copies", 0, 10_000)?,
+            json_log,
+            shown,
+        })
+    }
+
+    /// Whether the browser talks to this program by TLS.
+    pub fn serves_tls(&self) -> bool {
+        self.tls.is_some()
+    }
+}
+
+struct Reader<'a> {
+    shown: &'a [(&'static Key, String, String)],
+}
+
+impl<'a> Reader<'a> {
+    fn find(&self, name: &str) -> Option<&'a (&'static Key, String, String)> {
+        self.shown.iter().find(|(key, ..)| key.name == name)
+    }
+
+    fn text(&self, name: &str) -> &'a str {
+        self.find(name).map_or("", |(_, value, _)| value.as_str())
+    }
+
+    fn list(&self, name: &str) -> impl Iterator<Item = &'a str> {
+        self.text(name).split(',').map(str::trim).filter(|part| !part.is_empty())
+    }
+
+    fn wrong(&self, name: &'static str, why: impl Into<String>) -> SettingsError {
+        let (value, origin) =
+            self.find(name).map(|(_, value, origin)| (value.clone(), origin.clone())).unwrap_or_default();
+        SettingsError::Value { name, origin, value, why: why.into() }
+    }
+
+    fn parsed<T: std::str::FromStr>(&self, name: &'static str, wanted: &str) -> Result<T, SettingsError> {
+        self.text(name).parse().map_err(|_| self.wrong(name, format!("write {wanted}")))
+    }
+
+    fn number<T: TryFrom<i64>>(&self, name: &'static str, low: i64, high: i64) -> Result<T, SettingsError> {
+        let wrong = || self.wrong(name, format!("write a whole number from {low} to {high}"));
+        let number: i64 = self.text(name).parse().map_err(|_| wrong())?;
+        if (low..=high).contains(&number) { T::try_from(number).map_err(|_| wrong()) } else { Err(wrong()) }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn load(file: Option<&Path>, variables: &[(&str, &str)], flags: &[(&str, &str)]) -> Result<Settings, String> {
+        let flags: Vec<_> = flags.iter().map(|(name, value)| (*name, (*value).to_owned())).collect();
+        let variable =
+            |name: &str| variables.iter().find(|(known, _)| *known == name).map(|(_, value)| (*value).to_owned());
+        Settings::load(file, variable, &flags).map_err(|error| error.to_string())
+    }
+
+    #[test]
+    fn each_source_goes_over_the_one_before() {
+        let folder = tempfile::tempdir().unwrap();
+        let file = folder.path().join("till.toml");
+        std::fs::write(&file, "port = 1001\nidle_minutes = 5\nhosts = [\"Till.example\", \"books\"]\n").unwrap();
+        let settings = load(Some(&file), &[("PORT", "1002"), ("GLAD_TILL_LOG", "json")], &[("port", "1003")]).unwrap();
+        assert_eq!((settings.port, settings.json_log, settings.copies), (1003, true, 14));
+        assert_eq!(settings.session.idle, chrono::Duration::minutes(5));
+        assert_eq!(settings.hosts, ["till.example", "books"]);
+        let origins: Vec<&str> = settings.shown.iter().map(|(_, _, origin)| origin.as_str()).collect();
+        assert_eq!(origins[..4], ["default", "--port", "default", "file"]);
+    }
+
+    #[test]
+    fn what_cannot_be_is_said_with_its_place() {
+        let folder = tempfile::tempdir().unwrap();
+        let file = folder.path().join("till.toml");
+        let said = load(None, &[("PORT", "99999")], &[]).unwrap_err();
+        assert_eq!(said, "The setting port (from PORT) is “99999”: write a whole number from 0 to 65535");
+        std::fs::write(&file, "prot = 1").unwrap();
+        assert!(load(Some(&file), &[], &[]).unwrap_err().contains("“prot”, which is no setting"));
+        std::fs::write(&file, "port = ").unwrap();
+        assert!(load(Some(&file), &[], &[]).unwrap_err().contains("cannot be read"));
+        assert!(load(None, &[("GLAD_TILL_TLS_KEY", "k.pem")], &[]).unwrap_err().contains("name the certificate too"));
+        assert!(load(None, &[("GLAD_TILL_LISTEN", "here")], &[]).unwrap_err().contains("127.0.0.1"));
+        assert!(load(Some(&folder.path().join("none")), &[], &[]).unwrap_err().contains("cannot be read"));
+        assert_eq!(Settings::for_tests().port, 0);
+    }
+}

@@ -1,0 +1,129 @@
+import Button from "@mui/material/Button";
+import Dialog from "@mui/material/Dialog";
+import { styled } from "@mui/material/styles";
+import TextField from "@mui/material/TextField";
+import { type FormEvent, type ReactNode, useRef, useState } from "react";
+import { newKey, Problem } from "../api/client";
+
+const Body = styled("form")({
+  padding: "18px 22px 16px",
+  width: 460,
+  display: "flex",
+  flexDirection: "column",
+  gap: 14,
+  "& h2": { margin: 0, fontSize: 18 },
+  "& .what": { color: "var(--ink-2)", margin: "-6px 0 2px" },
+  "& .wrong": { color: "var(--stop)", margin: 0 },
+  "& .foot": { display: "flex", gap: 10, marginTop: 2 },
+  "& label.tick": { display: "flex", gap: 8, alignItems: "center" },
+});
+
+export interface FormField {
+  name: string;
+  label: string;
+  value?: string;
+  hint?: string;
+  kind?: "text" | "password" | "date" | "tick" | "words";
+  choices?: [value: string, label: string][];
+  right?: boolean;
+}
+
+interface Props {
+  title: string;
+  children?: ReactNode;
+  fields: FormField[];
+  yes: string;
+  /** Carries it out, with a key that stays the same for every try of what was typed. */
+  run: (values: Record<string, string>, key: string) => Promise<void>;
+  close: () => void;
+}
+
+/** Asks for a few values and does one thing with them. What is wrong stands at its field. */
+export function FormAsk({ title, children, fields, yes, run, close }: Props) {
+  const key = useRef(newKey());
+  const running = useRef(false);
+  const [busy, setBusy] = useState(false);
+  const [wrong, setWrong] = useState<Problem>();
+  const go = async (event: FormEvent<HTMLFormElement>) => {
+    event.preventDefault();
+    if (running.current) {
+      return;
+    }
+    running.current = true;
+    setBusy(true);
+    const typed = new FormData(event.currentTarget);
+    try {
+      await run(
+        Object.fromEntries(fields.map((field) => [field.name, String(typed.get(field.name) ?? "")])),
+        key.current,
+      );
+      close();
+    } catch (error) {
+      const problem = error instanceof Problem ? error : new Problem({ title: String(error) });
+      setWrong(problem);
+      // What was refused was not done; what is typed next is another request.
+      if (problem.code !== "unreachable") {
+        key.current = newKey();
+      }
+      setBusy(false);
+      running.current = false;
+    }
+  };
+  const atField = fields.some((field) => field.name === wrong?.field);
+  return (
+    <Dialog open onClose={() => !busy && close()} aria-labelledby="form-title" maxWidth={false}>
+      <Body onSubmit={go} noValidate>
+        <h2 id="form-title">{title}</h2>
+        {children && <div className="what">{children}</div>}
+        {fields.map((field, position) =>
+          field.kind === "tick" ? (
+            <label className="tick" key={field.name}>
+              <input type="checkbox" name={field.name} defaultChecked={field.value === "on"} /> {field.label}
+            </label>
+          ) : (
+            <TextField
+              key={field.name}
+              name={field.name}
+              label={field.label}
+              defaultValue={field.value ?? ""}
+              type={field.kind === "password" ? "password" : field.kind === "date" ? "date" : "text"}
+              select={!!field.choices}
+              multiline={field.kind === "words"}
+              autoFocus={position === 0}
+              onFocus={(event) => field.right && (event.target as HTMLInputElement).select()}
+              error={wrong?.field === field.name}
+              helperText={wrong?.field === field.name ? wrong.message : field.hint}
+              slotProps={{
+                select: { native: true },
+                htmlInput: {
+                  autoComplete: field.kind === "password" ? "new-password" : "off",
+                  spellCheck: field.kind === "words",
+                  style: field.right ? { textAlign: "right" } : {},
+                },
+              }}
+            >
+              {field.choices?.map(([value, label]) => (
+                <option key={value} value={value}>
+                  {label}
+                </option>
+              ))}
+            </TextField>
+          ),
+        )}
+        {wrong && !atField && (
+          <p className="wrong" role="alert">
+            ◆ {wrong.message}
+          </p>
+        )}
+        <div className="foot">
+          <Button type="submit" variant="contained" disabled={busy}>
+            {busy ? "One moment…" : yes} <kbd>Enter</kbd>
+          </Button>
+          <Button variant="text" onClick={close} disabled={busy}>
+            Not now <kbd>Esc</kbd>
+          </Button>
+        </div>
+      </Body>
+    </Dialog>
+  );
+}
