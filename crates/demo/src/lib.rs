@@ -15,7 +15,7 @@ use chrono::NaiveDate;
 use till_store::{Result, Store};
 
 pub use company::set_up;
-pub use staff::{Member, STAFF};
+pub use staff::{Member, STAFF, add as add_staff};
 
 /// The day the demo stands still on.
 pub const BUSINESS_DATE: NaiveDate = match NaiveDate::from_ymd_opt(2026, 3, 18) {

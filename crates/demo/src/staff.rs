@@ -44,7 +44,11 @@ pub(crate) const INES: usize = 0;
 pub(crate) const TOMAS: usize = 1;
 pub(crate) const SANNA: usize = 4;
 
-pub(crate) async fn add(store: &Store, day: NaiveDate) -> Result<()> {
+/// Adds everyone to books that have nobody yet.
+///
+/// # Errors
+/// Where a sign-in name is taken.
+pub async fn add(store: &Store, day: NaiveDate) -> Result<()> {
     let hashes = STAFF.iter().map(|member| passwords::hash(member.password)).collect::<Result<Vec<_>>>()?;
     store
         .change(&Actor::program(nine(day)), None, async |writing| {

@@ -120,7 +120,7 @@ impl Browser {
     /// Waits until nothing is being fetched and nothing moves.
     ///
     /// # Errors
-    /// Where that takes more than twenty seconds.
+    /// Where that takes more than forty seconds.
     pub async fn settle(&self) -> Result<()> {
         let quiet = r"
             const done = arguments[0];
@@ -132,7 +132,7 @@ impl Browser {
                 if (same >= 4 && document.querySelector('h1')) { done(true); } else { setTimeout(look, 40); }
             };
             look();";
-        tokio::time::timeout(Duration::from_secs(20), self.client.execute_async(quiet, vec![])).await??;
+        tokio::time::timeout(Duration::from_secs(40), self.client.execute_async(quiet, vec![])).await??;
         Ok(())
     }
 
@@ -191,12 +191,12 @@ impl Browser {
     /// The text of the first element that fits the selector.
     ///
     /// # Errors
-    /// Where none comes within ten seconds.
+    /// Where none comes within twenty-five seconds.
     pub async fn text(&self, selector: &str) -> Result<String> {
         let element = self
             .client
             .wait()
-            .at_most(Duration::from_secs(10))
+            .at_most(Duration::from_secs(25))
             .for_element(Locator::Css(selector))
             .await
             .map_err(|error| format!("nothing fits {selector}: {error}"))?;
@@ -206,11 +206,11 @@ impl Browser {
     /// Waits until the element's text holds some words, and returns all of it.
     ///
     /// # Errors
-    /// Where that takes more than ten seconds; the text it had instead is named.
+    /// Where that takes more than twenty-five seconds; the text it had instead is named.
     pub async fn wait_for(&self, selector: &str, words: &str) -> Result<String> {
         let start = Instant::now();
         let mut text = String::new();
-        while start.elapsed() < Duration::from_secs(10) {
+        while start.elapsed() < Duration::from_secs(25) {
             if let Ok(found) = self.client.find(Locator::Css(selector)).await {
                 text = found.text().await.unwrap_or_default();
                 if text.contains(words) {
@@ -225,10 +225,10 @@ impl Browser {
     /// Waits until the field with this label has the focus.
     ///
     /// # Errors
-    /// Where that takes more than ten seconds.
+    /// Where that takes more than twenty-five seconds.
     pub async fn wait_for_focus(&self, label: &str) -> Result<()> {
         let start = Instant::now();
-        while start.elapsed() < Duration::from_secs(10) {
+        while start.elapsed() < Duration::from_secs(25) {
             let focus = self
                 .run("const e = document.activeElement; return e.ariaLabel ?? e.labels?.[0]?.innerText ?? ''")
                 .await?;

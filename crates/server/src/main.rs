@@ -8,7 +8,7 @@ use std::process::ExitCode;
 
 use clap::{Args, Parser, Subcommand};
 use till_server::settings::{Settings, SettingsError};
-use till_store::{Store, StoreError, copies, verify};
+use till_store::{Store, StoreError, copies, people, verify};
 
 /// Glad Till: billing and receivables, from posted shipments to closed orders.
 #[derive(Parser)]
@@ -185,11 +185,17 @@ async fn make_demo(settings: &Settings, fresh: bool) -> Result<(), Failure> {
     let folder = &settings.data;
     let file = copies::books(folder);
     std::fs::create_dir_all(folder).map_err(cannot_write(folder))?;
+    let _held = running::hold(folder)?;
     if file.exists() && !fresh {
         say(&format!("The demo company is in {}; use --fresh to begin again.", file.display()));
+        // A demo made before anyone signed in gets its people now.
+        let store = Store::open(&file).await?;
+        if people::nobody(&mut *store.read().await?).await? {
+            till_demo::add_staff(&store, till_demo::BUSINESS_DATE).await?;
+        }
+        store.close().await;
         return Ok(());
     }
-    let _held = running::hold(folder)?;
     let building = folder.join("books.building.db");
     for suffix in ["", "-wal", "-shm"] {
         let left_over = folder.join(format!("books.building.db{suffix}"));

@@ -157,48 +157,67 @@ fn copied(from: &Path) -> tempfile::TempDir {
     held
 }
 
+/// What the rounds of one worker came to.
+#[derive(Default)]
+struct Outcome {
+    interrupted: usize,
+    carried_out: BTreeMap<&'static str, usize>,
+}
+
+/// One round: posting begins, the process is killed, and what it left is looked at.
+fn round(world: &World, random: &mut fastrand::Rng, number: usize, outcome: &mut Outcome) {
+    let folder = tempfile::tempdir().unwrap();
+    std::fs::write(folder.path().join("books.db"), &world.books).unwrap();
+    let till = Till::start_in(folder);
+    let mut requests = world.requests.clone();
+    random.shuffle(&mut requests);
+    for one in &mut requests {
+        one.key = format!("crash-{:016x}", random.u64(..));
+    }
+    let sent = Mutex::new(requests);
+    let patience = Duration::from_micros(random.u64(200..300_000));
+    let folder = four_hands(till, &sent, patience);
+    let sent = sent.into_inner().unwrap();
+    outcome.interrupted += usize::from(sent.iter().any(|one| one.answer.is_none()));
+    // After the start that follows, what was answered is answered the same again.
+    let till = Till::start_in(copied(&folder));
+    for one in sent.iter().filter(|one| one.answer.as_ref().is_some_and(|(status, _)| *status == 200)) {
+        *outcome.carried_out.entry(one.kind).or_default() += 1;
+        // A password is hashed again first; that is slow, and not what is asked here.
+        if one.kind != "add a person" || number.is_multiple_of(10) {
+            let again = ask(one.method, &one.path).seat(&one.seat).json(&one.body).key(&one.key).pair(till.address);
+            assert_eq!(Some(&again), one.answer.as_ref(), "round {number}: {} was lost or doubled", one.path);
+        }
+    }
+    till.verify();
+    std::fs::remove_dir_all(folder).unwrap();
+}
+
 #[test]
 fn killed_at_any_moment_it_did_all_or_nothing() {
     let world = world();
-    let mut random = fastrand::Rng::with_seed(20_260_318);
-    let mut interrupted = 0;
-    let mut carried_out: BTreeMap<&str, usize> = BTreeMap::new();
-    for round in 0..ROUNDS {
-        let folder = tempfile::tempdir().unwrap();
-        std::fs::write(folder.path().join("books.db"), &world.books).unwrap();
-        let till = Till::start_in(folder);
-        let mut requests = world.requests.clone();
-        random.shuffle(&mut requests);
-        for one in &mut requests {
-            one.key = format!("crash-{:016x}", random.u64(..));
-        }
-        let sent = Mutex::new(requests);
-        let patience = Duration::from_micros(random.u64(200..320_000));
-        let folder = four_hands(till, &sent, patience);
-        let sent = sent.into_inner().unwrap();
-        if sent.iter().any(|one| one.answer.is_none()) {
-            interrupted += 1;
-        }
-        // After the start that follows, what was answered is answered the same again.
-        let till = Till::start_in(copied(&folder));
-        for one in sent.iter().filter(|one| one.answer.as_ref().is_some_and(|(status, _)| *status == 200)) {
-            *carried_out.entry(one.kind).or_default() += 1;
-            // A password is hashed again first; that is slow, and not what is asked here.
-            if one.kind != "add a person" || round % 10 == 0 {
-                let again = ask(one.method, &one.path).seat(&one.seat).json(&one.body).key(&one.key).pair(till.address);
-                assert_eq!(Some(&again), one.answer.as_ref(), "round {round}: {} was lost or doubled", one.path);
-            }
-        }
-        till.verify();
-        std::fs::remove_dir_all(folder).unwrap();
-    }
+    let outcomes: Vec<Outcome> = std::thread::scope(|scope| {
+        let workers: Vec<_> = (0..2)
+            .map(|worker| {
+                let world = &world;
+                scope.spawn(move || {
+                    let mut random = fastrand::Rng::with_seed(20_260_318 + worker);
+                    let mut outcome = Outcome::default();
+                    for number in 0..ROUNDS / 2 {
+                        round(world, &mut random, number, &mut outcome);
+                    }
+                    outcome
+                })
+            })
+            .collect();
+        workers.into_iter().map(|worker| worker.join().unwrap()).collect()
+    });
+    let interrupted: usize = outcomes.iter().map(|outcome| outcome.interrupted).sum();
     assert!(interrupted > ROUNDS / 2, "only {interrupted} of {ROUNDS} kills came in between: they prove too little");
     let kinds: std::collections::BTreeSet<&str> = world.requests.iter().map(|one| one.kind).collect();
     assert!(kinds.len() >= 14, "{kinds:?}");
     for kind in kinds {
-        assert!(
-            carried_out.get(kind).copied().unwrap_or(0) >= 5,
-            "“{kind}” was hardly ever carried out: {carried_out:?}"
-        );
+        let times: usize = outcomes.iter().filter_map(|outcome| outcome.carried_out.get(kind)).sum();
+        assert!(times >= 3, "“{kind}” was carried out {times} times before a kill: it proves too little");
     }
 }

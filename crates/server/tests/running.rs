@@ -112,6 +112,37 @@ fn damaged_or_locked_books_are_not_served() {
     assert!(said(&second).contains("Another Glad Till is using the books"), "{}", said(&second));
 }
 
+/// Something else holds the file: said in a sentence, nothing half written, and over with the lock.
+#[test]
+fn a_locked_file_is_said() {
+    let till = Till::start();
+    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
+    let file = till.folder.path().join("books.db");
+    let held = runtime.block_on(async {
+        use sqlx::{ConnectOptions, Executor};
+        let mut held = sqlx::sqlite::SqliteConnectOptions::new().filename(file).connect().await.unwrap();
+        held.execute("BEGIN IMMEDIATE").await.unwrap();
+        held
+    });
+    let (status, problem) = receive(&till, "3.03");
+    assert_eq!((status, problem["code"].as_str()), (503, Some("busy")), "{problem}");
+    assert!(problem["title"].as_str().unwrap().contains("Try again in a moment"), "{problem}");
+    runtime.block_on(async {
+        use sqlx::Connection;
+        held.close().await.unwrap();
+    });
+    assert_eq!(receive(&till, "3.03").0, 200);
+    till.verify();
+}
+
+#[test]
+fn a_body_beyond_measure_is_refused() {
+    let till = Till::start();
+    let long = json!({ "customer": 5, "method": "cash", "amount": "1", "reference": "x".repeat(3_000_000) });
+    let (status, problem) = till.send("POST", "/api/receipts/preview", &long);
+    assert_eq!((status, problem["code"].as_str()), (413, Some("too_large")), "{problem}");
+}
+
 /// As a user that may not write there: said in a sentence, nothing half made.
 #[test]
 fn a_read_only_folder_is_said() {

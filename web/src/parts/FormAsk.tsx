@@ -2,8 +2,9 @@ import Button from "@mui/material/Button";
 import Dialog from "@mui/material/Dialog";
 import { styled } from "@mui/material/styles";
 import TextField from "@mui/material/TextField";
-import { type FormEvent, type ReactNode, useRef, useState } from "react";
-import { newKey, Problem } from "../api/client";
+import { type ReactNode, useRef } from "react";
+import { newKey } from "../api/client";
+import { useAsking } from "./asking";
 
 const Body = styled("form")({
   padding: "18px 22px 16px",
@@ -41,38 +42,22 @@ interface Props {
 /** Asks for a few values and does one thing with them. What is wrong stands at its field. */
 export function FormAsk({ title, children, fields, yes, run, close }: Props) {
   const key = useRef(newKey());
-  const running = useRef(false);
-  const [busy, setBusy] = useState(false);
-  const [wrong, setWrong] = useState<Problem>();
-  const go = async (event: FormEvent<HTMLFormElement>) => {
-    event.preventDefault();
-    if (running.current) {
-      return;
-    }
-    running.current = true;
-    setBusy(true);
-    const typed = new FormData(event.currentTarget);
-    try {
-      await run(
-        Object.fromEntries(fields.map((field) => [field.name, String(typed.get(field.name) ?? "")])),
-        key.current,
-      );
-      close();
-    } catch (error) {
-      const problem = error instanceof Problem ? error : new Problem({ title: String(error) });
-      setWrong(problem);
-      // What was refused was not done; what is typed next is another request.
-      if (problem.code !== "unreachable") {
-        key.current = newKey();
-      }
-      setBusy(false);
-      running.current = false;
-    }
-  };
-  const atField = fields.some((field) => field.name === wrong?.field);
+  const { send, busy, wrong, elsewhere } = useAsking(
+    fields.map((field) => field.name),
+    (values) => run(values, key.current),
+    {
+      done: close,
+      refused: (problem) => {
+        // What was refused was not done; what is typed next is another request.
+        if (problem.code !== "unreachable") {
+          key.current = newKey();
+        }
+      },
+    },
+  );
   return (
     <Dialog open onClose={() => !busy && close()} aria-labelledby="form-title" maxWidth={false}>
-      <Body onSubmit={go} noValidate>
+      <Body onSubmit={send} noValidate>
         <h2 id="form-title">{title}</h2>
         {children && <div className="what">{children}</div>}
         {fields.map((field, position) =>
@@ -110,9 +95,9 @@ export function FormAsk({ title, children, fields, yes, run, close }: Props) {
             </TextField>
           ),
         )}
-        {wrong && !atField && (
+        {elsewhere && (
           <p className="wrong" role="alert">
-            ◆ {wrong.message}
+            ◆ {elsewhere}
           </p>
         )}
         <div className="foot">

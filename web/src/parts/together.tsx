@@ -6,6 +6,7 @@ import type { ApprovalView, DocumentKind, RecordRow } from "../api/types";
 import { moment, money } from "../format";
 import { useMay } from "../shell/session";
 import { Marked, useBase } from "./bits";
+import type { Column } from "./Rows";
 
 const SAY_SO_EVERY = 15_000;
 
@@ -48,6 +49,23 @@ export function OpenMark({ names }: { names: string | undefined }) {
       · ▲ open at {names}
     </Marked>
   ) : null;
+}
+
+/** The column with a document's customer, and who else has the document open. */
+export function customerColumn<Row extends { id: number; customer_name: string }>(
+  openAt: (id: number) => string | undefined,
+): Column<Row> {
+  return {
+    key: "customer",
+    head: "Customer",
+    width: "minmax(0, 1fr)",
+    cell: (row) => (
+      <>
+        {row.customer_name}
+        <OpenMark names={openAt(row.id)} />
+      </>
+    ),
+  };
 }
 
 /** From which value to which. */

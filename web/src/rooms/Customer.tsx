@@ -8,7 +8,15 @@ import { date, money, plural } from "../format";
 import { Facts, Lines, Marked, Scroll, useBase, useEverythingChanged, useFieldFocus, Wrong } from "../parts/bits";
 import { FormAsk } from "../parts/FormAsk";
 import { Paper } from "../parts/TapeRoll";
-import { ApprovalStrip, RecordLines, staleWords, useApprovals } from "../parts/together";
+import {
+  ApprovalStrip,
+  OpenMark,
+  RecordLines,
+  staleWords,
+  useApprovals,
+  useOpenElsewhere,
+  useOpenHere,
+} from "../parts/together";
 import { placeOf } from "../places";
 import { useNotices } from "../shell/notices";
 import { useMay } from "../shell/session";
@@ -32,6 +40,8 @@ export function CustomerRoom() {
 
 function Opened({ customer }: { customer: CustomerView }) {
   const base = useBase();
+  useOpenHere("customer", customer.id);
+  const openAt = useOpenElsewhere("customer")(customer.id);
   const navigate = useNavigate();
   const may = useMay();
   const changed = useEverythingChanged();
@@ -47,7 +57,12 @@ function Opened({ customer }: { customer: CustomerView }) {
   return (
     <Worktop
       title={customer.name}
-      sum={`customer ${customer.number}`}
+      sum={
+        <>
+          customer {customer.number}
+          <OpenMark names={openAt} />
+        </>
+      }
       back="/"
       actions={[
         {

@@ -18,7 +18,7 @@ import { STRETCH, useList } from "../parts/list";
 import { PickedSum } from "../parts/picks";
 import { type Column, Rows } from "../parts/Rows";
 import { Paper } from "../parts/TapeRoll";
-import { OpenMark, useOpenElsewhere } from "../parts/together";
+import { customerColumn, useOpenElsewhere } from "../parts/together";
 import { Worktop } from "../shell/Worktop";
 import { billingLinks } from "./Unbilled";
 
@@ -48,17 +48,7 @@ export function InvoicesRoom() {
       width: "84px",
       cell: (row) => row.number ?? <Marked className="heed">▲ draft</Marked>,
     },
-    {
-      key: "customer",
-      head: "Customer",
-      width: "minmax(0, 1fr)",
-      cell: (row) => (
-        <>
-          {row.customer_name}
-          <OpenMark names={openAt(row.id)} />
-        </>
-      ),
-    },
+    customerColumn(openAt),
     {
       key: "date",
       head: "Date",

@@ -1,7 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
+import { Link } from "react-router";
 import { api, got } from "../api/client";
-import { Facts } from "../parts/bits";
+import { Facts, Lines } from "../parts/bits";
 import { Paper } from "../parts/TapeRoll";
+import { ApprovalState } from "../parts/together";
 import { PasswordForm } from "../shell/doors";
 import { useNotices } from "../shell/notices";
 import { useSession } from "../shell/session";
@@ -12,6 +14,8 @@ export function MeRoom() {
   const { person, signOut } = useSession();
   const { say } = useNotices();
   const rights = useQuery({ queryKey: ["rights"], queryFn: () => got(api.GET("/api/setup/rights")) });
+  const requests = useQuery({ queryKey: ["approvals"], queryFn: () => got(api.GET("/api/approvals")) });
+  const own = (requests.data ?? []).filter((one) => one.own);
   const at = ["clerk", "lead", "auditor", "administrator"].indexOf(person.role);
   const may = (rights.data ?? []).filter((row) => row.rights[at] !== "no");
   return (
@@ -46,6 +50,30 @@ export function MeRoom() {
           ["Role", person.role],
         ]}
       />
+      {own.length > 0 && (
+        <Lines label="What you asked for">
+          <thead>
+            <tr>
+              <th>What you asked for</th>
+              <th>Stands</th>
+              <th>What was said to it</th>
+            </tr>
+          </thead>
+          <tbody>
+            {own.slice(0, 8).map((request) => (
+              <tr key={request.id}>
+                <td>
+                  <Link to={`/approvals/${request.id}`}>{request.words}</Link>
+                </td>
+                <td>
+                  <ApprovalState approval={request} />
+                </td>
+                <td className="dim">{request.decision && `${request.decided_by}: ${request.decision}`}</td>
+              </tr>
+            ))}
+          </tbody>
+        </Lines>
+      )}
       <div style={{ maxWidth: 380, marginTop: 18 }}>
         <PasswordForm
           title="Another password"

@@ -8,7 +8,7 @@ import { date, money, number, percent, price } from "../format";
 import { Facts, Lines, Marked, useBase, useEverythingChanged, useFieldFocus, Wrong } from "../parts/bits";
 import { Paper, TrailLines } from "../parts/TapeRoll";
 import { Track } from "../parts/Track";
-import { RecordLines, staleWords } from "../parts/together";
+import { OpenMark, RecordLines, staleWords, useOpenElsewhere, useOpenHere } from "../parts/together";
 import { useNotices } from "../shell/notices";
 import { useMay } from "../shell/session";
 import { Worktop } from "../shell/Worktop";
@@ -31,12 +31,19 @@ export function OrderRoom() {
 }
 
 function Opened({ order }: { order: OrderView }) {
+  useOpenHere("order", order.id);
+  const openAt = useOpenElsewhere("order")(order.id);
   const navigate = useNavigate();
   useBase();
   return (
     <Worktop
       title={order.number}
-      sum={order.customer_name}
+      sum={
+        <>
+          {order.customer_name}
+          <OpenMark names={openAt} />
+        </>
+      }
       back="/orders"
       actions={[
         {

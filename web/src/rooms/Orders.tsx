@@ -7,6 +7,7 @@ import { PickedSum } from "../parts/picks";
 import { type Column, Rows } from "../parts/Rows";
 import { Paper } from "../parts/TapeRoll";
 import { Track } from "../parts/Track";
+import { customerColumn, useOpenElsewhere } from "../parts/together";
 import { Worktop } from "../shell/Worktop";
 import { Amount } from "./Invoices";
 
@@ -30,10 +31,11 @@ export function OrdersRoom() {
     rowsOf: (page) => page.orders,
     place: "/orders",
   });
+  const openAt = useOpenElsewhere("order");
   const { first, current, picked, open } = list;
   const columns: Column<OrderRow>[] = [
     { key: "number", head: "Order", width: "74px", cell: (row) => row.number },
-    { key: "customer", head: "Customer", width: "minmax(0, 1fr)", cell: (row) => row.customer_name },
+    customerColumn(openAt),
     {
       key: "theirs",
       head: "Their number",

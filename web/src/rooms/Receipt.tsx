@@ -7,7 +7,7 @@ import { date, money, moneyWithCurrency, typedDecimal } from "../format";
 import { Facts, Lines, Marked, Scroll, useBase, useEverythingChanged, useToday, Wrong } from "../parts/bits";
 import { DateField } from "../parts/DateField";
 import { Paper, PostedEntries, TrailLines } from "../parts/TapeRoll";
-import { RecordLines } from "../parts/together";
+import { OpenMark, RecordLines, useOpenElsewhere, useOpenHere } from "../parts/together";
 import { Ask } from "../shell/Ask";
 import { useNotices } from "../shell/notices";
 import { Worktop } from "../shell/Worktop";
@@ -32,6 +32,8 @@ export function ReceiptRoom() {
 function Opened({ receipt }: { receipt: ReceiptView }) {
   const base = useBase();
   const today = useToday();
+  useOpenHere("receipt", receipt.id);
+  const openAt = useOpenElsewhere("receipt")(receipt.id);
   const navigate = useNavigate();
   const changed = useEverythingChanged();
   const { say } = useNotices();
@@ -64,7 +66,12 @@ function Opened({ receipt }: { receipt: ReceiptView }) {
   return (
     <Worktop
       title={receipt.number}
-      sum={`${receipt.customer_name} · ${moneyWithCurrency(receipt.amount, receipt.currency)}`}
+      sum={
+        <>
+          {receipt.customer_name} · {moneyWithCurrency(receipt.amount, receipt.currency)}
+          <OpenMark names={openAt} />
+        </>
+      }
       back="/receipts"
       actions={[
         ...(receipt.unapplied > 0

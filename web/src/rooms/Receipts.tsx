@@ -7,6 +7,7 @@ import { STRETCH, useList } from "../parts/list";
 import { PickedSum } from "../parts/picks";
 import { type Column, Rows } from "../parts/Rows";
 import { Paper } from "../parts/TapeRoll";
+import { customerColumn, useOpenElsewhere } from "../parts/together";
 import { Worktop } from "../shell/Worktop";
 import { Amount } from "./Invoices";
 
@@ -27,11 +28,12 @@ export function ReceiptsRoom() {
     rowsOf: (page) => page.receipts,
     place: "/receipts",
   });
+  const openAt = useOpenElsewhere("receipt");
   const { first, current, picked, open } = list;
   const columns: Column<ReceiptRow>[] = [
     { key: "number", head: "Receipt", width: "76px", cell: (row) => row.number },
     { key: "date", head: "Date", width: "92px", cell: (row) => shortDate(row.date, today) },
-    { key: "customer", head: "Customer", width: "minmax(0, 1fr)", cell: (row) => row.customer_name },
+    customerColumn(openAt),
     { key: "method", head: "Method", width: "78px", cell: (row) => row.method },
     {
       key: "reference",

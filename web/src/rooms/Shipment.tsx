@@ -14,13 +14,15 @@ import {
   Tear,
   TrailLines,
 } from "../parts/TapeRoll";
-import { RecordLines } from "../parts/together";
+import { OpenMark, RecordLines, useOpenElsewhere, useOpenHere } from "../parts/together";
 import { Ask } from "../shell/Ask";
 import { useNotices } from "../shell/notices";
 import { Worktop } from "../shell/Worktop";
 
 export function ShipmentRoom() {
   const { id = "" } = useParams();
+  useOpenHere("shipment", Number(id));
+  const openAt = useOpenElsewhere("shipment")(Number(id));
   const base = useBase();
   const navigate = useNavigate();
   const changed = useEverythingChanged();
@@ -43,7 +45,12 @@ export function ShipmentRoom() {
   return (
     <Worktop
       title={shipment.number}
-      sum={shipment.customer_name}
+      sum={
+        <>
+          {shipment.customer_name}
+          <OpenMark names={openAt} />
+        </>
+      }
       back="/shipments"
       actions={[
         posted

@@ -6,6 +6,7 @@ import { STRETCH, useList } from "../parts/list";
 import { PickedSum } from "../parts/picks";
 import { type Column, Rows } from "../parts/Rows";
 import { Paper } from "../parts/TapeRoll";
+import { customerColumn, useOpenElsewhere } from "../parts/together";
 import { Worktop } from "../shell/Worktop";
 
 export function ShipmentsRoom() {
@@ -23,11 +24,12 @@ export function ShipmentsRoom() {
     rowsOf: (page) => page.shipments,
     place: "/shipments",
   });
+  const openAt = useOpenElsewhere("shipment");
   const { first, current, picked, open } = list;
   const columns: Column<ShipmentRow>[] = [
     { key: "number", head: "Shipment", width: "82px", cell: (row) => row.number },
     { key: "order", head: "Order", width: "76px", cell: (row) => row.order_number },
-    { key: "customer", head: "Customer", width: "minmax(0, 1fr)", cell: (row) => row.customer_name },
+    customerColumn(openAt),
     {
       key: "what",
       head: "What",

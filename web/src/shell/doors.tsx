@@ -2,9 +2,10 @@ import Button from "@mui/material/Button";
 import Dialog from "@mui/material/Dialog";
 import { styled } from "@mui/material/styles";
 import TextField from "@mui/material/TextField";
-import { type FormEvent, type ReactNode, useRef, useState } from "react";
+import type { ReactNode } from "react";
 import { api, got, Problem } from "../api/client";
 import type { SessionView } from "../api/types";
+import { useAsking } from "../parts/asking";
 
 const Ground = styled("main")({
   minHeight: "100%",
@@ -71,29 +72,12 @@ interface FormProps {
 
 /** A few fields and one button; what is wrong stands at its field. */
 function DoorForm({ title, words, fields, yes, run, trouble }: FormProps) {
-  const [wrong, setWrong] = useState<Problem>();
-  const [busy, setBusy] = useState(false);
-  const running = useRef(false);
-  const go = async (event: FormEvent<HTMLFormElement>) => {
-    event.preventDefault();
-    if (running.current) {
-      return;
-    }
-    running.current = true;
-    setBusy(true);
-    const typed = new FormData(event.currentTarget);
-    try {
-      await run(Object.fromEntries(fields.map((field) => [field.name, String(typed.get(field.name) ?? "")])));
-      setWrong(undefined);
-    } catch (error) {
-      setWrong(error instanceof Problem ? error : new Problem({ title: String(error) }));
-    }
-    running.current = false;
-    setBusy(false);
-  };
-  const atField = fields.some((field) => field.name === wrong?.field);
+  const { send, busy, wrong, elsewhere } = useAsking(
+    fields.map((field) => field.name),
+    run,
+  );
   return (
-    <Form onSubmit={go} noValidate>
+    <Form onSubmit={send} noValidate>
       <h1>{title}</h1>
       {words && <p>{words}</p>}
       {fields.map((field, position) => (
@@ -110,9 +94,9 @@ function DoorForm({ title, words, fields, yes, run, trouble }: FormProps) {
           slotProps={{ htmlInput: { autoCapitalize: "none", spellCheck: false } }}
         />
       ))}
-      {((wrong && !atField) || trouble) && (
+      {(elsewhere || trouble) && (
         <div className="wrong" role="alert">
-          ◆ {wrong?.message ?? trouble}
+          ◆ {elsewhere ?? trouble}
         </div>
       )}
       <Button type="submit" variant="contained" disabled={busy}>

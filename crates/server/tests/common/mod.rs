@@ -243,7 +243,7 @@ impl Ask {
     /// Makes it over a connection of its own.
     pub fn send(&self, address: SocketAddr) -> std::io::Result<Answer> {
         let mut stream = TcpStream::connect(address)?;
-        stream.set_read_timeout(Some(Duration::from_secs(30)))?;
+        stream.set_read_timeout(Some(Duration::from_secs(120)))?;
         stream.write_all(self.wire(address).as_bytes())?;
         let mut answer = Vec::new();
         stream.read_to_end(&mut answer)?;
