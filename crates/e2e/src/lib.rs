@@ -109,6 +109,22 @@ impl Till {
         Ok(())
     }
 
+    /// Puts a customer on stop with a reason, as the program.
+    ///
+    /// # Errors
+    /// Where there is no such customer, or it was changed meanwhile.
+    pub async fn stop_customer(&self, id: i64, reason: &str) -> Result<()> {
+        let program = till_store::Actor::program(till_demo::BUSINESS_DATE.and_time(Default::default()).and_utc());
+        let id = till_core::ids::CustomerId(id);
+        self.store
+            .change(&program, None, async |writing| {
+                let version = till_store::customers::view(writing, id).await?.version;
+                till_store::customers::put_on_stop(writing, id, version, reason).await
+            })
+            .await?;
+        Ok(())
+    }
+
     /// Stops it and proves its books.
     ///
     /// # Errors

@@ -101,7 +101,7 @@ async fn two_on_one_draft_see_each_other_and_lose_nothing() -> Result<()> {
     let place = tomas.place().await?;
     // The list says who has it open.
     ines.go(&till.place("/billing/invoices?state=draft")).await?;
-    ines.wait_for("[role=grid]", "open at Tomas Reed").await?;
+    ines.wait_for("[role=grid]", "▲ TR").await?;
     ines.go(&till.place(&place)).await?;
     ines.wait_for("header", "open at Tomas Reed").await?;
     // Ines lowers the quantity; Tomas, who does not know, sets a date.
@@ -166,7 +166,10 @@ async fn names_are_text_whatever_stands_in_them() -> Result<()> {
     sanna.press(Key::Enter).await?;
     sanna.wait_for("[data-testid=notice]", "kept").await?;
     sanna.wait_for("main", nasty).await?;
-    for place in ["/setup/people", "/setup/record", "/", "/setup"] {
+    till.stop_customer(3, nasty).await?;
+    sanna.go(&till.place("/customers/3")).await?;
+    sanna.wait_for("main", nasty).await?;
+    for place in ["/setup/people", "/setup/record", "/customers/3", "/", "/setup"] {
         sanna.go(&till.place(place)).await?;
         let images = sanna.run("return document.querySelectorAll('img').length").await?;
         assert_eq!(images, 0, "{place}");

@@ -38,7 +38,10 @@ const CONTENT_POLICY: &str = "default-src 'none'; script-src 'self'; \
     connect-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'";
 
 #[derive(OpenApi)]
-#[openapi(info(title = "Glad Till", description = "Billing and receivables: from posted shipments to closed orders."))]
+#[openapi(info(
+    title = "Glad Till",
+    description = "Billing and receivables: from posted shipments to closed orders. Every call but those of the door needs the session cookie of POST /api/session. Every change needs the session's second token in X-Csrf-Token, and where it is posted an Idempotency-Key, so that the same request sent twice is done once."
+))]
 struct Description;
 
 /// The OpenAPI document of the API, as JSON with a line break at its end.

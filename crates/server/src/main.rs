@@ -253,7 +253,7 @@ async fn restore(settings: &Settings, file: &Path) -> Result<(), Failure> {
         return Err(Failure::CopyDoesNotHold);
     }
     let mark = chrono::Utc::now().format("%Y-%m-%dT%H%M%S").to_string();
-    let kept = copies::put_in_place(&trial, folder, &mark)?;
+    let kept = copies::put_in_place(&trial, folder, &mark).await?;
     say(&format!("● {} holds and is in place.", file.display()));
     if let Some(kept) = kept {
         say(&format!("  What was there before is kept in {}.", kept.display()));

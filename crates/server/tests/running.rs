@@ -69,6 +69,39 @@ fn a_backup_taken_under_load_is_restored_and_verifies() {
 }
 
 #[test]
+fn a_restore_or_a_backup_that_is_killed_leaves_whole_books() {
+    let folder = tempfile::tempdir().unwrap();
+    let data = folder.path().to_str().unwrap();
+    let books = folder.path().join("books.db");
+    std::fs::copy(template().join("books.db"), &books).unwrap();
+    let copy = folder.path().join("copy.db");
+    assert!(run(&["backup", copy.to_str().unwrap(), "--data", data]).status.success());
+    let mut random = fastrand::Rng::with_seed(7);
+    for round in 0..16 {
+        let other = folder.path().join(format!("other-{round}.db"));
+        let arguments =
+            if round % 2 == 0 { ["restore", copy.to_str().unwrap()] } else { ["backup", other.to_str().unwrap()] };
+        let mut process = Command::new(PROGRAM)
+            .args(arguments)
+            .args(["--data", data])
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .unwrap();
+        std::thread::sleep(std::time::Duration::from_micros(random.u64(1_000..1_200_000)));
+        let _ = process.kill();
+        process.wait().unwrap();
+        verify(folder.path());
+        // Under its own name a copy is whole; what is half there has another.
+        if other.exists() {
+            let fresh = tempfile::tempdir().unwrap();
+            std::fs::copy(&other, fresh.path().join("books.db")).unwrap();
+            verify(fresh.path());
+        }
+    }
+}
+
+#[test]
 fn a_copy_that_does_not_hold_is_not_put_in_place() {
     let folder = tempfile::tempdir().unwrap();
     let books = folder.path().join("books.db");

@@ -272,6 +272,19 @@ fn what_is_typed_is_text_and_nothing_else() {
     assert_eq!(ask("PUT", "/api/setup/company").seat(&sanna).json(&company).new_key().pair(till.address).0, 200);
     let moved = json!({ "prefix": "C-", "next": 9000, "reason": nasty });
     assert_eq!(ask("PUT", "/api/setup/numbers/receipt").seat(&sanna).json(&moved).new_key().pair(till.address).0, 200);
+    // Why a price is to change, and why it is not.
+    let tomas = sign_in(till.address, TOMAS);
+    let (_, unbilled) = till.get("/api/unbilled");
+    let draft = till.send("POST", "/api/invoices", &json!({ "picks": picks_of(&ready(&unbilled)[0]) })).1[0].clone();
+    let line = till.get(&format!("/api/invoices/{draft}")).1["document"]["lines"][0]["shipment_line"].clone();
+    let price = json!({ "version": 1, "unit_price": "0.01", "reason": nasty });
+    let path = format!("/api/invoices/{draft}/lines/{line}/price");
+    let (status, asked) = ask("PUT", &path).seat(&tomas).json(&price).new_key().pair(till.address);
+    assert_eq!(status, 200, "{asked}");
+    let approval = format!("/api/approvals/{}", asked["waits"]);
+    assert_eq!(till.send("POST", &format!("{approval}/decline"), &json!({ "reason": nasty })).0, 200);
+    let (_, declined) = till.get(&approval);
+    assert_eq!((&declined["reason"], &declined["decision"]), (&json!(nasty), &json!(nasty)));
     let typed: String = nasty.bytes().map(|byte| format!("%{byte:02X}")).collect();
     for path in
         ["find", "customers", "orders", "shipments", "unbilled", "invoices", "receipts", "ledger/journal", "record"]

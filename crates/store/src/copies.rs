@@ -132,22 +132,39 @@ pub async fn prove(copy: &Path, work_in: &Path) -> Result<(PathBuf, Verification
 /// Puts a proved copy in the place of the books; what was there is kept beside it. Returns
 /// where that is.
 ///
+/// The copy takes the place in one step: stopped at any moment, either the old books are there
+/// or the new ones, whole.
+///
 /// # Errors
-/// Where a file cannot be moved. The books that were there are in place or beside it then.
-pub fn put_in_place(trial: &Path, folder: &Path, mark: &str) -> Result<Option<PathBuf>> {
+/// Where a file cannot be moved. The books that were there are in place then.
+pub async fn put_in_place(trial: &Path, folder: &Path, mark: &str) -> Result<Option<PathBuf>> {
     let present = books(folder);
     let mut kept = None;
     if present.exists() {
         let aside = folder.join(format!("books.before-restore-{mark}.db"));
-        for (from, to) in beside(&present).iter().zip(beside(&aside)) {
-            if from.exists() {
-                std::fs::rename(from, &to).map_err(file_error(&to))?;
-            }
-        }
+        fold_log(&present, &aside).await?;
+        // A second name for the same file; where the disk knows none, a copy.
+        std::fs::hard_link(&present, &aside)
+            .or_else(|_| std::fs::copy(&present, &aside).map(|_| ()))
+            .map_err(file_error(&aside))?;
         kept = Some(aside);
     }
     std::fs::rename(trial, &present).map_err(file_error(&present))?;
     Ok(kept)
+}
+
+/// Folds the write-ahead log into the file. A log that cannot be folded, because the file is
+/// damaged, goes aside with it: it must not be taken for the log of other books.
+async fn fold_log(present: &Path, aside: &Path) -> Result<()> {
+    if let Ok(mut connection) = plain(present).await {
+        // Whether it worked shows by what is left beside the file.
+        let _ = sqlx::query("PRAGMA wal_checkpoint(TRUNCATE)").execute(&mut connection).await;
+        let _ = connection.close().await;
+    }
+    for (from, to) in beside(present).iter().zip(beside(aside)).skip(1).filter(|(from, _)| from.exists()) {
+        std::fs::rename(from, &to).map_err(file_error(&to))?;
+    }
+    Ok(())
 }
 
 /// Drops a trial that did not hold.

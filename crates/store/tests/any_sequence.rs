@@ -7,11 +7,15 @@ mod common;
 use common::*;
 use proptest::prelude::*;
 use till_core::fixed::Quantity;
-use till_core::ids::{InvoiceId, OrderId, ReceiptId, ShipmentId};
+use till_core::ids::{ApprovalId, InvoiceId, OrderId, PersonId, ReceiptId, ShipmentId};
 use till_core::money_in::Method;
-use till_store::invoices::{Pick, ToBill};
+use till_core::people::{LimitKind, Role};
+use till_store::approvals::{self, Viewer};
+use till_store::invoices::{NewPrice, Pick, ToBill};
+use till_store::people::{self, NewPerson};
 use till_store::receipts::{NewApplication, NewApplications, NewReceipt};
-use till_store::{invoices, orders, receipts, rules, unbilled};
+use till_store::settings::{self, NewLimit};
+use till_store::{Actor, customers, invoices, orders, receipts, rules, unbilled};
 
 #[derive(Debug, Clone)]
 enum Step {
@@ -24,6 +28,9 @@ enum Step {
     DropDraft { draft: usize },
     Receive { customer: usize, minor: i64, to: Option<Vec<(usize, i64)>> },
     Apply { receipt: usize, to: Option<Vec<(usize, i64)>> },
+    Reprice { draft: usize, person: u8, price: i64 },
+    Decide { approval: usize, person: u8, yes: bool },
+    Stop { customer: usize, person: u8 },
 }
 
 fn steps() -> impl Strategy<Value = Vec<Step>> {
@@ -40,6 +47,9 @@ fn steps() -> impl Strategy<Value = Vec<Step>> {
             1 => (0usize..6).prop_map(|draft| Step::DropDraft { draft }),
             3 => (0usize..3, -50i64..90_000, targets()).prop_map(|(customer, minor, to)| Step::Receive { customer, minor, to }),
             2 => (0usize..6, targets()).prop_map(|(receipt, to)| Step::Apply { receipt, to }),
+            2 => (0usize..6, 0u8..3, -2i64..80).prop_map(|(draft, person, price)| Step::Reprice { draft, person, price }),
+            2 => (0usize..6, 0u8..3, any::<bool>()).prop_map(|(approval, person, yes)| Step::Decide { approval, person, yes }),
+            1 => (0usize..3, 0u8..3).prop_map(|(customer, person)| Step::Stop { customer, person }),
         ],
         4..28,
     )
@@ -52,6 +62,7 @@ struct Made {
     drafts: Vec<InvoiceId>,
     invoices: Vec<InvoiceId>,
     receipts: Vec<ReceiptId>,
+    approvals: Vec<ApprovalId>,
 }
 
 async fn picks(company: &Company, wanted: &[(usize, Option<i64>)]) -> ToBill {
@@ -86,10 +97,45 @@ fn decimal(minor: i64) -> String {
     till_core::money::Currency::of("EUR").unwrap().format(till_core::money::Money(minor))
 }
 
+const ROLES: [Role; 3] = [Role::Clerk, Role::Lead, Role::Lead];
+
+fn someone(person: u8) -> Actor {
+    let id = PersonId(i64::from(person) + 1);
+    Actor::person(id, &format!("person {id}"), ROLES[usize::from(person)], "here", by().at)
+}
+
+/// A clerk who may change 20.00 by a price, and two leads who may change 200.00.
+async fn staff(company: &Company) {
+    let hash = "$argon2id$nobody signs in here";
+    company
+        .store
+        .change(&by(), None, async |writing| {
+            for (at, role) in (1..).zip(ROLES) {
+                let (sign_in, name) = (format!("p{at}"), format!("person {at}"));
+                let new = NewPerson { sign_in: &sign_in, name: &name, role, password_hash: hash, must_change: false };
+                people::add(writing, &new).await?;
+            }
+            for (role, amount) in [(Role::Clerk, "20"), (Role::Lead, "200")] {
+                let kind = LimitKind::PriceChange;
+                settings::set_limit(writing, &NewLimit { role, kind, amount: Some(amount.to_owned()) }).await?;
+            }
+            Ok(())
+        })
+        .await
+        .unwrap();
+}
+
 async fn run(company: &Company, made: &mut Made, step: &Step) {
     let store = &company.store;
     match step {
-        Step::Order { customer, quantity } => made.orders.push(company.order(*customer, *quantity).await),
+        Step::Order { customer, quantity } => {
+            let customer_id = company.customers[*customer];
+            let stopped = customers::view(&mut *store.read().await.unwrap(), customer_id).await.unwrap().stop_reason;
+            // Nothing is confirmed for a customer on stop.
+            if stopped.is_none() {
+                made.orders.push(company.order(*customer, *quantity).await);
+            }
+        }
         Step::Ship { order, ten_thousandths } if !made.orders.is_empty() => {
             let order = made.orders[order % made.orders.len()];
             if let Ok(shipment) = company.try_ship(order, Quantity::from_scaled(*ten_thousandths)).await {
@@ -130,6 +176,50 @@ async fn run(company: &Company, made: &mut Made, step: &Step) {
                 })
                 .await;
             made.invoices.extend(posted.into_iter().map(|one| one.id));
+        }
+        Step::Reprice { draft, person, price } if !made.drafts.is_empty() => {
+            let draft = made.drafts[draft % made.drafts.len()];
+            let Ok(view) = invoices::view(&mut *store.read().await.unwrap(), draft).await else { return };
+            let Some(line) = view.document.as_ref().and_then(|document| document.lines.first()) else { return };
+            let line = line.shipment_line;
+            let new = NewPrice { version: view.version, unit_price: price.to_string(), reason: "by chance".to_owned() };
+            let asked = store
+                .change(&someone(*person), None, async |writing| {
+                    let rules = rules::load(writing).await?;
+                    invoices::change_price(writing, &rules, draft, line, &new).await
+                })
+                .await;
+            made.approvals.extend(asked.into_iter().filter_map(|outcome| outcome.waits));
+        }
+        Step::Decide { approval, person, yes } if !made.approvals.is_empty() => {
+            let approval = made.approvals[approval % made.approvals.len()];
+            let viewer = Viewer { person: PersonId(i64::from(*person) + 1), role: ROLES[usize::from(*person)] };
+            let _ = store
+                .change(&someone(*person), None, async |writing| {
+                    let rules = rules::load(writing).await?;
+                    if *yes {
+                        approvals::approve(writing, &rules, approval, viewer).await
+                    } else {
+                        approvals::decline(writing, approval, "by chance", viewer).await
+                    }
+                })
+                .await;
+        }
+        Step::Stop { customer, person } => {
+            let customer = company.customers[*customer];
+            let view = customers::view(&mut *store.read().await.unwrap(), customer).await.unwrap();
+            let asked = store
+                .change(&someone(*person), None, async |writing| {
+                    if view.stop_reason.is_none() {
+                        customers::put_on_stop(writing, customer, view.version, "by chance").await?;
+                        return Ok(None);
+                    }
+                    let rules = rules::load(writing).await?;
+                    let lifted = customers::lift_stop(writing, &rules, customer, view.version, "by chance").await?;
+                    Ok(lifted.waits)
+                })
+                .await;
+            made.approvals.extend(asked.into_iter().flatten());
         }
         Step::DropDraft { draft } if !made.drafts.is_empty() => {
             let draft = made.drafts[draft % made.drafts.len()];
@@ -175,6 +265,7 @@ proptest! {
         let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
         runtime.block_on(async {
             let company = Company::new().await;
+            staff(&company).await;
             let mut made = Made::default();
             for step in &steps {
                 run(&company, &mut made, step).await;

@@ -153,8 +153,10 @@ async fn a_copy_made_while_others_post_holds_and_replaces_the_books() {
     company.store.close().await;
     let (trial, verification) = copies::prove(&copy, company.folder.path()).await.unwrap();
     assert!(verification.holds, "{verification:#?}");
-    let aside = copies::put_in_place(&trial, company.folder.path(), "test").unwrap().unwrap();
-    assert!(aside.exists());
+    let aside = copies::put_in_place(&trial, company.folder.path(), "test").await.unwrap().unwrap();
+    let before = Store::open(&aside).await.unwrap();
+    assert_eq!(findings(&before).await, Vec::<String>::new(), "what was there before is whole too");
+    before.close().await;
     let store = Store::open(&file).await.unwrap();
     assert_eq!(findings(&store).await, Vec::<String>::new());
 }

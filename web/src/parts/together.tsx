@@ -1,3 +1,4 @@
+import { styled } from "@mui/material/styles";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect } from "react";
 import { Link } from "react-router";
@@ -41,7 +42,26 @@ export function useOpenElsewhere(kind: DocumentKind): (id: number) => string | u
   return (id) => presence.data?.find((one) => one.kind === kind && one.id === id)?.names.join(" and ");
 }
 
-/** Who else has it open, in a row or a heading. */
+const Named = styled("span")({
+  display: "flex",
+  gap: 8,
+  "& > span:first-of-type": { overflow: "hidden", textOverflow: "ellipsis" },
+  "& > span:last-of-type": { flexShrink: 0 },
+});
+
+function initials(names: string): string {
+  return names
+    .split(" and ")
+    .map((name) =>
+      name
+        .split(" ")
+        .map((part) => part[0])
+        .join(""),
+    )
+    .join(", ");
+}
+
+/** Who else has it open, in a heading. */
 export function OpenMark({ names }: { names: string | undefined }) {
   return names ? (
     <Marked className="heed" title={`${names} has this open now`}>
@@ -59,12 +79,19 @@ export function customerColumn<Row extends { id: number; customer_name: string }
     key: "customer",
     head: "Customer",
     width: "minmax(0, 1fr)",
-    cell: (row) => (
-      <>
-        {row.customer_name}
-        <OpenMark names={openAt(row.id)} />
-      </>
-    ),
+    cell: (row) => {
+      const names = openAt(row.id);
+      return names ? (
+        <Named>
+          <span>{row.customer_name}</span>
+          <Marked className="heed" title={`open at ${names}`}>
+            ▲ {initials(names)}
+          </Marked>
+        </Named>
+      ) : (
+        row.customer_name
+      );
+    },
   };
 }
 

@@ -598,6 +598,7 @@ function Conflict({
       title={`${others} changed this draft too`}
       yes={merge.clashes.length === 0 ? "Keep both changes" : "Keep mine over theirs"}
       no="Take theirs"
+      careful={merge.clashes.length > 0}
       busyWords="One moment…"
       close={() => undefined}
       refuse={theirs}

@@ -27,10 +27,22 @@ interface Props {
   /** What the other button says and does, where leaving it is a choice too. */
   no?: string;
   refuse?: () => Promise<void>;
+  /** Where a second Enter out of habit would do harm, no button has the focus. */
+  careful?: boolean;
 }
 
 /** Asks once, with what it will do. Mounted when the question arises. */
-export function Ask({ title, children, yes, run, close, busyWords = "Posting…", no = "Not now", refuse }: Props) {
+export function Ask({
+  title,
+  children,
+  yes,
+  run,
+  close,
+  busyWords = "Posting…",
+  no = "Not now",
+  refuse,
+  careful,
+}: Props) {
   const key = useRef(newKey());
   // Two clicks in one breath come before the button can be drawn disabled.
   const running = useRef(false);
@@ -63,8 +75,8 @@ export function Ask({ title, children, yes, run, close, busyWords = "Posting…"
           </p>
         )}
         <div className="foot">
-          <Button variant="contained" onClick={go} disabled={busy} autoFocus>
-            {busy ? busyWords : yes} <kbd>Enter</kbd>
+          <Button variant="contained" onClick={go} disabled={busy} autoFocus={!careful}>
+            {busy ? busyWords : yes} {!careful && <kbd>Enter</kbd>}
           </Button>
           <Button variant="text" onClick={refuse ?? close} disabled={busy}>
             {no} <kbd>Esc</kbd>
