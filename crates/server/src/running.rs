@@ -1,6 +1,7 @@
 //! Serving the books: held by one program, checked at the start, copied each day, closed in order.
 
 use std::fs::{File, TryLockError};
+use std::io::IsTerminal;
 use std::path::Path;
 use std::time::Duration;
 
@@ -23,7 +24,8 @@ pub(crate) fn hold(folder: &Path) -> Result<File, Failure> {
 fn log(settings: &Settings) {
     let filter = tracing_subscriber::EnvFilter::try_from_default_env()
         .unwrap_or_else(|_| "warn,till_server=info,glad_till=info".into());
-    let log = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr);
+    let colours = std::io::stderr().is_terminal();
+    let log = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).with_ansi(colours);
     if settings.json_log {
         log.json().flatten_event(true).init();
     } else {
