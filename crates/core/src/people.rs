@@ -22,7 +22,7 @@ mod approval;
 mod keeping;
 mod sign_in;
 
-pub use approval::{Approval, ApprovalState, Question, decide_approval, decide_withdrawal};
+pub use approval::{Approval, ApprovalState, Question, decide_approval, decide_decline, decide_withdrawal};
 pub use keeping::{Standing, check_reason, check_standing};
 pub use sign_in::{
     Attempts, FREE_TRIES, LOCKED_AT_MOST, PasswordFault, SessionLength, SessionTimes, check_name, check_password,
@@ -298,6 +298,11 @@ pub fn decide(role: Role, operation: Operation, amount: Money, limits: &Limits) 
 /// Whether a role has anything to do with an operation: may, may up to a limit, or may ask.
 pub fn may_try(role: Role, operation: Operation) -> bool {
     operation.right(role) != Right::No
+}
+
+/// Whether a role has limits: one that posts has, the others have nothing to limit.
+pub fn has_limits(role: Role) -> bool {
+    may_try(role, Operation::PostInvoice)
 }
 
 /// The operations a role may carry out or ask for.

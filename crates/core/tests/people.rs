@@ -97,6 +97,10 @@ fn nobody_approves_their_own_request_or_one_that_has_ended() {
         assert!(ask(&ended, 2, Role::Lead).unwrap_err().contains("already"));
         assert_eq!(ApprovalState::of(state.word()), Some(state));
     }
+    let decline = |person, role| decide_decline(&approval, Question { person: PersonId(person), role });
+    assert_eq!(decline(2, Role::Lead), Ok(()));
+    assert!(decline(1, Role::Lead).unwrap_err().contains("Take it back"));
+    assert!(decline(2, Role::Auditor).is_err());
     let maker = Question { person: PersonId(1), role: Role::Clerk };
     assert_eq!(decide_withdrawal(&approval, maker), Ok(()));
     assert!(decide_withdrawal(&approval, Question { person: PersonId(2), role: Role::Lead }).is_err());

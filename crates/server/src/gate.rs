@@ -198,7 +198,10 @@ async fn pass(gate: &Gate, store: &Store, request: &ServiceRequest) -> Result<()
     if let Some(who) = &who {
         if who.session.worth_noting {
             let now = Utc::now();
-            store.jot(async |connection| sessions::used(connection, &who.token, now).await).await?;
+            // On a full disk or a held file people can still read; only the idle time runs on.
+            if let Err(error) = store.jot(async |connection| sessions::used(connection, &who.token, now).await).await {
+                tracing::warn!(%error, "the use of a session could not be noted");
+            }
         }
         request.extensions_mut().insert(who.clone());
     }

@@ -156,6 +156,18 @@ fn signing_out_everywhere_and_a_new_password_end_what_was_open() {
 }
 
 #[test]
+fn guessing_the_old_password_from_inside_is_slowed_too() {
+    let till = Till::start();
+    let tomas = sign_in(till.address, TOMAS);
+    let change = |old: &str| {
+        let body = json!({ "old": old, "new": "linden tree by the well" });
+        ask("PUT", "/api/session/password").seat(&tomas).json(&body).pair(till.address).0
+    };
+    assert_eq!((0..6).map(|_| change("a guess at it")).collect::<Vec<_>>(), [422, 422, 422, 422, 429, 429]);
+    assert_eq!(change(TOMAS.1), 429, "even the right one has to wait");
+}
+
+#[test]
 fn someone_new_chooses_a_password_before_anything_else() {
     let till = Till::start();
     let sanna = sign_in(till.address, SANNA);

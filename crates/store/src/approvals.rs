@@ -9,7 +9,7 @@ use till_core::merge::FieldChange;
 use till_core::money::Money;
 use till_core::people::{
     Approval, ApprovalState, Limits, Operation, Question, Right, Role, Verdict, check_reason, decide, decide_approval,
-    decide_withdrawal,
+    decide_decline, decide_withdrawal,
 };
 
 use crate::convert::{json, kind, known};
@@ -295,13 +295,8 @@ pub async fn approve(writing: &mut Writing<'_>, rules: &Rules, id: ApprovalId, v
 /// # Errors
 /// Where it does not wait any more, the reason is missing, or the role cannot decide.
 pub async fn decline(writing: &mut Writing<'_>, id: ApprovalId, reason: &str, viewer: Viewer) -> Result<ApprovalView> {
-    let (kept, limits) = one(writing, id, viewer).await?;
-    if let Verdict::Denied(why) = decide(viewer.role, Operation::DecideApproval, Money::ZERO, &limits) {
-        return Err(StoreError::NotAllowed(why));
-    }
-    if kept.view.own {
-        return Err(StoreError::NotAllowed("You asked for this yourself. Take it back instead.".to_owned()));
-    }
+    let (kept, _) = one(writing, id, viewer).await?;
+    decide_decline(&kept.approval, viewer.question()).map_err(StoreError::NotAllowed)?;
     let reason = check_reason(reason).map_err(|why| StoreError::invalid("reason", why))?;
     end(writing, &kept.view, ApprovalState::Declined, Some(&reason), viewer).await?;
     view(writing, id, viewer).await
@@ -325,9 +320,6 @@ async fn end(
     said: Option<&str>,
     viewer: Viewer,
 ) -> Result<()> {
-    if view.state != ApprovalState::Waiting {
-        return Err(StoreError::WrongState(format!("This was {} already.", view.state.word())));
-    }
     let at = writing.actor().at.to_rfc3339_opts(SecondsFormat::Millis, true);
     let word = state.word();
     sqlx::query!(

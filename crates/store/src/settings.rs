@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
 use till_core::money::{Currency, Money};
 use till_core::numbering::{MoveNumber, decide_move};
-use till_core::people::{Limit, LimitKind, Limits, Right, Role, check_name};
+use till_core::people::{Limit, LimitKind, Limits, Right, Role, check_name, has_limits};
 use till_core::tax::TaxComputed;
 
 use crate::convert::currency;
@@ -115,8 +115,9 @@ pub async fn view(connection: &mut SqliteConnection) -> Result<SetupView> {
     .collect();
     let kept = people::limits(connection).await?;
     // The limits of roles that can do something limited; what nobody set is zero.
-    let limits = [Role::Clerk, Role::Lead]
+    let limits = Role::ALL
         .into_iter()
+        .filter(|role| has_limits(*role))
         .flat_map(|role| LimitKind::ALL.map(|kind| Limit { role, kind, amount: kept.of(role, kind) }))
         .collect();
     Ok(SetupView {
@@ -276,7 +277,7 @@ pub async fn set_limit(writing: &mut Writing<'_>, new: &NewLimit) -> Result<()> 
             Some(amount)
         }
     };
-    if !matches!(new.role, Role::Clerk | Role::Lead) {
+    if !has_limits(new.role) {
         let sentence = format!("The role {} posts nothing, so it has no limits.", new.role.word());
         return Err(StoreError::invalid("role", sentence));
     }

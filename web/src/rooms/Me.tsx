@@ -13,6 +13,8 @@ import { Worktop } from "../shell/Worktop";
 export function MeRoom() {
   const { person, signOut } = useSession();
   const { say } = useNotices();
+  const leave = (everywhere: boolean) =>
+    signOut(everywhere).catch((error) => say({ kind: "stop", text: `You are still signed in. ${error.message}` }));
   const rights = useQuery({ queryKey: ["rights"], queryFn: () => got(api.GET("/api/setup/rights")) });
   const requests = useQuery({ queryKey: ["approvals"], queryFn: () => got(api.GET("/api/approvals")) });
   const own = (requests.data ?? []).filter((one) => one.own);
@@ -24,8 +26,8 @@ export function MeRoom() {
       sum={`signed in as ${person.sign_in}`}
       back="/"
       actions={[
-        { key: "x", label: "Sign out", run: () => signOut(false), primary: true },
-        { key: "e", label: "Sign out everywhere", run: () => signOut(true) },
+        { key: "x", label: "Sign out", run: () => leave(false), primary: true },
+        { key: "e", label: "Sign out everywhere", run: () => leave(true) },
       ]}
       tape={
         <Paper>

@@ -82,6 +82,21 @@ pub fn decide_approval(approval: &Approval, who: Question, limits: &Limits) -> R
     }
 }
 
+/// Whether someone may decline it: who has the right to decide, and did not ask for it.
+///
+/// # Errors
+/// A sentence that says why not.
+pub fn decide_decline(approval: &Approval, who: Question) -> Result<(), String> {
+    waiting(approval)?;
+    if !super::may_try(who.role, Operation::DecideApproval) {
+        Err(denied(who.role, Operation::DecideApproval))
+    } else if approval.maker == who.person {
+        Err("You asked for this yourself. Take it back instead.".to_owned())
+    } else {
+        Ok(())
+    }
+}
+
 /// Whether someone may take it back: only who asked, only while it waits.
 ///
 /// # Errors

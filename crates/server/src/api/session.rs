@@ -234,7 +234,14 @@ pub(super) async fn change_password(
     if typed.new == typed.old {
         return Err(StoreError::invalid("new", "This is the password you have. Choose another one.").into());
     }
-    let hash = sessions::own_hash(&mut *store.read().await?, session.person).await?;
+    // Guessing the old password from inside is slowed like guessing it at the door.
+    let now = Utc::now();
+    let mut connection = store.read().await?;
+    if let Some(until) = sessions::look_up(&mut connection, &session.sign_in, now).await?.locked_until {
+        return Err(locked((until - now).num_seconds().max(1)));
+    }
+    let hash = sessions::own_hash(&mut connection, session.person).await?;
+    drop(connection);
     let old = typed.old.clone();
     let right = actix_web::web::block(move || passwords::matches(&old, Some(&hash))).await.map_err(busy)?;
     if !right {

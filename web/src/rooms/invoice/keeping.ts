@@ -1,0 +1,110 @@
+import { useRef, useState } from "react";
+import { api, got, keyed, newKey, Problem } from "../../api/client";
+import type { InvoiceView, MergeView, ToBill } from "../../api/types";
+import { useEverythingChanged } from "../../parts/bits";
+
+function asRead(invoice: InvoiceView): ToBill {
+  const document = invoice.document;
+  return {
+    picks: (document?.lines ?? []).map((line) => ({ shipment_line: line.shipment_line, quantity: line.quantity })),
+    document_date: document?.document_date.typed ? document.document_date.date : null,
+    posting_date: document?.posting_date.typed ? document.posting_date.date : null,
+  };
+}
+
+/**
+ * Keeps a draft as it is changed, one request after the other. A change that comes before the one
+ * before it was read back builds on it, so that neither undoes the other; where someone else was
+ * faster, `conflict` says what can be made of both.
+ */
+export function useKeptDraft(invoice: InvoiceView, onKept: (kept: ToBill) => void) {
+  const changed = useEverythingChanged();
+  const [wrong, setWrong] = useState<Problem>();
+  const [busy, setBusy] = useState(false);
+  const [conflict, setConflict] = useState<MergeView>();
+  const version = useRef(invoice.version);
+  version.current = Math.max(version.current, invoice.version);
+  // What is on its way, and what the first of it was made from.
+  const wanted = useRef<ToBill>(undefined);
+  const base = useRef<ToBill>(undefined);
+  const queued = useRef(0);
+  const saving = useRef<Promise<void>>(Promise.resolve());
+  if (queued.current === 0 && invoice.version >= version.current) {
+    wanted.current = undefined;
+    base.current = undefined;
+  }
+  const send = async (toBill: ToBill, from: ToBill) => {
+    const seen = version.current;
+    try {
+      const answer = await got(
+        api.PUT("/api/invoices/{id}", {
+          params: { path: { id: invoice.id }, header: keyed(newKey()) },
+          body: { ...toBill, version: seen },
+        }),
+      );
+      version.current = answer.version;
+      setWrong(undefined);
+      onKept(toBill);
+      await changed();
+    } catch (error) {
+      wanted.current = undefined;
+      base.current = undefined;
+      if (error instanceof Problem && error.code === "stale") {
+        const path = { id: invoice.id };
+        const body = { version: seen, base: from, mine: toBill };
+        setConflict(await got(api.POST("/api/invoices/{id}/merge", { params: { path }, body })));
+      } else {
+        throw error;
+      }
+    }
+  };
+  const keep = (toBill: ToBill, over?: number) => {
+    const from = base.current ?? asRead(invoice);
+    base.current = from;
+    wanted.current = toBill;
+    queued.current += 1;
+    setBusy(true);
+    saving.current = saving.current.then(async () => {
+      if (over !== undefined) {
+        version.current = over;
+      }
+      try {
+        // What was changed since holds this change too, and is sent in its turn.
+        if (wanted.current === toBill) {
+          await send(toBill, from);
+        }
+      } catch (error) {
+        setWrong(error instanceof Problem ? error : new Problem({ title: String(error) }));
+      } finally {
+        queued.current -= 1;
+        setBusy(queued.current > 0);
+      }
+    });
+  };
+  return {
+    /** Changes the draft as it will be once everything on its way is kept. */
+    change: (how: (now: ToBill) => ToBill) => keep(how(wanted.current ?? asRead(invoice))),
+    /** The version once nothing is on its way any more. */
+    settled: async () => {
+      await saving.current;
+      return version.current;
+    },
+    setVersion: (kept: number) => {
+      version.current = kept;
+    },
+    takeTheirs: async () => {
+      setConflict(undefined);
+      await changed();
+    },
+    keepBoth: () => {
+      setConflict(undefined);
+      if (conflict) {
+        keep(conflict.merged, conflict.version);
+      }
+    },
+    wrong,
+    setWrong,
+    busy,
+    conflict,
+  };
+}

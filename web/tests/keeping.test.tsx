@@ -1,0 +1,110 @@
+// @vitest-environment jsdom
+import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { act, cleanup, renderHook, waitFor } from "@testing-library/react";
+import type { ReactNode } from "react";
+import { afterEach, beforeEach, expect, test, vi } from "vitest";
+import { api, Problem } from "../src/api/client";
+import type { InvoiceView, ToBill } from "../src/api/types";
+import { useKeptDraft } from "../src/rooms/invoice/keeping";
+
+vi.mock("../src/api/client", async (original) => ({
+  ...(await original<typeof import("../src/api/client")>()),
+  api: { PUT: vi.fn(), POST: vi.fn() },
+}));
+
+const put = vi.mocked(api.PUT) as unknown as ReturnType<typeof vi.fn>;
+const post = vi.mocked(api.POST) as unknown as ReturnType<typeof vi.fn>;
+afterEach(cleanup);
+beforeEach(() => {
+  put.mockReset();
+  post.mockReset();
+});
+
+/** A draft of two lines as it is read from the server. */
+const draft = {
+  id: 7,
+  version: 1,
+  document: {
+    lines: [
+      { shipment_line: 1, quantity: "10" },
+      { shipment_line: 2, quantity: "5" },
+    ],
+    document_date: { date: "2026-03-18", typed: false },
+    posting_date: { date: "2026-03-18", typed: false },
+  },
+} as unknown as InvoiceView;
+
+const done = (data: unknown) => ({ data, response: { ok: true } });
+const refused = (body: object) => ({ error: body, response: { ok: false } });
+const bodies = () => put.mock.calls.map(([, call]) => call.body as ToBill & { version: number });
+
+function show() {
+  const wrapper = ({ children }: { children: ReactNode }) => (
+    <QueryClientProvider client={new QueryClient()}>{children}</QueryClientProvider>
+  );
+  return renderHook(() => useKeptDraft(draft, () => undefined), { wrapper }).result;
+}
+
+const quantity = (line: number, value: string) => (now: ToBill) => ({
+  ...now,
+  picks: now.picks.map((pick) => (pick.shipment_line === line ? { ...pick, quantity: value } : pick)),
+});
+const dated = (now: ToBill) => ({ ...now, document_date: "2026-03-17" });
+
+test("a change before the last one was read back builds on it", async () => {
+  let answer: (value: unknown) => void = () => undefined;
+  put.mockImplementationOnce(
+    () =>
+      new Promise((resolve) => {
+        answer = resolve;
+      }),
+  );
+  put.mockImplementation(async () => done({ version: 3 }));
+  const hook = show();
+  act(() => hook.current.change(quantity(1, "8")));
+  await waitFor(() => expect(put).toHaveBeenCalledTimes(1));
+  act(() => hook.current.change(dated));
+  await act(async () => answer(done({ version: 2 })));
+  expect(await hook.current.settled()).toBe(3);
+  const [first, second] = bodies();
+  expect([first?.version, second?.version]).toEqual([1, 2]);
+  expect(second?.document_date).toBe("2026-03-17");
+  expect(second?.picks[0]?.quantity).toBe("8");
+});
+
+test("what was refused is said, and the next change does not carry it", async () => {
+  put.mockImplementationOnce(async () => refused({ code: "refused", title: "Too many.", field: "lines.0.quantity" }));
+  put.mockImplementation(async () => done({ version: 2 }));
+  const hook = show();
+  act(() => hook.current.change(quantity(1, "99")));
+  await waitFor(() => expect(hook.current.wrong?.message).toBe("Too many."));
+  act(() => hook.current.change(dated));
+  await waitFor(() => expect(put).toHaveBeenCalledTimes(2));
+  expect(bodies()[1]?.picks[0]?.quantity).toBe("10");
+});
+
+test("where someone was faster, both changes are put together and kept over the present version", async () => {
+  put.mockImplementationOnce(async () => refused({ code: "stale", title: "Changed.", current_version: 4 }));
+  put.mockImplementation(async () => done({ version: 5 }));
+  const merged = { picks: [{ shipment_line: 1, quantity: "6" }], document_date: "2026-03-17", posting_date: null };
+  post.mockImplementation(async () => done({ version: 4, merged, clashes: [], since: [] }));
+  const hook = show();
+  act(() => hook.current.change(dated));
+  await waitFor(() => expect(hook.current.conflict).toBeDefined());
+  const wish = post.mock.calls[0]?.[1].body;
+  expect(wish.version).toBe(1);
+  expect([wish.base.document_date, wish.mine.document_date]).toEqual([null, "2026-03-17"]);
+  act(() => hook.current.keepBoth());
+  await waitFor(() => expect(put).toHaveBeenCalledTimes(2));
+  expect(bodies()[1]).toEqual({ ...merged, version: 4 });
+});
+
+test("a draft that is gone is said, and nothing hangs", async () => {
+  put.mockImplementation(async () => refused({ code: "stale", title: "Changed." }));
+  post.mockImplementation(async () => refused({ code: "not_found", title: "There is no invoice 7." }));
+  const hook = show();
+  act(() => hook.current.change(dated));
+  await waitFor(() => expect(hook.current.wrong).toBeInstanceOf(Problem));
+  expect(hook.current.wrong?.message).toBe("There is no invoice 7.");
+  await waitFor(() => expect(hook.current.busy).toBe(false));
+});
