@@ -73,7 +73,7 @@ async fn add_customers(connection: &mut Writing<'_>) -> Result<Vec<CustomerId>> 
             country: "MH",
             tax_id: None,
             currency,
-            terms: Terms::NetDays { days: 30 },
+            terms: Terms::net_days(30),
             credit_limit: None,
             stop_reason: None,
             needs_order_number: false,

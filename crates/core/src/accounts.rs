@@ -89,6 +89,12 @@ purposes! {
     ChargeRevenue "charge_revenue" Revenue,
     /// Cost of the goods that left.
     Cogs "cogs" Expense,
+    /// Goods that left and are not billed, where cost follows billing.
+    ShippedCost "shipped_cost" Asset,
+    /// What counts found too much or too little.
+    StockAdjustment "stock_adjustment" Expense,
+    /// Returnable packaging owed back.
+    ContainerLiability "container_liability" Liability,
     /// Differences between the rate of a document and the rate of its payment.
     FxDifference "fx_difference" Expense,
 }

@@ -1,69 +1,17 @@
-//! Dates: terms and the due date they give, periods, and dates nobody typed.
+//! Dates: periods, dates nobody typed, and how dates are said.
 //!
 //! The core never reads a clock; whoever calls it brings the business date.
 
 use chrono::{Datelike, Days, Months, NaiveDate};
 use serde::{Deserialize, Serialize};
 
-/// Payment terms: when a document of a given date falls due.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(tag = "kind", rename_all = "snake_case")]
-pub enum Terms {
-    /// So many days after the document date.
-    NetDays {
-        /// Days, 0 for at once.
-        days: u16,
-    },
-    /// So many days after the end of the document's month.
-    EndOfMonth {
-        /// Days after the month's last day.
-        plus_days: u16,
-    },
-    /// The first such day of a month after the document date, or the month's last day
-    /// where the month is shorter.
-    DayOfMonth {
-        /// 1 to 31.
-        day: u8,
-    },
-}
+pub use crate::terms::Terms;
 
-impl Terms {
-    /// The due date of a document with this date.
-    ///
-    /// *Common practice, no source.* A date past the calendar's end gives that end.
-    pub fn due_date(self, document_date: NaiveDate) -> NaiveDate {
-        match self {
-            Self::NetDays { days } => plus_days(document_date, u64::from(days)),
-            Self::EndOfMonth { plus_days: days } => plus_days(end_of_month(document_date), u64::from(days)),
-            Self::DayOfMonth { day } => {
-                let this_month = day_in_month(document_date, day);
-                if this_month > document_date {
-                    this_month
-                } else {
-                    day_in_month(first_of_next_month(document_date), day)
-                }
-            }
-        }
-    }
-
-    /// As printed: “30 days net”.
-    pub fn words(self) -> String {
-        match self {
-            Self::NetDays { days: 0 } => "due at once".to_owned(),
-            Self::NetDays { days } => format!("{days} days net"),
-            Self::EndOfMonth { plus_days: 0 } => "end of month".to_owned(),
-            Self::EndOfMonth { plus_days } => format!("end of month plus {plus_days} days"),
-            Self::DayOfMonth { day } => format!("day {day} of the month"),
-        }
-    }
-}
-
-fn plus_days(date: NaiveDate, days: u64) -> NaiveDate {
+pub(crate) fn plus_days(date: NaiveDate, days: u64) -> NaiveDate {
     date.checked_add_days(Days::new(days)).unwrap_or(NaiveDate::MAX)
 }
 
-fn first_of_next_month(date: NaiveDate) -> NaiveDate {
+pub(crate) fn first_of_next_month(date: NaiveDate) -> NaiveDate {
     date.with_day(1).and_then(|first| first.checked_add_months(Months::new(1))).unwrap_or(NaiveDate::MAX)
 }
 
@@ -72,7 +20,7 @@ pub fn end_of_month(date: NaiveDate) -> NaiveDate {
     first_of_next_month(date).pred_opt().unwrap_or(date)
 }
 
-fn day_in_month(month: NaiveDate, day: u8) -> NaiveDate {
+pub(crate) fn day_in_month(month: NaiveDate, day: u8) -> NaiveDate {
     let last = end_of_month(month);
     month.with_day(u32::from(day.max(1))).unwrap_or(last)
 }
@@ -199,25 +147,6 @@ mod tests {
     }
 
     /// Common practice, no source.
-    #[test]
-    fn terms_give_due_dates() {
-        let cases = [
-            (Terms::NetDays { days: 30 }, "2026-03-18", "2026-04-17"),
-            (Terms::NetDays { days: 0 }, "2026-03-18", "2026-03-18"),
-            (Terms::NetDays { days: 30 }, "2024-01-31", "2024-03-01"),
-            (Terms::EndOfMonth { plus_days: 0 }, "2024-02-10", "2024-02-29"),
-            (Terms::EndOfMonth { plus_days: 15 }, "2026-02-10", "2026-03-15"),
-            (Terms::EndOfMonth { plus_days: 10 }, "2025-12-31", "2026-01-10"),
-            (Terms::DayOfMonth { day: 15 }, "2026-03-14", "2026-03-15"),
-            (Terms::DayOfMonth { day: 15 }, "2026-03-15", "2026-04-15"),
-            (Terms::DayOfMonth { day: 31 }, "2026-02-03", "2026-02-28"),
-            (Terms::DayOfMonth { day: 31 }, "2026-02-28", "2026-03-31"),
-        ];
-        for (terms, from, due) in cases {
-            assert_eq!(terms.due_date(day(from)), day(due), "{} from {from}", terms.words());
-        }
-    }
-
     #[test]
     fn the_posting_date_follows_the_document_until_it_is_typed() {
         let today = day("2026-03-18");

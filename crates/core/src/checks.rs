@@ -29,6 +29,8 @@ pub enum Step {
 pub enum Effect {
     /// Says so and goes on.
     Warns,
+    /// The step waits for someone's approval.
+    Asks,
     /// The step is not taken.
     Stops,
 }
@@ -64,7 +66,7 @@ checks! {
     /// More than the order line still has to ship.
     MoreThanOrdered => [Ship Stops],
     /// Stock would fall below zero.
-    StockShort => [Ship Stops],
+    StockShort => [Confirm Warns, Ship Stops],
     /// More than is shipped and not yet billed.
     MoreThanUnbilled => [Bill Stops, Post Stops],
     /// What is to go on one document differs in something that must be the same.
@@ -80,7 +82,7 @@ checks! {
     /// A changed price makes more of a difference than was allowed.
     PriceNotApproved => [Bill Warns, Post Stops],
     /// The account map leads nowhere.
-    AccountMissing => [Ship Stops, Bill Warns, Post Stops],
+    AccountMissing => [Confirm Warns, Ship Stops, Bill Warns, Post Stops],
     /// The posting date lies in a closed period.
     PeriodClosed => [Ship Stops, Bill Warns, Post Stops],
     /// The document date is before that of the last invoice, or after the posting date.
@@ -88,7 +90,35 @@ checks! {
     /// A date before what it follows from.
     DateTooEarly => [Ship Stops, Bill Stops, Post Stops],
     /// The customer is on stop.
-    CustomerOnStop => [Confirm Stops, Ship Stops, Bill Warns, Post Warns],
+    CustomerOnStop => [Confirm Asks, Ship Stops, Bill Warns, Post Warns],
+    /// The order takes the customer over its credit limit.
+    CreditLimit => [Confirm Asks, Ship Warns],
+    /// The order is worth more than who confirms it may confirm.
+    OrderAmount => [Confirm Asks],
+    /// An exemption from tax without a certificate, or after its last day.
+    ExemptionExpired => [Confirm Warns, Bill Warns, Post Stops],
+    /// The company has not said which tax code a treatment leads to.
+    TreatmentWithoutCode => [Confirm Stops],
+    /// An account demands a reporting code that a line does not have.
+    ReportingCodeMissing => [Confirm Warns, Ship Stops, Bill Warns, Post Stops],
+    /// A required field of the company's own is empty.
+    OwnFieldMissing => [Confirm Stops],
+    /// An own field or reporting code holds what it cannot.
+    MarkNotAllowed => [Confirm Stops],
+    /// A unit the item is not sold in, a quantity below its least or between its steps.
+    UnitOrStep => [Confirm Stops],
+    /// A promotion that does not run on the day, a price that cannot be made.
+    PriceNotMade => [Confirm Stops],
+    /// More than a call-off has left.
+    MoreThanCalledOff => [Confirm Stops],
+    /// An amended line would be less than what has shipped, is being shipped or was cancelled.
+    LessThanShipped => [Confirm Stops],
+    /// Something that is not sold any more.
+    NotSold => [Confirm Stops],
+    /// Returnable packaging goes to customers in base currency only.
+    ContainerCurrency => [Confirm Stops],
+    /// Something of the shipment is billed or stands on a draft.
+    AlreadyBilled => [Ship Stops],
     /// An amount of zero or below.
     AmountNotPositive => [Post Stops],
     /// Applied more than the invoice has open.
@@ -102,7 +132,7 @@ checks! {
     /// The same thing is named twice.
     NamedTwice => [Ship Stops, Bill Stops, Post Stops],
     /// No exchange rate is known for the date.
-    ExchangeRateMissing => [Bill Warns, Post Stops],
+    ExchangeRateMissing => [Confirm Warns, Bill Warns, Post Stops],
 }
 
 impl Check {
@@ -125,6 +155,20 @@ impl Check {
             Self::DateOutOfOrder => "date out of order",
             Self::DateTooEarly => "date too early",
             Self::CustomerOnStop => "customer on stop",
+            Self::CreditLimit => "over the credit limit",
+            Self::OrderAmount => "above the limit",
+            Self::ExemptionExpired => "exemption ended",
+            Self::TreatmentWithoutCode => "no code for the treatment",
+            Self::ReportingCodeMissing => "reporting code missing",
+            Self::OwnFieldMissing => "field missing",
+            Self::MarkNotAllowed => "field not allowed",
+            Self::UnitOrStep => "unit or step",
+            Self::PriceNotMade => "no price",
+            Self::MoreThanCalledOff => "more than called off",
+            Self::LessThanShipped => "less than shipped",
+            Self::NotSold => "not sold any more",
+            Self::ContainerCurrency => "packaging abroad",
+            Self::AlreadyBilled => "billed already",
             Self::AmountNotPositive => "no amount",
             Self::MoreThanOpen => "more than is open",
             Self::MoreThanReceived => "more than came in",
@@ -204,6 +248,11 @@ impl Findings {
 /// Whether any of them stops the step.
 pub fn stops(blockers: &[Blocker]) -> bool {
     blockers.iter().any(|blocker| blocker.effect == Effect::Stops)
+}
+
+/// Whether any of them asks for approval.
+pub fn asks(blockers: &[Blocker]) -> bool {
+    blockers.iter().any(|blocker| blocker.effect == Effect::Asks)
 }
 
 #[cfg(test)]

@@ -8,6 +8,7 @@ use serde::{Deserialize, Serialize};
 use crate::accounts::{Account, AccountMap, NoAccount, Purpose};
 use crate::fixed::ExchangeRate;
 use crate::ids::CustomerId;
+use crate::marks::Marks;
 use crate::money::{Currency, Money};
 use crate::spread::spread;
 
@@ -29,6 +30,9 @@ pub struct EntryLine {
     pub customer: Option<CustomerId>,
     /// Code and taxed amount, where the line is tax. The base is positive on an invoice.
     pub tax: Option<TaxMark>,
+    /// Own fields and reporting codes of what it is about.
+    #[serde(default, skip_serializing_if = "Marks::is_empty")]
+    pub marks: Marks,
 }
 
 /// What a tax line carries besides its amount.
@@ -62,6 +66,17 @@ impl Entry {
         self.lines.iter().map(|line| line.base).filter(|amount| amount.is_positive()).sum()
     }
 
+    /// The entry that takes this one back: the very accounts, the signs turned.
+    pub fn reversed(&self, date: NaiveDate, text: String) -> Self {
+        let turned = |line: &EntryLine| EntryLine {
+            base: -line.base,
+            document: -line.document,
+            tax: line.tax.as_ref().map(|tax| TaxMark { code: tax.code.clone(), base: -tax.base }),
+            ..line.clone()
+        };
+        Self { date, text, currency: self.currency, lines: self.lines.iter().map(turned).collect() }
+    }
+
     /// Whether it balances, in base currency.
     pub fn balances(&self) -> bool {
         self.lines.iter().map(|line| line.base).sum::<Money>().is_zero()
@@ -86,6 +101,8 @@ pub struct LineFor<'a> {
     pub customer: Option<CustomerId>,
     /// Tax code and taxed amount.
     pub tax: Option<TaxMark>,
+    /// Own fields and reporting codes.
+    pub marks: Option<&'a Marks>,
 }
 
 impl<'map> EntryBuilder<'map> {
@@ -96,7 +113,7 @@ impl<'map> EntryBuilder<'map> {
 
     /// Adds an amount: debit positive, credit negative, both in document and base currency.
     ///
-    /// Amounts of zero are left out. Lines of the same account, customer and tax code are
+    /// Amounts of zero are left out. Lines of the same account, customer, tax code and marks are
     /// one line. A purpose without an account is kept as a problem for [`Self::finish`].
     pub fn add(&mut self, purpose: Purpose, document: Money, base: Money, for_what: LineFor<'_>) {
         if document.is_zero() && base.is_zero() {
@@ -112,10 +129,12 @@ impl<'map> EntryBuilder<'map> {
                     return;
                 }
             };
+        let marks = for_what.marks.cloned().unwrap_or_default();
         let mergeable = self.lines.iter_mut().find(|line| {
             line.account == account.number
                 && line.purpose == purpose
                 && line.customer == for_what.customer
+                && line.marks == marks
                 && line.tax.is_none()
                 && for_what.tax.is_none()
                 && line.base.is_positive() == base.is_positive()
@@ -134,6 +153,7 @@ impl<'map> EntryBuilder<'map> {
                 document,
                 customer: for_what.customer,
                 tax: for_what.tax,
+                marks,
             }),
         }
     }

@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 macro_rules! ids {
     ($($(#[$doc:meta])* $name:ident),+ $(,)?) => {$(
         $(#[$doc])*
-        #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+        #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
         #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
         #[serde(transparent)]
         pub struct $name(pub i64);
@@ -45,6 +45,18 @@ ids! {
     PersonId,
     /// Something that waits for approval.
     ApprovalId,
+    /// A quote.
+    QuoteId,
+    /// A call-off order.
+    CallOffId,
+    /// A line of a call-off order.
+    CallOffLineId,
+    /// Someone at a customer, or someone who is not one yet.
+    ContactId,
+    /// A price list.
+    PriceListId,
+    /// A file that was read.
+    ImportId,
 }
 
 /// A document of the application, as named in trails, blockers and entries.
@@ -78,6 +90,16 @@ pub enum DocumentKind {
     Approval,
     /// A setting of the company: numbers, periods, limits.
     Setting,
+    /// A quote.
+    Quote,
+    /// A call-off order.
+    CallOff,
+    /// Stock put right after a count.
+    Adjustment,
+    /// A price list.
+    PriceList,
+    /// A file of orders or shipments.
+    Import,
 }
 
 impl DocumentKind {
@@ -97,6 +119,11 @@ impl DocumentKind {
             Self::Person => "person",
             Self::Approval => "approval",
             Self::Setting => "setting",
+            Self::Quote => "quote",
+            Self::CallOff => "call_off",
+            Self::Adjustment => "adjustment",
+            Self::PriceList => "price_list",
+            Self::Import => "import",
         }
     }
 
@@ -116,6 +143,11 @@ impl DocumentKind {
             Self::Person,
             Self::Approval,
             Self::Setting,
+            Self::Quote,
+            Self::CallOff,
+            Self::Adjustment,
+            Self::PriceList,
+            Self::Import,
         ]
         .into_iter()
         .find(|kind| kind.word() == word)

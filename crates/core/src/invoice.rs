@@ -8,6 +8,7 @@ mod checking;
 mod grouping;
 mod taping;
 
+pub(crate) use checking::check_codes;
 pub use grouping::{Group, group};
 pub use taping::tape;
 
@@ -21,11 +22,15 @@ use crate::entry::{Converted, Entry, EntryBuilder, LineFor, TaxMark, convert};
 use crate::fingerprint;
 use crate::fixed::{ExchangeRate, Quantity, Rate, UnitPrice};
 use crate::ids::{CustomerId, ItemId, OrderId, OrderLineId, ShipmentId, ShipmentLineId};
-use crate::money::{Currency, Money, line_amounts};
+use crate::marks::{MarkRules, Marks};
+use crate::money::{Currency, Money, line_amounts, line_total};
 use crate::order::{InvoiceShares, OrderAfter, OrderFacts, compare};
+use crate::pricing::PriceStep;
 use crate::spread::spread;
 use crate::tape::{Change, Tape};
 use crate::tax::{TaxCategory, TaxComputed, TaxLine, TaxRate, TaxTable, compute};
+use crate::terms::{DiscountOffer, DuePart};
+use crate::treatment::Taxed;
 
 /// What an item is, as far as billing is concerned.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -38,6 +43,8 @@ pub enum ItemKind {
     Service,
     /// Freight, handling.
     Charge,
+    /// Charged and owed back: drums, pallets.
+    Packaging,
 }
 
 impl ItemKind {
@@ -47,12 +54,13 @@ impl ItemKind {
             Self::Goods => "goods",
             Self::Service => "service",
             Self::Charge => "charge",
+            Self::Packaging => "packaging",
         }
     }
 
     /// The kind with this word.
     pub fn of(word: &str) -> Option<Self> {
-        [Self::Goods, Self::Service, Self::Charge].into_iter().find(|kind| kind.word() == word)
+        [Self::Goods, Self::Service, Self::Charge, Self::Packaging].into_iter().find(|kind| kind.word() == word)
     }
 }
 
@@ -118,10 +126,47 @@ pub struct LineToBill {
     pub discount: Rate,
     /// Where the discount comes from.
     pub discount_reason: Option<String>,
+    /// What comes on top, per unit.
+    pub surcharge: UnitPrice,
+    /// What for.
+    pub surcharge_name: Option<String>,
+    /// How the price of the order came about.
+    pub price_steps: Vec<PriceStep>,
     /// Tax code.
     pub tax_code: String,
+    /// Where it went and how that is taxed.
+    pub delivered: Option<(String, Taxed)>,
+    /// Own fields and reporting codes.
+    pub marks: Marks,
+    /// Its cost, where cost follows billing.
+    pub held_cost: Option<HeldCost>,
     /// Where the invoice has another price than the order.
     pub price_change: Option<PriceChange>,
+}
+
+/// The cost of a shipment line that waits for its billing, in base currency.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct HeldCost {
+    /// What left.
+    pub shipped: Quantity,
+    /// What of it is billed already.
+    pub billed: Quantity,
+    /// Its cost.
+    pub cost: Money,
+    /// What of the cost has followed already.
+    pub followed: Money,
+}
+
+impl HeldCost {
+    /// What of the cost follows a quantity billed now: its share, and with the last of it all
+    /// that is left.
+    pub fn following(&self, quantity: Quantity) -> Money {
+        if self.billed.scaled() + quantity.scaled() >= self.shipped.scaled() {
+            self.cost - self.followed
+        } else {
+            self.cost.share(quantity.scaled(), self.shipped.scaled())
+        }
+    }
 }
 
 /// A price that differs from what the order agreed.
@@ -177,6 +222,8 @@ pub struct InvoiceInput<'a> {
     pub accounts: &'a AccountMap,
     /// The periods.
     pub periods: &'a Periods,
+    /// Reporting lists, and the accounts that demand a code.
+    pub mark_rules: &'a MarkRules,
 }
 
 /// A line of an invoice.
@@ -229,6 +276,16 @@ pub struct InvoiceLine {
     pub discount: Rate,
     /// Where the discount comes from.
     pub discount_reason: Option<String>,
+    /// What comes on top, per unit.
+    pub surcharge: UnitPrice,
+    /// What for.
+    pub surcharge_name: Option<String>,
+    /// How the price came about.
+    pub price_steps: Vec<PriceStep>,
+    /// Own fields and reporting codes.
+    pub marks: Marks,
+    /// What it is.
+    pub kind: ItemKind,
     /// Quantity × price.
     pub full: Money,
     /// Line net.
@@ -256,8 +313,12 @@ pub struct InvoiceDocument {
     pub tax_date: NaiveDate,
     /// Terms of the orders.
     pub terms: Terms,
-    /// When it falls due.
+    /// When it falls due; where it does in parts, the first of them.
     pub due_date: NaiveDate,
+    /// What falls due when.
+    pub due_parts: Vec<DuePart>,
+    /// What paying early earns.
+    pub early: Option<DiscountOffer>,
     /// Its lines.
     pub lines: Vec<InvoiceLine>,
     /// Tax by code.
@@ -291,6 +352,10 @@ pub struct InvoiceDecision {
     pub document: Option<InvoiceDocument>,
     /// The entry; none where an account is missing or all is free of charge.
     pub entry: Option<Entry>,
+    /// The entry of the cost that follows billing, in base currency.
+    pub cost_entry: Option<Entry>,
+    /// What of the cost of each shipment line follows.
+    pub costs: Vec<(ShipmentLineId, Money)>,
     /// The arithmetic.
     pub tape: Tape,
     /// What changes.
@@ -315,6 +380,8 @@ pub fn decide(input: &InvoiceInput<'_>) -> InvoiceDecision {
         return InvoiceDecision {
             document: None,
             entry: None,
+            cost_entry: None,
+            costs: Vec::new(),
             tape: Tape::new(input.customer.name.clone(), "nothing picked", input.base),
             changes: Vec::new(),
             orders: Vec::new(),
@@ -324,12 +391,18 @@ pub fn decide(input: &InvoiceInput<'_>) -> InvoiceDecision {
     };
     let document = build(input, first, &mut findings);
     let entry = enter(input, &document, &mut findings);
+    let (cost_entry, costs) = enter_cost(input, &document, &mut findings);
+    for entry in entry.iter().chain(&cost_entry) {
+        checking::check_codes(input.mark_rules, entry, &mut findings);
+    }
     let (orders, order_changes) = compare(&input.orders, &orders_after(input, &document));
-    let fingerprint = fingerprint::of(&(&document, &entry));
+    let fingerprint = fingerprint::of(&(&document, &entry, &cost_entry));
     InvoiceDecision {
         tape: tape(&document, &input.customer.name, input.base),
         changes: taping::changes(input, &document, order_changes),
         entry,
+        cost_entry,
+        costs,
         orders,
         blockers: findings.finish(),
         fingerprint,
@@ -365,8 +438,9 @@ fn build(input: &InvoiceInput<'_>, first: &OrderFacts, findings: &mut Findings) 
             TaxRate { code: line.tax_code.clone(), category: TaxCategory::O, rate: Rate::ZERO }
         });
         checking::check_tax_id(input, &tax, findings);
+        checking::check_exemption(input, line, &tax, tax_date, findings);
         let unit_price = line.price_change.as_ref().map_or(line.unit_price, |change| change.unit_price);
-        let amounts = line_amounts(line.quantity, unit_price, line.discount, currency);
+        let amounts = line_total(line.quantity, unit_price, line.discount, line.surcharge, currency);
         checking::check_price(input, position, line, currency, findings);
         lines.push(InvoiceLine {
             shipment_line: line.shipment_line,
@@ -394,6 +468,11 @@ fn build(input: &InvoiceInput<'_>, first: &OrderFacts, findings: &mut Findings) 
             list_price: line.list_price,
             discount: line.discount,
             discount_reason: line.discount_reason.clone(),
+            surcharge: line.surcharge,
+            surcharge_name: line.surcharge_name.clone(),
+            price_steps: line.price_steps.clone(),
+            marks: line.marks.clone(),
+            kind: line.kind,
             full: amounts.full,
             net: amounts.net,
             tax,
@@ -410,8 +489,10 @@ fn build(input: &InvoiceInput<'_>, first: &OrderFacts, findings: &mut Findings) 
         document_date: input.document_date,
         posting_date: input.posting_date,
         tax_date,
-        terms: first.terms,
+        terms: first.terms.clone(),
         due_date: first.terms.due_date(input.document_date.date),
+        due_parts: first.terms.schedule(input.document_date.date, net + tax),
+        early: first.terms.offer(input.document_date.date, net, net + tax),
         order_shares: order_shares(&lines, &taxes),
         lines,
         taxes,
@@ -455,12 +536,20 @@ fn enter(input: &InvoiceInput<'_>, document: &InvoiceDocument, findings: &mut Fi
         total,
         LineFor { customer: Some(document.customer), ..LineFor::default() },
     );
-    // Goods and work first, charges after them.
-    for (purpose, charges) in [(Purpose::Revenue, false), (Purpose::ChargeRevenue, true)] {
+    // Goods and work first, charges after them, packaging that is owed back last.
+    for purpose in [Purpose::Revenue, Purpose::ChargeRevenue, Purpose::ContainerLiability] {
         for ((line, net), base) in input.lines.iter().zip(&nets).zip(&others) {
-            if (line.kind == ItemKind::Charge) == charges {
-                builder.add(purpose, -*net, -*base, LineFor { item_class: Some(&line.class), ..LineFor::default() });
+            if purpose_of(line.kind) != purpose {
+                continue;
             }
+            let owed_back = purpose == Purpose::ContainerLiability;
+            let what = LineFor {
+                item_class: Some(&line.class),
+                customer: owed_back.then_some(document.customer),
+                marks: Some(&line.marks),
+                ..LineFor::default()
+            };
+            builder.add(purpose, -*net, -*base, what);
         }
     }
     for (tax, base) in document.taxes.iter().zip(&taxes_base) {
@@ -477,6 +566,40 @@ fn enter(input: &InvoiceInput<'_>, document: &InvoiceDocument, findings: &mut Fi
         findings.add(Check::AccountMissing, "account_map", problem.to_string());
     }
     entry.filter(|_| complete)
+}
+
+/// Where the net of a line goes.
+const fn purpose_of(kind: ItemKind) -> Purpose {
+    match kind {
+        ItemKind::Goods | ItemKind::Service => Purpose::Revenue,
+        ItemKind::Charge => Purpose::ChargeRevenue,
+        ItemKind::Packaging => Purpose::ContainerLiability,
+    }
+}
+
+/// Dr cost of goods sold; Cr goods shipped and not billed. *Source: postings.md, Goods.*
+fn enter_cost(
+    input: &InvoiceInput<'_>,
+    document: &InvoiceDocument,
+    findings: &mut Findings,
+) -> (Option<Entry>, Vec<(ShipmentLineId, Money)>) {
+    let mut builder = EntryBuilder::new(input.accounts, input.customer.class.as_deref());
+    let mut costs = Vec::new();
+    for line in &input.lines {
+        let Some(held) = line.held_cost else { continue };
+        let cost = held.following(line.quantity);
+        costs.push((line.shipment_line, cost));
+        let what = || LineFor { item_class: Some(&line.class), marks: Some(&line.marks), ..LineFor::default() };
+        builder.add_base(Purpose::Cogs, cost, what());
+        builder.add_base(Purpose::ShippedCost, -cost, what());
+    }
+    let text = format!("Cost of what was billed to {}", input.customer.name);
+    let (entry, problems) = builder.finish(document.posting_date.date, text, input.base);
+    let complete = problems.is_empty();
+    for problem in problems {
+        findings.add(Check::AccountMissing, "account_map", problem.to_string());
+    }
+    (entry.filter(|_| complete), costs)
 }
 
 fn orders_after(input: &InvoiceInput<'_>, document: &InvoiceDocument) -> Vec<OrderFacts> {

@@ -19,10 +19,14 @@
 //! |---|---|
 //! | [`money`], [`fixed`] | amounts, quantities and rates: integers, one rounding |
 //! | [`spread`] | one amount over several, adding up to the cent |
-//! | [`calendar`] | terms and due dates, periods |
-//! | [`tax`] | codes, rates, per document or per line |
+//! | [`calendar`], [`terms`] | periods; due dates, instalments, early payment |
+//! | [`units`] | units of measure, least quantities, steps |
+//! | [`tax`], [`treatment`] | codes, rates, per document or per line; the code a ship-to gets |
+//! | [`pricing`] | the price of a line in visible steps |
+//! | [`marks`] | own fields and reporting codes, carried on |
 //! | [`accounts`], [`entry`] | the account map, balanced entries, conversion |
 //! | [`order`] | what is shipped, billed, paid; the track; the life of an order |
+//! | [`ordering`], [`exposure`] | entering and confirming an order; what a customer could leave us without |
 //! | [`stock`], [`shipment`] | layers of cost, goods out and in |
 //! | [`invoice`] | from shipped lines to an invoice |
 //! | [`money_in`] | receipts, and applying money to invoices |
@@ -37,19 +41,26 @@ pub mod calendar;
 pub mod checks;
 pub mod day_sheet;
 pub mod entry;
+pub mod exposure;
 pub mod fingerprint;
 pub mod fixed;
 pub mod ids;
 pub mod invoice;
+pub mod marks;
 pub mod merge;
 pub mod money;
 pub mod money_in;
 pub mod numbering;
 pub mod order;
+pub mod ordering;
 pub mod people;
+pub mod pricing;
 pub mod record;
 pub mod shipment;
 pub mod spread;
 pub mod stock;
 pub mod tape;
 pub mod tax;
+pub mod terms;
+pub mod treatment;
+pub mod units;

@@ -127,26 +127,44 @@ pub fn round_ratio(numerator: i128, denominator: i128) -> i64 {
     if negative { -magnitude } else { magnitude }
 }
 
-/// `round(quantity × price − discount)` in one step, to the currency's exponent.
-///
-/// Returns the full amount, the discount and the net, of which the full amount and the
-/// net are each rounded once from the exact figures and the discount is their difference,
-/// so that the three add up on the tape. *Source: domain.md section 2, line net.*
+/// `round(quantity × price − discount)` in one step, to the currency's exponent: a line without
+/// a surcharge.
 pub fn line_amounts(quantity: Quantity, price: UnitPrice, discount: Rate, currency: Currency) -> LineAmounts {
-    let exact = i128::from(quantity.scaled()) * i128::from(price.scaled()) * pow10(currency.exponent());
-    let scale = Quantity::scale() * UnitPrice::scale();
-    let full = Money(round_ratio(exact, scale));
-    let kept = Rate::scale() - i128::from(discount.scaled());
-    // Exact: 13 + 15 + 3 + 6 digits stay within the 38 of an i128.
-    let net = Money(round_ratio(exact * kept, scale * Rate::scale()));
-    LineAmounts { full, discount: full - net, net }
+    line_total(quantity, price, discount, UnitPrice::ZERO, currency)
 }
 
-/// What [`line_amounts`] gives.
+/// `round(quantity × price − discount + quantity × surcharge)` in one step, to the currency's
+/// exponent.
+///
+/// Returns the full amount, the surcharge, the discount and the net, of which all but the
+/// discount are each rounded once from the exact figures and the discount is their difference,
+/// so that they add up on the tape. *Source: domain.md section 2, line net.*
+pub fn line_total(
+    quantity: Quantity,
+    price: UnitPrice,
+    discount: Rate,
+    surcharge: UnitPrice,
+    currency: Currency,
+) -> LineAmounts {
+    let exact = |price: UnitPrice| {
+        i128::from(quantity.scaled()) * i128::from(price.scaled()) * pow10(currency.exponent())
+    };
+    let scale = Quantity::scale() * UnitPrice::scale();
+    let full = Money(round_ratio(exact(price), scale));
+    let kept = Rate::scale() - i128::from(discount.scaled());
+    // Exact: 13 + 15 + 3 + 6 digits stay within the 38 of an i128.
+    let net = Money(round_ratio(exact(price) * kept + exact(surcharge) * Rate::scale(), scale * Rate::scale()));
+    let surcharge = Money(round_ratio(exact(surcharge), scale));
+    LineAmounts { full, surcharge, discount: full + surcharge - net, net }
+}
+
+/// What [`line_total`] gives.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct LineAmounts {
     /// Quantity × price.
     pub full: Money,
+    /// What comes on top.
+    pub surcharge: Money,
     /// What the line discount takes off.
     pub discount: Money,
     /// The line net.
@@ -333,9 +351,13 @@ mod tests {
     fn line_net_is_rounded_once() {
         let eur = Currency::of("EUR").unwrap();
         let amounts = line_amounts("40".parse().unwrap(), "32.50".parse().unwrap(), "0.05".parse().unwrap(), eur);
-        assert_eq!(amounts, LineAmounts { full: Money(130_000), discount: Money(6_500), net: Money(123_500) });
+        assert_eq!(amounts, LineAmounts { full: Money(130_000), surcharge: Money(0), discount: Money(6_500), net: Money(123_500) });
         // 3 × 0.335 less 50 % is 0.5025: rounding the 1.005 first would give 0.51.
         let once = line_amounts("3".parse().unwrap(), "0.335".parse().unwrap(), "0.5".parse().unwrap(), eur);
         assert_eq!(once.net, Money(50));
+        // A surcharge is not discounted: 3 × 0.335 × 0.5 + 3 × 0.105 is 0.8175.
+        let (price, on_top) = ("0.335".parse().unwrap(), "0.105".parse().unwrap());
+        let more = line_total("3".parse().unwrap(), price, "0.5".parse().unwrap(), on_top, eur);
+        assert_eq!((more.full, more.surcharge, more.discount, more.net), (Money(101), Money(32), Money(51), Money(82)));
     }
 }

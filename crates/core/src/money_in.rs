@@ -29,6 +29,8 @@ pub enum Method {
     Transfer,
     /// Notes and coins, in hand.
     Cash,
+    /// Empty containers brought back: no money, but what was charged for them.
+    Containers,
 }
 
 impl Method {
@@ -38,12 +40,13 @@ impl Method {
             Self::Check => "check",
             Self::Transfer => "transfer",
             Self::Cash => "cash",
+            Self::Containers => "containers",
         }
     }
 
     /// The method with this word.
     pub fn of(word: &str) -> Option<Self> {
-        [Self::Check, Self::Transfer, Self::Cash].into_iter().find(|method| method.word() == word)
+        [Self::Check, Self::Transfer, Self::Cash, Self::Containers].into_iter().find(|method| method.word() == word)
     }
 
     /// Where the money is.
@@ -51,6 +54,7 @@ impl Method {
         match self {
             Self::Transfer => Purpose::Bank,
             Self::Check | Self::Cash => Purpose::InHand,
+            Self::Containers => Purpose::ContainerLiability,
         }
     }
 }
@@ -354,7 +358,7 @@ fn enter(input: &MoneyInput<'_>, document: &MoneyDocument, findings: &mut Findin
                 document.amount,
                 document.amount_base,
                 LineFor {
-                    customer: (method.purpose() == Purpose::InHand).then_some(input.customer),
+                    customer: (method.purpose() != Purpose::Bank).then_some(input.customer),
                     ..LineFor::default()
                 },
             );

@@ -49,7 +49,7 @@ impl LineProgress {
     }
 
     fn is_filled(&self) -> bool {
-        self.shipped >= self.wanted() && self.billed >= self.wanted()
+        self.shipped >= self.wanted() && self.billed >= self.shipped
     }
 }
 

@@ -81,11 +81,13 @@ pub enum LimitKind {
     Refund,
     /// What a changed price takes off or adds to the net of a line.
     PriceChange,
+    /// Total of an order that is confirmed, with tax.
+    Order,
 }
 
 impl LimitKind {
     /// Every kind.
-    pub const ALL: [Self; 4] = [Self::CreditMemo, Self::WriteOff, Self::Refund, Self::PriceChange];
+    pub const ALL: [Self; 5] = [Self::CreditMemo, Self::WriteOff, Self::Refund, Self::PriceChange, Self::Order];
 
     /// The word kept in the database.
     pub const fn word(self) -> &'static str {
@@ -94,6 +96,7 @@ impl LimitKind {
             Self::WriteOff => "write_off",
             Self::Refund => "refund",
             Self::PriceChange => "price_change",
+            Self::Order => "order",
         }
     }
 
@@ -104,6 +107,7 @@ impl LimitKind {
             Self::WriteOff => "write-off",
             Self::Refund => "refund",
             Self::PriceChange => "price change",
+            Self::Order => "order",
         }
     }
 
@@ -161,6 +165,7 @@ macro_rules! operations {
     (@right no) => { Right::No };
     (@right asks) => { Right::Asks };
     (@right price) => { Right::UpTo(LimitKind::PriceChange) };
+    (@right order) => { Right::UpTo(LimitKind::Order) };
 }
 
 operations! {
@@ -185,10 +190,28 @@ operations! {
     PutOnStop "put a customer on stop"                         => yes   yes   no   no,
     /// Lets a customer go on.
     LiftStop "lift a customer's stop"                          => asks  yes   no   no,
-    /// Changes an order.
+    /// Changes items, price lists and promotions.
+    KeepItems "change items and prices"                        => no    yes   no   yes,
+    /// Writes quotes, call-offs and orders, changes and cancels them.
     KeepOrder "change orders"                                  => yes   yes   no   no,
+    /// Makes an order binding.
+    ConfirmOrder "confirm orders"                              => order order no   no,
+    /// Sets goods aside for an order, picks and packs.
+    KeepShipment "pick and pack"                               => yes   yes   no   no,
     /// Takes goods out of stock.
     PostShipment "post shipments"                              => yes   yes   no   no,
+    /// Takes a posted shipment back.
+    TakeBackShipment "take a posted shipment back"             => yes   yes   no   no,
+    /// Ships and bills in one posting.
+    ShipAndBill "ship and bill in one step"                    => yes   yes   no   no,
+    /// Takes goods into stock, says what is on its way.
+    TakeIn "take goods in"                                     => yes   yes   no   no,
+    /// Puts stock right after a count.
+    AdjustStock "adjust stock"                                 => no    yes   no   no,
+    /// Takes over orders and shipments from a file.
+    Import "import files"                                      => yes   yes   no   no,
+    /// Takes empty containers back from customers.
+    TakeContainers "take containers back"                      => yes   yes   no   no,
     /// Makes, changes and drops drafts.
     KeepDraft "change drafts"                                  => yes   yes   no   no,
     /// Sets a price on a draft that differs from the order.
@@ -292,6 +315,18 @@ pub fn decide(role: Role, operation: Operation, amount: Money, limits: &Limits) 
         }
         Right::Asks => Verdict::NeedsApproval(format!("To {} takes a lead's approval.", operation.words())),
         Right::No => Verdict::Denied(denied(role, operation)),
+    }
+}
+
+/// Whether a person of a role may confirm an order over an amount with tax, in base currency;
+/// `held` where something about the customer asks for approval: the limit, a stop. Who may lift
+/// a stop may confirm a held order.
+pub fn decide_confirm(role: Role, amount: Money, held: bool, limits: &Limits) -> Verdict {
+    match decide(role, Operation::ConfirmOrder, amount, limits) {
+        Verdict::Allowed if held && Operation::LiftStop.right(role) != Right::Yes => {
+            Verdict::NeedsApproval("The customer is held back: a lead has to approve the order.".to_owned())
+        }
+        verdict => verdict,
     }
 }
 

@@ -7,17 +7,54 @@
 use std::collections::BTreeMap;
 
 use chrono::NaiveDate;
+use serde::{Deserialize, Serialize};
 
 use crate::accounts::{AccountMap, Purpose};
 use crate::calendar::{Periods, words};
 use crate::checks::{Blocker, Check, Findings, Step, stops};
 use crate::entry::{Entry, EntryBuilder, LineFor};
-use crate::fixed::Quantity;
+use crate::fixed::{Quantity, Rate, UnitPrice};
 use crate::ids::{DocumentKind, DocumentRef, ItemId, OrderLineId};
+use crate::marks::{MarkRules, Marks};
 use crate::money::{Currency, Money};
 use crate::order::LineProgress;
 use crate::stock::{Issue, Layer, issue};
 use crate::tape::{Change, Figure, Tape, TapeStyle};
+use crate::units::in_stock_units;
+
+/// When the cost of goods is entered.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "snake_case")]
+pub enum CostEntry {
+    /// As they leave.
+    AtPosting,
+    /// As they are billed; until then they are goods shipped and not billed.
+    AtBilling,
+}
+
+impl CostEntry {
+    /// The word kept in the database.
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::AtPosting => "at_posting",
+            Self::AtBilling => "at_billing",
+        }
+    }
+
+    /// The setting with this word.
+    pub fn of(word: &str) -> Option<Self> {
+        [Self::AtPosting, Self::AtBilling].into_iter().find(|setting| setting.word() == word)
+    }
+
+    /// Where the cost of goods that left goes.
+    pub const fn purpose(self) -> Purpose {
+        match self {
+            Self::AtPosting => Purpose::Cogs,
+            Self::AtBilling => Purpose::ShippedCost,
+        }
+    }
+}
 
 /// A line to ship.
 #[derive(Debug, Clone)]
@@ -30,12 +67,20 @@ pub struct LineToShip {
     pub code: String,
     /// Its class, for the account map.
     pub class: String,
-    /// Whether it is kept in stock.
+    /// Whether it is kept in stock, in a warehouse that is counted here.
     pub stocked: bool,
-    /// How much leaves.
+    /// The unit sold.
+    pub unit: String,
+    /// Stock units in one of it.
+    pub factor: Quantity,
+    /// How much leaves, in the unit sold.
     pub quantity: Quantity,
     /// How far the order line has come.
     pub progress: LineProgress,
+    /// How much more than ordered may leave.
+    pub over: Quantity,
+    /// Own fields and reporting codes.
+    pub marks: Marks,
 }
 
 /// Everything needed to decide on a shipment.
@@ -49,6 +94,8 @@ pub struct ShipmentInput<'a> {
     pub customer_class: Option<String>,
     /// Why the customer is on stop, if it is.
     pub stop_reason: Option<String>,
+    /// By how much the customer is above its credit limit, in base currency.
+    pub over_limit: Option<Money>,
     /// The order it ships, for jumps.
     pub order: DocumentRef,
     /// Date of the order.
@@ -57,12 +104,18 @@ pub struct ShipmentInput<'a> {
     pub date: NaiveDate,
     /// What leaves.
     pub lines: Vec<LineToShip>,
-    /// Layers of each stocked item, oldest first.
+    /// Layers of each stocked item in the warehouse, oldest first.
     pub stock: BTreeMap<ItemId, Vec<Layer>>,
+    /// What of each item is set aside there for other order lines, in stock units.
+    pub committed: BTreeMap<ItemId, Quantity>,
+    /// When cost is entered.
+    pub cost_entry: CostEntry,
     /// The account map.
     pub accounts: &'a AccountMap,
     /// The periods.
     pub periods: &'a Periods,
+    /// Reporting lists, and the accounts that demand a code.
+    pub mark_rules: &'a MarkRules,
     /// Base currency.
     pub base: Currency,
 }
@@ -74,11 +127,11 @@ pub struct ShippedLine {
     pub order_line: OrderLineId,
     /// The item.
     pub item: ItemId,
-    /// How much left.
+    /// How much left, in the unit sold.
     pub quantity: Quantity,
     /// Its cost.
     pub cost: Money,
-    /// Which layers it came from.
+    /// Which layers it came from, in stock units.
     pub issues: Vec<Issue>,
 }
 
@@ -107,57 +160,14 @@ pub fn decide(input: &ShipmentInput<'_>) -> ShipmentDecision {
     let mut changes = Vec::new();
     check_header(input, &mut findings);
     for (position, line) in input.lines.iter().enumerate() {
-        let field = format!("lines.{position}.quantity");
-        if input.lines[..position].iter().any(|other| other.order_line == line.order_line) {
-            findings.add(
-                Check::NamedTwice,
-                field,
-                format!("{} stands on this shipment twice. Keep one line.", line.code),
-            );
-            continue;
-        }
-        if !line.quantity.is_positive() {
-            findings.add(
-                Check::QuantityNotPositive,
-                field,
-                format!("Ship more than nothing of {}, or leave the line out.", line.code),
-            );
-            continue;
-        }
-        if line.quantity > line.progress.to_ship() {
-            findings.add(
-                Check::MoreThanOrdered,
-                field,
-                format!(
-                    "{} of {} to ship, but only {} is left on the order.",
-                    line.quantity,
-                    line.code,
-                    line.progress.to_ship()
-                ),
-            );
+        if !check_line(input, position, &mut findings) {
             continue;
         }
         let issues = if line.stocked {
-            let layers = stock.entry(line.item).or_default();
-            let on_hand: i64 = layers.iter().map(|layer| layer.remaining.scaled()).sum();
-            match issue(layers, line.quantity) {
-                Ok(issues) => {
-                    changes.push(Change {
-                        label: format!("{} on hand", line.code),
-                        before: Some(Figure::words(Quantity::from_scaled(on_hand).to_string())),
-                        after: Figure::words(Quantity::from_scaled(on_hand - line.quantity.scaled()).to_string()),
-                    });
-                    issues
-                }
-                Err(shortage) => {
-                    findings.add(
-                        Check::StockShort,
-                        field,
-                        format!(
-                            "{} of {} wanted, {} on hand. Ship what there is and leave the rest on back order.",
-                            shortage.wanted, line.code, shortage.on_hand
-                        ),
-                    );
+            match take(input, line, &mut stock, &mut changes) {
+                Ok(issues) => issues,
+                Err(sentence) => {
+                    findings.add(Check::StockShort, format!("lines.{position}.quantity"), sentence);
                     continue;
                 }
             }
@@ -166,9 +176,12 @@ pub fn decide(input: &ShipmentInput<'_>) -> ShipmentDecision {
         };
         let cost: Money = issues.iter().map(|issue| issue.cost).sum();
         tape.amount(TapeStyle::Line, format!("{} × {}", line.quantity, line.code), cost);
-        let class = || LineFor { item_class: Some(&line.class), ..LineFor::default() };
-        builder.add_base(Purpose::Cogs, cost, class());
-        builder.add_base(Purpose::Inventory, -cost, class());
+        for issue in issues.iter().filter(|_| issues.len() > 1) {
+            tape.amount(TapeStyle::Detail, format!("{} of the layer {}", issue.quantity, issue.layer), issue.cost);
+        }
+        let what = || LineFor { item_class: Some(&line.class), marks: Some(&line.marks), ..LineFor::default() };
+        builder.add_base(input.cost_entry.purpose(), cost, what());
+        builder.add_base(Purpose::Inventory, -cost, what());
         lines.push(ShippedLine { order_line: line.order_line, item: line.item, quantity: line.quantity, cost, issues });
     }
     tape.amount(TapeStyle::Due, "Cost", lines.iter().map(|line| line.cost).sum());
@@ -176,9 +189,102 @@ pub fn decide(input: &ShipmentInput<'_>) -> ShipmentDecision {
     for problem in problems {
         findings.add(Check::AccountMissing, "account_map", problem.to_string());
     }
+    if let Some(entry) = &entry {
+        crate::invoice::check_codes(input.mark_rules, entry, &mut findings);
+    }
     let blockers = findings.finish();
     let entry = if stops(&blockers) { None } else { entry };
     ShipmentDecision { lines, entry, tape, changes, blockers }
+}
+
+/// Whether a line may leave as far as its order is concerned.
+fn check_line(input: &ShipmentInput<'_>, position: usize, findings: &mut Findings) -> bool {
+    let line = &input.lines[position];
+    let field = format!("lines.{position}.quantity");
+    if input.lines[..position].iter().any(|other| other.order_line == line.order_line) {
+        findings.add(
+            Check::NamedTwice,
+            field,
+            format!("{} stands on this shipment twice. Keep one line.", line.code),
+        );
+        return false;
+    }
+    if !line.quantity.is_positive() {
+        findings.add(
+            Check::QuantityNotPositive,
+            field,
+            format!("Ship more than nothing of {}, or leave the line out.", line.code),
+        );
+        return false;
+    }
+    let most = most_to_ship(&line.progress, line.over);
+    if line.quantity > most {
+        let tolerance = if line.over.is_zero() {
+            String::new()
+        } else {
+            format!(" and {} more may go over", line.over)
+        };
+        findings.add(
+            Check::MoreThanOrdered,
+            field,
+            format!(
+                "{} of {} to ship, but only {} is left on the order{tolerance}.",
+                line.quantity,
+                line.code,
+                line.progress.to_ship()
+            ),
+        );
+        return false;
+    }
+    if in_stock_units(line.quantity, line.factor).is_none() {
+        findings.add(
+            Check::StockShort,
+            field,
+            format!("{} {} of {} are no exact number of stock units.", line.quantity, line.unit, line.code),
+        );
+        return false;
+    }
+    true
+}
+
+/// The most that may still leave of a line: what is left of it, and its tolerance on top.
+pub fn most_to_ship(progress: &LineProgress, over: Quantity) -> Quantity {
+    if progress.wanted().is_zero() {
+        return Quantity::ZERO;
+    }
+    Quantity::from_scaled((progress.wanted().scaled() + over.scaled() - progress.shipped.scaled()).max(0))
+}
+
+/// Takes a line out of stock: not more than there is, and not what is set aside for others.
+fn take(
+    input: &ShipmentInput<'_>,
+    line: &LineToShip,
+    stock: &mut BTreeMap<ItemId, Vec<Layer>>,
+    changes: &mut Vec<Change>,
+) -> Result<Vec<Issue>, String> {
+    let wanted = in_stock_units(line.quantity, line.factor).unwrap_or(line.quantity);
+    let layers = stock.entry(line.item).or_default();
+    let on_hand: i64 = layers.iter().map(|layer| layer.remaining.scaled()).sum();
+    let committed = input.committed.get(&line.item).copied().unwrap_or_default();
+    if on_hand >= wanted.scaled() && on_hand - committed.scaled() < wanted.scaled() {
+        return Err(format!(
+            "{wanted} of {} wanted, {} on hand, {committed} of it set aside for other orders. Ship what is free and leave the rest on back order.",
+            line.code,
+            Quantity::from_scaled(on_hand)
+        ));
+    }
+    let issues = issue(layers, wanted).map_err(|shortage| {
+        format!(
+            "{} of {} wanted, {} on hand. Ship what there is and leave the rest on back order.",
+            shortage.wanted, line.code, shortage.on_hand
+        )
+    })?;
+    changes.push(Change {
+        label: format!("{} on hand", line.code),
+        before: Some(Figure::words(Quantity::from_scaled(on_hand).to_string())),
+        after: Figure::words(Quantity::from_scaled(on_hand - wanted.scaled()).to_string()),
+    });
+    Ok(issues)
 }
 
 fn check_header(input: &ShipmentInput<'_>, findings: &mut Findings) {
@@ -190,6 +296,13 @@ fn check_header(input: &ShipmentInput<'_>, findings: &mut Findings) {
             Check::CustomerOnStop,
             "customer.stop_reason",
             format!("{} is on stop: {reason}. A lead can lift it.", input.customer),
+        );
+    }
+    if let Some(over) = input.over_limit {
+        findings.add(
+            Check::CreditLimit,
+            "customer.credit_limit",
+            format!("{} is {} {} above its credit limit.", input.customer, input.base.format(over), input.base),
         );
     }
     if input.date < input.order_date {
@@ -252,6 +365,134 @@ pub fn decide_intake(input: &IntakeInput<'_>) -> Result<Option<Entry>, Vec<Block
     }
     let blockers = findings.finish();
     if stops(&blockers) { Err(blockers) } else { Ok(entry) }
+}
+
+/// A posted shipment that is to be taken back.
+#[derive(Debug, Clone)]
+pub struct TakeBackInput<'a> {
+    /// Its number.
+    pub number: String,
+    /// When it was posted.
+    pub posted_on: NaiveDate,
+    /// When it is taken back.
+    pub date: NaiveDate,
+    /// Code, billed and drafted quantity of each line.
+    pub lines: Vec<(String, Quantity, Quantity)>,
+    /// The entry it wrote.
+    pub entry: Option<Entry>,
+    /// The periods.
+    pub periods: &'a Periods,
+}
+
+/// Decides on taking a posted shipment back: a reversal, only while nothing of it is billed.
+///
+/// # Errors
+/// The blockers.
+pub fn decide_take_back(input: &TakeBackInput<'_>) -> Result<Option<Entry>, Vec<Blocker>> {
+    let mut findings = Findings::at(Step::Ship);
+    for (position, (code, billed, drafted)) in input.lines.iter().enumerate() {
+        let what = if billed.is_positive() {
+            format!("{billed} of {code} are billed. Cancel that invoice first.")
+        } else if drafted.is_positive() {
+            format!("{drafted} of {code} stand on a draft. Take them off it first.")
+        } else {
+            continue;
+        };
+        findings.add(Check::AlreadyBilled, format!("lines.{position}"), what);
+    }
+    if input.date < input.posted_on {
+        findings.add(
+            Check::DateTooEarly,
+            "date",
+            format!("It left on {}. It cannot be taken back before.", words(input.posted_on)),
+        );
+    }
+    if let Some(obstacle) = input.periods.obstacle(input.date) {
+        findings.add(Check::PeriodClosed, "date", obstacle);
+    }
+    let blockers = findings.finish();
+    if stops(&blockers) {
+        return Err(blockers);
+    }
+    let text = format!("Goods of {} taken back", input.number);
+    Ok(input.entry.as_ref().map(|entry| entry.reversed(input.date, text)))
+}
+
+/// Stock that a count found to differ.
+#[derive(Debug, Clone)]
+pub struct AdjustInput<'a> {
+    /// Class of the item.
+    pub class: String,
+    /// Its code.
+    pub code: String,
+    /// What the count found more, or less (negative), in stock units.
+    pub difference: Quantity,
+    /// What one of what was found costs, in base currency; where less was found, the layers say.
+    pub unit_cost: UnitPrice,
+    /// Its layers in the warehouse, oldest first.
+    pub layers: Vec<Layer>,
+    /// When.
+    pub date: NaiveDate,
+    /// The account map.
+    pub accounts: &'a AccountMap,
+    /// The periods.
+    pub periods: &'a Periods,
+    /// Base currency.
+    pub base: Currency,
+}
+
+/// What putting stock right does.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct AdjustDecision {
+    /// The entry; none where what was found or lost is worth nothing.
+    pub entry: Option<Entry>,
+    /// What leaves which layer.
+    pub issues: Vec<Issue>,
+    /// What it is worth: negative where less was found.
+    pub cost: Money,
+}
+
+/// Decides on putting stock right. *Source: postings.md, Goods: Dr 5200, Cr 1300.*
+///
+/// # Errors
+/// The blockers.
+pub fn decide_adjustment(input: &AdjustInput<'_>) -> Result<AdjustDecision, Vec<Blocker>> {
+    let mut findings = Findings::at(Step::Ship);
+    if input.difference.is_zero() {
+        findings.add(Check::QuantityNotPositive, "counted", "The count is what the books say. There is nothing to adjust.");
+    }
+    if input.unit_cost < UnitPrice::ZERO {
+        findings.add(Check::QuantityNotPositive, "unit_cost", "Cost cannot be below zero.");
+    }
+    if let Some(obstacle) = input.periods.obstacle(input.date) {
+        findings.add(Check::PeriodClosed, "date", obstacle);
+    }
+    let mut issues = Vec::new();
+    let cost = if input.difference.is_positive() {
+        crate::money::line_amounts(input.difference, input.unit_cost, Rate::ZERO, input.base).net
+    } else {
+        let mut layers = input.layers.clone();
+        match issue(&mut layers, Quantity::from_scaled(-input.difference.scaled())) {
+            Ok(found) => issues = found,
+            Err(shortage) => findings.add(
+                Check::StockShort,
+                "counted",
+                format!("The books have {} of {}; no more than that can be missing.", shortage.on_hand, input.code),
+            ),
+        }
+        -issues.iter().map(|issue| issue.cost).sum::<Money>()
+    };
+    let mut builder = EntryBuilder::new(input.accounts, None);
+    let class = || LineFor { item_class: Some(&input.class), ..LineFor::default() };
+    builder.add_base(Purpose::Inventory, cost, class());
+    builder.add_base(Purpose::StockAdjustment, -cost, class());
+    let text = format!("{} of {} at the count", input.difference, input.code);
+    let (entry, problems) = builder.finish(input.date, text, input.base);
+    for problem in problems {
+        findings.add(Check::AccountMissing, "account_map", problem.to_string());
+    }
+    let blockers = findings.finish();
+    if stops(&blockers) { Err(blockers) } else { Ok(AdjustDecision { entry, issues, cost }) }
 }
 
 /// The document a blocker of a shipment points to.

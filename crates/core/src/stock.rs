@@ -5,7 +5,7 @@
 use serde::{Deserialize, Serialize};
 
 use crate::fixed::Quantity;
-use crate::ids::LayerId;
+use crate::ids::{LayerId, OrderLineId};
 use crate::money::{Money, round_ratio};
 
 /// What is left of goods that came in together.
@@ -75,6 +75,34 @@ pub fn issue(layers: &mut [Layer], wanted: Quantity) -> Result<Vec<Issue>, Short
     Ok(issues)
 }
 
+/// An order line that has stock set aside, with what decides who keeps it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct SetAside {
+    /// The order line.
+    pub line: OrderLineId,
+    /// How much, in stock units.
+    pub quantity: Quantity,
+}
+
+/// Who gives up what was set aside when there is less than was promised: the latest first, so
+/// that the order that came first keeps its goods. *Common practice, no source.*
+///
+/// `lines` in the order in which they were set aside; returns what each has left that changed.
+pub fn give_up(lines: &[SetAside], on_hand: Quantity) -> Vec<SetAside> {
+    let promised: i64 = lines.iter().map(|line| line.quantity.scaled()).sum();
+    let mut missing = (promised - on_hand.scaled()).max(0);
+    let mut changed = Vec::new();
+    for line in lines.iter().rev() {
+        if missing == 0 {
+            break;
+        }
+        let given = missing.min(line.quantity.scaled());
+        missing -= given;
+        changed.push(SetAside { line: line.line, quantity: Quantity::from_scaled(line.quantity.scaled() - given) });
+    }
+    changed
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -126,5 +154,14 @@ mod tests {
             issue(&mut layers, Quantity::from_scaled(all - taken)).unwrap();
             prop_assert!(layers.iter().all(|l| l.remaining_cost.is_zero()));
         }
+    }
+
+    #[test]
+    fn the_latest_gives_up_first() {
+        let aside = |line, quantity| SetAside { line: OrderLineId(line), quantity: Quantity::from_whole(quantity) };
+        let lines = [aside(1, 5), aside(2, 3), aside(3, 4)];
+        assert_eq!(give_up(&lines, Quantity::from_whole(12)), []);
+        assert_eq!(give_up(&lines, Quantity::from_whole(6)), [aside(3, 0), aside(2, 1)]);
+        assert_eq!(give_up(&lines, Quantity::ZERO), [aside(3, 0), aside(2, 0), aside(1, 0)]);
     }
 }

@@ -13,7 +13,8 @@ use till_core::ids::{InvoiceId, ItemId, LayerId, OrderId, OrderLineId, ShipmentI
 use till_core::invoice::{self, ItemKind};
 use till_core::money::Money;
 use till_core::order::{InvoiceShares, LineProgress, OrderState, missing};
-use till_core::shipment::{IntakeInput, LineToShip, ShipmentInput, decide_intake, order_ref};
+use till_core::marks::Marks;
+use till_core::shipment::{CostEntry, IntakeInput, LineToShip, ShipmentInput, decide_intake, order_ref};
 use till_core::stock::Layer;
 use till_core::tape::{Figure, TapeStyle};
 
@@ -239,6 +240,10 @@ fn shipment<'a>(books: &'a Books, lines: Vec<LineToShip>, on_hand: i64) -> Shipm
         customer: "Saltmarsh".to_owned(),
         customer_class: None,
         stop_reason: None,
+        over_limit: None,
+        committed: BTreeMap::new(),
+        cost_entry: CostEntry::AtPosting,
+        mark_rules: &books.marks,
         order: order_ref(1, "O-1"),
         order_date: day("2026-03-01"),
         date: day("2026-03-12"),
@@ -257,6 +262,10 @@ fn to_ship(order_line: i64, quantity: i64, ordered: i64) -> LineToShip {
         code: "IT-1".to_owned(),
         class: "goods".to_owned(),
         stocked: true,
+        unit: "pc".to_owned(),
+        factor: Quantity::ONE,
+        over: Quantity::ZERO,
+        marks: Marks::default(),
         quantity: Quantity::from_whole(quantity),
         progress: LineProgress {
             ordered: Quantity::from_whole(ordered),

@@ -12,7 +12,8 @@ use till_core::invoice::{self, ItemKind};
 use till_core::money::{Currency, Money};
 use till_core::money_in::{self, Source, ToApply};
 use till_core::order::LineProgress;
-use till_core::shipment::{IntakeInput, LineToShip, ShipmentInput, decide_intake, order_ref};
+use till_core::marks::Marks;
+use till_core::shipment::{CostEntry, IntakeInput, LineToShip, ShipmentInput, decide_intake, order_ref};
 use till_core::stock::Layer;
 
 #[test]
@@ -45,6 +46,10 @@ fn shipment_posted() {
         customer: "Saltmarsh".to_owned(),
         customer_class: None,
         stop_reason: None,
+        over_limit: None,
+        committed: BTreeMap::new(),
+        cost_entry: CostEntry::AtPosting,
+        mark_rules: &books.marks,
         order: order_ref(1, "O-1"),
         order_date: day("2026-03-01"),
         date: day("2026-03-12"),
@@ -54,6 +59,10 @@ fn shipment_posted() {
             code: "IT-1".to_owned(),
             class: "goods".to_owned(),
             stocked: true,
+            unit: "pc".to_owned(),
+            factor: Quantity::ONE,
+            over: Quantity::ZERO,
+            marks: Marks::default(),
             quantity,
             progress: LineProgress {
                 ordered: quantity,

@@ -24,7 +24,7 @@ fn filled(open: i64) -> OrderFacts {
         id: OrderId(1),
         number: "O-1".to_owned(),
         customer_order_number: None,
-        terms: Terms::NetDays { days: 30 },
+        terms: Terms::net_days(30),
         currency: eur(),
         confirmed: true,
         lines: vec![(

@@ -108,7 +108,7 @@ fn what_differs_is_said_when_orders_cannot_go_together() {
     other.id = OrderId(2);
     other.number = "O-2".to_owned();
     other.currency = Currency::of("GBP").unwrap();
-    other.terms = Terms::NetDays { days: 14 };
+    other.terms = Terms::net_days(14);
     input.orders.push(other);
     let sentences: Vec<String> = invoice::decide(&input)
         .blockers

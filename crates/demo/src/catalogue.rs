@@ -2,6 +2,7 @@
 
 use till_core::calendar::Terms;
 use till_core::invoice::ItemKind;
+use till_core::treatment::Treatment;
 
 /// An item: code, name, kind, class, unit, list price, tax code, cost of one.
 pub(crate) type Item =
@@ -36,10 +37,11 @@ pub(crate) struct Customer {
     pub name: &'static str,
     pub address: &'static str,
     pub country: &'static str,
+    pub treatment: Treatment,
     pub tax_id: Option<&'static str>,
     pub class: Option<&'static str>,
     pub currency: &'static str,
-    pub terms: Terms,
+    pub terms: fn() -> Terms,
     pub limit: Option<i64>,
     pub stop_reason: Option<&'static str>,
     pub needs_order_number: bool,
@@ -54,10 +56,11 @@ const HOME: Customer = Customer {
     name: "",
     address: "",
     country: "MH",
+    treatment: Treatment::Standard,
     tax_id: None,
     class: None,
     currency: "EUR",
-    terms: Terms::NetDays { days: 30 },
+    terms: || Terms::net_days(30),
     limit: Some(1_000_000),
     stop_reason: None,
     needs_order_number: false,
@@ -78,7 +81,7 @@ pub(crate) const CUSTOMERS: &[Customer] = &[
         number: "1002",
         name: "Orchard Lane Apiaries",
         address: "Orchard Lane, Nether Combe",
-        terms: Terms::NetDays { days: 14 },
+        terms: || Terms::net_days(14),
         pays_after: Some(-3),
         weight: 7,
         ..HOME
@@ -95,7 +98,7 @@ pub(crate) const CUSTOMERS: &[Customer] = &[
         number: "1004",
         name: "Kestrel Moor Bee Supplies",
         address: "Moor Gate 11, Kestrel Moor",
-        terms: Terms::EndOfMonth { plus_days: 15 },
+        terms: || Terms::end_of_month(15),
         needs_order_number: true,
         limit: Some(1_500_000),
         weight: 8,
@@ -113,7 +116,7 @@ pub(crate) const CUSTOMERS: &[Customer] = &[
         number: "1006",
         name: "Tern Point Garden Centre",
         address: "Harbour Row 40, Tern Point",
-        terms: Terms::DayOfMonth { day: 15 },
+        terms: || Terms::day_of_month(15),
         weight: 5,
         ..HOME
     },
@@ -148,7 +151,7 @@ pub(crate) const CUSTOMERS: &[Customer] = &[
         number: "1010",
         name: "Brackwater Hives",
         address: "Unit 5, The Maltings, Brackwater",
-        terms: Terms::NetDays { days: 14 },
+        terms: || Terms::net_days(14),
         pays_after: Some(2),
         weight: 6,
         ..HOME
@@ -157,7 +160,7 @@ pub(crate) const CUSTOMERS: &[Customer] = &[
         number: "1011",
         name: "Thistledown Smallholding",
         address: "Thistledown, Far Combe",
-        terms: Terms::NetDays { days: 0 },
+        terms: || Terms::net_days(0),
         pays_after: Some(1),
         limit: None,
         weight: 4,
@@ -176,6 +179,7 @@ pub(crate) const CUSTOMERS: &[Customer] = &[
         name: "Ferme du Vent Clair",
         address: "Chemin du Moulin 6, Clairvent",
         country: "FX",
+        treatment: Treatment::ReverseCharge,
         class: Some("union"),
         pays_after: Some(3),
         weight: 0,
@@ -186,6 +190,7 @@ pub(crate) const CUSTOMERS: &[Customer] = &[
         name: "Imkerhof Sandwiesen",
         address: "Am Deich 14, Sandwiesen",
         country: "DX",
+        treatment: Treatment::Union,
         tax_id: Some("DX288114950"),
         class: Some("union"),
         pays_after: Some(-1),
@@ -197,6 +202,7 @@ pub(crate) const CUSTOMERS: &[Customer] = &[
         name: "Wennet Fold Honey",
         address: "Wennet Fold, Askrigg Bank",
         country: "GX",
+        treatment: Treatment::Export,
         class: Some("abroad"),
         currency: "GBP",
         pays_after: Some(5),
@@ -208,9 +214,10 @@ pub(crate) const CUSTOMERS: &[Customer] = &[
         name: "Prairie Clover Outfitters",
         address: "1200 Clover Street, Sweetgrass",
         country: "UX",
+        treatment: Treatment::Export,
         class: Some("abroad"),
         currency: "USD",
-        terms: Terms::NetDays { days: 45 },
+        terms: || Terms::net_days(45),
         pays_after: Some(0),
         weight: 2,
         ..HOME

@@ -6,10 +6,12 @@ use till_core::fixed::{ExchangeRate, Quantity, Rate};
 use till_core::ids::{CustomerId, ItemId};
 use till_core::money::{Currency, Money};
 use till_core::tax::{TaxCategory, TaxComputed};
+use till_core::treatment::Treatment;
 use till_store::customers::NewCustomer;
+use till_store::goods_settings::TreatmentCode;
 use till_store::items::NewItem;
 use till_store::setup::{NewAccount, NewCompany};
-use till_store::{Result, Store, StoreError, Writing, customers, items, rules, setup};
+use till_store::{Result, Store, StoreError, Writing, customers, goods_settings, items, rules, setup};
 
 use crate::catalogue::{CUSTOMERS, ITEMS};
 use crate::staff::{INES, SANNA, at_work};
@@ -60,6 +62,12 @@ const ACCOUNTS: &[NewAccount<'static>] = &[
         serves: &[(Purpose::Inventory, None)],
     },
     NewAccount {
+        number: "1320",
+        name: "Goods shipped, not billed",
+        account_type: AccountType::Asset,
+        serves: &[(Purpose::ShippedCost, None)],
+    },
+    NewAccount {
         number: "2000",
         name: "Suppliers, goods received",
         account_type: AccountType::Liability,
@@ -76,6 +84,12 @@ const ACCOUNTS: &[NewAccount<'static>] = &[
         name: "Tax payable",
         account_type: AccountType::Liability,
         serves: &[(Purpose::TaxPayable, None)],
+    },
+    NewAccount {
+        number: "2300",
+        name: "Containers owed back",
+        account_type: AccountType::Liability,
+        serves: &[(Purpose::ContainerLiability, None)],
     },
     NewAccount {
         number: "3000",
@@ -138,6 +152,12 @@ const ACCOUNTS: &[NewAccount<'static>] = &[
         serves: &[(Purpose::Cogs, None)],
     },
     NewAccount {
+        number: "5200",
+        name: "Stock adjustments",
+        account_type: AccountType::Expense,
+        serves: &[(Purpose::StockAdjustment, None)],
+    },
+    NewAccount {
         number: "7000",
         name: "Currency differences, realised",
         account_type: AccountType::Expense,
@@ -166,6 +186,8 @@ pub async fn set_up(writing: &mut Writing<'_>, business_date: NaiveDate) -> Resu
     )
     .await?;
     for (kind, prefix, first) in [
+        ("quote", "Q-", 301),
+        ("call_off", "K-", 21),
         ("order", "O-", 1841),
         ("shipment", "S-", 4201),
         ("invoice", "I-", 3107),
@@ -186,9 +208,20 @@ pub async fn set_up(writing: &mut Writing<'_>, business_date: NaiveDate) -> Resu
         ("AE", "Reverse charge", TaxCategory::AE, "0"),
         ("K0", "Supply within the union", TaxCategory::K, "0"),
         ("G0", "Export", TaxCategory::G, "0"),
+        ("E0", "Exempt", TaxCategory::E, "0"),
+        ("O0", "No sale: owed back", TaxCategory::O, "0"),
     ] {
         let rate = Rate::from_percent(percent).map_err(corrupt)?;
         setup::tax_code(writing, code, name, category, first_month, rate).await?;
+    }
+    for (treatment, code) in [
+        (Treatment::Exempt, "E0"),
+        (Treatment::ReverseCharge, "AE"),
+        (Treatment::Union, "K0"),
+        (Treatment::Export, "G0"),
+    ] {
+        let chosen = TreatmentCode { treatment, tax_code: Some(code.to_owned()) };
+        goods_settings::set_treatment(writing, &chosen).await?;
     }
     for (currency, from, rate) in [
         ("GBP", "2025-09-01", "1.158"),
@@ -228,14 +261,17 @@ pub(crate) async fn build(store: &Store) -> Result<People> {
                         country: customer.country,
                         tax_id: customer.tax_id,
                         currency: Currency::of(customer.currency).map_err(corrupt)?,
-                        terms: customer.terms,
-                        credit_limit: customer.limit.map(Money),
-                        // Stops are set when the history has been played.
+                        terms: (customer.terms)(),
+                        // Limits and stops are set when the history has been played.
+                        credit_limit: None,
                         stop_reason: None,
                         needs_order_number: customer.needs_order_number,
                     },
                 )
                 .await?;
+                if customer.treatment != Treatment::Standard {
+                    tax_ship_to(writing, id, customer.treatment).await?;
+                }
                 people.0.push(id);
             }
             let rules = rules::load(writing).await?;
@@ -263,7 +299,15 @@ pub(crate) async fn build(store: &Store) -> Result<People> {
         .map(|(customers, items)| People { customers, items })
 }
 
-/// Closes the months before the last one, and puts on stop who is.
+/// Says how deliveries to a customer's main ship-to are taxed.
+async fn tax_ship_to(writing: &mut Writing<'_>, id: CustomerId, treatment: Treatment) -> Result<()> {
+    let mut ship_to = customers::ship_tos(writing, id).await?.remove(0);
+    ship_to.taxed.treatment = treatment;
+    customers::set_ship_to(writing, id, &ship_to).await?;
+    Ok(())
+}
+
+/// Closes the months before the last one, sets credit limits, and puts on stop who is.
 pub(crate) async fn close_months(store: &Store, people: &People) -> Result<()> {
     store
         .change(&at_work(INES, BUSINESS_DATE), None, async |writing| {
@@ -271,9 +315,16 @@ pub(crate) async fn close_months(store: &Store, people: &People) -> Result<()> {
             for month in ["2025-09-01", "2025-10-01", "2025-11-01", "2025-12-01", "2026-01-01", "2026-02-01"] {
                 setup::set_period(writing, date(month)?, false).await?;
             }
+            let rules = rules::load(writing).await?;
             for customer in CUSTOMERS {
+                let id = people.customer(customer.number)?;
+                if let Some(limit) = customer.limit {
+                    let mut form = customers::form(writing, rules.base, id).await?;
+                    form.credit_limit = rules.base.format(Money(limit));
+                    let version = customers::view(writing, id).await?.version;
+                    customers::save(writing, &rules, Some((id, version)), &form).await?;
+                }
                 if let Some(reason) = customer.stop_reason {
-                    let id = people.customer(customer.number)?;
                     let version = customers::view(writing, id).await?.version;
                     customers::put_on_stop(writing, id, version, reason).await?;
                 }

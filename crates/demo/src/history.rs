@@ -276,7 +276,7 @@ pub(crate) async fn pack(
     .await
 }
 
-/// An order line in the customer's currency and with its tax treatment.
+/// An order line in the customer's currency.
 pub(crate) fn line(
     customer: &Customer,
     item: ItemId,
@@ -293,18 +293,12 @@ pub(crate) fn line(
         Ok("USD") => Some(UnitPrice::from_scaled(price.scaled() / 1_000_000 * 1_120_000)),
         _ => None,
     };
-    let tax_code = match (customer.class, customer.country) {
-        (Some("union"), "FX") => Some("AE"),
-        (Some("union"), _) => Some("K0"),
-        (Some("abroad"), _) => Some("G0"),
-        _ => None,
-    };
     Ok(NewOrderLine {
         item,
         quantity: Quantity::from_whole(quantity),
         unit_price: abroad,
         discount: Rate::from_percent(percent_off).map_err(corrupt)?,
         discount_reason: reason.map(str::to_owned),
-        tax_code: tax_code.map(str::to_owned),
+        tax_code: None,
     })
 }

@@ -7,6 +7,7 @@
 
 mod catalogue;
 mod company;
+mod goods;
 mod history;
 mod special;
 mod staff;
@@ -37,7 +38,9 @@ pub async fn build(store: &Store) -> Result<()> {
     let people = company::build(store).await?;
     history::run(store, &people).await?;
     special::run(store, &people).await?;
-    company::close_months(store, &people).await
+    company::close_months(store, &people).await?;
+    goods::set_up(store, &people).await?;
+    goods::cases(store, &people).await
 }
 
 #[cfg(test)]

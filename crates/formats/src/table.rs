@@ -54,6 +54,90 @@ pub fn to_csv(headings: &[&str], rows: &[Vec<Cell>]) -> Result<Vec<u8>, TableErr
     writer.into_inner().map_err(|error| TableError(error.to_string()))
 }
 
+/// A table that was read: its headings, and its rows with the line each stands on.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Table {
+    /// Headings in small letters, spaces as `_`.
+    pub headings: Vec<String>,
+    /// Line in the file, counted from one, and cells.
+    pub rows: Vec<(usize, Vec<String>)>,
+}
+
+/// Why a table could not be read.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum ReadError {
+    /// It is no text in UTF-8.
+    #[error("The file is not in UTF-8. Save it as CSV in UTF-8 and try again.")]
+    NotUtf8,
+    /// It has no line of headings.
+    #[error("The file is empty. Its first line names the columns.")]
+    Empty,
+    /// A heading stands twice.
+    #[error("The column {0} stands twice in the first line. Keep one.")]
+    Doubled(String),
+    /// A line that is no row of the table.
+    #[error("Line {line} has {cells} cells, the first line has {wanted}. Put it right and try again.")]
+    Ragged {
+        /// The line.
+        line: usize,
+        /// How many cells it has.
+        cells: usize,
+        /// How many it should have.
+        wanted: usize,
+    },
+    /// Quotes that do not match, or the like.
+    #[error("The file cannot be read as CSV: {0}.")]
+    Malformed(String),
+}
+
+/// Reads a table with a line of headings, separated by commas or by semicolons, whichever its
+/// first line has more of. Empty lines are passed over.
+///
+/// ```
+/// use till_formats::table::read_csv;
+/// let table = read_csv("Item;Their order\nHB-12;\"A; 7\"\n".as_bytes()).unwrap();
+/// assert_eq!(table.headings, ["item", "their_order"]);
+/// assert_eq!(table.rows, [(2, vec!["HB-12".to_owned(), "A; 7".to_owned()])]);
+/// ```
+///
+/// # Errors
+/// What is wrong, with the line.
+pub fn read_csv(bytes: &[u8]) -> Result<Table, ReadError> {
+    let text = std::str::from_utf8(bytes).map_err(|_| ReadError::NotUtf8)?;
+    let text = text.strip_prefix('\u{feff}').unwrap_or(text);
+    let first = text.lines().next().unwrap_or("");
+    let separator = if first.matches(';').count() > first.matches(',').count() { b';' } else { b',' };
+    let mut reader = csv::ReaderBuilder::new().delimiter(separator).flexible(true).from_reader(text.as_bytes());
+    let malformed = |error: csv::Error| ReadError::Malformed(error.to_string());
+    let headings: Vec<String> = reader
+        .headers()
+        .map_err(malformed)?
+        .iter()
+        .map(|heading| heading.trim().to_lowercase().replace([' ', '-'], "_"))
+        .collect();
+    if headings.is_empty() || headings.iter().all(String::is_empty) {
+        return Err(ReadError::Empty);
+    }
+    for (at, heading) in headings.iter().enumerate() {
+        if !heading.is_empty() && headings[..at].contains(heading) {
+            return Err(ReadError::Doubled(heading.clone()));
+        }
+    }
+    let mut rows = Vec::new();
+    for record in reader.records() {
+        let record = record.map_err(malformed)?;
+        let line = record.position().map_or(0, |position| usize::try_from(position.line()).unwrap_or(0));
+        if record.iter().all(|cell| cell.trim().is_empty()) {
+            continue;
+        }
+        if record.len() != headings.len() {
+            return Err(ReadError::Ragged { line, cells: record.len(), wanted: headings.len() });
+        }
+        rows.push((line, record.iter().map(|cell| cell.trim().to_owned()).collect()));
+    }
+    Ok(Table { headings, rows })
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -76,5 +160,31 @@ mod tests {
     fn negative_numbers_stay_numbers() {
         let rows = [vec![Cell::number("-1.50")]];
         assert_eq!(to_csv(&["a"], &rows).unwrap(), b"a\r\n-1.50\r\n");
+    }
+
+    #[test]
+    fn reads_what_spreadsheets_write() {
+        let text = "\u{feff}Item,Quantity\r\nHB-12,3\r\n\r\n\"WX, brood\",\"1.5\"\r\n";
+        let table = read_csv(text.as_bytes()).unwrap();
+        assert_eq!(table.headings, ["item", "quantity"]);
+        assert_eq!(table.rows.iter().map(|(line, cells)| (*line, cells[0].as_str())).collect::<Vec<_>>(), [
+            (2, "HB-12"),
+            (4, "WX, brood")
+        ]);
+    }
+
+    #[test]
+    fn what_cannot_be_read_names_its_line() {
+        assert_eq!(read_csv(b""), Err(ReadError::Empty));
+        assert_eq!(read_csv(b"a,b\n1,2\n3\n"), Err(ReadError::Ragged { line: 3, cells: 1, wanted: 2 }));
+        assert_eq!(read_csv(b"a,A\n1,2\n"), Err(ReadError::Doubled("a".to_owned())));
+        assert_eq!(read_csv(b"a\n\xff\n"), Err(ReadError::NotUtf8));
+    }
+
+    #[test]
+    fn what_is_written_is_read_back() {
+        let rows = [vec![Cell::text("a \"b\"; c"), Cell::number("-1.50")]];
+        let table = read_csv(&to_csv(&["one", "two"], &rows).unwrap()).unwrap();
+        assert_eq!(table.rows, [(2, vec!["a \"b\"; c".to_owned(), "-1.50".to_owned()])]);
     }
 }

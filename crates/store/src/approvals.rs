@@ -4,18 +4,21 @@ use chrono::{NaiveDate, SecondsFormat};
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
 use till_core::fixed::UnitPrice;
-use till_core::ids::{ApprovalId, CustomerId, DocumentKind, DocumentRef, InvoiceId, PersonId, ShipmentLineId};
+use till_core::ids::{
+    ApprovalId, CustomerId, DocumentKind, DocumentRef, InvoiceId, OrderId, PersonId, ShipmentLineId,
+};
 use till_core::merge::FieldChange;
 use till_core::money::Money;
 use till_core::people::{
     Approval, ApprovalState, Limits, Operation, Question, Right, Role, Verdict, check_reason, decide, decide_approval,
-    decide_decline, decide_withdrawal,
+    decide_confirm, decide_decline, decide_withdrawal,
 };
 
 use crate::convert::{json, kind, known};
 use crate::rules::Rules;
 use crate::writing::{Writing, set};
-use crate::{Result, StoreError, customers, invoices, people};
+use crate::orders::OrderForm;
+use crate::{Result, StoreError, customers, invoices, orders, people};
 
 /// What is asked for, as the operation takes it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -32,6 +35,20 @@ pub(crate) enum Asked {
         /// Why.
         reason: String,
     },
+    /// An order made binding.
+    ConfirmOrder {
+        /// The order.
+        order: OrderId,
+    },
+    /// An open order amended.
+    ChangeOrder {
+        /// The order.
+        order: OrderId,
+        /// The version that was seen.
+        version: i64,
+        /// What it is to be.
+        form: Box<OrderForm>,
+    },
     /// A customer's stop lifted.
     LiftStop {
         /// The customer.
@@ -45,6 +62,7 @@ impl Asked {
     pub(crate) const fn operation(&self) -> Operation {
         match self {
             Self::ChangePrice { .. } => Operation::ChangePrice,
+            Self::ConfirmOrder { .. } | Self::ChangeOrder { .. } => Operation::ConfirmOrder,
             Self::LiftStop { .. } => Operation::LiftStop,
         }
     }
@@ -68,9 +86,24 @@ pub(crate) async fn allowed_or_asked(
     rules: &Rules,
     wish: Wish,
 ) -> Result<Option<ApprovalId>> {
+    allowed_or_asked_held(writing, rules, wish, false).await
+}
+
+/// The same; `held` where an order is for a customer who is held back.
+pub(crate) async fn allowed_or_asked_held(
+    writing: &mut Writing<'_>,
+    rules: &Rules,
+    wish: Wish,
+    held: bool,
+) -> Result<Option<ApprovalId>> {
     let (Some(role), Some(maker)) = (writing.actor().role, writing.actor().doer.person) else { return Ok(None) };
     let limits = people::limits(writing).await?;
-    match decide(role, wish.asked.operation(), wish.amount, &limits) {
+    let operation = wish.asked.operation();
+    let verdict = match operation {
+        Operation::ConfirmOrder => decide_confirm(role, wish.amount, held, &limits),
+        _ => decide(role, operation, wish.amount, &limits),
+    };
+    match verdict {
         Verdict::Allowed => Ok(None),
         Verdict::Denied(why) => Err(StoreError::NotAllowed(why)),
         Verdict::NeedsApproval(_) => ask(writing, rules, wish, maker).await.map(Some),
@@ -284,6 +317,10 @@ pub async fn approve(writing: &mut Writing<'_>, rules: &Rules, id: ApprovalId, v
         Asked::ChangePrice { invoice, shipment_line, unit_price, reason } => {
             let allowed = Some(kept.view.amount);
             invoices::set_price(writing, rules, *invoice, *shipment_line, *unit_price, reason, allowed).await?;
+        }
+        Asked::ConfirmOrder { order } => orders::confirm_approved(writing, rules, *order).await?,
+        Asked::ChangeOrder { order, version, form } => {
+            orders::change_approved(writing, rules, *order, *version, form).await?;
         }
         Asked::LiftStop { customer, reason } => customers::lift_stop_approved(writing, *customer, reason).await?,
     }

@@ -17,8 +17,8 @@ pub(crate) fn terms(json: &str) -> Result<Terms> {
 }
 
 /// Terms as JSON.
-pub(crate) fn terms_json(terms: Terms) -> Result<String> {
-    json(&terms)
+pub(crate) fn terms_json(terms: &Terms) -> Result<String> {
+    json(terms)
 }
 
 /// Anything as JSON, for handing many rows to one statement.

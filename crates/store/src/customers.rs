@@ -1,5 +1,7 @@
 //! Customers and their accounts.
 
+mod form;
+
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
@@ -15,6 +17,11 @@ use crate::convert::{currency, kind, terms, terms_json};
 use crate::rules::Rules;
 use crate::writing::{Writing, changed, set};
 use crate::{Result, StoreError, rules};
+
+pub use form::{
+    BillingBy, Contact, CustomerForm, Delivery, ShipTo, StatementCycle, contacts, form, save, set_contact, set_ship_to,
+    ship_tos,
+};
 
 /// A customer to add.
 #[derive(Debug, Clone)]
@@ -48,7 +55,7 @@ pub struct NewCustomer<'a> {
 /// # Errors
 /// Where the number is taken.
 pub async fn add(writing: &mut Writing<'_>, new: &NewCustomer<'_>) -> Result<CustomerId> {
-    let terms = terms_json(new.terms)?;
+    let terms = terms_json(&new.terms)?;
     let code = new.currency.code();
     let limit = new.credit_limit.map(|limit| limit.0);
     let taken = sqlx::query_scalar!("SELECT id FROM customers WHERE number = ?", new.number)
@@ -75,6 +82,7 @@ pub async fn add(writing: &mut Writing<'_>, new: &NewCustomer<'_>) -> Result<Cus
     )
     .fetch_one(&mut **writing)
     .await?;
+    form::add_main_ship_to(writing, id, new.name, new.address, new.country).await?;
     let words = format!("added customer {}", new.number);
     let fields = vec![set("name", new.name), set("currency", code), set("terms", new.terms.words())];
     writing.note_on((DocumentKind::Customer, id, new.number), "customer_added", words, Some(1), fields);
@@ -250,7 +258,7 @@ pub async fn view(connection: &mut SqliteConnection, id: CustomerId) -> Result<C
     let open_items = open_items(connection, id, rules.business_date).await?;
     let mut ageing = Ageing::default();
     let bases = sqlx::query!(
-        r#"SELECT due_date AS "due_date!: NaiveDate", open_base_minor AS "open!: i64" FROM invoices
+        r#"SELECT next_due_date AS "due_date!: NaiveDate", open_base_minor AS "open!: i64" FROM invoices
            WHERE customer_id = ? AND open_minor > 0"#,
         id.0
     )
@@ -275,8 +283,8 @@ pub async fn view(connection: &mut SqliteConnection, id: CustomerId) -> Result<C
         country: row.country,
         tax_id: row.tax_id,
         currency: currency(&row.currency)?,
-        terms,
         terms_words: terms.words(),
+        terms,
         credit_limit: row.credit_limit_minor.map(Money),
         stop_reason: row.stop_reason,
         needs_order_number: row.needs_order_number != 0,
@@ -292,9 +300,9 @@ pub async fn view(connection: &mut SqliteConnection, id: CustomerId) -> Result<C
 
 async fn open_items(connection: &mut SqliteConnection, id: CustomerId, as_of: NaiveDate) -> Result<Vec<OpenItem>> {
     let rows = sqlx::query!(
-        r#"SELECT id, number AS "number!", document_date AS "document_date!: NaiveDate", due_date AS "due_date!: NaiveDate",
+        r#"SELECT id, number AS "number!", document_date AS "document_date!: NaiveDate", next_due_date AS "due_date!: NaiveDate",
                   currency, total_minor AS "total!: i64", open_minor AS "open!: i64"
-           FROM invoices WHERE customer_id = ? AND open_minor > 0 ORDER BY due_date, id"#,
+           FROM invoices WHERE customer_id = ? AND open_minor > 0 ORDER BY next_due_date, id"#,
         id.0
     )
     .fetch_all(connection)

@@ -9,7 +9,7 @@ use till_core::day_sheet::{
 };
 use till_core::fixed::{ExchangeRate, Quantity, Rate, UnitPrice};
 use till_core::ids::{DocumentKind, DocumentRef};
-use till_core::money::{Currency, Money, line_amounts};
+use till_core::money::{Currency, Money, line_total};
 use till_core::people::ApprovalState;
 
 use crate::approvals::Viewer;
@@ -182,7 +182,7 @@ async fn load_unapplied(connection: &mut SqliteConnection, facts: &mut DayFacts)
 async fn load_packed(connection: &mut SqliteConnection, rules: &Rules, facts: &mut DayFacts) -> Result<()> {
     let rows = sqlx::query!(
         r#"SELECT shipments.id, shipments.number, name, packed_date AS "date: NaiveDate", orders.currency,
-                  shipment_lines.quantity_e4, unit_price_e6, discount_e6
+                  shipment_lines.quantity_e4, unit_price_e6, discount_e6, surcharge_e6
            FROM shipments JOIN orders ON orders.id = shipments.order_id JOIN customers ON customers.id = shipments.customer_id
            JOIN shipment_lines ON shipment_id = shipments.id JOIN order_lines ON order_lines.id = order_line_id
            WHERE shipments.state = 'packed' ORDER BY shipments.id"#
@@ -192,10 +192,11 @@ async fn load_packed(connection: &mut SqliteConnection, rules: &Rules, facts: &m
     for row in rows {
         let document: Currency = crate::convert::currency(&row.currency)?;
         let rate = rules::exchange_rate(connection, rules, document, rules.business_date).await?;
-        let net = line_amounts(
+        let net = line_total(
             Quantity::from_scaled(row.quantity_e4),
             UnitPrice::from_scaled(row.unit_price_e6),
             Rate::from_scaled(row.discount_e6),
+            UnitPrice::from_scaled(row.surcharge_e6),
             document,
         )
         .net;
@@ -215,8 +216,8 @@ async fn load_packed(connection: &mut SqliteConnection, rules: &Rules, facts: &m
 
 async fn load_late(connection: &mut SqliteConnection, today: NaiveDate, facts: &mut DayFacts) -> Result<Ageing> {
     let rows = sqlx::query!(
-        r#"SELECT customers.id, customers.number, name, due_date AS "due_date!: NaiveDate", open_base_minor AS "open!: i64"
-           FROM invoices JOIN customers ON customers.id = customer_id WHERE open_minor > 0 ORDER BY customers.id, due_date"#
+        r#"SELECT customers.id, customers.number, name, next_due_date AS "due_date!: NaiveDate", open_base_minor AS "open!: i64"
+           FROM invoices JOIN customers ON customers.id = customer_id WHERE open_minor > 0 ORDER BY customers.id, next_due_date"#
     )
     .fetch_all(connection)
     .await?;
@@ -247,10 +248,10 @@ async fn load_late(connection: &mut SqliteConnection, today: NaiveDate, facts: &
 async fn load_unfinished(connection: &mut SqliteConnection, today: NaiveDate, facts: &mut DayFacts) -> Result<()> {
     let soon = today.checked_add_days(Days::new(FINISH_WITHIN_DAYS)).unwrap_or(today);
     let rows = sqlx::query!(
-        r#"SELECT orders.id AS "id!", orders.number AS "number!", name AS "name!", sum(open_base_minor) AS "open!: i64", max(due_date) AS "due!: NaiveDate"
+        r#"SELECT orders.id AS "id!", orders.number AS "number!", name AS "name!", sum(open_base_minor) AS "open!: i64", max(next_due_date) AS "due!: NaiveDate"
            FROM orders JOIN customers ON customers.id = orders.customer_id
            JOIN invoice_orders ON order_id = orders.id JOIN invoices ON invoices.id = invoice_id
-           WHERE orders.state = 'filled' AND open_minor > 0 GROUP BY orders.id HAVING max(due_date) <= ?"#,
+           WHERE orders.state = 'filled' AND open_minor > 0 GROUP BY orders.id HAVING max(next_due_date) <= ?"#,
         soon
     )
     .fetch_all(connection)

@@ -53,11 +53,17 @@ pub async fn find(connection: &mut SqliteConnection, text: &str) -> Result<Vec<F
              UNION ALL SELECT 'order', orders.id, orders.number, name, 1 FROM orders JOIN customers ON customers.id = customer_id
                WHERE orders.number LIKE ?1 ESCAPE '\' OR customer_order_number LIKE ?1 ESCAPE '\'
              UNION ALL SELECT 'shipment', shipments.id, shipments.number, name, 2 FROM shipments JOIN customers ON customers.id = customer_id
-               WHERE shipments.number LIKE ?1 ESCAPE '\' OR consignment_number LIKE ?1 ESCAPE '\'
+               WHERE shipments.number LIKE ?1 ESCAPE '\' OR consignment_number LIKE ?1 ESCAPE '\' OR outside_number LIKE ?1 ESCAPE '\'
              UNION ALL SELECT 'invoice', invoices.id, invoices.number, name, 3 FROM invoices JOIN customers ON customers.id = customer_id
                WHERE invoices.number LIKE ?1 ESCAPE '\'
              UNION ALL SELECT 'receipt', receipts.id, receipts.number, name, 4 FROM receipts JOIN customers ON customers.id = customer_id
                WHERE receipts.number LIKE ?1 ESCAPE '\' OR reference LIKE ?1 ESCAPE '\'
+             UNION ALL SELECT 'item', id, code, name, 0 FROM items WHERE code LIKE ?1 ESCAPE '\' OR name LIKE ?1 ESCAPE '\'
+             UNION ALL SELECT 'quote', quotes.id, quotes.number, coalesce(customers.name, contacts.company, contacts.name), 1 FROM quotes
+               LEFT JOIN customers ON customers.id = quotes.customer_id LEFT JOIN contacts ON contacts.id = quotes.contact_id
+               WHERE quotes.number LIKE ?1 ESCAPE '\'
+             UNION ALL SELECT 'call_off', call_offs.id, call_offs.number, name, 1 FROM call_offs JOIN customers ON customers.id = customer_id
+               WHERE call_offs.number LIKE ?1 ESCAPE '\' OR customer_order_number LIKE ?1 ESCAPE '\'
              UNION ALL SELECT 'entry', id, 'E-' || number, text, 5 FROM entries WHERE 'E-' || number = ?2
            ) ORDER BY upper(number) <> ?2, rank, id DESC LIMIT 12"#,
         like,

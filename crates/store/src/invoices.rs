@@ -56,6 +56,8 @@ pub struct InvoicePreview {
     pub document: Option<InvoiceDocument>,
     /// The entry it will write.
     pub entry: Option<Entry>,
+    /// The entry of the cost that follows billing.
+    pub cost_entry: Option<Entry>,
     /// Its arithmetic.
     pub tape: Tape,
     /// What it changes.
@@ -73,6 +75,7 @@ impl InvoicePreview {
             customer_name: input.customer.name.clone(),
             document: decision.document,
             entry: decision.entry,
+            cost_entry: decision.cost_entry,
             tape: decision.tape,
             changes: decision.changes,
             blockers: decision.blockers,

@@ -1,6 +1,10 @@
 //! Items, and goods coming into stock.
 
+mod form;
+mod views;
+
 use chrono::NaiveDate;
+use sqlx::SqliteConnection;
 use till_core::fixed::{Quantity, UnitPrice};
 use till_core::ids::{DocumentKind, DocumentRef, ItemId, LayerId};
 use till_core::invoice::ItemKind;
@@ -9,7 +13,10 @@ use till_core::shipment::{IntakeInput, decide_intake};
 
 use crate::rules::Rules;
 use crate::writing::{Writing, set};
-use crate::{Result, StoreError, ledger};
+use crate::{Result, StoreError, ledger, stock};
+
+pub use form::{ItemForm, SalesUnit, save};
+pub use views::{ItemList, ItemRow, ItemView, LayerView, MoveView, list, view};
 
 /// An item to add.
 #[derive(Debug, Clone)]
@@ -54,7 +61,17 @@ pub async fn add(writing: &mut Writing<'_>, new: &NewItem<'_>) -> Result<ItemId>
     Ok(ItemId(id))
 }
 
-/// Takes goods into stock: a new layer of cost, and its entry.
+/// The item with a code, as typed.
+pub(crate) async fn by_code(connection: &mut SqliteConnection, code: &str, field: &str) -> Result<ItemId> {
+    let typed = code.trim();
+    sqlx::query_scalar!("SELECT id AS \"id!\" FROM items WHERE code = ? COLLATE NOCASE", typed)
+        .fetch_optional(connection)
+        .await?
+        .map(ItemId)
+        .ok_or_else(|| StoreError::invalid(field, format!("There is no item {typed}.")))
+}
+
+/// Takes goods into stock in the company's own warehouse: a new layer of cost, and its entry.
 ///
 /// # Errors
 /// What the core refuses.
@@ -66,12 +83,30 @@ pub async fn take_in(
     cost: Money,
     date: NaiveDate,
 ) -> Result<LayerId> {
+    let warehouse = rules.warehouse.clone();
+    take_in_at(writing, rules, item, &warehouse, quantity, cost, date).await
+}
+
+/// Takes goods into stock in a warehouse. What was expected of them has arrived; what an order
+/// waited for is set aside for it.
+///
+/// # Errors
+/// What the core refuses.
+pub async fn take_in_at(
+    writing: &mut Writing<'_>,
+    rules: &Rules,
+    item: ItemId,
+    warehouse: &str,
+    quantity: Quantity,
+    cost: Money,
+    date: NaiveDate,
+) -> Result<LayerId> {
     let row = sqlx::query!("SELECT code, class, kind FROM items WHERE id = ?", item.0)
         .fetch_optional(&mut **writing)
         .await?
         .ok_or_else(|| StoreError::not_found(DocumentKind::Item, item))?;
-    if row.kind != ItemKind::Goods.word() {
-        return Err(StoreError::invalid("item", format!("{} is not kept in stock.", row.code)));
+    if row.kind != ItemKind::Goods.word() || !stock::counted(writing, warehouse, "warehouse").await? {
+        return Err(StoreError::invalid("item", format!("{} is not kept in stock in {warehouse}.", row.code)));
     }
     let input = IntakeInput {
         class: row.class,
@@ -96,14 +131,15 @@ pub async fn take_in(
         None => None,
     };
     sqlx::query!(
-        "INSERT INTO stock_layers (id, item_id, posting_date, quantity_e4, cost_minor, remaining_e4, remaining_cost_minor, entry_id)
-         VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
-        layer, item.0, date, scaled, cost.0, scaled, cost.0, entry_id
+        "INSERT INTO stock_layers (id, item_id, warehouse, posting_date, quantity_e4, cost_minor, remaining_e4, remaining_cost_minor, entry_id)
+         VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        layer, item.0, warehouse, date, scaled, cost.0, scaled, cost.0, entry_id
     )
     .execute(&mut **writing)
     .await?;
-    let fields = vec![set("quantity", quantity), set("cost", rules.base.format(cost))];
+    let fields = vec![set("quantity", quantity), set("cost", rules.base.format(cost)), set("in", warehouse)];
     let words = format!("took {quantity} of {} in", row.code);
     writing.note_on((DocumentKind::Intake, layer, &row.code), "taken_in", words, None, fields);
+    stock::arrived(writing, item, warehouse, quantity).await?;
     Ok(LayerId(layer))
 }

@@ -18,22 +18,34 @@ use crate::{Result, StoreError};
 /// [`StoreError::Corrupt`] where it does not balance: the core never makes such an entry, and
 /// the books never take one.
 pub(crate) async fn write(connection: &mut SqliteConnection, entry: &Entry, source: &DocumentRef) -> Result<EntryId> {
+    write_reversal(connection, entry, source, None).await
+}
+
+/// Writes an entry that takes another one back, or an ordinary one.
+pub(crate) async fn write_reversal(
+    connection: &mut SqliteConnection,
+    entry: &Entry,
+    source: &DocumentRef,
+    reverses: Option<EntryId>,
+) -> Result<EntryId> {
     if !entry.balances() || entry.lines.len() < 2 {
         return Err(StoreError::Corrupt(format!("an entry for {} that does not balance", source.number)));
     }
     let (_, number) = next_number(connection, "entry").await?;
     let source_kind = source.kind.word();
     let code = entry.currency.code();
+    let reverses = reverses.map(|id| id.0);
     let id = sqlx::query_scalar!(
-        "INSERT INTO entries (number, posting_date, text, source_kind, source_id, source_number, currency)
-         VALUES (?, ?, ?, ?, ?, ?, ?) RETURNING id AS \"id!\"",
+        "INSERT INTO entries (number, posting_date, text, source_kind, source_id, source_number, currency, reverses_id)
+         VALUES (?, ?, ?, ?, ?, ?, ?, ?) RETURNING id AS \"id!\"",
         number,
         entry.date,
         entry.text,
         source_kind,
         source.id,
         source.number,
-        code
+        code,
+        reverses
     )
     .fetch_one(&mut *connection)
     .await?;
@@ -49,13 +61,14 @@ pub(crate) async fn write(connection: &mut SqliteConnection, entry: &Entry, sour
                 line.customer,
                 line.tax.as_ref().map(|tax| &tax.code),
                 line.tax.as_ref().map(|tax| tax.base),
+                (!line.marks.is_empty()).then_some(&line.marks),
             )
         })
         .collect();
     let rows = json(&rows)?;
     sqlx::query!(
-        "INSERT INTO entry_lines (entry_id, position, account, purpose, base_minor, document_minor, customer_id, tax_code, tax_base_minor)
-         SELECT ?, key, value ->> 0, value ->> 1, value ->> 2, value ->> 3, value ->> 4, value ->> 5, value ->> 6 FROM json_each(?)",
+        "INSERT INTO entry_lines (entry_id, position, account, purpose, base_minor, document_minor, customer_id, tax_code, tax_base_minor, marks)
+         SELECT ?, key, value ->> 0, value ->> 1, value ->> 2, value ->> 3, value ->> 4, value ->> 5, value ->> 6, value ->> 7 FROM json_each(?)",
         id,
         rows
     )
@@ -113,7 +126,7 @@ async fn load(connection: &mut SqliteConnection, ids: &[i64]) -> Result<Vec<Post
     .fetch_all(&mut *connection)
     .await?;
     let lines = sqlx::query!(
-        r#"SELECT entry_id AS "entry_id!", account, name, purpose, base_minor, document_minor, customer_id, tax_code, tax_base_minor
+        r#"SELECT entry_id AS "entry_id!", account, name, purpose, base_minor, document_minor, customer_id, tax_code, tax_base_minor, marks
            FROM json_each(?) AS wanted JOIN entry_lines ON entry_id = wanted.value
            JOIN accounts ON accounts.number = account ORDER BY entry_id, position"#,
         ids
@@ -136,6 +149,12 @@ async fn load(connection: &mut SqliteConnection, ids: &[i64]) -> Result<Vec<Post
                     .clone()
                     .zip(line.tax_base_minor)
                     .map(|(code, base)| TaxMark { code, base: Money(base) }),
+                marks: match &line.marks {
+                    Some(marks) => {
+                        serde_json::from_str(marks).map_err(|error| StoreError::Corrupt(error.to_string()))?
+                    }
+                    None => Default::default(),
+                },
             });
         }
         let entry = Entry { date: head.posting_date, text: head.text, currency: currency(&head.currency)?, lines: own };

@@ -8,19 +8,27 @@
 //! the request by its key, so that the same request sent twice is carried out once.
 
 pub mod approvals;
+pub mod call_offs;
+pub mod containers;
 pub mod convert;
 pub mod copies;
 pub mod customers;
 pub mod day_sheet;
 mod errors;
+pub mod exposure;
 pub mod faults;
 pub mod find;
+pub mod goods_settings;
+pub mod imports;
 pub mod invoices;
 pub mod items;
 pub mod ledger;
+pub mod marks;
 pub mod orders;
 pub mod passwords;
 pub mod people;
+pub mod prices;
+pub mod quotes;
 pub mod receipts;
 pub mod record;
 pub mod rules;
@@ -28,6 +36,7 @@ pub mod settings;
 pub mod setup;
 pub mod shipments;
 pub mod starting;
+pub mod stock;
 pub mod trail;
 pub mod unbilled;
 pub mod verify;
@@ -128,6 +137,24 @@ impl Store {
             Err(error) => (Err(error), transaction.rollback().await.is_ok()),
         };
         if !ended {
+            connection.close_on_drop();
+        }
+        answer
+    }
+
+    /// Carries out a change and takes it back: what it comes to, with nothing written. Numbers it
+    /// takes are given back.
+    ///
+    /// # Errors
+    /// Whatever the operation says.
+    pub async fn rehearse<T, F>(&self, actor: &Actor, operation: F) -> Result<T>
+    where
+        F: AsyncFnOnce(&mut Writing<'_>) -> Result<T>,
+    {
+        let mut connection = self.writer.acquire().await?;
+        let mut transaction = connection.begin_with("BEGIN IMMEDIATE").await?;
+        let answer = operation(&mut Writing::new(&mut transaction, actor.clone())).await;
+        if transaction.rollback().await.is_err() {
             connection.close_on_drop();
         }
         answer

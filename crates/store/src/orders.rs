@@ -1,46 +1,53 @@
 //! Orders: entering, confirming, and what the rest of the books makes of them.
 
+mod entering;
+mod form;
+mod open_lines;
+mod resolve;
 mod views;
 
 use std::collections::HashMap;
 
 use chrono::NaiveDate;
 use sqlx::SqliteConnection;
-use till_core::checks::{Check, Findings, Step, stops};
 use till_core::fixed::{Quantity, Rate, UnitPrice};
 use till_core::ids::{CustomerId, DocumentKind, InvoiceId, ItemId, OrderId, OrderLineId};
-use till_core::money::{Currency, Money, line_amounts};
+use till_core::money::Money;
 use till_core::order::{InvoiceShares, LineProgress, OrderAfter, OrderFacts};
 
 use crate::convert::{currency, json, terms};
-use crate::rules::next_number;
-use crate::writing::{Writing, changed, set};
+use crate::writing::{Writing, changed};
 use crate::{Result, StoreError};
 
-pub use views::{OrderFilter, OrderLineView, OrderList, OrderRow, OrderView, list, view};
+pub(crate) use entering::{change_approved, confirm_approved, confirmation, enter_resolved, order_limit};
+pub use entering::{
+    Lineage, OrderPreview, ToCancel, cancel, cancel_rest, change, confirm, confirm_as, copy, enter_form, preview,
+};
+pub use form::{DELIVERY_TERMS, LineForm, OrderForm, TypedAddress, form};
+pub use open_lines::{OpenLine, OpenLineFilter, OpenLines, open_lines};
+pub(crate) use resolve::{LoadedItem, Standing, load_items, resolve};
+pub use views::{OrderFilter, OrderLineView, OrderList, OrderRow, OrderView, list, view, view_for};
 
-/// The largest quantity and the highest price a line may carry; keeps every product exact.
-const LARGEST_QUANTITY: Quantity = Quantity::from_whole(100_000_000);
-pub(crate) const HIGHEST_PRICE: UnitPrice = UnitPrice::from_whole(100_000_000);
+pub(crate) use till_core::ordering::HIGHEST_PRICE;
 
-/// A line of an order to enter.
+/// A line of an order to enter by the program.
 #[derive(Debug, Clone)]
 pub struct NewOrderLine {
     /// What.
     pub item: ItemId,
     /// How much.
     pub quantity: Quantity,
-    /// An agreed price; none for the list price.
+    /// An agreed price; none for the price that comes by itself.
     pub unit_price: Option<UnitPrice>,
     /// Line discount as a fraction of one.
     pub discount: Rate,
     /// Where the discount comes from.
     pub discount_reason: Option<String>,
-    /// Another tax code than the item's.
+    /// Another tax code than would come.
     pub tax_code: Option<String>,
 }
 
-/// An order to enter.
+/// An order to enter by the program.
 #[derive(Debug, Clone)]
 pub struct NewOrder {
     /// Whose.
@@ -55,128 +62,39 @@ pub struct NewOrder {
     pub lines: Vec<NewOrderLine>,
 }
 
-/// Enters a draft order with the customer's currency and terms.
+/// Enters a draft order, as if it had been typed.
 ///
 /// # Errors
-/// An unknown customer or item, a quantity of zero or below, no lines.
+/// As [`enter_form`].
 pub async fn enter(writing: &mut Writing<'_>, new: &NewOrder) -> Result<OrderId> {
-    if new.lines.is_empty() {
-        return Err(StoreError::invalid("lines", "An order needs at least one line."));
+    let rules = crate::rules::load(writing).await?;
+    let mut lines = Vec::with_capacity(new.lines.len());
+    for line in &new.lines {
+        let code = sqlx::query_scalar!("SELECT code FROM items WHERE id = ?", line.item.0)
+            .fetch_optional(&mut **writing)
+            .await?
+            .ok_or_else(|| StoreError::not_found(DocumentKind::Item, line.item))?;
+        lines.push(LineForm {
+            item: code,
+            quantity: line.quantity.to_string(),
+            unit_price: line.unit_price.map(|price| price.to_string()),
+            price_reason: line.unit_price.map(|_| "agreed".to_owned()),
+            discount: (!line.discount.is_zero()).then(|| line.discount.percent()),
+            discount_reason: line.discount_reason.clone(),
+            tax_code: line.tax_code.clone(),
+            tax_reason: line.tax_code.as_ref().map(|_| "agreed".to_owned()),
+            ..LineForm::default()
+        });
     }
-    let customer = sqlx::query!("SELECT currency, terms FROM customers WHERE id = ?", new.customer.0)
-        .fetch_optional(&mut **writing)
-        .await?
-        .ok_or_else(|| StoreError::not_found(DocumentKind::Customer, new.customer))?;
-    let document_currency = currency(&customer.currency)?;
-    let (number, _) = next_number(writing, "order").await?;
-    let id = sqlx::query_scalar!(
-        "INSERT INTO orders (number, customer_id, customer_order_number, order_date, promised_date, currency, terms)
-         VALUES (?, ?, ?, ?, ?, ?, ?) RETURNING id AS \"id!\"",
-        number,
-        new.customer.0,
-        new.customer_order_number,
-        new.order_date,
-        new.promised_date,
-        customer.currency,
-        customer.terms
-    )
-    .fetch_one(&mut **writing)
-    .await?;
-    for (position, line) in (0_i64..).zip(&new.lines) {
-        enter_line(writing, id, position, line, document_currency).await?;
-    }
-    let fields = vec![set("lines", new.lines.len())];
-    writing.note_on((DocumentKind::Order, id, &number), "order_entered", format!("entered {number}"), Some(1), fields);
-    Ok(OrderId(id))
-}
-
-async fn enter_line(
-    connection: &mut SqliteConnection,
-    order: i64,
-    position: i64,
-    line: &NewOrderLine,
-    currency: Currency,
-) -> Result<()> {
-    let item = sqlx::query!("SELECT code, name, list_price_e6, tax_code FROM items WHERE id = ?", line.item.0)
-        .fetch_optional(&mut *connection)
-        .await?
-        .ok_or_else(|| StoreError::not_found(DocumentKind::Item, line.item))?;
-    let list_price = UnitPrice::from_scaled(item.list_price_e6);
-    let price = line.unit_price.unwrap_or(list_price);
-    if !line.quantity.is_positive() || line.quantity > LARGEST_QUANTITY {
-        return Err(StoreError::invalid(
-            format!("lines.{position}.quantity"),
-            format!("Order more than nothing of {}, and less than a hundred million.", item.code),
-        ));
-    }
-    if price < UnitPrice::ZERO || price > HIGHEST_PRICE {
-        return Err(StoreError::invalid(
-            format!("lines.{position}.unit_price"),
-            format!("The price of {} must be zero or more.", item.code),
-        ));
-    }
-    if line.discount < Rate::ZERO || line.discount > Rate::ONE {
-        return Err(StoreError::invalid(format!("lines.{position}.discount"), "A discount lies between 0 and 100 %."));
-    }
-    let net = line_amounts(line.quantity, price, line.discount, currency).net;
-    let (quantity, price, list, discount) =
-        (line.quantity.scaled(), price.scaled(), list_price.scaled(), line.discount.scaled());
-    let tax_code = line.tax_code.as_ref().unwrap_or(&item.tax_code);
-    sqlx::query!(
-        "INSERT INTO order_lines (order_id, position, item_id, description, ordered_e4, unit_price_e6, list_price_e6,
-                                  discount_e6, discount_reason, tax_code, net_minor)
-         VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-        order,
-        position,
-        line.item.0,
-        item.name,
-        quantity,
-        price,
-        list,
-        discount,
-        line.discount_reason,
-        tax_code,
-        net.0
-    )
-    .execute(connection)
-    .await?;
-    Ok(())
-}
-
-/// Makes a draft order binding.
-///
-/// # Errors
-/// Where the customer is on stop, or the order is no draft.
-pub async fn confirm(writing: &mut Writing<'_>, id: OrderId) -> Result<()> {
-    let row = sqlx::query!(
-        "SELECT orders.number, orders.version, confirmed, name, stop_reason FROM orders JOIN customers ON customers.id = customer_id WHERE orders.id = ?",
-        id.0
-    )
-    .fetch_optional(&mut **writing)
-    .await?
-    .ok_or_else(|| StoreError::not_found(DocumentKind::Order, id))?;
-    if row.confirmed != 0 {
-        return Err(StoreError::WrongState(format!("{} is confirmed already.", row.number)));
-    }
-    let mut findings = Findings::at(Step::Confirm);
-    if let Some(reason) = row.stop_reason {
-        findings.add(
-            Check::CustomerOnStop,
-            "customer.stop_reason",
-            format!("{} is on stop: {reason}. A lead can lift it.", row.name),
-        );
-    }
-    let blockers = findings.finish();
-    if stops(&blockers) {
-        return Err(StoreError::Refused(blockers));
-    }
-    sqlx::query!("UPDATE orders SET confirmed = 1, version = version + 1 WHERE id = ?", id.0)
-        .execute(&mut **writing)
-        .await?;
-    let version = row.version + 1;
-    let words = format!("confirmed {}", row.number);
-    writing.note_on((DocumentKind::Order, id.0, &row.number), "order_confirmed", words, Some(version), Vec::new());
-    refresh_states(writing, &[id]).await
+    let typed = OrderForm {
+        customer: new.customer,
+        customer_order_number: new.customer_order_number.clone(),
+        order_date: Some(new.order_date),
+        promised_date: new.promised_date,
+        lines,
+        ..OrderForm::default()
+    };
+    enter_form(writing, &rules, &typed, Lineage::default()).await
 }
 
 /// Notes the number the customer gave the order.
@@ -302,24 +220,4 @@ pub(crate) async fn refresh_states(connection: &mut SqliteConnection, ids: &[Ord
     let after: Vec<OrderAfter> =
         facts(connection, ids).await?.iter().map(|order| OrderAfter { id: order.id, state: order.state() }).collect();
     write_states(connection, &after).await
-}
-
-/// Cancels what of the order's lines has not shipped.
-///
-/// # Errors
-/// [`StoreError::WrongState`] where nothing is left to cancel.
-pub async fn cancel_rest(writing: &mut Writing<'_>, id: OrderId) -> Result<()> {
-    let cancelled = sqlx::query!(
-        "UPDATE order_lines SET cancelled_e4 = ordered_e4 - shipped_e4 WHERE order_id = ? AND cancelled_e4 < ordered_e4 - shipped_e4",
-        id.0
-    )
-    .execute(&mut **writing)
-    .await?;
-    if cancelled.rows_affected() == 0 {
-        return Err(StoreError::WrongState("Nothing of this order is left to cancel.".to_owned()));
-    }
-    let number = sqlx::query_scalar!("SELECT number FROM orders WHERE id = ?", id.0).fetch_one(&mut **writing).await?;
-    let words = format!("cancelled the rest of {number}");
-    writing.note_on((DocumentKind::Order, id.0, &number), "order_rest_cancelled", words, None, Vec::new());
-    refresh_states(writing, &[id]).await
 }

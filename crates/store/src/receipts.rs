@@ -107,7 +107,7 @@ async fn open_invoices(
 ) -> Result<Vec<OpenInvoice>> {
     let code = currency_wanted.code();
     let ids = sqlx::query_scalar!(
-        "SELECT id FROM invoices WHERE customer_id = ? AND currency = ? AND open_minor > 0 ORDER BY due_date, id",
+        "SELECT id FROM invoices WHERE customer_id = ? AND currency = ? AND open_minor > 0 ORDER BY next_due_date, id",
         customer.0,
         code
     )
@@ -120,7 +120,7 @@ async fn load_invoices(connection: &mut SqliteConnection, ids: &[InvoiceId]) -> 
     let ids = json(&ids)?;
     sqlx::query!(
         r#"SELECT invoices.id, number AS "number!", customer_id, currency, posting_date AS "posting_date!: NaiveDate",
-                  due_date AS "due_date!: NaiveDate", open_minor AS "open!: i64", open_base_minor AS "open_base!: i64"
+                  next_due_date AS "due_date!: NaiveDate", open_minor AS "open!: i64", open_base_minor AS "open_base!: i64"
            FROM json_each(?) AS wanted JOIN invoices ON invoices.id = wanted.value AND state = 'posted' ORDER BY wanted.key"#,
         ids
     )
@@ -257,6 +257,19 @@ pub async fn post(
     new: &NewReceipt,
     seen: Option<&str>,
 ) -> Result<PostedReceipt> {
+    if new.method == Method::Containers {
+        return Err(StoreError::invalid("method", "Containers are taken back from the customer's page."));
+    }
+    post_any(writing, rules, new, seen).await
+}
+
+/// Posts a receipt of any kind: money, or containers that came back.
+pub(crate) async fn post_any(
+    writing: &mut Writing<'_>,
+    rules: &Rules,
+    new: &NewReceipt,
+    seen: Option<&str>,
+) -> Result<PostedReceipt> {
     let input = receipt_input(writing, rules, new).await?;
     let decision = decide(&input);
     let entry = agreed(&decision, seen)?;
@@ -304,6 +317,20 @@ fn agreed<'a>(decision: &'a MoneyDecision, seen: Option<&str>) -> Result<&'a Ent
     decision.entry.as_ref().ok_or(StoreError::Moved)
 }
 
+/// When the next part of what is open falls due.
+async fn refresh_next_due(connection: &mut SqliteConnection, id: InvoiceId) -> Result<()> {
+    let row = sqlx::query!(
+        r#"SELECT terms AS "terms!", document_date AS "date!: NaiveDate", total_minor AS "total!: i64", open_minor AS "open!: i64"
+           FROM invoices WHERE id = ?"#,
+        id.0
+    )
+    .fetch_one(&mut *connection)
+    .await?;
+    let due = crate::convert::terms(&row.terms)?.next_due(row.date, Money(row.total), Money(row.open));
+    sqlx::query!("UPDATE invoices SET next_due_date = ? WHERE id = ?", due, id.0).execute(connection).await?;
+    Ok(())
+}
+
 async fn write_applications(
     connection: &mut SqliteConnection,
     receipt: ReceiptId,
@@ -327,6 +354,7 @@ async fn write_applications(
         )
         .execute(&mut *connection)
         .await?;
+        refresh_next_due(connection, applied.invoice).await?;
         settled += applied.receivable_base;
     }
     customers::add_owed(connection, customer, -settled).await?;

@@ -5,8 +5,12 @@ use sqlx::SqliteConnection;
 use till_core::accounts::{Account, AccountMap, AccountRule, AccountType, Purpose};
 use till_core::calendar::{Period, Periods};
 use till_core::fixed::{ExchangeRate, Rate};
+use till_core::ids::ItemId;
+use till_core::marks::MarkRules;
 use till_core::money::Currency;
+use till_core::shipment::CostEntry;
 use till_core::tax::{TaxCategory, TaxCode, TaxComputed, TaxTable};
+use till_core::treatment::{Treatment, TreatmentCodes};
 
 use crate::convert::{currency, known};
 use crate::{Result, StoreError};
@@ -28,6 +32,18 @@ pub struct Rules {
     pub taxes: TaxTable,
     /// Periods.
     pub periods: Periods,
+    /// Own fields and reporting lists.
+    pub marks: MarkRules,
+    /// Which tax code a treatment leads to.
+    pub treatments: TreatmentCodes,
+    /// When cost is entered.
+    pub cost_entry: CostEntry,
+    /// The warehouse that is taken where nobody says another.
+    pub warehouse: String,
+    /// For how many days a check counts as not cleared.
+    pub clearing_days: u64,
+    /// What freight of a shipment is billed as.
+    pub freight_item: Option<ItemId>,
 }
 
 /// Loads the rules.
@@ -36,7 +52,8 @@ pub struct Rules {
 /// [`StoreError::NotSetUp`] on an empty database.
 pub async fn load(connection: &mut SqliteConnection) -> Result<Rules> {
     let company = sqlx::query!(
-        r#"SELECT name, base_currency, coalesce(business_date, date('now')) AS "business_date!: NaiveDate", tax_computed
+        r#"SELECT name, base_currency, coalesce(business_date, date('now')) AS "business_date!: NaiveDate", tax_computed,
+                  warehouse, cost_entry, clearing_days, freight_item_id
            FROM company"#
     )
     .fetch_optional(&mut *connection)
@@ -50,6 +67,12 @@ pub async fn load(connection: &mut SqliteConnection) -> Result<Rules> {
         accounts: accounts(connection).await?,
         taxes: taxes(connection).await?,
         periods: periods(connection).await?,
+        marks: crate::marks::rules(connection).await?,
+        treatments: treatments(connection).await?,
+        cost_entry: known(&company.cost_entry, CostEntry::of)?,
+        warehouse: company.warehouse,
+        clearing_days: u64::try_from(company.clearing_days).unwrap_or(0),
+        freight_item: company.freight_item_id.map(ItemId),
     })
 }
 
@@ -75,6 +98,15 @@ async fn accounts(connection: &mut SqliteConnection) -> Result<AccountMap> {
     })
     .collect::<Result<Vec<_>>>()
     .map(AccountMap)
+}
+
+async fn treatments(connection: &mut SqliteConnection) -> Result<TreatmentCodes> {
+    sqlx::query!("SELECT treatment, tax_code FROM treatment_codes")
+        .fetch_all(connection)
+        .await?
+        .into_iter()
+        .map(|row| Ok((known(&row.treatment, Treatment::of)?, row.tax_code)))
+        .collect()
 }
 
 async fn taxes(connection: &mut SqliteConnection) -> Result<TaxTable> {

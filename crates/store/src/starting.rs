@@ -20,13 +20,16 @@ const CHART: &[Row] = &[
     ("1010", "Receipts in hand", AccountType::Asset, &[(Purpose::InHand, None)]),
     ("1100", "Accounts receivable", AccountType::Asset, &[(Purpose::Receivable, None)]),
     ("1300", "Inventory, sellable", AccountType::Asset, &[(Purpose::Inventory, None)]),
+    ("1320", "Goods shipped, not billed", AccountType::Asset, &[(Purpose::ShippedCost, None)]),
     ("2000", "Suppliers, goods received", AccountType::Liability, &[(Purpose::SupplierClearing, None)]),
     ("2120", "Unapplied", AccountType::Liability, &[(Purpose::Unapplied, None)]),
     ("2200", "Tax payable", AccountType::Liability, &[(Purpose::TaxPayable, None)]),
+    ("2300", "Containers owed back", AccountType::Liability, &[(Purpose::ContainerLiability, None)]),
     ("3000", "Opening balances and retained earnings", AccountType::Equity, &[(Purpose::Equity, None)]),
     ("4000", "Sales", AccountType::Revenue, &[(Purpose::Revenue, None)]),
     ("4200", "Freight and fees charged", AccountType::Revenue, &[(Purpose::ChargeRevenue, None)]),
     ("5000", "Cost of goods sold", AccountType::Expense, &[(Purpose::Cogs, None)]),
+    ("5200", "Stock adjustments", AccountType::Expense, &[(Purpose::StockAdjustment, None)]),
     ("7000", "Currency differences, realised", AccountType::Expense, &[(Purpose::FxDifference, None)]),
 ];
 
@@ -40,7 +43,15 @@ pub async fn begin(writing: &mut Writing<'_>, name: &str, currency: &str, today:
         .map_err(|_| StoreError::invalid("currency", "Write a currency by its three letters, such as EUR."))?;
     let company = NewCompany { name, base, business_date: None, tax_computed: TaxComputed::PerDocument };
     setup::company(writing, &company).await?;
-    for (kind, prefix) in [("order", "O-"), ("shipment", "S-"), ("invoice", "I-"), ("receipt", "C-"), ("entry", "E-")] {
+    for (kind, prefix) in [
+        ("quote", "Q-"),
+        ("call_off", "K-"),
+        ("order", "O-"),
+        ("shipment", "S-"),
+        ("invoice", "I-"),
+        ("receipt", "C-"),
+        ("entry", "E-"),
+    ] {
         setup::number_range(writing, kind, prefix, 1).await?;
     }
     let day = |month, day| NaiveDate::from_ymd_opt(today.year(), month, day).unwrap_or(today);

@@ -65,7 +65,8 @@ pub(crate) async fn trail(connection: &mut SqliteConnection, kind: DocumentKind,
     .fetch_all(&mut *connection)
     .await?;
     let invoices = json(&invoices)?;
-    let mut steps = orders(connection, word, id, &invoices).await?;
+    let mut steps = quotes(connection, word, id, &invoices).await?;
+    steps.extend(orders(connection, word, id, &invoices).await?);
     steps.extend(shipments(connection, word, id, &invoices).await?);
     steps.extend(invoice_steps(connection, &invoices).await?);
     steps.extend(receipts(connection, word, id, &invoices).await?);
@@ -94,6 +95,27 @@ fn step(
         entries: Vec::new(),
         here: false,
     })
+}
+
+/// Quotes that became the orders on the trail.
+async fn quotes(connection: &mut SqliteConnection, word: &str, id: i64, invoices: &str) -> Result<Vec<TrailStep>> {
+    sqlx::query!(
+        r#"SELECT id, number, quote_date AS "date: NaiveDate", net_minor, currency FROM quotes
+           WHERE order_id IS NOT NULL AND ((?1 = 'order' AND order_id = ?2)
+              OR order_id IN (SELECT order_id FROM shipments WHERE ?1 = 'shipment' AND shipments.id = ?2)
+              OR (?1 = 'invoice' AND order_id IN (SELECT order_id FROM invoice_orders WHERE invoice_id IN (SELECT value FROM json_each(?3)))))
+           ORDER BY id"#,
+        word,
+        id,
+        invoices
+    )
+    .fetch_all(connection)
+    .await?
+    .into_iter()
+    .map(|row| {
+        step(DocumentKind::Quote, row.id, row.number, Some(row.date), "accepted".to_owned(), Some(row.net_minor), &row.currency)
+    })
+    .collect()
 }
 
 async fn orders(connection: &mut SqliteConnection, word: &str, id: i64, invoices: &str) -> Result<Vec<TrailStep>> {
@@ -128,7 +150,10 @@ async fn shipments(connection: &mut SqliteConnection, word: &str, id: i64, invoi
     .fetch_all(connection)
     .await?
     .into_iter()
-    .map(|row| step(DocumentKind::Shipment, row.id, row.number, Some(row.date), row.state, None, &row.currency))
+    .map(|row| {
+        let state = row.state.replace('_', " ");
+        step(DocumentKind::Shipment, row.id, row.number, Some(row.date), state, None, &row.currency)
+    })
     .collect()
 }
 

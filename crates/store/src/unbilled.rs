@@ -10,7 +10,7 @@ use till_core::checks::{Blocker, Step};
 use till_core::fixed::{Quantity, UnitPrice};
 use till_core::ids::{CustomerId, OrderId, ShipmentId, ShipmentLineId};
 use till_core::invoice::{InvoiceInput, decide};
-use till_core::money::{Currency, Money, line_amounts};
+use till_core::money::{Currency, Money, line_total};
 use till_core::order::{OrderFacts, Track};
 
 use crate::invoices::{Pick, Picked, load_lines};
@@ -185,6 +185,7 @@ async fn collect(connection: &mut SqliteConnection, rules: &Rules, lines: Vec<Pi
             taxes: &rules.taxes,
             accounts: &rules.accounts,
             periods: &rules.periods,
+            mark_rules: &rules.marks,
         };
         let row = row(&input, order, rules);
         unbilled.shipments += 1;
@@ -222,7 +223,7 @@ fn row(input: &InvoiceInput<'_>, order: &OrderFacts, rules: &Rules) -> UnbilledS
             unit: line.unit.clone(),
             quantity: line.unbilled,
             unit_price: line.unit_price,
-            net: line_amounts(line.unbilled, line.unit_price, line.discount, order.currency).net,
+            net: line_total(line.unbilled, line.unit_price, line.discount, line.surcharge, order.currency).net,
         })
         .collect();
     let net: Money = lines.iter().map(|line| line.net).sum();

@@ -3,13 +3,14 @@
 //! *Source: domain.md section 14.* Each query lists what is wrong; an empty list is the proof.
 //! Sub-ledgers are compared day by day, so that they tie out at every date, not only today.
 
+use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 use sqlx::{Row, SqliteConnection};
 use till_core::fixed::{Quantity, Rate, UnitPrice};
 use till_core::ids::{OrderId, ShipmentLineId};
-use till_core::money::line_amounts;
+use till_core::money::{Money, line_total};
 
-use crate::convert::currency;
+use crate::convert::{currency, terms};
 use crate::{Result, orders};
 
 /// One thing that must hold.
@@ -40,6 +41,8 @@ const TIE_OUTS: &[(&str, &str)] = &[
     ("Receipts in hand equal their account, by day", include_str!("verify/in_hand.sql")),
     ("Inventory equals its account, by day", include_str!("verify/inventory.sql")),
     ("Tax equals its account, by code and day", include_str!("verify/tax.sql")),
+    ("Goods shipped and not billed equal their account, by day", include_str!("verify/shipped_cost.sql")),
+    ("Containers at customers equal their account, by customer and day", include_str!("verify/containers.sql")),
     ("Control accounts carry nothing else", include_str!("verify/control.sql")),
 ];
 
@@ -50,6 +53,7 @@ const INVARIANTS: &[(&str, &str)] = &[
     ("Open and unapplied amounts follow from what was applied", include_str!("verify/applications.sql")),
     ("Shipped, billed and drafted quantities follow from the documents", include_str!("verify/quantities.sql")),
     ("Stock follows from what came in and went out", include_str!("verify/stock.sql")),
+    ("What is set aside is there, and no more than is still to ship", include_str!("verify/aside.sql")),
     ("Every posting has its entry", include_str!("verify/entries.sql")),
 ];
 
@@ -74,6 +78,7 @@ pub async fn verify(connection: &mut SqliteConnection) -> Result<Verification> {
     proofs.push(proof("The record is whole and as it was written", crate::record::check(connection).await?));
     proofs.push(states(connection).await?);
     proofs.push(line_nets(connection).await?);
+    proofs.push(next_dues(connection).await?);
     Ok(finish(proofs))
 }
 
@@ -127,21 +132,42 @@ async fn states(connection: &mut SqliteConnection) -> Result<Proof> {
     Ok(proof("Orders are in the state that follows from what happened", findings))
 }
 
+/// The next due date of every open invoice worked out once more by the core.
+async fn next_dues(connection: &mut SqliteConnection) -> Result<Proof> {
+    let rows = sqlx::query!(
+        r#"SELECT number AS "number!", terms AS "terms!", document_date AS "date!: NaiveDate", total_minor AS "total!: i64",
+                  open_minor AS "open!: i64", next_due_date AS "next: NaiveDate"
+           FROM invoices WHERE state = 'posted' AND open_minor > 0"#
+    )
+    .fetch_all(connection)
+    .await?;
+    let mut findings = Vec::new();
+    for row in rows {
+        let due = terms(&row.terms)?.next_due(row.date, Money(row.total), Money(row.open));
+        if row.next != Some(due) {
+            findings.push(format!("{}: the next part falls due on {due}, not on {:?}", row.number, row.next));
+        }
+    }
+    findings.truncate(10);
+    Ok(proof("What falls due next follows from the terms and what is open", findings))
+}
+
 /// Every posted line computed once more by the core.
 async fn line_nets(connection: &mut SqliteConnection) -> Result<Proof> {
     let rows = sqlx::query!(
         r#"SELECT invoices.number AS "number!", currency, shipment_line_id, quantity_e4, unit_price_e6 AS "price!", discount_e6 AS "discount!",
-                  full_minor AS "full!", invoice_lines.net_minor AS "net!"
+                  full_minor AS "full!", invoice_lines.net_minor AS "net!", surcharge_e6
            FROM invoice_lines JOIN invoices ON invoices.id = invoice_id WHERE state = 'posted'"#
     )
     .fetch_all(connection)
     .await?;
     let mut findings = Vec::new();
     for row in rows {
-        let amounts = line_amounts(
+        let amounts = line_total(
             Quantity::from_scaled(row.quantity_e4),
             UnitPrice::from_scaled(row.price),
             Rate::from_scaled(row.discount),
+            UnitPrice::from_scaled(row.surcharge_e6),
             currency(&row.currency)?,
         );
         if (amounts.full.0, amounts.net.0) != (row.full, row.net) {

@@ -1,13 +1,17 @@
 //! The checks of an invoice.
 
+use chrono::NaiveDate;
+
 use crate::calendar::words;
 use crate::checks::{Check, Findings};
+use crate::entry::Entry;
 use crate::fixed::ExchangeRate;
 use crate::ids::{DocumentKind, DocumentRef};
 use crate::invoice::{InvoiceInput, ItemKind, LineToBill, order_of, price_difference};
+use crate::marks::MarkRules;
 use crate::money::Currency;
 use crate::order::OrderFacts;
-use crate::tax::TaxRate;
+use crate::tax::{TaxCategory, TaxRate};
 
 pub(super) fn check(input: &InvoiceInput<'_>, findings: &mut Findings) {
     check_quantities(input, findings);
@@ -188,6 +192,38 @@ pub(super) fn check_tax_id(input: &InvoiceInput<'_>, tax: &TaxRate, findings: &m
             ),
             Some(customer_ref(input)),
         );
+    }
+}
+
+/// A line that is exempt needs a certificate that holds on the tax date.
+pub(super) fn check_exemption(
+    input: &InvoiceInput<'_>,
+    line: &LineToBill,
+    tax: &TaxRate,
+    tax_date: NaiveDate,
+    findings: &mut Findings,
+) {
+    let Some((name, taxed)) = &line.delivered else { return };
+    if tax.category == TaxCategory::E
+        && let Some(sentence) = taxed.exemption_problem(name, tax_date)
+    {
+        findings.add_at(Check::ExemptionExpired, "customer.ship_tos", sentence, Some(customer_ref(input)));
+    }
+}
+
+/// Accounts that demand a reporting code get one.
+pub(crate) fn check_codes(rules: &MarkRules, entry: &Entry, findings: &mut Findings) {
+    for line in &entry.lines {
+        for list in rules.missing_codes(&line.account, &line.marks) {
+            findings.add(
+                Check::ReportingCodeMissing,
+                format!("codes.{}", list.key),
+                format!(
+                    "{} {} wants a code of {}. Give the order or its line one.",
+                    line.account, line.account_name, list.name
+                ),
+            );
+        }
     }
 }
 

@@ -37,7 +37,7 @@ mod tests {
         let key = |customer, code, days| Group {
             customer: CustomerId(customer),
             currency: Currency::of(code).unwrap(),
-            terms: Terms::NetDays { days },
+            terms: Terms::net_days(days),
         };
         let picks = vec![
             (key(1, "EUR", 30), 'a'),

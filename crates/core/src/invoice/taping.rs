@@ -3,6 +3,7 @@
 use crate::calendar::words;
 use crate::invoice::{InvoiceDocument, InvoiceInput, InvoiceLine};
 use crate::money::Currency;
+use crate::pricing::{tape_offs, tape_sources};
 use crate::tape::{Change, Figure, Tape, TapeStyle};
 
 /// The arithmetic of an invoice, draft or posted, line by line.
@@ -32,7 +33,17 @@ pub fn tape(document: &InvoiceDocument, customer_name: &str, base: Currency) -> 
             tape.amount(TapeStyle::Line, tax.label(), tax.tax);
         }
     }
-    tape.amount(TapeStyle::Due, format!("Due {}", words(document.due_date)), document.total);
+    if document.due_parts.len() > 1 {
+        tape.amount(TapeStyle::Due, "Total", document.total);
+        for part in &document.due_parts {
+            tape.amount(TapeStyle::Detail, format!("due {}", words(part.date)), part.amount);
+        }
+    } else {
+        tape.amount(TapeStyle::Due, format!("Due {}", words(document.due_date)), document.total);
+    }
+    if let Some(early) = &document.early {
+        tape.amount(TapeStyle::Detail, format!("less, if paid by {}", words(early.until)), -early.amount);
+    }
     tape.remark(
         TapeStyle::Detail,
         format!("{}, from {}", document.terms.words(), words(document.document_date.date)),
@@ -56,14 +67,15 @@ fn tape_line(tape: &mut Tape, line: &InvoiceLine, home: bool) {
     if let Some(reason) = &line.price_reason {
         let label = format!("price changed, {} on the order: {reason}", line.order_price.with_decimals(2));
         tape.remark(TapeStyle::Detail, label, false);
+    } else if !line.price_steps.is_empty() {
+        tape_sources(tape, &line.price_steps, home);
     // The list is in base currency; a foreign price cannot be compared with it.
     } else if line.unit_price != line.list_price && home {
         tape.remark(TapeStyle::Detail, format!("agreed, list {}", line.list_price.with_decimals(2)), false);
     }
-    if !line.discount.is_zero() {
-        let reason = line.discount_reason.as_deref().map(|reason| format!(", {reason}")).unwrap_or_default();
-        tape.amount(TapeStyle::Detail, format!("less {} %{reason}", line.discount.percent()), line.net - line.full);
-    }
+    tape_offs(tape, line.discount, line.discount_reason.as_deref(), (line.full, line.net), {
+        (line.surcharge, line.surcharge_name.as_deref(), line.quantity)
+    });
     if line.still_to_come.is_positive() {
         tape.remark(TapeStyle::Detail, format!("{} of {} still to come", line.still_to_come, line.ordered), false);
     }

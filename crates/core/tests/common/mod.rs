@@ -9,10 +9,12 @@ use till_core::entry::Entry;
 use till_core::fixed::{ExchangeRate, Quantity, Rate, UnitPrice};
 use till_core::ids::{CustomerId, InvoiceId, ItemId, OrderId, OrderLineId, ShipmentId, ShipmentLineId};
 use till_core::invoice::{CustomerFacts, InvoiceInput, ItemKind, LineToBill};
+use till_core::marks::{MarkRules, Marks};
 use till_core::money::{Currency, Money};
 use till_core::money_in::{Method, MoneyInput, OpenInvoice, Source, ToApply};
 use till_core::order::{LineProgress, OrderFacts};
 use till_core::tax::{TaxCategory, TaxCode, TaxComputed, TaxTable};
+use till_core::treatment::{Treatment, TreatmentCodes};
 
 pub fn day(text: &str) -> NaiveDate {
     text.parse().unwrap()
@@ -27,6 +29,8 @@ pub struct Books {
     pub accounts: AccountMap,
     pub taxes: TaxTable,
     pub periods: Periods,
+    pub marks: MarkRules,
+    pub treatments: TreatmentCodes,
 }
 
 impl Books {
@@ -44,6 +48,9 @@ impl Books {
             (Purpose::ChargeRevenue, None, "4200"),
             (Purpose::Cogs, None, "5000"),
             (Purpose::FxDifference, None, "7000"),
+            (Purpose::ShippedCost, None, "1320"),
+            (Purpose::StockAdjustment, None, "5200"),
+            (Purpose::ContainerLiability, None, "2300"),
         ];
         let accounts = rows
             .iter()
@@ -70,8 +77,15 @@ impl Books {
                 code("S135", TaxCategory::S, "13.5"),
                 code("Z0", TaxCategory::Z, "0"),
                 code("AE", TaxCategory::AE, "0"),
+                code("E0", TaxCategory::E, "0"),
+                code("O0", TaxCategory::O, "0"),
             ]),
             periods: Periods(vec![Period { first: day("2026-01-01"), last: day("2026-12-31"), open: true }]),
+            marks: MarkRules::default(),
+            treatments: TreatmentCodes::from([
+                (Treatment::ReverseCharge, "AE".to_owned()),
+                (Treatment::Exempt, "E0".to_owned()),
+            ]),
         }
     }
 
@@ -111,7 +125,7 @@ impl Books {
                 id: OrderId(1),
                 number: "O-1".to_owned(),
                 customer_order_number: Some("PO 1".to_owned()),
-                terms: Terms::NetDays { days: 30 },
+                terms: Terms::net_days(30),
                 currency: eur(),
                 confirmed: true,
                 lines: progress,
@@ -126,6 +140,7 @@ impl Books {
             taxes: &self.taxes,
             accounts: &self.accounts,
             periods: &self.periods,
+            mark_rules: &self.marks,
         }
     }
 
@@ -180,7 +195,13 @@ pub fn line(id: i64, quantity: &str, price: &str, percent_off: &str, tax_code: &
         list_price: unit_price,
         discount: Rate::from_percent(percent_off).unwrap(),
         discount_reason: None,
+        surcharge: UnitPrice::ZERO,
+        surcharge_name: None,
+        price_steps: Vec::new(),
         tax_code: tax_code.to_owned(),
+        delivered: None,
+        marks: Marks::default(),
+        held_cost: None,
         price_change: None,
     }
 }

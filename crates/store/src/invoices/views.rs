@@ -8,7 +8,7 @@ use till_core::checks::{Blocker, Step};
 use till_core::entry::Entry;
 use till_core::fixed::{ExchangeRate, Quantity, Rate, UnitPrice};
 use till_core::ids::{CustomerId, DocumentKind, InvoiceId, ItemId, OrderId, OrderLineId, ShipmentId, ShipmentLineId};
-use till_core::invoice::{InvoiceDocument, InvoiceLine, OrderShare, decide, tape};
+use till_core::invoice::{InvoiceDocument, InvoiceLine, ItemKind, OrderShare, decide, tape};
 use till_core::money::{Currency, Money};
 use till_core::tape::{Change, Tape};
 use till_core::tax::{TaxCategory, TaxLine, TaxRate};
@@ -76,11 +76,11 @@ pub async fn list(
     let today = rules.business_date;
     let rows = sqlx::query!(
         r#"SELECT invoices.id, invoices.number, customer_id, name, document_date AS "document_date: NaiveDate",
-                  due_date AS "due_date: NaiveDate", invoices.currency, total_minor, open_minor, open_base_minor
+                  next_due_date AS "due_date: NaiveDate", invoices.currency, total_minor, open_minor, open_base_minor
            FROM invoices JOIN customers ON customers.id = customer_id
            WHERE (?1 IS NULL OR invoices.number LIKE ?1 ESCAPE '\' OR name LIKE ?1 ESCAPE '\')
              AND (?2 IS NULL OR (?2 = 'draft' AND state = 'draft') OR (?2 = 'open' AND open_minor > 0)
-                  OR (?2 = 'late' AND open_minor > 0 AND due_date < ?3) OR (?2 = 'settled' AND open_minor = 0))
+                  OR (?2 = 'late' AND open_minor > 0 AND next_due_date < ?3) OR (?2 = 'settled' AND open_minor = 0))
            ORDER BY state = 'posted', sequence DESC, invoices.id DESC LIMIT ?4 OFFSET ?5"#,
         like,
         state,
@@ -95,7 +95,7 @@ pub async fn list(
            FROM invoices JOIN customers ON customers.id = customer_id
            WHERE (?1 IS NULL OR invoices.number LIKE ?1 ESCAPE '\' OR name LIKE ?1 ESCAPE '\')
              AND (?2 IS NULL OR (?2 = 'draft' AND state = 'draft') OR (?2 = 'open' AND open_minor > 0)
-                  OR (?2 = 'late' AND open_minor > 0 AND due_date < ?3) OR (?2 = 'settled' AND open_minor = 0))"#,
+                  OR (?2 = 'late' AND open_minor > 0 AND next_due_date < ?3) OR (?2 = 'settled' AND open_minor = 0))"#,
         like,
         state,
         today
@@ -164,6 +164,8 @@ pub struct InvoiceView {
     pub document: Option<InvoiceDocument>,
     /// The entry a draft would write.
     pub entry: Option<Entry>,
+    /// The entry of the cost that follows billing.
+    pub cost_entry: Option<Entry>,
     /// The entries it wrote.
     pub entries: Vec<PostedEntry>,
     /// Its arithmetic.
@@ -215,6 +217,7 @@ pub async fn view(connection: &mut SqliteConnection, id: InvoiceId) -> Result<In
             customer,
             document: Some(document),
             entry: None,
+            cost_entry: None,
             entries: ledger::entries_of(connection, DocumentKind::Invoice, id.0).await?,
             changes: Vec::new(),
             blockers: Vec::new(),
@@ -233,6 +236,7 @@ pub async fn view(connection: &mut SqliteConnection, id: InvoiceId) -> Result<In
         customer,
         document: decision.document,
         entry: decision.entry,
+        cost_entry: decision.cost_entry,
         entries: Vec::new(),
         tape: decision.tape,
         changes: decision.changes,
@@ -264,11 +268,13 @@ async fn posted_document(connection: &mut SqliteConnection, id: InvoiceId) -> Re
                   invoice_lines.unit_price_e6 AS "unit_price!", invoice_lines.order_price_e6, invoice_lines.price_reason, invoice_lines.list_price_e6 AS "list_price!",
                   invoice_lines.discount_e6 AS "discount!", invoice_lines.discount_reason, full_minor AS "full!",
                   invoice_lines.net_minor AS "net!", invoice_lines.tax_code AS "tax_code!", tax_category AS "tax_category!",
-                  tax_rate_e6 AS "tax_rate!"
+                  tax_rate_e6 AS "tax_rate!", invoice_lines.surcharge_e6, invoice_lines.surcharge_name, invoice_lines.price_steps,
+                  invoice_lines.marks, coalesce(invoice_lines.kind, items.kind) AS "kind!: String"
            FROM invoice_lines
            JOIN shipment_lines ON shipment_lines.id = shipment_line_id
            JOIN shipments ON shipments.id = shipment_id
            JOIN order_lines ON order_lines.id = order_line_id
+           JOIN items ON items.id = item_id
            JOIN orders ON orders.id = order_lines.order_id
            JOIN invoice_orders ON invoice_orders.invoice_id = invoice_lines.invoice_id AND invoice_orders.order_id = orders.id
            WHERE invoice_lines.invoice_id = ? ORDER BY invoice_lines.position"#,
@@ -303,6 +309,12 @@ async fn posted_document(connection: &mut SqliteConnection, id: InvoiceId) -> Re
                 list_price: UnitPrice::from_scaled(row.list_price),
                 discount: Rate::from_scaled(row.discount),
                 discount_reason: row.discount_reason,
+                surcharge: UnitPrice::from_scaled(row.surcharge_e6),
+                surcharge_name: row.surcharge_name,
+                price_steps: serde_json::from_str(&row.price_steps)
+                    .map_err(|error| StoreError::Corrupt(error.to_string()))?,
+                marks: serde_json::from_str(&row.marks).map_err(|error| StoreError::Corrupt(error.to_string()))?,
+                kind: known(&row.kind, ItemKind::of)?,
                 full: Money(row.full),
                 net: Money(row.net),
                 tax: TaxRate {
@@ -341,6 +353,7 @@ async fn posted_document(connection: &mut SqliteConnection, id: InvoiceId) -> Re
             .collect();
     // What was typed and what was assumed no longer matters once it is posted.
     let posted = |date| DocumentDate { date, typed: true };
+    let terms = terms(&head.terms)?;
     Ok(InvoiceDocument {
         customer: CustomerId(head.customer_id),
         currency: currency(&head.currency)?,
@@ -348,7 +361,9 @@ async fn posted_document(connection: &mut SqliteConnection, id: InvoiceId) -> Re
         document_date: posted(head.document_date),
         posting_date: posted(head.posting_date),
         tax_date: head.tax_date,
-        terms: terms(&head.terms)?,
+        due_parts: terms.schedule(head.document_date, Money(head.total)),
+        early: terms.offer(head.document_date, Money(head.net), Money(head.total)),
+        terms,
         due_date: head.due_date,
         lines,
         taxes,

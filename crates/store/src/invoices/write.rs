@@ -1,8 +1,8 @@
 //! Writing a decided invoice into the books.
 
 use sqlx::SqliteConnection;
-use till_core::ids::{DocumentKind, DocumentRef, InvoiceId};
-use till_core::invoice::{InvoiceDecision, InvoiceDocument};
+use till_core::ids::{DocumentKind, DocumentRef, InvoiceId, ShipmentLineId};
+use till_core::invoice::{InvoiceDecision, InvoiceDocument, ItemKind};
 use till_core::money::Money;
 
 use super::{PostedInvoice, release};
@@ -39,7 +39,16 @@ pub(super) async fn post(
         Some(entry) => Some(ledger::write(writing, entry, &source).await?.0),
         None => None,
     };
+    let cost_entry = match &decision.cost_entry {
+        Some(entry) => Some(ledger::write(writing, entry, &source).await?.0),
+        None => None,
+    };
+    follow_cost(writing, &decision.costs).await?;
     write_head(writing, id, document, &number, sequence, entry).await?;
+    sqlx::query!("UPDATE invoices SET cost_entry_id = ?, next_due_date = ? WHERE id = ?", cost_entry, document.due_date, id.0)
+        .execute(&mut **writing)
+        .await?;
+    send_containers(writing, id, document).await?;
     customers::add_owed(writing, document.customer, document.total_base).await?;
     orders::write_states(writing, &decision.orders).await?;
     let name = &decision.tape.heading;
@@ -79,6 +88,7 @@ async fn write_lines(connection: &mut SqliteConnection, id: InvoiceId, document:
                 &line.code,
                 &line.unit,
                 (line.order_price.scaled(), &line.price_reason),
+                (line.surcharge.scaled(), &line.surcharge_name, &line.price_steps, &line.marks, line.kind),
             )
         })
         .collect();
@@ -87,11 +97,12 @@ async fn write_lines(connection: &mut SqliteConnection, id: InvoiceId, document:
         "INSERT INTO invoice_lines (invoice_id, position, shipment_line_id, quantity_e4, ordered_e4, billed_before_e4, still_to_come_e4,
                                     description, unit_price_e6, list_price_e6, discount_e6, discount_reason,
                                     full_minor, net_minor, tax_code, tax_category, tax_rate_e6, code, unit,
-                                    order_price_e6, price_reason)
+                                    order_price_e6, price_reason, surcharge_e6, surcharge_name, price_steps, marks, kind)
          SELECT ?, key, value ->> '$[0][0]', value ->> '$[0][1]', value ->> '$[0][2]', value ->> '$[0][3]', value ->> '$[0][4]',
                 value ->> '$[1][0]', value ->> '$[1][1]', value ->> '$[1][2]', value ->> '$[1][3]', value ->> '$[1][4]',
                 value ->> '$[2][0]', value ->> '$[2][1]', value ->> '$[2][2]', value ->> '$[2][3]', value ->> '$[2][4]',
-                value ->> '$[4]', value ->> '$[5]', value ->> '$[6][0]', value ->> '$[6][1]'
+                value ->> '$[4]', value ->> '$[5]', value ->> '$[6][0]', value ->> '$[6][1]',
+                value ->> '$[7][0]', value ->> '$[7][1]', value -> '$[7][2]', value -> '$[7][3]', value ->> '$[7][4]'
          FROM json_each(?)",
         id.0,
         lines
@@ -114,6 +125,35 @@ async fn write_lines(connection: &mut SqliteConnection, id: InvoiceId, document:
     )
     .execute(connection)
     .await?;
+    Ok(())
+}
+
+/// What of the cost of shipment lines has followed their billing.
+async fn follow_cost(connection: &mut SqliteConnection, costs: &[(ShipmentLineId, Money)]) -> Result<()> {
+    for (line, cost) in costs {
+        sqlx::query!("UPDATE shipment_lines SET cost_billed_minor = cost_billed_minor + ? WHERE id = ?", cost.0, line.0)
+            .execute(&mut *connection)
+            .await?;
+    }
+    Ok(())
+}
+
+/// Returnable packaging is at the customer once it is billed.
+async fn send_containers(connection: &mut SqliteConnection, id: InvoiceId, document: &InvoiceDocument) -> Result<()> {
+    for line in document.lines.iter().filter(|line| line.kind == ItemKind::Packaging) {
+        let quantity = line.quantity.scaled();
+        sqlx::query!(
+            "INSERT INTO container_moves (customer_id, item_id, posting_date, quantity_e4, amount_minor, invoice_id) VALUES (?, ?, ?, ?, ?, ?)",
+            document.customer.0,
+            line.item.0,
+            document.posting_date.date,
+            quantity,
+            line.net.0,
+            id.0
+        )
+        .execute(&mut *connection)
+        .await?;
+    }
     Ok(())
 }
 
@@ -157,7 +197,7 @@ async fn write_head(
     sequence: i64,
     entry: Option<i64>,
 ) -> Result<()> {
-    let terms = terms_json(document.terms)?;
+    let terms = terms_json(&document.terms)?;
     let rate = document.rate.scaled();
     let code = document.currency.code();
     // An invoice over nothing is settled as it is posted.

@@ -41,6 +41,9 @@ const ACCOUNTS: &[(&str, AccountType, Purpose, Option<&str>)] = &[
     ("1010", AccountType::Asset, Purpose::InHand, None),
     ("1100", AccountType::Asset, Purpose::Receivable, None),
     ("1300", AccountType::Asset, Purpose::Inventory, None),
+    ("1320", AccountType::Asset, Purpose::ShippedCost, None),
+    ("2300", AccountType::Liability, Purpose::ContainerLiability, None),
+    ("5200", AccountType::Expense, Purpose::StockAdjustment, None),
     ("2000", AccountType::Liability, Purpose::SupplierClearing, None),
     ("2120", AccountType::Liability, Purpose::Unapplied, None),
     ("2200", AccountType::Liability, Purpose::TaxPayable, None),
@@ -178,7 +181,15 @@ async fn set_up(connection: &mut Writing<'_>) -> Result<(Vec<CustomerId>, Vec<It
         },
     )
     .await?;
-    for (kind, prefix) in [("order", "O-"), ("shipment", "S-"), ("invoice", "I-"), ("receipt", "C-"), ("entry", "E-")] {
+    for (kind, prefix) in [
+        ("quote", "Q-"),
+        ("call_off", "K-"),
+        ("order", "O-"),
+        ("shipment", "S-"),
+        ("invoice", "I-"),
+        ("receipt", "C-"),
+        ("entry", "E-"),
+    ] {
         setup::number_range(connection, kind, prefix, 1).await?;
     }
     setup::months(connection, day("2026-02-01"), day("2026-12-01")).await?;
@@ -215,7 +226,7 @@ async fn set_up(connection: &mut Writing<'_>) -> Result<(Vec<CustomerId>, Vec<It
                     country: "MH",
                     tax_id: None,
                     currency,
-                    terms: Terms::NetDays { days: 30 },
+                    terms: Terms::net_days(30),
                     credit_limit: None,
                     stop_reason: None,
                     needs_order_number: false,

@@ -1,0 +1,421 @@
+//! Entering and confirming orders: prices, tax, availability and everything that stands in the
+//! way, before anything is saved.
+//!
+//! [`decide`] serves the order as it is typed, a quote, the confirmation and a change of an open
+//! order alike. *Source: domain.md sections 5 and 6. An order writes nothing to the ledger:
+//! common practice, no source.*
+
+mod checking;
+mod taping;
+
+use chrono::NaiveDate;
+use serde::{Deserialize, Serialize};
+
+use crate::accounts::AccountMap;
+use crate::checks::{Blocker, Check, Findings, Step};
+use crate::exposure::Exposure;
+use crate::fixed::{ExchangeRate, Quantity, Rate, UnitPrice};
+use crate::ids::ItemId;
+use crate::invoice::{CustomerFacts, ItemKind};
+use crate::marks::{MarkRules, Marks};
+use crate::money::{Currency, Money};
+use crate::order::LineProgress;
+use crate::pricing::{PriceBuild, PriceInput, build};
+use crate::tape::{Change, Figure, Tape};
+use crate::tax::{TaxComputed, TaxLine, TaxRate, TaxTable, compute};
+use crate::terms::Terms;
+use crate::treatment::{Taxed, TreatmentCodes};
+use crate::units::{from_stock_units, in_stock_units};
+
+/// The largest quantity and the highest price a line may carry; keeps every product exact.
+pub const LARGEST_QUANTITY: Quantity = Quantity::from_whole(100_000_000);
+/// The highest price of a unit.
+pub const HIGHEST_PRICE: UnitPrice = UnitPrice::from_whole(100_000_000);
+
+/// An item as an order needs it.
+#[derive(Debug, Clone)]
+pub struct ItemFacts {
+    /// Its id.
+    pub id: ItemId,
+    /// Its code.
+    pub code: String,
+    /// Its name.
+    pub name: String,
+    /// What it is.
+    pub kind: ItemKind,
+    /// Its class, for the account map.
+    pub class: String,
+    /// Its stock unit.
+    pub unit: String,
+    /// Other units it is sold in, with stock units in one of them.
+    pub units: Vec<(String, Quantity)>,
+    /// Its tax code.
+    pub tax_code: String,
+    /// The least quantity, in stock units.
+    pub minimum: Quantity,
+    /// Quantities are multiples of it, in stock units.
+    pub step: Quantity,
+    /// How much more than ordered may leave, a fraction of one.
+    pub over: Rate,
+    /// Whether it is still sold.
+    pub active: bool,
+}
+
+impl ItemFacts {
+    /// Stock units in one of a unit it is sold in.
+    pub fn factor(&self, unit: &str) -> Option<Quantity> {
+        if unit == self.unit {
+            return Some(Quantity::ONE);
+        }
+        self.units.iter().find(|(known, _)| known == unit).map(|(_, factor)| *factor)
+    }
+}
+
+/// What there is of an item where a line is to leave from, in stock units.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct StockFacts {
+    /// The warehouse.
+    pub warehouse: String,
+    /// Whether its stock is kept in these books.
+    pub counted: bool,
+    /// What lies there.
+    pub on_hand: Quantity,
+    /// What is set aside for order lines, this one left out.
+    pub committed: Quantity,
+    /// What is on its way in.
+    pub expected: Quantity,
+    /// When the next of it comes.
+    pub expected_on: Option<NaiveDate>,
+    /// What is free in other warehouses.
+    pub elsewhere: Vec<Elsewhere>,
+}
+
+/// What is free in another warehouse.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Elsewhere {
+    /// The warehouse.
+    pub warehouse: String,
+    /// In stock units.
+    pub available: Quantity,
+}
+
+impl StockFacts {
+    /// On hand and not set aside for others.
+    pub fn available(&self) -> Quantity {
+        Quantity::from_scaled((self.on_hand.scaled() - self.committed.scaled()).max(0))
+    }
+}
+
+/// A tax code that someone chose instead of what would have come.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct TaxChoice {
+    /// The code.
+    pub code: String,
+    /// Why.
+    pub reason: String,
+}
+
+/// A line as wished for.
+#[derive(Debug, Clone)]
+pub struct LineWish {
+    /// What.
+    pub item: ItemFacts,
+    /// The words on the document.
+    pub description: String,
+    /// How much, in `unit`.
+    pub quantity: Quantity,
+    /// The unit sold.
+    pub unit: String,
+    /// What its price is made from.
+    pub price: PriceInput,
+    /// A price that stands already: of a line that has shipped in part.
+    pub kept: Option<PriceBuild>,
+    /// Another tax code.
+    pub tax: Option<TaxChoice>,
+    /// What there is.
+    pub stock: StockFacts,
+    /// How far it has come, where it is on an order already.
+    pub progress: Option<LineProgress>,
+    /// What of it stands on shipments that are not posted.
+    pub on_the_way_out: Quantity,
+    /// Own fields and reporting codes of the line alone.
+    pub marks: Marks,
+    /// What the call-off has left of it, in stock units, and the call-off's number.
+    pub call_off: Option<(String, Quantity)>,
+}
+
+/// An order as wished for, with everything needed to decide on it.
+#[derive(Debug, Clone)]
+pub struct OrderInput<'a> {
+    /// Its number, or “new order”.
+    pub name: String,
+    /// Whose.
+    pub customer: CustomerFacts,
+    /// What the customer could leave us without, this order left out.
+    pub exposure: Exposure,
+    /// The name of where it goes.
+    pub ship_to: String,
+    /// How that is taxed.
+    pub taxed: Taxed,
+    /// The number the customer gave it.
+    pub customer_order_number: Option<String>,
+    /// The day its prices and taxes are of.
+    pub date: NaiveDate,
+    /// Its terms.
+    pub terms: Terms,
+    /// Its currency.
+    pub currency: Currency,
+    /// Base per unit of it.
+    pub rate: Option<ExchangeRate>,
+    /// Base currency.
+    pub base: Currency,
+    /// Its lines.
+    pub lines: Vec<LineWish>,
+    /// Own fields and reporting codes of the order.
+    pub marks: Marks,
+    /// Whether it is an offer: nothing is committed yet.
+    pub quote: bool,
+    /// Above which total, with tax, whoever confirms it has to ask; none for no limit.
+    pub limit: Option<Money>,
+    /// Own fields and reporting lists of the company.
+    pub mark_rules: &'a MarkRules,
+    /// Which code a treatment leads to.
+    pub treatments: &'a TreatmentCodes,
+    /// Tax codes.
+    pub taxes: &'a TaxTable,
+    /// Per document or per line.
+    pub tax_computed: TaxComputed,
+    /// The account map.
+    pub accounts: &'a AccountMap,
+}
+
+/// A line as it will stand on the order.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct PricedLine {
+    /// The item.
+    pub item: ItemId,
+    /// Its code.
+    pub code: String,
+    /// Its words.
+    pub description: String,
+    /// What it is.
+    pub kind: ItemKind,
+    /// How much.
+    pub quantity: Quantity,
+    /// The unit sold.
+    pub unit: String,
+    /// Stock units in one of it.
+    pub factor: Quantity,
+    /// Its price, where it could be made.
+    pub price: Option<PriceBuild>,
+    /// Its tax.
+    pub tax: TaxRate,
+    /// Where the tax code comes from, in words.
+    pub tax_source: String,
+    /// Line net.
+    pub net: Money,
+    /// What there is of it.
+    pub stock: Option<StockFacts>,
+    /// What of it can be set aside now, in `unit`.
+    pub can_go: Quantity,
+    /// What will be on back order, in `unit`.
+    pub short: Quantity,
+    /// How much more than ordered may leave.
+    pub over: Quantity,
+}
+
+/// What an order comes to.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct OrderDecision {
+    /// Its lines.
+    pub lines: Vec<PricedLine>,
+    /// Tax by code.
+    pub taxes: Vec<TaxLine>,
+    /// Sum of the line nets.
+    pub net: Money,
+    /// Sum of the tax.
+    pub tax: Money,
+    /// Net and tax.
+    pub total: Money,
+    /// The total in base currency.
+    pub total_base: Money,
+    /// The arithmetic.
+    pub tape: Tape,
+    /// What confirming it changes.
+    pub changes: Vec<Change>,
+    /// What stands in the way of confirming it.
+    pub blockers: Vec<Blocker>,
+}
+
+/// Decides on an order. Never fails: what is wrong stands among the blockers, and the rest is
+/// computed as far as it can be, so that the order can be shown while it is typed.
+pub fn decide(input: &OrderInput<'_>) -> OrderDecision {
+    let mut findings = Findings::at(Step::Confirm);
+    if input.lines.is_empty() {
+        findings.add(Check::NothingToDo, "lines", "An order needs at least one line. Type an item.");
+    }
+    let lines: Vec<PricedLine> = (0..input.lines.len()).map(|at| line(input, at, &mut findings)).collect();
+    let taxes = compute(input.tax_computed, &lines.iter().map(|line| (line.tax.clone(), line.net)).collect::<Vec<_>>());
+    let net: Money = lines.iter().map(|line| line.net).sum();
+    let tax: Money = taxes.iter().map(|line| line.tax).sum();
+    let total = net + tax;
+    let total_base = total.to_base(input.rate.unwrap_or(ExchangeRate::ONE), input.currency, input.base);
+    checking::check_order(input, total_base, &mut findings);
+    let mut decision = OrderDecision {
+        tape: Tape::new(input.customer.name.clone(), input.name.clone(), input.currency),
+        changes: changes(input, &lines, total_base),
+        blockers: findings.finish(),
+        lines,
+        taxes,
+        net,
+        tax,
+        total,
+        total_base,
+    };
+    decision.tape = taping::tape(input, &decision);
+    decision
+}
+
+/// Promotions in the prices of an order that do not run on the day it is confirmed.
+pub fn ended_promotions(input: &OrderInput<'_>, today: NaiveDate) -> Vec<Blocker> {
+    let mut findings = Findings::at(Step::Confirm);
+    for (at, wish) in input.lines.iter().enumerate() {
+        let Some(code) = wish.kept.as_ref().and_then(|kept| kept.promotion.as_ref()) else { continue };
+        let gone = wish.progress.is_some_and(|progress| progress.shipped.is_positive());
+        if let Some(found) = wish.price.promotions.iter().find(|promotion| promotion.code == *code)
+            && !found.runs(today)
+            && !gone
+        {
+            findings.add(
+                Check::PriceNotMade,
+                format!("lines.{at}.promotion"),
+                format!(
+                    "{} ended on {}. Make the prices of this order anew, or agree on one.",
+                    found.name,
+                    crate::calendar::words(found.last)
+                ),
+            );
+        }
+    }
+    findings.finish()
+}
+
+fn line(input: &OrderInput<'_>, at: usize, findings: &mut Findings) -> PricedLine {
+    let wish = &input.lines[at];
+    let factor = wish.item.factor(&wish.unit).unwrap_or(Quantity::ONE);
+    checking::check_line(input, at, findings);
+    let price = match &wish.kept {
+        Some(kept) => Some(requantified(kept, wish, input.currency)),
+        None => match build(&PriceInput { factor, ..wish.price.clone() }) {
+            Ok(price) => Some(price),
+            Err(fault) => {
+                findings.add(Check::PriceNotMade, format!("lines.{at}.{}", fault.field), fault.sentence);
+                None
+            }
+        },
+    };
+    let free_of_charge = price.as_ref().is_some_and(|price| price.unit_price.is_zero());
+    let reasoned = wish.price.typed.price_reason.as_deref().is_some_and(|why| !why.trim().is_empty());
+    if free_of_charge && wish.item.kind == ItemKind::Goods && !reasoned {
+        findings.add(
+            Check::PriceZero,
+            format!("lines.{at}.unit_price"),
+            format!("{} has a price of zero. Say why beside the price.", wish.item.code),
+        );
+    }
+    let (tax, tax_source) = checking::tax_of(input, at, findings);
+    let stocked = wish.item.kind == ItemKind::Goods && wish.stock.counted;
+    let open = open_quantity(wish);
+    let can_go = if stocked { Quantity::from_scaled(from_stock_units(wish.stock.available(), factor).scaled().min(open.scaled())) } else { open };
+    let short = Quantity::from_scaled(open.scaled() - can_go.scaled());
+    if short.is_positive() {
+        findings.add(Check::StockShort, format!("lines.{at}.quantity"), shortage(wish, factor, can_go, short));
+    }
+    PricedLine {
+        item: wish.item.id,
+        code: wish.item.code.clone(),
+        description: wish.description.clone(),
+        kind: wish.item.kind,
+        quantity: wish.quantity,
+        unit: wish.unit.clone(),
+        factor,
+        net: price.as_ref().map_or(Money::ZERO, |price| price.net),
+        price,
+        tax,
+        tax_source,
+        stock: (wish.item.kind == ItemKind::Goods).then(|| wish.stock.clone()),
+        can_go,
+        short,
+        over: over_tolerance(wish.quantity, wish.item.over),
+    }
+}
+
+/// What of a line is still to leave.
+fn open_quantity(wish: &LineWish) -> Quantity {
+    let gone = wish.progress.map_or(0, |progress| progress.shipped.scaled() + progress.cancelled.scaled());
+    Quantity::from_scaled((wish.quantity.scaled() - gone).max(0))
+}
+
+/// A price that stands, over another quantity.
+fn requantified(kept: &PriceBuild, wish: &LineWish, currency: Currency) -> PriceBuild {
+    let amounts = crate::money::line_total(wish.quantity, kept.unit_price, kept.discount, kept.surcharge, currency);
+    PriceBuild { full: amounts.full, net: amounts.net, ..kept.clone() }
+}
+
+/// How much more than a quantity may leave, cut down to 4 places.
+pub fn over_tolerance(quantity: Quantity, over: Rate) -> Quantity {
+    let scaled = i128::from(quantity.scaled()) * i128::from(over.scaled()) / Rate::scale();
+    Quantity::from_scaled(i64::try_from(scaled).unwrap_or(0).max(0))
+}
+
+/// What is short, what there is elsewhere, and when more comes.
+fn shortage(wish: &LineWish, factor: Quantity, can_go: Quantity, short: Quantity) -> String {
+    let stock = &wish.stock;
+    let mut sentence = format!(
+        "{} on hand in {}, {} set aside for others: {can_go} {} can go, {short} will be on back order.",
+        stock.on_hand, stock.warehouse, stock.committed, wish.unit
+    );
+    if let Some(on) = stock.expected_on {
+        sentence.push_str(&format!(" {} expected, the next on {}.", stock.expected, crate::calendar::words(on)));
+    }
+    let wanted = in_stock_units(short, factor).unwrap_or(short);
+    if let Some(other) = stock.elsewhere.iter().find(|other| other.available >= wanted) {
+        sentence.push_str(&format!(" {} has {} free.", other.warehouse, other.available));
+    }
+    sentence
+}
+
+fn changes(input: &OrderInput<'_>, lines: &[PricedLine], total_base: Money) -> Vec<Change> {
+    if input.quote {
+        return Vec::new();
+    }
+    let after = input.exposure.with_order(total_base);
+    let money = |amount| Figure::money(amount);
+    let mut changes = vec![Change {
+        label: "Exposure".to_owned(),
+        before: Some(money(input.exposure.total())),
+        after: money(after.total()),
+    }];
+    if let Some(limit) = input.customer.credit_limit {
+        changes.push(Change {
+            label: "Credit left".to_owned(),
+            before: Some(money(limit - input.exposure.total())),
+            after: money(limit - after.total()),
+        });
+    }
+    for line in lines {
+        let (Some(stock), true) = (&line.stock, line.can_go.is_positive()) else { continue };
+        let going = in_stock_units(line.can_go, line.factor).unwrap_or(line.can_go);
+        if stock.counted {
+            changes.push(Change {
+                label: format!("{} available", line.code),
+                before: Some(Figure::words(stock.available().to_string())),
+                after: Figure::words(Quantity::from_scaled(stock.available().scaled() - going.scaled()).to_string()),
+            });
+        }
+    }
+    changes
+}

@@ -1,0 +1,50 @@
+//! The tape of an order or a quote.
+
+use super::{OrderDecision, OrderInput};
+use crate::calendar::words;
+use crate::pricing::{tape_offs, tape_sources};
+use crate::tape::{Tape, TapeStyle};
+
+pub(super) fn tape(input: &OrderInput<'_>, decision: &OrderDecision) -> Tape {
+    let goes_to = if input.ship_to == input.customer.name { String::new() } else { format!(" to {}", input.ship_to) };
+    let mut tape = Tape::new(input.customer.name.clone(), format!("{}{goes_to}", input.name), input.currency);
+    let home = input.currency == input.base;
+    for line in &decision.lines {
+        let Some(price) = &line.price else {
+            tape.remark(TapeStyle::Line, format!("{} × {}, no price", line.quantity, line.code), false);
+            continue;
+        };
+        tape.amount(
+            TapeStyle::Line,
+            format!("{} × {}", line.quantity, price.unit_price.with_decimals(2)),
+            price.full,
+        );
+        tape.remark(TapeStyle::Detail, line.description.clone(), false);
+        tape_sources(&mut tape, &price.steps, home);
+        tape_offs(&mut tape, price.discount, price.discount_reason.as_deref(), (price.full, price.net), {
+            (price.surcharge, price.surcharge_name.as_deref(), line.quantity)
+        });
+        if line.tax_source.starts_with("chosen") {
+            tape.remark(TapeStyle::Detail, format!("tax code {} {}", line.tax.code, line.tax_source), false);
+        }
+        if line.short.is_positive() {
+            tape.remark(TapeStyle::Detail, format!("{} of {} on back order", line.short, line.quantity), false);
+        }
+    }
+    tape.amount(TapeStyle::Sum, "Net", decision.net);
+    for tax in &decision.taxes {
+        if decision.taxes.len() > 1 {
+            tape.part(TapeStyle::Line, tax.label(), tax.base, tax.tax);
+        } else {
+            tape.amount(TapeStyle::Line, tax.label(), tax.tax);
+        }
+    }
+    tape.amount(TapeStyle::Due, "With tax", decision.total);
+    tape.remark(TapeStyle::Detail, input.terms.words(), false);
+    if let Some(offer) = input.terms.offer(input.date, decision.net, decision.total) {
+        tape.amount(TapeStyle::Detail, format!("if billed today and paid by {}", words(offer.until)), -offer.amount);
+    }
+    let kind = if input.quote { "a quote" } else { "an order" };
+    tape.remark(TapeStyle::Detail, format!("no entry: {kind} writes nothing to the ledger"), false);
+    tape
+}

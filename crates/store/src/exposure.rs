@@ -1,0 +1,80 @@
+//! What a customer could leave us without, loaded for the core.
+
+use chrono::{Days, NaiveDate};
+use sqlx::SqliteConnection;
+use till_core::exposure::Exposure;
+use till_core::fixed::{ExchangeRate, Quantity, Rate, UnitPrice};
+use till_core::ids::{CustomerId, OrderId};
+use till_core::money::{Money, line_total};
+
+use crate::Result;
+use crate::convert::currency;
+use crate::rules::{Rules, exchange_rate};
+
+/// A customer's exposure in base currency, one order left out where it is asked about itself.
+/// What is not billed counts with its tax at today's rates.
+///
+/// # Errors
+/// Where the database cannot be read.
+pub async fn exposure(
+    connection: &mut SqliteConnection,
+    rules: &Rules,
+    customer: CustomerId,
+    without: Option<OrderId>,
+) -> Result<Exposure> {
+    let owes = sqlx::query_scalar!("SELECT owes_base_minor FROM customers WHERE id = ?", customer.0)
+        .fetch_optional(&mut *connection)
+        .await?
+        .unwrap_or(0);
+    let since: NaiveDate =
+        rules.business_date.checked_sub_days(Days::new(rules.clearing_days)).unwrap_or(rules.business_date);
+    let money = sqlx::query!(
+        r#"SELECT coalesce(sum(amount_base_minor) FILTER (WHERE method = 'check' AND posting_date > ?2), 0) AS "in_hand!: i64",
+                  coalesce(sum(unapplied_base_minor), 0) AS "ahead!: i64"
+           FROM receipts WHERE customer_id = ?1"#,
+        customer.0,
+        since
+    )
+    .fetch_one(&mut *connection)
+    .await?;
+    let without = without.map_or(-1, |order| order.0);
+    let lines = sqlx::query!(
+        r#"SELECT orders.id AS "order!", orders.currency AS "currency!", unit_price_e6, discount_e6, surcharge_e6, tax_code,
+                  shipped_e4 - billed_e4 AS "unbilled!: i64",
+                  CASE WHEN confirmed THEN max(0, ordered_e4 - cancelled_e4 - shipped_e4) ELSE 0 END AS "to_ship!: i64"
+           FROM orders JOIN order_lines ON order_id = orders.id
+           WHERE customer_id = ? AND state = 'open'
+             AND (shipped_e4 > billed_e4 OR shipped_e4 < ordered_e4 - cancelled_e4)"#,
+        customer.0
+    )
+    .fetch_all(&mut *connection)
+    .await?;
+    let mut exposure = Exposure {
+        receivables: Money(owes),
+        in_hand: Money(money.in_hand),
+        money_ahead: Money(money.ahead),
+        ..Exposure::default()
+    };
+    for line in lines {
+        let document = currency(&line.currency)?;
+        let rate = exchange_rate(connection, rules, document, rules.business_date).await?.unwrap_or(ExchangeRate::ONE);
+        let tax = rules.taxes.rate_on(&line.tax_code, rules.business_date).map_or(Rate::ZERO, |found| found.rate);
+        let gross = |quantity: i64| {
+            let net = line_total(
+                Quantity::from_scaled(quantity),
+                UnitPrice::from_scaled(line.unit_price_e6),
+                Rate::from_scaled(line.discount_e6),
+                UnitPrice::from_scaled(line.surcharge_e6),
+                document,
+            )
+            .net;
+            (net + net.times_rate(tax)).to_base(rate, document, rules.base)
+        };
+        // What has shipped is owed whichever order is asked about.
+        exposure.unbilled += gross(line.unbilled);
+        if line.order != without {
+            exposure.to_ship += gross(line.to_ship);
+        }
+    }
+    Ok(exposure)
+}

@@ -1,0 +1,172 @@
+//! Posting a shipment: stock goes down, the cost entry is written, its lines are unbilled.
+
+use chrono::NaiveDate;
+use sqlx::SqliteConnection;
+use till_core::checks::stops;
+use till_core::fixed::{Quantity, UnitPrice};
+use till_core::ids::{DocumentKind, DocumentRef, OrderId, ShipmentId};
+use till_core::money::{Currency, Money};
+use till_core::pricing::{PriceStep, StepKind};
+
+use super::{Loaded, decide_on};
+use crate::convert::json;
+use crate::rules::Rules;
+use crate::writing::{Writing, set};
+use crate::{Result, StoreError, ledger, orders, stock};
+
+/// Posts a picked or packed shipment.
+///
+/// # Errors
+/// What the core refuses; [`StoreError::Stale`] where it changed since `version`.
+pub async fn post(
+    writing: &mut Writing<'_>,
+    rules: &Rules,
+    id: ShipmentId,
+    version: Option<i64>,
+    date: NaiveDate,
+) -> Result<ShipmentId> {
+    let loaded = decide_on(writing, rules, id, date).await?;
+    if version.is_some_and(|seen| seen != loaded.version) {
+        return Err(StoreError::Stale { what: loaded.number, current: loaded.version });
+    }
+    if stops(&loaded.decision.blockers) {
+        return Err(StoreError::Refused(loaded.decision.blockers));
+    }
+    if let Some(freight) = loaded.freight {
+        add_freight(writing, rules, id, loaded.order, freight).await?;
+    }
+    let entry = match &loaded.decision.entry {
+        Some(entry) => {
+            let source = DocumentRef { kind: DocumentKind::Shipment, id: id.0, number: loaded.number.clone() };
+            Some(ledger::write(writing, entry, &source).await?.0)
+        }
+        None => None,
+    };
+    write_lines(writing, &loaded, date).await?;
+    let counted = stock::counted(writing, &loaded.warehouse, "warehouse").await?;
+    let purpose = if counted { rules.cost_entry.purpose().word() } else { "none" };
+    // Freight that was added has no cost and is unbilled like the rest.
+    sqlx::query!("UPDATE shipment_lines SET unbilled_e4 = quantity_e4 WHERE shipment_id = ?", id.0)
+        .execute(&mut **writing)
+        .await?;
+    sqlx::query!(
+        "UPDATE shipments SET state = 'posted', posting_date = ?, entry_id = ?, cost_purpose = ?, version = version + 1,
+                (ship_name, ship_address, ship_country) =
+                    (SELECT coalesce(orders.ship_name, ship_tos.name), coalesce(orders.ship_address, ship_tos.address),
+                            coalesce(orders.ship_country, ship_tos.country)
+                     FROM orders LEFT JOIN ship_tos ON ship_tos.id = ship_to_id WHERE orders.id = order_id)
+         WHERE id = ?",
+        date,
+        entry,
+        purpose,
+        id.0
+    )
+    .execute(&mut **writing)
+    .await?;
+    stock::trim_aside(writing, loaded.order).await?;
+    orders::refresh_states(writing, &[loaded.order]).await?;
+    writing.note_on(
+        (DocumentKind::Shipment, id.0, &loaded.number),
+        "shipment_posted",
+        format!("posted {}", loaded.number),
+        Some(loaded.version + 1),
+        vec![set("posting date", date)],
+    );
+    Ok(id)
+}
+
+async fn write_lines(connection: &mut SqliteConnection, loaded: &Loaded, date: NaiveDate) -> Result<()> {
+    for (line_id, line) in loaded.shipment_lines.iter().zip(&loaded.decision.lines) {
+        let quantity = line.quantity.scaled();
+        sqlx::query!("UPDATE shipment_lines SET cost_minor = ? WHERE id = ?", line.cost.0, line_id)
+            .execute(&mut *connection)
+            .await?;
+        // What was set aside for the line has gone with it.
+        sqlx::query!(
+            "UPDATE order_lines SET shipped_e4 = shipped_e4 + ?1,
+                    allocated_e4 = min(max(0, allocated_e4 - ?1), max(0, ordered_e4 - cancelled_e4 - shipped_e4 - ?1)) WHERE id = ?2",
+            quantity,
+            line.order_line.0
+        )
+        .execute(&mut *connection)
+        .await?;
+        for issue in &line.issues {
+            stock::take_from_layer(connection, issue.layer, issue.quantity, issue.cost, date, (Some(*line_id), None)).await?;
+        }
+    }
+    Ok(())
+}
+
+/// Freight to charge becomes a charge on the order that has shipped with it, and is billed once.
+/// *Source: domain.md section 7.*
+async fn add_freight(
+    writing: &mut Writing<'_>,
+    rules: &Rules,
+    id: ShipmentId,
+    order: OrderId,
+    freight: Money,
+) -> Result<()> {
+    let Some(item) = rules.freight_item else {
+        return Err(StoreError::invalid(
+            "freight",
+            "No item is chosen that freight is billed as. Ask an administrator to choose one under Setup.",
+        ));
+    };
+    let head = sqlx::query!(
+        "SELECT currency, ship_to_id, (SELECT max(position) + 1 FROM order_lines WHERE order_id = orders.id) AS \"next!: i64\",
+                (SELECT max(position) + 1 FROM shipment_lines WHERE shipment_id = ?) AS \"place!: i64\", warehouse
+         FROM orders WHERE id = ?",
+        id.0,
+        order.0
+    )
+    .fetch_one(&mut **writing)
+    .await?;
+    let row = sqlx::query!("SELECT name, unit, tax_code FROM items WHERE id = ?", item.0).fetch_one(&mut **writing).await?;
+    let tax_code = freight_tax_code(writing, rules, order, &row.tax_code).await?;
+    let document: Currency = crate::convert::currency(&head.currency)?;
+    let price = UnitPrice::from_scaled(freight.0 * 10_i64.pow(6 - document.exponent()));
+    let scaled = price.scaled();
+    let step = PriceStep { kind: StepKind::Typed, source: "typed: freight of the shipment".to_owned(), off: None, unit_price: price };
+    let steps = json(&[step])?;
+    let one = Quantity::ONE.scaled();
+    let line = sqlx::query_scalar!(
+        "INSERT INTO order_lines (order_id, position, item_id, description, ordered_e4, shipped_e4, unit, unit_price_e6, list_price_e6,
+                price_steps, tax_code, net_minor, warehouse)
+         VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id AS \"id!\"",
+        order.0, head.next, item.0, row.name, one, one, row.unit, scaled, scaled, steps, tax_code, freight.0, head.warehouse
+    )
+    .fetch_one(&mut **writing)
+    .await?;
+    sqlx::query!(
+        "INSERT INTO shipment_lines (shipment_id, position, order_line_id, quantity_e4, asked_e4) VALUES (?, ?, ?, ?, ?)",
+        id.0,
+        head.place,
+        line,
+        one,
+        one
+    )
+    .execute(&mut **writing)
+    .await?;
+    Ok(())
+}
+
+/// The code freight gets where the order goes.
+async fn freight_tax_code(
+    connection: &mut SqliteConnection,
+    rules: &Rules,
+    order: OrderId,
+    item_code: &str,
+) -> Result<String> {
+    let treatment = sqlx::query_scalar!(
+        "SELECT treatment FROM orders JOIN ship_tos ON ship_tos.id = ship_to_id WHERE orders.id = ?",
+        order.0
+    )
+    .fetch_optional(connection)
+    .await?;
+    let treatment = match treatment {
+        Some(word) => crate::convert::known(&word, till_core::treatment::Treatment::of)?,
+        None => till_core::treatment::Treatment::Standard,
+    };
+    let taxed = till_core::treatment::Taxed { treatment, certificate: None, until: None };
+    Ok(taxed.code(item_code, &rules.treatments).unwrap_or(item_code).to_owned())
+}
