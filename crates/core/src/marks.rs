@@ -257,7 +257,8 @@ mod tests {
 
     #[test]
     fn what_is_required_is_missed() {
-        let missing: Vec<_> = rules().missing_fields(&Marks::default(), FieldPlace::Order).len().to_string().chars().collect();
+        let missing: Vec<_> =
+            rules().missing_fields(&Marks::default(), FieldPlace::Order).len().to_string().chars().collect();
         assert_eq!(missing, ['1']);
         assert_eq!(rules().missing_codes("4010", &Marks::default()).len(), 1);
         assert_eq!(rules().missing_codes("4010", &marks(&[], &[("place", "N")])).len(), 0);

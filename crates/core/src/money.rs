@@ -146,9 +146,8 @@ pub fn line_total(
     surcharge: UnitPrice,
     currency: Currency,
 ) -> LineAmounts {
-    let exact = |price: UnitPrice| {
-        i128::from(quantity.scaled()) * i128::from(price.scaled()) * pow10(currency.exponent())
-    };
+    let exact =
+        |price: UnitPrice| i128::from(quantity.scaled()) * i128::from(price.scaled()) * pow10(currency.exponent());
     let scale = Quantity::scale() * UnitPrice::scale();
     let full = Money(round_ratio(exact(price), scale));
     let kept = Rate::scale() - i128::from(discount.scaled());
@@ -351,7 +350,10 @@ mod tests {
     fn line_net_is_rounded_once() {
         let eur = Currency::of("EUR").unwrap();
         let amounts = line_amounts("40".parse().unwrap(), "32.50".parse().unwrap(), "0.05".parse().unwrap(), eur);
-        assert_eq!(amounts, LineAmounts { full: Money(130_000), surcharge: Money(0), discount: Money(6_500), net: Money(123_500) });
+        assert_eq!(
+            amounts,
+            LineAmounts { full: Money(130_000), surcharge: Money(0), discount: Money(6_500), net: Money(123_500) }
+        );
         // 3 × 0.335 less 50 % is 0.5025: rounding the 1.005 first would give 0.51.
         let once = line_amounts("3".parse().unwrap(), "0.335".parse().unwrap(), "0.5".parse().unwrap(), eur);
         assert_eq!(once.net, Money(50));

@@ -329,7 +329,11 @@ fn line(input: &OrderInput<'_>, at: usize, findings: &mut Findings) -> PricedLin
     let (tax, tax_source) = checking::tax_of(input, at, findings);
     let stocked = wish.item.kind == ItemKind::Goods && wish.stock.counted;
     let open = open_quantity(wish);
-    let can_go = if stocked { Quantity::from_scaled(from_stock_units(wish.stock.available(), factor).scaled().min(open.scaled())) } else { open };
+    let can_go = if stocked {
+        Quantity::from_scaled(from_stock_units(wish.stock.available(), factor).scaled().min(open.scaled()))
+    } else {
+        open
+    };
     let short = Quantity::from_scaled(open.scaled() - can_go.scaled());
     if short.is_positive() {
         findings.add(Check::StockShort, format!("lines.{at}.quantity"), shortage(wish, factor, can_go, short));

@@ -187,10 +187,7 @@ pub struct PriceFault {
 
 /// Price × factor, rounded once to the places of a price.
 fn times(price: UnitPrice, factor: Quantity) -> UnitPrice {
-    UnitPrice::from_scaled(round_ratio(
-        i128::from(price.scaled()) * i128::from(factor.scaled()),
-        Quantity::scale(),
-    ))
+    UnitPrice::from_scaled(round_ratio(i128::from(price.scaled()) * i128::from(factor.scaled()), Quantity::scale()))
 }
 
 /// A price in base currency as one in the document's, rounded to the document's minor unit.
@@ -200,8 +197,10 @@ fn converted(price: UnitPrice, input: &PriceInput) -> Option<UnitPrice> {
     }
     let rate = input.rate?;
     let minor = pow10(input.document.exponent());
-    let minor_units =
-        round_ratio(i128::from(price.scaled()) * ExchangeRate::scale() * minor, i128::from(rate.scaled()) * UnitPrice::scale());
+    let minor_units = round_ratio(
+        i128::from(price.scaled()) * ExchangeRate::scale() * minor,
+        i128::from(rate.scaled()) * UnitPrice::scale(),
+    );
     let scaled = i128::from(minor_units) * UnitPrice::scale() / minor;
     Some(UnitPrice::from_scaled(i64::try_from(scaled).unwrap_or(i64::MAX)))
 }
@@ -337,10 +336,7 @@ fn offers(input: &PriceInput, open_to_offers: bool) -> Result<Vec<(StepKind, Str
     }
     if let Some(off) = input.typed.discount.filter(|off| !off.is_zero()) {
         if off < Rate::ZERO || off > Rate::ONE {
-            return Err(PriceFault {
-                field: "discount",
-                sentence: "A discount lies between 0 and 100 %.".to_owned(),
-            });
+            return Err(PriceFault { field: "discount", sentence: "A discount lies between 0 and 100 %.".to_owned() });
         }
         let why = input.typed.discount_reason.clone().unwrap_or_else(|| "line discount".to_owned());
         offers.push((StepKind::LineDiscount, why, off));

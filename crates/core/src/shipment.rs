@@ -202,11 +202,7 @@ fn check_line(input: &ShipmentInput<'_>, position: usize, findings: &mut Finding
     let line = &input.lines[position];
     let field = format!("lines.{position}.quantity");
     if input.lines[..position].iter().any(|other| other.order_line == line.order_line) {
-        findings.add(
-            Check::NamedTwice,
-            field,
-            format!("{} stands on this shipment twice. Keep one line.", line.code),
-        );
+        findings.add(Check::NamedTwice, field, format!("{} stands on this shipment twice. Keep one line.", line.code));
         return false;
     }
     if !line.quantity.is_positive() {
@@ -219,11 +215,8 @@ fn check_line(input: &ShipmentInput<'_>, position: usize, findings: &mut Finding
     }
     let most = most_to_ship(&line.progress, line.over);
     if line.quantity > most {
-        let tolerance = if line.over.is_zero() {
-            String::new()
-        } else {
-            format!(" and {} more may go over", line.over)
-        };
+        let tolerance =
+            if line.over.is_zero() { String::new() } else { format!(" and {} more may go over", line.over) };
         findings.add(
             Check::MoreThanOrdered,
             field,
@@ -459,7 +452,11 @@ pub struct AdjustDecision {
 pub fn decide_adjustment(input: &AdjustInput<'_>) -> Result<AdjustDecision, Vec<Blocker>> {
     let mut findings = Findings::at(Step::Ship);
     if input.difference.is_zero() {
-        findings.add(Check::QuantityNotPositive, "counted", "The count is what the books say. There is nothing to adjust.");
+        findings.add(
+            Check::QuantityNotPositive,
+            "counted",
+            "The count is what the books say. There is nothing to adjust.",
+        );
     }
     if input.unit_cost < UnitPrice::ZERO {
         findings.add(Check::QuantityNotPositive, "unit_cost", "Cost cannot be below zero.");

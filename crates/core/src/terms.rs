@@ -236,12 +236,8 @@ impl Terms {
             _ => vec![1],
         };
         let amounts = spread(total, &weights);
-        let mut parts: Vec<DuePart> = self
-            .dates(document_date)
-            .into_iter()
-            .zip(amounts)
-            .map(|(date, amount)| DuePart { date, amount })
-            .collect();
+        let mut parts: Vec<DuePart> =
+            self.dates(document_date).into_iter().zip(amounts).map(|(date, amount)| DuePart { date, amount }).collect();
         parts.sort_by_key(|part| part.date);
         parts
     }
@@ -345,7 +341,10 @@ impl Terms {
         }
         let latest = NaiveDate::default();
         if self.due_date(latest) < plus_days(latest, u64::from(discount.days)) {
-            return Err(("terms.discount", "The discount would run longer than the terms. Give it fewer days.".to_owned()));
+            return Err((
+                "terms.discount",
+                "The discount would run longer than the terms. Give it fewer days.".to_owned(),
+            ));
         }
         Ok(())
     }

@@ -98,7 +98,9 @@ impl Taxed {
             return None;
         }
         if self.certificate.as_deref().is_none_or(|certificate| certificate.trim().is_empty()) {
-            return Some(format!("{name} is exempt from tax, but no certificate is kept. Enter its number and last day."));
+            return Some(format!(
+                "{name} is exempt from tax, but no certificate is kept. Enter its number and last day."
+            ));
         }
         match self.until {
             None => Some(format!("The certificate of {name} has no last day. Enter it.")),
@@ -127,8 +129,11 @@ mod tests {
     #[test]
     fn an_exemption_holds_to_its_last_day() {
         let day = |text: &str| text.parse().unwrap();
-        let mut taxed =
-            Taxed { treatment: Treatment::Exempt, certificate: Some("E 12".to_owned()), until: Some(day("2026-03-18")) };
+        let mut taxed = Taxed {
+            treatment: Treatment::Exempt,
+            certificate: Some("E 12".to_owned()),
+            until: Some(day("2026-03-18")),
+        };
         assert_eq!(taxed.exemption_problem("School", day("2026-03-18")), None);
         assert!(taxed.exemption_problem("School", day("2026-03-19")).unwrap().contains("ended on 18 Mar 2026"));
         taxed.certificate = Some(" ".to_owned());

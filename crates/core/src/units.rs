@@ -127,9 +127,8 @@ mod tests {
 
     #[test]
     fn what_of_a_unit_is_there_is_rounded_down() {
-        let from = |stock: &str, factor: &str| {
-            from_stock_units(stock.parse().unwrap(), factor.parse().unwrap()).to_string()
-        };
+        let from =
+            |stock: &str, factor: &str| from_stock_units(stock.parse().unwrap(), factor.parse().unwrap()).to_string();
         assert_eq!(from("60", "24"), "2.5");
         assert_eq!(from("10", "3"), "3.3333");
         assert_eq!(from("0", "3"), "0");

@@ -16,7 +16,8 @@ use till_core::money::Money;
 use till_core::money_in::{Method, Source, decide as decide_money};
 use till_core::order::LineProgress;
 use till_core::shipment::{
-    AdjustInput, CostEntry, LineToShip, ShipmentInput, TakeBackInput, decide, decide_adjustment, decide_take_back, order_ref,
+    AdjustInput, CostEntry, LineToShip, ShipmentInput, TakeBackInput, decide, decide_adjustment, decide_take_back,
+    order_ref,
 };
 use till_core::stock::{Layer, issue};
 
@@ -160,7 +161,8 @@ fn containers_go_and_come_back() {
     drum.kind = ItemKind::Packaging;
     let decision = decide_invoice(&books.invoice(vec![drum]));
     assert_eq!(written(&decision.entry), pairs(&[("1100", 4_000), ("2300", -4_000)]));
-    let to_apply = vec![till_core::money_in::ToApply { invoice: common::open_invoice(1, 4_000, 4_000), amount: Money(4_000) }];
+    let to_apply =
+        vec![till_core::money_in::ToApply { invoice: common::open_invoice(1, 4_000, 4_000), amount: Money(4_000) }];
     let back = decide_money(&books.money(Source::Received { method: Method::Containers }, 4_000, to_apply));
     assert_eq!(written(&back.entry), pairs(&[("2300", 4_000), ("1100", -4_000)]));
     assert!(back.entry.unwrap().lines.iter().all(|line| line.customer.is_some()));
@@ -211,7 +213,9 @@ fn a_crate_takes_its_pieces_out_of_stock() {
 #[test]
 fn first_in_first_out_as_in_an_open_textbook() {
     let mut layers = vec![layer(1, 150, 315_000)];
-    let cost = |layers: &mut Vec<Layer>, sold| -> Money { issue(layers, whole(sold)).unwrap().iter().map(|one| one.cost).sum() };
+    let cost = |layers: &mut Vec<Layer>, sold| -> Money {
+        issue(layers, whole(sold)).unwrap().iter().map(|one| one.cost).sum()
+    };
     let first = cost(&mut layers, 120);
     layers.push(layer(2, 225, 607_500));
     let second = cost(&mut layers, 180);

@@ -12,7 +12,9 @@ use till_core::invoice::{CustomerFacts, ItemKind};
 use till_core::marks::{FieldKind, FieldPlace, Marks, OwnField, ReportingCode, ReportingList};
 use till_core::money::Money;
 use till_core::order::LineProgress;
-use till_core::ordering::{Elsewhere, ItemFacts, LineWish, OrderInput, StockFacts, TaxChoice, decide, ended_promotions};
+use till_core::ordering::{
+    Elsewhere, ItemFacts, LineWish, OrderInput, StockFacts, TaxChoice, decide, ended_promotions,
+};
 use till_core::pricing::{PriceInput, Promotion, QuantityBreak, Typed, build};
 use till_core::tax::TaxComputed;
 use till_core::terms::Terms;
@@ -200,7 +202,13 @@ fn everything_that_stands_in_the_way() {
     }
     let rows: &[(&str, Change, Check, Effect, &str)] = &[
         ("no lines", |i| i.lines.clear(), Check::NothingToDo, Effect::Stops, "lines"),
-        ("zero", |i| i.lines[0].quantity = Quantity::ZERO, Check::QuantityNotPositive, Effect::Stops, "lines.0.quantity"),
+        (
+            "zero",
+            |i| i.lines[0].quantity = Quantity::ZERO,
+            Check::QuantityNotPositive,
+            Effect::Stops,
+            "lines.0.quantity",
+        ),
         ("least", |i| i.lines[0].item.minimum = quantity("12"), Check::UnitOrStep, Effect::Stops, "lines.0.quantity"),
         ("step", |i| i.lines[0].item.step = quantity("4"), Check::UnitOrStep, Effect::Stops, "lines.0.quantity"),
         ("free", |i| i.lines[0].price.list = UnitPrice::ZERO, Check::PriceZero, Effect::Warns, "lines.0.unit_price"),
@@ -235,7 +243,13 @@ fn everything_that_stands_in_the_way() {
             "customer.credit_limit",
         ),
         ("above what a clerk may", |i| i.limit = Some(Money(39_974)), Check::OrderAmount, Effect::Asks, "lines"),
-        ("no tax id", |i| i.taxed.treatment = Treatment::ReverseCharge, Check::TaxIdMissing, Effect::Warns, "customer.tax_id"),
+        (
+            "no tax id",
+            |i| i.taxed.treatment = Treatment::ReverseCharge,
+            Check::TaxIdMissing,
+            Effect::Warns,
+            "customer.tax_id",
+        ),
         (
             "no certificate",
             |i| i.taxed.treatment = Treatment::Exempt,
@@ -267,13 +281,7 @@ fn everything_that_stands_in_the_way() {
             Effect::Stops,
             "lines.0.quantity",
         ),
-        (
-            "an account that wants a code",
-            |_| (),
-            Check::ReportingCodeMissing,
-            Effect::Warns,
-            "codes.place",
-        ),
+        ("an account that wants a code", |_| (), Check::ReportingCodeMissing, Effect::Warns, "codes.place"),
     ];
     for (what, change, check, effect, field) in rows {
         if *check == Check::ReportingCodeMissing {

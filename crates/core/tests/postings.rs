@@ -9,10 +9,10 @@ use common::*;
 use till_core::fixed::Quantity;
 use till_core::ids::{ItemId, LayerId, OrderLineId};
 use till_core::invoice::{self, ItemKind};
+use till_core::marks::Marks;
 use till_core::money::{Currency, Money};
 use till_core::money_in::{self, Source, ToApply};
 use till_core::order::LineProgress;
-use till_core::marks::Marks;
 use till_core::shipment::{CostEntry, IntakeInput, LineToShip, ShipmentInput, decide_intake, order_ref};
 use till_core::stock::Layer;
 

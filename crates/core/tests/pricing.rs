@@ -40,7 +40,13 @@ fn broken(from: &str, off: &str) -> QuantityBreak {
 }
 
 fn promotion(code: &str, first: &str, last: &str, off: &str) -> Promotion {
-    Promotion { code: code.to_owned(), name: format!("{code} offer"), first: day(first), last: day(last), off: percent(off) }
+    Promotion {
+        code: code.to_owned(),
+        name: format!("{code} offer"),
+        first: day(first),
+        last: day(last),
+        off: percent(off),
+    }
 }
 
 fn trade() -> ListPrice {
@@ -52,12 +58,21 @@ type Change = fn(&mut PriceInput);
 /// Each row: what holds, unit price, discount in percent, net in cents, kinds of the steps.
 #[test]
 fn the_table_of_prices() {
-    use StepKind::{CallOff, LineDiscount, List, PriceList, Promotion as Offer, QuantityBreak as Break, Surcharge, Typed as T};
+    use StepKind::{
+        CallOff, LineDiscount, List, PriceList, Promotion as Offer, QuantityBreak as Break, Surcharge, Typed as T,
+    };
     let rows: &[(&str, Change, &str, &str, i64, &[StepKind])] = &[
         ("list alone", |_| (), "32.5", "0", 130_000, &[List]),
         ("price list", |i| i.price_list = Some(trade()), "30", "0", 120_000, &[List, PriceList]),
         ("break not reached", |i| i.breaks = vec![broken("41", "5")], "32.5", "0", 130_000, &[List]),
-        ("break reached", |i| i.breaks = vec![broken("20", "3"), broken("40", "5")], "32.5", "5", 123_500, &[List, Break]),
+        (
+            "break reached",
+            |i| i.breaks = vec![broken("20", "3"), broken("40", "5")],
+            "32.5",
+            "5",
+            123_500,
+            &[List, Break],
+        ),
         (
             "break and promotion follow one another: 0.95 × 0.90 = 0.855",
             |i| {

@@ -57,8 +57,16 @@ pub(crate) async fn set_up(store: &Store, people: &People) -> Result<()> {
             let rules = rules::load(writing).await?;
             for (code, quantity, cost) in [("HB-12", 40, 76_000), ("WX-BR", 60, 99_900), ("SM-ST", 12, 25_080)] {
                 let item = people.item(code)?;
-                items::take_in_at(writing, &rules, item, "QUAY", Quantity::from_whole(quantity), Money(cost), BUSINESS_DATE)
-                    .await?;
+                items::take_in_at(
+                    writing,
+                    &rules,
+                    item,
+                    "QUAY",
+                    Quantity::from_whole(quantity),
+                    Money(cost),
+                    BUSINESS_DATE,
+                )
+                .await?;
             }
             Ok(())
         })
@@ -164,13 +172,29 @@ async fn price_lists(writing: &mut Writing<'_>, people: &People) -> Result<()> {
     let base = rules::load(writing).await?.base;
     let corrupt = |error: till_core::money::UnknownCurrency| StoreError::Corrupt(error.to_string());
     for (name, code, rows, customers_of) in [
-        ("Trade 2026", "EUR", [("HB-12", "30.90"), ("FR-50", "43.50"), ("JR-34", "11.20"), ("SM-ST", "35.00")], ["1004", "1006"]),
-        ("Sterling 2026", "GBP", [("HB-12", "28.60"), ("FR-50", "40.50"), ("SU-FL", "82.00"), ("GL-LE", "17.20")], ["3001", ""]),
-        ("Dollar 2026", "USD", [("HB-12", "36.40"), ("FR-50", "51.50"), ("SU-FL", "105.00"), ("SM-ST", "42.50")], ["3002", ""]),
+        (
+            "Trade 2026",
+            "EUR",
+            [("HB-12", "30.90"), ("FR-50", "43.50"), ("JR-34", "11.20"), ("SM-ST", "35.00")],
+            ["1004", "1006"],
+        ),
+        (
+            "Sterling 2026",
+            "GBP",
+            [("HB-12", "28.60"), ("FR-50", "40.50"), ("SU-FL", "82.00"), ("GL-LE", "17.20")],
+            ["3001", ""],
+        ),
+        (
+            "Dollar 2026",
+            "USD",
+            [("HB-12", "36.40"), ("FR-50", "51.50"), ("SU-FL", "105.00"), ("SM-ST", "42.50")],
+            ["3002", ""],
+        ),
     ] {
         let list = prices::add_list(writing, name, Currency::of(code).map_err(corrupt)?).await?;
         for (item, price) in rows {
-            let new = NewListPrice { item: item.to_owned(), valid_from: Some(date("2026-01-01")?), price: price.to_owned() };
+            let new =
+                NewListPrice { item: item.to_owned(), valid_from: Some(date("2026-01-01")?), price: price.to_owned() };
             prices::set_price(writing, list, &new, BUSINESS_DATE).await?;
         }
         for number in customers_of.into_iter().filter(|number| !number.is_empty()) {
@@ -186,9 +210,13 @@ async fn price_lists(writing: &mut Writing<'_>, people: &People) -> Result<()> {
 }
 
 async fn offers(writing: &mut Writing<'_>) -> Result<()> {
-    for (class, from, off) in
-        [("woodenware", "20", "3"), ("woodenware", "40", "5"), ("jars", "20", "5"), ("feed", "20", "5"), ("books", "20", "5")]
-    {
+    for (class, from, off) in [
+        ("woodenware", "20", "3"),
+        ("woodenware", "40", "5"),
+        ("jars", "20", "5"),
+        ("feed", "20", "5"),
+        ("books", "20", "5"),
+    ] {
         let new = NewBreak {
             price_list: None,
             item: String::new(),
@@ -419,7 +447,8 @@ async fn offered(writing: &mut Writing<'_>, people: &People) -> Result<()> {
     let rules = rules::load(writing).await?;
     let mut abbey = order(people.customer("1008")?, &[("HB-12", "24"), ("FR-50", "24"), ("SM-ST", "2")]);
     abbey.note = Some("Hives for the new apiary behind the gatehouse.".to_owned());
-    quotes::save(writing, &rules, None, &QuoteForm { order: abbey, valid_until: Some(days(BUSINESS_DATE, 30)) }).await?;
+    quotes::save(writing, &rules, None, &QuoteForm { order: abbey, valid_until: Some(days(BUSINESS_DATE, 30)) })
+        .await?;
     let contact = Contact {
         id: None,
         name: "Lena Moss".to_owned(),
@@ -430,7 +459,8 @@ async fn offered(writing: &mut Writing<'_>, people: &People) -> Result<()> {
         active: true,
     };
     let contact = customers::set_contact(writing, None, &contact).await?;
-    let camp = OrderForm { contact: Some(contact), ..order(CustomerId(0), &[("SU-FL", "8"), ("GL-LE", "8"), ("BK-01", "2")]) };
+    let camp =
+        OrderForm { contact: Some(contact), ..order(CustomerId(0), &[("SU-FL", "8"), ("GL-LE", "8"), ("BK-01", "2")]) };
     quotes::save(writing, &rules, None, &QuoteForm { order: camp, valid_until: None }).await?;
     Ok(())
 }

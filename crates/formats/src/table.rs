@@ -167,10 +167,10 @@ mod tests {
         let text = "\u{feff}Item,Quantity\r\nHB-12,3\r\n\r\n\"WX, brood\",\"1.5\"\r\n";
         let table = read_csv(text.as_bytes()).unwrap();
         assert_eq!(table.headings, ["item", "quantity"]);
-        assert_eq!(table.rows.iter().map(|(line, cells)| (*line, cells[0].as_str())).collect::<Vec<_>>(), [
-            (2, "HB-12"),
-            (4, "WX, brood")
-        ]);
+        assert_eq!(
+            table.rows.iter().map(|(line, cells)| (*line, cells[0].as_str())).collect::<Vec<_>>(),
+            [(2, "HB-12"), (4, "WX, brood")]
+        );
     }
 
     #[test]

@@ -2,13 +2,19 @@
 
 mod approvals;
 mod billing;
+mod customers;
 mod export;
+mod goods;
+mod imports;
+mod items;
 mod ledger;
 mod orders;
 mod overview;
+mod quotes;
 mod receipts;
 mod session;
 mod setup;
+mod shipments;
 
 use serde::Deserialize;
 use utoipa::IntoParams;
@@ -16,6 +22,8 @@ use utoipa_actix_web::service_config::ServiceConfig;
 
 use crate::problem::Problem;
 
+pub(crate) use imports::LARGEST_FILE;
+pub use imports::Underway;
 pub use session::StartCode;
 
 /// What handlers return.
@@ -40,10 +48,72 @@ pub fn configure(config: &mut ServiceConfig<'_>) {
         .service(overview::lift_stop)
         .service(orders::list)
         .service(orders::view)
+        .service(orders::open_lines)
+        .service(orders::preview_order)
+        .service(orders::enter_order)
+        .service(orders::change_order)
+        .service(orders::confirm_order)
+        .service(orders::cancel_order)
+        .service(orders::copy_order)
+        .service(orders::set_aside)
+        .service(orders::let_go)
         .service(orders::set_customer_order_number)
-        .service(orders::list_shipments)
-        .service(orders::shipment)
-        .service(orders::post_shipment)
+        .service(shipments::list_shipments)
+        .service(shipments::shipment)
+        .service(shipments::to_ship)
+        .service(shipments::start_shipment)
+        .service(shipments::change_shipment)
+        .service(shipments::pack_shipment)
+        .service(shipments::drop_shipment)
+        .service(shipments::post_shipment)
+        .service(shipments::take_back_shipment)
+        .service(shipments::preview_ship_and_bill)
+        .service(shipments::ship_and_bill)
+        .service(quotes::list_quotes)
+        .service(quotes::quote)
+        .service(quotes::write_quote)
+        .service(quotes::change_quote)
+        .service(quotes::accept_quote)
+        .service(quotes::decline_quote)
+        .service(quotes::list_call_offs)
+        .service(quotes::call_off)
+        .service(quotes::enter_call_off)
+        .service(customers::customer_file)
+        .service(customers::add_customer)
+        .service(customers::change_customer)
+        .service(customers::set_ship_to)
+        .service(customers::set_contact)
+        .service(customers::list_contacts)
+        .service(customers::add_contact)
+        .service(customers::preview_terms)
+        .service(customers::preview_containers)
+        .service(customers::take_containers)
+        .service(items::list_items)
+        .service(items::item)
+        .service(items::add_item)
+        .service(items::change_item)
+        .service(items::take_in)
+        .service(items::count_item)
+        .service(items::expect_goods)
+        .service(items::view_prices)
+        .service(items::add_price_list)
+        .service(items::set_list_price)
+        .service(items::set_break)
+        .service(items::drop_break)
+        .service(items::set_promotion)
+        .service(goods::view_goods_settings)
+        .service(goods::change_goods_settings)
+        .service(goods::set_warehouse)
+        .service(goods::set_own_field)
+        .service(goods::set_reporting_list)
+        .service(goods::add_tax_code)
+        .service(goods::add_exchange_rate)
+        .service(imports::read_file)
+        .service(imports::list_imports)
+        .service(imports::view_import)
+        .service(imports::import_progress)
+        .service(imports::take_file_over)
+        .service(imports::drop_import)
         .service(billing::list_unbilled)
         .service(billing::preview)
         .service(billing::post_picks)

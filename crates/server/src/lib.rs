@@ -105,6 +105,7 @@ pub async fn listen(store: Store, settings: &Settings) -> Result<Listening, List
     let store = web::Data::new(store);
     let gate = web::Data::new(Gate::new(settings.clone()));
     let presence = web::Data::new(Presence::default());
+    let underway = web::Data::new(api::Underway::default());
     let forgetting = gate.clone();
     let secure = settings.serves_tls();
     let server = HttpServer::new(move || {
@@ -124,6 +125,8 @@ pub async fn listen(store: Store, settings: &Settings) -> Result<Listening, List
             .app_data(gate.clone())
             .app_data(code.clone())
             .app_data(presence.clone())
+            .app_data(underway.clone())
+            .app_data(web::PayloadConfig::new(api::LARGEST_FILE))
             .app_data(request::json_config())
             .app_data(request::path_config())
             .app_data(request::query_config())

@@ -4,9 +4,7 @@ use chrono::{NaiveDate, SecondsFormat};
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
 use till_core::fixed::UnitPrice;
-use till_core::ids::{
-    ApprovalId, CustomerId, DocumentKind, DocumentRef, InvoiceId, OrderId, PersonId, ShipmentLineId,
-};
+use till_core::ids::{ApprovalId, CustomerId, DocumentKind, DocumentRef, InvoiceId, OrderId, PersonId, ShipmentLineId};
 use till_core::merge::FieldChange;
 use till_core::money::Money;
 use till_core::people::{
@@ -15,9 +13,9 @@ use till_core::people::{
 };
 
 use crate::convert::{json, kind, known};
+use crate::orders::OrderForm;
 use crate::rules::Rules;
 use crate::writing::{Writing, set};
-use crate::orders::OrderForm;
 use crate::{Result, StoreError, customers, invoices, orders, people};
 
 /// What is asked for, as the operation takes it.

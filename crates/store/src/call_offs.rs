@@ -180,10 +180,8 @@ pub async fn enter(writing: &mut Writing<'_>, new: &CallOffForm) -> Result<CallO
         }
         known.push(item);
         let agreed = stock::read_quantity(&format!("lines.{position}.agreed"), &line.agreed)?;
-        let price: UnitPrice = line
-            .price
-            .parse()
-            .map_err(|error| StoreError::decimal(format!("lines.{position}.price"), &error))?;
+        let price: UnitPrice =
+            line.price.parse().map_err(|error| StoreError::decimal(format!("lines.{position}.price"), &error))?;
         if price < UnitPrice::ZERO || price > till_core::ordering::HIGHEST_PRICE {
             return Err(StoreError::invalid(format!("lines.{position}.price"), "A price is zero or more."));
         }

@@ -141,7 +141,8 @@ pub async fn take_back(
     customer: CustomerId,
     new: &BroughtBack,
 ) -> Result<PostedReceipt> {
-    let exists = sqlx::query_scalar!("SELECT id FROM customers WHERE id = ?", customer.0).fetch_optional(&mut **writing).await?;
+    let exists =
+        sqlx::query_scalar!("SELECT id FROM customers WHERE id = ?", customer.0).fetch_optional(&mut **writing).await?;
     if exists.is_none() {
         return Err(StoreError::not_found(DocumentKind::Customer, customer));
     }

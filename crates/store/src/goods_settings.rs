@@ -96,20 +96,20 @@ pub async fn view(connection: &mut SqliteConnection) -> Result<GoodsSettings> {
     let freight = rules.freight_item.map_or(-1, |item| item.0);
     let freight_item =
         sqlx::query_scalar!("SELECT code FROM items WHERE id = ?", freight).fetch_optional(&mut *connection).await?;
-    let classes = sqlx::query_scalar!("SELECT DISTINCT class FROM items ORDER BY class").fetch_all(&mut *connection).await?;
+    let classes =
+        sqlx::query_scalar!("SELECT DISTINCT class FROM items ORDER BY class").fetch_all(&mut *connection).await?;
     let customer_classes = sqlx::query_scalar!(
         r#"SELECT DISTINCT class AS "class!" FROM customers WHERE class IS NOT NULL ORDER BY class"#
     )
     .fetch_all(&mut *connection)
     .await?;
-    let accounts = sqlx::query!(
-        "SELECT number, name FROM accounts WHERE account_type IN ('revenue', 'expense') ORDER BY number"
-    )
-    .fetch_all(&mut *connection)
-    .await?
-    .into_iter()
-    .map(|row| AccountRow { number: row.number, name: row.name })
-    .collect();
+    let accounts =
+        sqlx::query!("SELECT number, name FROM accounts WHERE account_type IN ('revenue', 'expense') ORDER BY number")
+            .fetch_all(&mut *connection)
+            .await?
+            .into_iter()
+            .map(|row| AccountRow { number: row.number, name: row.name })
+            .collect();
     Ok(GoodsSettings {
         warehouses: warehouses(connection).await?,
         warehouse: rules.warehouse,
@@ -184,7 +184,11 @@ pub async fn change(writing: &mut Writing<'_>, new: &NewGoodsSettings) -> Result
     let mut changes = changed("warehouse", Some(&before.warehouse), Some(&new.warehouse));
     changes.extend(changed("cost is entered", Some(before.cost_entry.word()), Some(cost)));
     changes.extend(changed("checks clear in days", Some(&before.clearing_days.to_string()), Some(&days.to_string())));
-    changes.extend(changed("freight item", before.freight_item.as_deref(), Some(new.freight_item.trim()).filter(|code| !code.is_empty())));
+    changes.extend(changed(
+        "freight item",
+        before.freight_item.as_deref(),
+        Some(new.freight_item.trim()).filter(|code| !code.is_empty()),
+    ));
     writing.note_setting("goods", "changed the settings of goods", changes);
     Ok(())
 }
@@ -213,7 +217,11 @@ pub async fn set_treatment(writing: &mut Writing<'_>, chosen: &TreatmentCode) ->
     if !fits.contains(&category.as_str()) {
         return Err(StoreError::invalid(
             "treatments",
-            format!("{} leads to a code of category {}; {code} is of {category}.", chosen.treatment.name(), fits.join(" or ")),
+            format!(
+                "{} leads to a code of category {}; {code} is of {category}.",
+                chosen.treatment.name(),
+                fits.join(" or ")
+            ),
         ));
     }
     sqlx::query!(
@@ -223,6 +231,10 @@ pub async fn set_treatment(writing: &mut Writing<'_>, chosen: &TreatmentCode) ->
     )
     .execute(&mut **writing)
     .await?;
-    writing.note_setting("tax treatments", format!("{} leads to {code}", chosen.treatment.name()), vec![set("code", code)]);
+    writing.note_setting(
+        "tax treatments",
+        format!("{} leads to {code}", chosen.treatment.name()),
+        vec![set("code", code)],
+    );
     Ok(())
 }

@@ -54,8 +54,17 @@ impl ImportKind {
             Self::Orders => (
                 &["order", "customer", "item", "quantity"],
                 &[
-                    "their_order", "date", "requested", "promised", "unit", "price", "discount", "reason", "warehouse",
-                    "note", "description",
+                    "their_order",
+                    "date",
+                    "requested",
+                    "promised",
+                    "unit",
+                    "price",
+                    "discount",
+                    "reason",
+                    "warehouse",
+                    "note",
+                    "description",
                 ],
             ),
             Self::Shipments => (
@@ -183,7 +192,8 @@ pub type Progress<'a> = &'a (dyn Fn(usize) + Sync);
 /// A column that is missing, or that nobody knows.
 pub fn check_headings(kind: ImportKind, headings: &[String]) -> Result<()> {
     let (needed, known) = kind.columns();
-    let missing: Vec<&str> = needed.iter().copied().filter(|name| !headings.iter().any(|found| found == name)).collect();
+    let missing: Vec<&str> =
+        needed.iter().copied().filter(|name| !headings.iter().any(|found| found == name)).collect();
     if !missing.is_empty() {
         return Err(StoreError::invalid(
             "file",
@@ -300,23 +310,25 @@ pub async fn kept(connection: &mut SqliteConnection, id: ImportId) -> Result<(Im
 /// # Errors
 /// Where the database cannot be read.
 pub async fn list(connection: &mut SqliteConnection) -> Result<Vec<ImportView>> {
-    sqlx::query!("SELECT id, kind, name, made_at, person, state, lines, documents FROM imports ORDER BY id DESC LIMIT 100")
-        .fetch_all(connection)
-        .await?
-        .into_iter()
-        .map(|row| {
-            Ok(ImportView {
-                id: ImportId(row.id),
-                kind: crate::convert::known(&row.kind, ImportKind::of)?,
-                name: row.name,
-                person: row.person,
-                made_at: row.made_at,
-                state: row.state,
-                lines: row.lines,
-                documents: row.documents,
-            })
+    sqlx::query!(
+        "SELECT id, kind, name, made_at, person, state, lines, documents FROM imports ORDER BY id DESC LIMIT 100"
+    )
+    .fetch_all(connection)
+    .await?
+    .into_iter()
+    .map(|row| {
+        Ok(ImportView {
+            id: ImportId(row.id),
+            kind: crate::convert::known(&row.kind, ImportKind::of)?,
+            name: row.name,
+            person: row.person,
+            made_at: row.made_at,
+            state: row.state,
+            lines: row.lines,
+            documents: row.documents,
         })
-        .collect()
+    })
+    .collect()
 }
 
 /// What taking a file over made.
@@ -359,7 +371,9 @@ pub async fn take_over(
             shipments::write(writing, rules, plan, progress).await?
         }
     };
-    sqlx::query!("UPDATE imports SET state = 'taken_over', text = '' WHERE id = ?", id.0).execute(&mut **writing).await?;
+    sqlx::query!("UPDATE imports SET state = 'taken_over', text = '' WHERE id = ?", id.0)
+        .execute(&mut **writing)
+        .await?;
     let fields = vec![
         set("documents", done.documents),
         set("lines", done.lines),

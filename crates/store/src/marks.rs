@@ -73,8 +73,8 @@ pub async fn rules(connection: &mut SqliteConnection) -> Result<MarkRules> {
 /// A key people can type into a file: small letters, digits, underscores.
 fn check_key(key: &str) -> Result<&str> {
     let key = key.trim();
-    let right = (1..=20).contains(&key.len())
-        && key.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '_');
+    let right =
+        (1..=20).contains(&key.len()) && key.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '_');
     if right { Ok(key) } else { Err(StoreError::invalid("key", "A key has small letters, digits and _, 20 at most.")) }
 }
 
@@ -93,12 +93,14 @@ fn check_text<'a>(field: &str, text: &'a str, longest: usize) -> Result<&'a str>
 pub async fn set_field(writing: &mut Writing<'_>, field: &OwnField) -> Result<()> {
     let key = check_key(&field.key)?;
     let label = check_text("label", &field.label, 40)?;
-    let choices: Vec<&str> = field.choices.iter().map(|choice| choice.trim()).filter(|choice| !choice.is_empty()).collect();
+    let choices: Vec<&str> =
+        field.choices.iter().map(|choice| choice.trim()).filter(|choice| !choice.is_empty()).collect();
     if field.kind == FieldKind::Choice && choices.len() < 2 {
         return Err(StoreError::invalid("choices", "Give at least two words to choose from."));
     }
     let (place, kind) = (place_word(field.place), kind_word(field.kind));
-    let before = sqlx::query!("SELECT place, kind FROM own_fields WHERE key = ?", key).fetch_optional(&mut **writing).await?;
+    let before =
+        sqlx::query!("SELECT place, kind FROM own_fields WHERE key = ?", key).fetch_optional(&mut **writing).await?;
     if before.is_some_and(|before| before.place != place || before.kind != kind) {
         return Err(StoreError::invalid(
             "kind",
@@ -120,12 +122,8 @@ pub async fn set_field(writing: &mut Writing<'_>, field: &OwnField) -> Result<()
     )
     .execute(&mut **writing)
     .await?;
-    let fields = vec![
-        set("on", place),
-        set("holds", kind),
-        set("required", field.required),
-        set("asked for", field.active),
-    ];
+    let fields =
+        vec![set("on", place), set("holds", kind), set("required", field.required), set("asked for", field.active)];
     writing.note_setting("own fields", format!("set the own field {label}"), fields);
     Ok(())
 }

@@ -19,10 +19,10 @@ use crate::convert::{currency, json, terms};
 use crate::writing::{Writing, changed};
 use crate::{Result, StoreError};
 
-pub(crate) use entering::{change_approved, confirm_approved, confirmation, enter_resolved, order_limit};
 pub use entering::{
     Lineage, OrderPreview, ToCancel, cancel, cancel_rest, change, confirm, confirm_as, copy, enter_form, preview,
 };
+pub(crate) use entering::{change_approved, confirm_approved, confirmation, enter_resolved, order_limit};
 pub use form::{DELIVERY_TERMS, LineForm, OrderForm, TypedAddress, form};
 pub use open_lines::{OpenLine, OpenLineFilter, OpenLines, open_lines};
 pub(crate) use resolve::{LoadedItem, Standing, load_items, resolve};

@@ -195,9 +195,16 @@ pub async fn save(
             (id, number, 1)
         }
     };
-    let fields = vec![set("net", of.format(decision.net)), set("valid until", until), set("lines", decision.lines.len())];
+    let fields =
+        vec![set("net", of.format(decision.net)), set("valid until", until), set("lines", decision.lines.len())];
     let (what, said) = if version == 1 { ("quote_written", "wrote") } else { ("quote_changed", "changed") };
-    writing.note_on((DocumentKind::Quote, row, &number), what, format!("{said} {number} for {name}"), Some(version), fields);
+    writing.note_on(
+        (DocumentKind::Quote, row, &number),
+        what,
+        format!("{said} {number} for {name}"),
+        Some(version),
+        fields,
+    );
     Ok(QuoteId(row))
 }
 
@@ -267,7 +274,10 @@ pub async fn accept(writing: &mut Writing<'_>, rules: &Rules, id: QuoteId, word:
     let Some(customer) = head.customer.or(word.customer) else {
         return Err(StoreError::invalid(
             "customer",
-            format!("{} went to someone who is no customer yet. Add the customer first, then name it here.", head.number),
+            format!(
+                "{} went to someone who is no customer yet. Add the customer first, then name it here.",
+                head.number
+            ),
         ));
     };
     let mut form = head.form.clone();
@@ -279,7 +289,10 @@ pub async fn accept(writing: &mut Writing<'_>, rules: &Rules, id: QuoteId, word:
     let resolved = resolve(writing, rules, &form, Standing::default()).await?;
     let offered = currency_of(writing, id).await?;
     if resolved.input.currency != offered {
-        return Err(StoreError::invalid("customer", format!("The quote is in {offered}, the customer in {}.", resolved.input.currency)));
+        return Err(StoreError::invalid(
+            "customer",
+            format!("The quote is in {offered}, the customer in {}.", resolved.input.currency),
+        ));
     }
     let mut lines = decide(&resolved.input).lines;
     if lines.len() != head.lines.len() {
@@ -305,7 +318,8 @@ pub async fn accept(writing: &mut Writing<'_>, rules: &Rules, id: QuoteId, word:
             .execute(&mut **writing)
             .await?;
     }
-    let number = sqlx::query_scalar!("SELECT number FROM orders WHERE id = ?", order.0).fetch_one(&mut **writing).await?;
+    let number =
+        sqlx::query_scalar!("SELECT number FROM orders WHERE id = ?", order.0).fetch_one(&mut **writing).await?;
     let said = format!("{} was accepted and became {number}", head.number);
     let version = Some(head.version + 1);
     writing.note_on((DocumentKind::Quote, id.0, &head.number), "quote_accepted", said, version, Vec::new());
@@ -410,6 +424,10 @@ pub async fn list(connection: &mut SqliteConnection, search: Option<&str>, today
 ///
 /// # Errors
 /// What cannot be read, with its field.
-pub async fn preview(connection: &mut SqliteConnection, rules: &Rules, typed: &QuoteForm) -> Result<orders::OrderPreview> {
+pub async fn preview(
+    connection: &mut SqliteConnection,
+    rules: &Rules,
+    typed: &QuoteForm,
+) -> Result<orders::OrderPreview> {
     orders::preview(connection, rules, &typed.order, None, true, None).await
 }

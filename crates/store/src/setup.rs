@@ -197,6 +197,74 @@ pub async fn tax_code(
     Ok(())
 }
 
+/// Adds a tax code as typed.
+///
+/// # Errors
+/// A code that is there, a code, name or rate that cannot be.
+pub async fn typed_tax_code(
+    writing: &mut Writing<'_>,
+    code: &str,
+    name: &str,
+    category: TaxCategory,
+    valid_from: NaiveDate,
+    rate: Rate,
+) -> Result<()> {
+    let code = code.trim();
+    if !(1..=8).contains(&code.len()) || !code.chars().all(|c| c.is_ascii_uppercase() || c.is_ascii_digit()) {
+        return Err(StoreError::invalid("code", "A tax code has capital letters and digits, 8 at most, such as S23."));
+    }
+    let name = name.trim();
+    if name.is_empty() || name.chars().count() > 60 {
+        return Err(StoreError::invalid("name", "Write a name of 60 characters at most."));
+    }
+    if rate < Rate::ZERO || rate > Rate::ONE || (rate.is_positive() && category != TaxCategory::S) {
+        return Err(StoreError::invalid(
+            "rate",
+            "A rate lies between 0 and 100 %, and is above zero for category S only.",
+        ));
+    }
+    let taken =
+        sqlx::query_scalar!("SELECT code FROM tax_codes WHERE code = ?", code).fetch_optional(&mut **writing).await?;
+    if taken.is_some() {
+        return Err(StoreError::invalid("code", format!("There is a tax code {code} already.")));
+    }
+    tax_code(writing, code, name, category, valid_from, rate).await
+}
+
+/// Notes an exchange rate as typed.
+///
+/// # Errors
+/// The base currency, a rate of zero, a day that has one.
+pub async fn typed_exchange_rate(
+    writing: &mut Writing<'_>,
+    rules: &crate::rules::Rules,
+    of: Currency,
+    valid_from: NaiveDate,
+    rate: ExchangeRate,
+) -> Result<()> {
+    if of == rules.base {
+        return Err(StoreError::invalid("currency", format!("{of} is the base currency: one of it is one.")));
+    }
+    if !rate.is_positive() {
+        return Err(StoreError::invalid("rate", "A rate is above zero: base currency for one unit."));
+    }
+    let code = of.code();
+    let taken = sqlx::query_scalar!(
+        "SELECT currency FROM exchange_rates WHERE currency = ? AND valid_from = ?",
+        code,
+        valid_from
+    )
+    .fetch_optional(&mut **writing)
+    .await?;
+    if taken.is_some() {
+        return Err(StoreError::invalid(
+            "valid_from",
+            format!("{of} has a rate from {} already: documents were made with it.", words(valid_from)),
+        ));
+    }
+    exchange_rate(writing, of, valid_from, rate).await
+}
+
 /// Notes the exchange rate of a currency from a date on: base currency per unit.
 ///
 /// # Errors

@@ -58,10 +58,14 @@ pub async fn set_warehouse(writing: &mut Writing<'_>, new: &Warehouse) -> Result
     if name.is_empty() || name.chars().count() > 60 {
         return Err(StoreError::invalid("name", "Write a name of 60 characters at most."));
     }
-    let before =
-        sqlx::query_scalar!("SELECT counted FROM warehouses WHERE code = ?", code).fetch_optional(&mut **writing).await?;
+    let before = sqlx::query_scalar!("SELECT counted FROM warehouses WHERE code = ?", code)
+        .fetch_optional(&mut **writing)
+        .await?;
     if before.is_some_and(|before| (before != 0) != new.counted) {
-        return Err(StoreError::invalid("counted", "Whether a warehouse is counted here cannot change. Add another one."));
+        return Err(StoreError::invalid(
+            "counted",
+            "Whether a warehouse is counted here cannot change. Add another one.",
+        ));
     }
     sqlx::query!(
         "INSERT INTO warehouses (code, name, counted) VALUES (?, ?, ?) ON CONFLICT (code) DO UPDATE SET name = excluded.name",
@@ -78,9 +82,9 @@ pub async fn set_warehouse(writing: &mut Writing<'_>, new: &Warehouse) -> Result
 
 /// Whether a warehouse is there, and counted.
 pub(crate) async fn counted(connection: &mut SqliteConnection, code: &str, field: &str) -> Result<bool> {
-    let row = sqlx::query_scalar!("SELECT counted FROM warehouses WHERE code = ?", code).fetch_optional(connection).await?;
-    row.map(|counted| counted != 0)
-        .ok_or_else(|| StoreError::invalid(field, format!("There is no warehouse {code}.")))
+    let row =
+        sqlx::query_scalar!("SELECT counted FROM warehouses WHERE code = ?", code).fetch_optional(connection).await?;
+    row.map(|counted| counted != 0).ok_or_else(|| StoreError::invalid(field, format!("There is no warehouse {code}.")))
 }
 
 /// What there is of items in every warehouse, in stock units. What stands for `without` itself is
@@ -149,8 +153,11 @@ pub(crate) async fn facts(
         .map(|((item, house), facts)| (*item, Elsewhere { warehouse: house.clone(), available: facts.available() }))
         .collect();
     for ((item, house), facts) in &mut found {
-        facts.elsewhere =
-            free.iter().filter(|(of, other)| of == item && other.warehouse != *house).map(|(_, other)| other.clone()).collect();
+        facts.elsewhere = free
+            .iter()
+            .filter(|(of, other)| of == item && other.warehouse != *house)
+            .map(|(_, other)| other.clone())
+            .collect();
     }
     Ok(found)
 }
@@ -340,7 +347,12 @@ pub(crate) fn read_quantity(field: &str, typed: &str) -> Result<Quantity> {
 }
 
 /// Ties what came in to what was expected, and sets it aside for the lines it was ordered for.
-pub(crate) async fn arrived(writing: &mut Writing<'_>, item: ItemId, warehouse: &str, quantity: Quantity) -> Result<()> {
+pub(crate) async fn arrived(
+    writing: &mut Writing<'_>,
+    item: ItemId,
+    warehouse: &str,
+    quantity: Quantity,
+) -> Result<()> {
     let waiting = sqlx::query!(
         "SELECT id, order_line_id, quantity_e4 - arrived_e4 AS \"open!: i64\" FROM expected_goods
          WHERE item_id = ? AND warehouse = ? AND arrived_e4 < quantity_e4 ORDER BY order_line_id IS NULL, expected_on, id",
@@ -449,7 +461,9 @@ pub async fn adjust(writing: &mut Writing<'_>, rules: &Rules, item: ItemId, new:
     if let Some(entry) = &decision.entry {
         let source = DocumentRef { kind: DocumentKind::Adjustment, id, number: row.code.clone() };
         let entry = ledger::write(writing, entry, &source).await?.0;
-        sqlx::query!("UPDATE stock_adjustments SET entry_id = ? WHERE id = ?", entry, id).execute(&mut **writing).await?;
+        sqlx::query!("UPDATE stock_adjustments SET entry_id = ? WHERE id = ?", entry, id)
+            .execute(&mut **writing)
+            .await?;
     }
     if difference.is_positive() {
         sqlx::query!(
@@ -491,7 +505,9 @@ async fn newest_cost(connection: &mut SqliteConnection, item: ItemId, base: Curr
     )
     .fetch_optional(connection)
     .await?;
-    Ok(newest.map_or(UnitPrice::ZERO, |layer| unit_cost(Quantity::from_scaled(layer.quantity_e4), Money(layer.cost_minor), base)))
+    Ok(newest.map_or(UnitPrice::ZERO, |layer| {
+        unit_cost(Quantity::from_scaled(layer.quantity_e4), Money(layer.cost_minor), base)
+    }))
 }
 
 /// What one of a quantity costs, with the places of a price.

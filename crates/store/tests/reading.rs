@@ -13,8 +13,8 @@ use till_core::order::OrderState;
 use till_store::invoices::{Pick, ToBill};
 use till_store::orders::OrderFilter;
 use till_store::receipts::{NewApplication, NewReceipt};
-use till_store::unbilled::UnbilledFilter;
 use till_store::shipments::ShipmentFilter;
+use till_store::unbilled::UnbilledFilter;
 use till_store::{
     StoreError, customers, day_sheet, find, invoices, items, ledger, orders, receipts, rules, setup, shipments,
     unbilled,
@@ -143,7 +143,16 @@ async fn orders_shipments_invoices_and_receipts_are_listed_by_state_and_words() 
     assert_eq!(count(&mut books, vec![OrderState::Open], None).await, 1);
     assert_eq!(count(&mut books, vec![OrderState::Filled, OrderState::Closed], None).await, 1);
     assert_eq!(count(&mut books, vec![], Some("O-2")).await, 1);
-    assert_eq!(shipments::list(&mut books, &ShipmentFilter { state: Some("packed".to_owned()), limit: 10, ..Default::default() }).await.unwrap().count, 0);
+    assert_eq!(
+        shipments::list(
+            &mut books,
+            &ShipmentFilter { state: Some("packed".to_owned()), limit: 10, ..Default::default() }
+        )
+        .await
+        .unwrap()
+        .count,
+        0
+    );
     let posted = shipments::list(&mut books, &ShipmentFilter { limit: 10, ..Default::default() }).await.unwrap();
     assert_eq!(posted.shipments.iter().map(|one| one.unbilled).collect::<Vec<_>>(), [true, false]);
     let open = invoices::list(&mut books, None, Some("open"), 10, 0).await.unwrap();

@@ -89,6 +89,59 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/call-offs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Call-off orders, newest first. */
+        get: operations["list_call_offs"];
+        put?: never;
+        /** Enters a call-off order. */
+        post: operations["enter_call_off"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/call-offs/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One call-off order, with what remains of it. */
+        get: operations["call_off"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/contacts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Contacts who are no customers yet. */
+        get: operations["list_contacts"];
+        put?: never;
+        /** Adds a contact who is no customer yet. */
+        post: operations["add_contact"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/customers": {
         parameters: {
             query?: never;
@@ -99,7 +152,8 @@ export interface paths {
         /** Customers by name. */
         get: operations["list_customers"];
         put?: never;
-        post?: never;
+        /** Adds a customer. */
+        post: operations["add_customer"];
         delete?: never;
         options?: never;
         head?: never;
@@ -115,7 +169,93 @@ export interface paths {
         };
         /** A customer with its account. */
         get: operations["customer"];
+        /** Changes a customer. */
+        put: operations["change_customer"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/customers/{id}/contacts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Adds a contact of a customer, or changes one. */
+        put: operations["set_contact"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/customers/{id}/containers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
         put?: never;
+        /** Takes containers back: what was charged for them is owed no more. */
+        post: operations["take_containers"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/customers/{id}/containers/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What taking containers back would do. */
+        post: operations["preview_containers"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/customers/{id}/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A customer as it is kept. */
+        get: operations["customer_file"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/customers/{id}/ship-tos": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Adds a ship-to, or changes one. */
+        put: operations["set_ship_to"];
         post?: never;
         delete?: never;
         options?: never;
@@ -175,6 +315,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/expected-goods": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Notes goods that were ordered in and are on their way. */
+        post: operations["expect_goods"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/export/{list}.csv": {
         parameters: {
             query?: never;
@@ -220,6 +377,179 @@ export interface paths {
         put?: never;
         /** Sets the books up with their first administrator. Once only. */
         post: operations["first_start"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/goods-settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Settings of goods, and what can be chosen on orders. */
+        get: operations["view_goods_settings"];
+        /** Changes the settings of goods. */
+        put: operations["change_goods_settings"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/goods-settings/exchange-rates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Notes an exchange rate. */
+        post: operations["add_exchange_rate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/goods-settings/own-fields": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Adds an own field, or changes one. */
+        put: operations["set_own_field"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/goods-settings/reporting-lists": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Adds a reporting list, or changes one. */
+        put: operations["set_reporting_list"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/goods-settings/tax-codes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Adds a tax code. */
+        post: operations["add_tax_code"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/goods-settings/warehouses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Adds a warehouse, or changes its name. */
+        put: operations["set_warehouse"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/imports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Files, newest first. */
+        get: operations["list_imports"];
+        put?: never;
+        /** Reads a file of comma-separated lines and checks it. Nothing is taken over yet. */
+        post: operations["read_file"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/imports/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A file with what it comes to, checked anew against the books as they are. */
+        get: operations["view_import"];
+        put?: never;
+        post?: never;
+        /** Drops a file that was checked and is not wanted. */
+        delete: operations["drop_import"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/imports/{id}/progress": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How far taking a file over has come. */
+        get: operations["import_progress"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/imports/{id}/take-over": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Takes a file over: all of it, or nothing. */
+        post: operations["take_file_over"];
         delete?: never;
         options?: never;
         head?: never;
@@ -348,6 +678,76 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/items": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Items by code, with what there is of them. */
+        get: operations["list_items"];
+        put?: never;
+        /** Adds an item. */
+        post: operations["add_item"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/items/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One item, with its layers and moves. */
+        get: operations["item"];
+        /** Changes an item. */
+        put: operations["change_item"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/items/{id}/counts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Puts stock right after a count. */
+        post: operations["count_item"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/items/{id}/intakes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Takes goods into stock. */
+        post: operations["take_in"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/ledger/accounts/{number}": {
         parameters: {
             query?: never;
@@ -416,6 +816,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/open-lines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Lines of open orders with something left to ship, the earliest promise first. */
+        get: operations["open_lines"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/order-lines/{id}/let-go": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Lets go of what is set aside for a line, for others to have. */
+        post: operations["let_go"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/orders": {
         parameters: {
             query?: never;
@@ -426,7 +860,25 @@ export interface paths {
         /** Orders, newest first. */
         get: operations["orders"];
         put?: never;
-        post?: never;
+        /** Enters a draft order. */
+        post: operations["enter_order"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/orders/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What an order comes to as typed: prices, tax, availability, tape, blockers. Nothing is written. */
+        post: operations["preview_order"];
         delete?: never;
         options?: never;
         head?: never;
@@ -442,8 +894,60 @@ export interface paths {
         };
         /** One order. */
         get: operations["order"];
-        put?: never;
+        /** Changes a draft, or amends an open order. */
+        put: operations["change_order"];
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/orders/{id}/cancel": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Cancels a line of an order, a part of one, or the rest. */
+        post: operations["cancel_order"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/orders/{id}/confirm": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Makes a draft order binding, or asks for it. */
+        post: operations["confirm_order"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/orders/{id}/copy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Copies an order into a new draft of today. */
+        post: operations["copy_order"];
         delete?: never;
         options?: never;
         head?: never;
@@ -460,6 +964,91 @@ export interface paths {
         get?: never;
         /** Notes the number the customer gave an order. */
         put: operations["set_customer_order_number"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/orders/{id}/set-aside": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Sets stock aside for what an order still has to ship. */
+        post: operations["set_aside"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/orders/{id}/ship-and-bill": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ships and bills an order in one posting, or neither. */
+        post: operations["ship_and_bill"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/orders/{id}/ship-and-bill/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What shipping and billing an order in one step would do. It is rehearsed; nothing stays. */
+        post: operations["preview_ship_and_bill"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/orders/{id}/shipments": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Starts a shipment of an order: a pick list of what is set aside for it, or of what is typed. */
+        post: operations["start_shipment"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/orders/{id}/to-ship": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What could be shipped of an order now. */
+        get: operations["to_ship"];
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -531,6 +1120,178 @@ export interface paths {
         put?: never;
         /** Says what one has open. */
         post: operations["note_presence"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/price-lists": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Adds a price list. */
+        post: operations["add_price_list"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/price-lists/{id}/prices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Sets the price of an item in a list from a day on. */
+        put: operations["set_list_price"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/prices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Price lists, quantity breaks and promotions. */
+        get: operations["view_prices"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/promotions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Sets a promotion. */
+        put: operations["set_promotion"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/quantity-breaks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Sets a quantity break. */
+        post: operations["set_break"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/quantity-breaks/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Takes a quantity break away. */
+        delete: operations["drop_break"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/quotes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Quotes, open ones first. */
+        get: operations["list_quotes"];
+        put?: never;
+        /** Writes a quote. */
+        post: operations["write_quote"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/quotes/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One quote. */
+        get: operations["quote"];
+        /** Writes an open quote anew. */
+        put: operations["change_quote"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/quotes/{id}/accept": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Turns an accepted quote into a draft order at the prices it offered. */
+        post: operations["accept_quote"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/quotes/{id}/decline": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Notes that a quote is not wanted. */
+        post: operations["decline_quote"];
         delete?: never;
         options?: never;
         head?: never;
@@ -819,7 +1580,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Shipments: packed ones first, then newest first. State `packed` keeps to those. */
+        /**
+         * Shipments: those on their way out first, then newest first. State: `picking`, `packed`,
+         *     `posted`, `taken_back` or `dropped`; without one, all but the dropped.
+         */
         get: operations["list_shipments"];
         put?: never;
         post?: never;
@@ -838,8 +1602,27 @@ export interface paths {
         };
         /** One shipment. */
         get: operations["shipment"];
-        put?: never;
+        /** Keeps what was picked, the carrier and the freight of a shipment that is not posted. */
+        put: operations["change_shipment"];
         post?: never;
+        /** Drops a shipment that is not posted. */
+        delete: operations["drop_shipment"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shipments/{id}/pack": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Notes that everything picked is packed. */
+        post: operations["pack_shipment"];
         delete?: never;
         options?: never;
         head?: never;
@@ -855,8 +1638,25 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Posts a packed shipment. */
+        /** Posts a picked or packed shipment. */
         post: operations["post_shipment"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shipments/{id}/take-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Takes a posted shipment back, while nothing of it is billed. */
+        post: operations["take_back_shipment"];
         delete?: never;
         options?: never;
         head?: never;
@@ -874,6 +1674,23 @@ export interface paths {
         get: operations["spine"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/terms/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a document over net 800.00 and 984.00 with tax would fall due on, and earn, under terms. */
+        post: operations["preview_terms"];
         delete?: never;
         options?: never;
         head?: never;
@@ -918,6 +1735,17 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** @description The customer's word on a quote. */
+        Acceptance: {
+            customer?: null | components["schemas"]["CustomerId"];
+            /** @description The number the customer gives the order. */
+            customer_order_number?: string | null;
+            /**
+             * Format: int64
+             * @description The version seen.
+             */
+            version: number;
+        };
         /** @description A line of a customer account. */
         AccountEvent: {
             /** @description Receivable up (positive) or down (negative), in base currency. */
@@ -956,6 +1784,13 @@ export interface components {
             source: components["schemas"]["DocumentRef"];
             /** @description What. */
             text: string;
+        };
+        /** @description An account lines may go to. */
+        AccountRow: {
+            /** @description Its name. */
+            name: string;
+            /** @description Its number. */
+            number: string;
         };
         /** @description An account with its movements. */
         AccountSheet: {
@@ -1090,6 +1925,11 @@ export interface components {
             /** @description The account. */
             number: string;
         };
+        /**
+         * @description How a customer wants to be billed.
+         * @enum {string}
+         */
+        BillingBy: "shipment" | "order" | "weekly" | "monthly";
         /** @description One reason why a document cannot take a step, or a warning on the way. */
         Blocker: {
             at?: null | components["schemas"]["DocumentRef"];
@@ -1103,6 +1943,145 @@ export interface components {
             sentence: string;
             /** @description What is wrong in a few words. */
             words: string;
+        };
+        /** @description A quantity break. */
+        BreakView: {
+            /** @description The class. */
+            class?: string | null;
+            /** @description From how many stock units on. */
+            from: components["schemas"]["Decimal4"];
+            /**
+             * Format: int64
+             * @description Its id.
+             */
+            id: number;
+            /** @description The item's code, or none where it holds for a class. */
+            item?: string | null;
+            /** @description How much comes off. */
+            off: components["schemas"]["Decimal6"];
+            /** @description The price list it holds in; none for all. */
+            price_list?: string | null;
+        };
+        /** @description Containers that were brought back. */
+        BroughtBack: {
+            /**
+             * Format: date
+             * @description When; none for the business date.
+             */
+            date?: string | null;
+            /** @description The packaging's code. */
+            item: string;
+            /** @description How many, as typed. */
+            quantity: string;
+        };
+        /** @description A call-off order as typed. */
+        CallOffForm: {
+            /** @description Whose. */
+            customer: components["schemas"]["CustomerId"];
+            /** @description The number the customer gave it. */
+            customer_order_number?: string | null;
+            /**
+             * Format: date
+             * @description First day.
+             */
+            first: string;
+            /**
+             * Format: date
+             * @description Last day.
+             */
+            last: string;
+            /** @description What was agreed. */
+            lines: components["schemas"]["CallOffLineForm"][];
+        };
+        /**
+         * Format: int64
+         * @description A call-off order.
+         */
+        CallOffId: number;
+        /** @description A line with what it has left. */
+        CallOffLine: {
+            /** @description What was agreed. */
+            agreed: components["schemas"]["Decimal4"];
+            /** @description Its code. */
+            code: string;
+            /** @description Its id. */
+            id: components["schemas"]["CallOffLineId"];
+            /** @description The item. */
+            item: components["schemas"]["ItemId"];
+            /** @description What is left. */
+            left: components["schemas"]["Decimal4"];
+            /** @description Its name. */
+            name: string;
+            /** @description Price per stock unit. */
+            price: components["schemas"]["Decimal6"];
+            /** @description What orders have taken, less what of them was cancelled. */
+            taken: components["schemas"]["Decimal4"];
+            /** @description Its unit. */
+            unit: string;
+        };
+        /** @description What was agreed of an item. */
+        CallOffLineForm: {
+            /** @description How much in all, in stock units. */
+            agreed: string;
+            /** @description The item's code. */
+            item: string;
+            /** @description At which price per stock unit, in the customer's currency. */
+            price: string;
+        };
+        /**
+         * Format: int64
+         * @description A line of a call-off order.
+         */
+        CallOffLineId: number;
+        /** @description An order that took from a call-off. */
+        CallOffOrder: {
+            /** @description The order. */
+            id: components["schemas"]["OrderId"];
+            /** @description Its number. */
+            number: string;
+            /**
+             * Format: date
+             * @description When.
+             */
+            order_date: string;
+            /** @description Its state. */
+            state: string;
+        };
+        /** @description A call-off order on screen. */
+        CallOffView: {
+            /** @description Its currency. */
+            currency: string;
+            /** @description Whose. */
+            customer: components["schemas"]["CustomerId"];
+            /** @description The customer's name. */
+            customer_name: string;
+            /** @description The number the customer gave it. */
+            customer_order_number?: string | null;
+            /**
+             * Format: date
+             * @description First day.
+             */
+            first: string;
+            /** @description Its id. */
+            id: components["schemas"]["CallOffId"];
+            /**
+             * Format: date
+             * @description Last day.
+             */
+            last: string;
+            /** @description Its lines. */
+            lines: components["schemas"]["CallOffLine"][];
+            /** @description Its number. */
+            number: string;
+            /** @description Orders that took from it. */
+            orders: components["schemas"]["CallOffOrder"][];
+            /** @description Whether it runs today. */
+            runs: boolean;
+            /**
+             * Format: int64
+             * @description Changes with every edit.
+             */
+            version: number;
         };
         /** @description One thing a posting changes. */
         Change: {
@@ -1134,11 +2113,65 @@ export interface components {
              */
             version: number;
         };
+        /** @description A customer as changed. */
+        ChangedCustomer: {
+            /** @description As typed. */
+            form: components["schemas"]["CustomerForm"];
+            /**
+             * Format: int64
+             * @description The version seen.
+             */
+            version: number;
+        };
+        /** @description An item as changed. */
+        ChangedItem: {
+            /** @description As typed. */
+            form: components["schemas"]["ItemForm"];
+            /**
+             * Format: int64
+             * @description The version seen.
+             */
+            version: number;
+        };
+        /** @description An order as changed. */
+        ChangedOrder: {
+            /** @description As typed. */
+            form: components["schemas"]["OrderForm"];
+            /**
+             * Format: int64
+             * @description The version seen.
+             */
+            version: number;
+        };
+        /** @description A quote as changed. */
+        ChangedQuote: components["schemas"]["QuoteForm"] & {
+            /**
+             * Format: int64
+             * @description The version seen.
+             */
+            version: number;
+        };
+        /** @description A shipment as changed. */
+        ChangedShipment: {
+            /** @description As typed. */
+            form: components["schemas"]["ShipmentForm"];
+            /**
+             * Format: int64
+             * @description The version seen.
+             */
+            version: number;
+        };
         /**
          * @description A check. The table beside it says which steps it concerns.
          * @enum {string}
          */
-        Check: "nothing_to_do" | "quantity_not_positive" | "more_than_ordered" | "stock_short" | "more_than_unbilled" | "cannot_combine" | "order_number_missing" | "tax_id_missing" | "tax_rate_missing" | "price_zero" | "price_not_approved" | "account_missing" | "period_closed" | "date_out_of_order" | "date_too_early" | "customer_on_stop" | "amount_not_positive" | "more_than_open" | "more_than_received" | "currency_differs" | "other_customer" | "named_twice" | "exchange_rate_missing";
+        Check: "nothing_to_do" | "quantity_not_positive" | "more_than_ordered" | "stock_short" | "more_than_unbilled" | "cannot_combine" | "order_number_missing" | "tax_id_missing" | "tax_rate_missing" | "price_zero" | "price_not_approved" | "account_missing" | "period_closed" | "date_out_of_order" | "date_too_early" | "customer_on_stop" | "credit_limit" | "order_amount" | "exemption_expired" | "treatment_without_code" | "reporting_code_missing" | "own_field_missing" | "mark_not_allowed" | "unit_or_step" | "price_not_made" | "more_than_called_off" | "less_than_shipped" | "not_sold" | "container_currency" | "already_billed" | "amount_not_positive" | "more_than_open" | "more_than_received" | "currency_differs" | "other_customer" | "named_twice" | "exchange_rate_missing";
+        /** @description A file that was read and checked. */
+        CheckedFile: {
+            check?: null | components["schemas"]["ImportCheck"];
+            /** @description The file. */
+            file: components["schemas"]["ImportView"];
+        };
         /** @description A field that both changed, each to something else. */
         Clash: {
             /** @description What it was when both began. */
@@ -1166,6 +2199,114 @@ export interface components {
              * @description The version seen.
              */
             version: number;
+        };
+        /** @description The version seen, and why it should go ahead where it has to be asked for. */
+        Confirmation: {
+            /** @description Why, where someone has to approve. */
+            reason?: string;
+            /**
+             * Format: int64
+             * @description The version seen.
+             */
+            version: number;
+        };
+        /** @description Someone at a customer, or someone who is not one yet. */
+        Contact: {
+            /** @description Whether it is still used. */
+            active?: boolean;
+            /** @description Whose, where there is no customer yet. */
+            company?: string;
+            /** @description Email. */
+            email?: string;
+            id?: null | components["schemas"]["ContactId"];
+            /** @description Who. */
+            name: string;
+            /** @description Telephone. */
+            phone?: string;
+            /** @description What for: buying, paying, receiving. */
+            role?: string;
+        };
+        /**
+         * Format: int64
+         * @description Someone at a customer, or someone who is not one yet.
+         */
+        ContactId: number;
+        /** @description Containers of one kind at a customer. */
+        ContainerBalance: {
+            /** @description Brought back. */
+            back: components["schemas"]["Decimal4"];
+            /** @description Its code. */
+            code: string;
+            /** @description The packaging. */
+            item: components["schemas"]["ItemId"];
+            /** @description Its name. */
+            name: string;
+            /** @description What was charged for those, in base currency. */
+            owed_back: components["schemas"]["Money"];
+            /** @description Sent and charged. */
+            sent: components["schemas"]["Decimal4"];
+            /** @description Still there. */
+            there: components["schemas"]["Decimal4"];
+        };
+        /**
+         * @description When the cost of goods is entered.
+         * @enum {string}
+         */
+        CostEntry: "at_posting" | "at_billing";
+        /** @description A customer as it is kept, with what belongs to it. */
+        CustomerFile: {
+            /** @description Who answers. */
+            contacts: components["schemas"]["Contact"][];
+            /** @description Containers it has of ours. */
+            containers: components["schemas"]["ContainerBalance"][];
+            /** @description All of the exposure. */
+            exposed: components["schemas"]["Money"];
+            /** @description What it could leave us without. */
+            exposure: components["schemas"]["Exposure"];
+            /** @description As typed. */
+            form: components["schemas"]["CustomerForm"];
+            /** @description Where its goods go. */
+            ship_tos: components["schemas"]["ShipTo"][];
+        };
+        /** @description A customer as typed. The stop and what it owes are not typed here. */
+        CustomerForm: {
+            /** @description Where invoices go. */
+            address: string;
+            /** @description Whether only when all of an order has gone. */
+            bill_when_complete?: boolean;
+            /** @description How it wants to be billed. */
+            billing: components["schemas"]["BillingBy"];
+            /** @description Its class, for the account map; empty for none. */
+            class?: string;
+            /** @description Two letters of ISO 3166. */
+            country: string;
+            /** @description What it may owe, in base currency, as typed; empty for no limit. */
+            credit_limit?: string;
+            /** @description Its currency; stays once it exists. */
+            currency: string;
+            /** @description How documents reach it. */
+            delivery: components["schemas"]["Delivery"];
+            /** @description Where email goes. */
+            email?: string;
+            /** @description Its name. */
+            name: string;
+            /** @description Whether it wants its order number on every invoice. */
+            needs_order_number?: boolean;
+            /** @description Its number. */
+            number: string;
+            /** @description The number of the customer that pays for it; empty for itself. */
+            parent?: string;
+            price_list?: null | components["schemas"]["PriceListId"];
+            /** @description Who sells to it. */
+            salesperson?: string;
+            /** @description The usual share ahead, in percent; empty for none. */
+            share_ahead?: string;
+            /** @description How often it gets a statement. */
+            statement_cycle: components["schemas"]["StatementCycle"];
+            /** @description Its tax id; empty for none. */
+            tax_id?: string;
+            /** @description Its payment terms. */
+            terms: components["schemas"]["Terms"];
         };
         /**
          * Format: int64
@@ -1310,6 +2451,31 @@ export interface components {
             /** @description The same for a person. */
             words: string;
         };
+        /**
+         * @description How documents reach a customer.
+         * @enum {string}
+         */
+        Delivery: "paper" | "email" | "structured";
+        /**
+         * @description What an early-payment discount is a share of.
+         * @enum {string}
+         */
+        DiscountBase: "net" | "gross";
+        /** @description What paying early earns on a document. */
+        DiscountOffer: {
+            /** @description How much the customer takes off. */
+            amount: components["schemas"]["Money"];
+            /**
+             * Format: date
+             * @description The last day.
+             */
+            until: string;
+            /**
+             * Format: date
+             * @description The last day with grace.
+             */
+            until_with_grace: string;
+        };
         /** @description A date on a document, and whether someone typed it. The tape marks those nobody typed. */
         DocumentDate: {
             /**
@@ -1324,7 +2490,7 @@ export interface components {
          * @description A document of the application, as named in trails, blockers and entries.
          * @enum {string}
          */
-        DocumentKind: "customer" | "item" | "order" | "shipment" | "intake" | "invoice" | "receipt" | "application" | "opening" | "entry" | "person" | "approval" | "setting";
+        DocumentKind: "customer" | "item" | "order" | "shipment" | "intake" | "invoice" | "receipt" | "application" | "opening" | "entry" | "person" | "approval" | "setting" | "quote" | "call_off" | "adjustment" | "price_list" | "import";
         /** @description Points at a document. */
         DocumentRef: {
             /**
@@ -1347,11 +2513,78 @@ export interface components {
             name: string;
             person?: null | components["schemas"]["PersonId"];
         };
+        /** @description When a document of a given date falls due. */
+        Due: {
+            /**
+             * Format: int32
+             * @description Days, 0 for at once.
+             */
+            days: number;
+            /** @enum {string} */
+            kind: "net_days";
+        } | {
+            /** @enum {string} */
+            kind: "end_of_month";
+            /**
+             * Format: int32
+             * @description Days after the month's last day.
+             */
+            plus_days: number;
+        } | {
+            /**
+             * Format: int32
+             * @description 1 to 31.
+             */
+            day: number;
+            /** @enum {string} */
+            kind: "day_of_month";
+        } | {
+            /** @enum {string} */
+            kind: "instalments";
+            /** @description Their shares add up to one. */
+            parts: components["schemas"]["Instalment"][];
+        };
+        /** @description What falls due on a day. */
+        DuePart: {
+            /** @description How much. */
+            amount: components["schemas"]["Money"];
+            /**
+             * Format: date
+             * @description The day.
+             */
+            date: string;
+        };
+        /** @description A discount for paying early. */
+        EarlyDiscount: {
+            /** @description Of what. */
+            base: components["schemas"]["DiscountBase"];
+            /**
+             * Format: int32
+             * @description Within so many days of the document date.
+             */
+            days: number;
+            /**
+             * Format: int32
+             * @description Days after that which are not held against the customer.
+             */
+            grace_days?: number;
+            /** @description How much, a fraction of one. */
+            rate: components["schemas"]["Decimal6"];
+            /** @description Whether the discount takes its tax with it. */
+            tax_adjusted?: boolean;
+        };
         /**
          * @description What a check does at a step.
          * @enum {string}
          */
-        Effect: "warns" | "stops";
+        Effect: "warns" | "asks" | "stops";
+        /** @description What is free in another warehouse. */
+        Elsewhere: {
+            /** @description In stock units. */
+            available: components["schemas"]["Decimal4"];
+            /** @description The warehouse. */
+            warehouse: string;
+        };
         /** @description A balanced entry, not yet numbered. */
         Entry: {
             /** @description Currency of the `document` amounts. */
@@ -1382,6 +2615,8 @@ export interface components {
             customer?: null | components["schemas"]["CustomerId"];
             /** @description Amount in the document's currency, signed alike. */
             document: components["schemas"]["Money"];
+            /** @description Own fields and reporting codes of what it is about. */
+            marks?: components["schemas"]["Marks"];
             /** @description What the line is for. */
             purpose: components["schemas"]["Purpose"];
             tax?: null | components["schemas"]["TaxMark"];
@@ -1396,6 +2631,19 @@ export interface components {
              */
             number: number;
         };
+        /** @description The parts of a customer's exposure, all in base currency. */
+        Exposure: {
+            /** @description Checks in hand that have not cleared. */
+            in_hand: components["schemas"]["Money"];
+            /** @description Money that came ahead or lies unapplied. */
+            money_ahead: components["schemas"]["Money"];
+            /** @description Open invoices. */
+            receivables: components["schemas"]["Money"];
+            /** @description Confirmed and not shipped, with tax. */
+            to_ship: components["schemas"]["Money"];
+            /** @description Shipped and not billed, with tax. */
+            unbilled: components["schemas"]["Money"];
+        };
         /** @description A field that differs. */
         FieldChange: {
             /** @description The field, as a person calls it. */
@@ -1405,6 +2653,16 @@ export interface components {
             /** @description What it is; none where it is empty or gone. */
             to?: string | null;
         };
+        /**
+         * @description What an own field holds.
+         * @enum {string}
+         */
+        FieldKind: "text" | "number" | "date" | "choice" | "yes_no";
+        /**
+         * @description Where an own field stands.
+         * @enum {string}
+         */
+        FieldPlace: "order" | "line";
         /** @description A value before or after. */
         Figure: {
             /** @enum {string} */
@@ -1446,6 +2704,120 @@ export interface components {
             /** @description What it is, in words. */
             text: string;
         };
+        /** @description What the pages about goods need to know: settings, and what can be chosen. */
+        GoodsSettings: {
+            /** @description Revenue and expense accounts. */
+            accounts: components["schemas"]["AccountRow"][];
+            /** @description Item classes in use. */
+            classes: string[];
+            /**
+             * Format: int64
+             * @description For how many days a check counts as not cleared.
+             */
+            clearing_days: number;
+            /** @description When cost is entered. */
+            cost_entry: components["schemas"]["CostEntry"];
+            /** @description Customer classes in use. */
+            customer_classes: string[];
+            /** @description Delivery terms. */
+            delivery_terms: string[];
+            /** @description The code of the item that freight is billed as. */
+            freight_item?: string | null;
+            /** @description Own fields and reporting lists. */
+            marks: components["schemas"]["MarkRules"];
+            /** @description Tax codes. */
+            tax_codes: components["schemas"]["TaxCodeRow"][];
+            /** @description Where treatments lead. */
+            treatments: components["schemas"]["TreatmentCode"][];
+            /** @description Units of measure. */
+            units: components["schemas"]["Unit"][];
+            /** @description The one that is taken where nobody says another. */
+            warehouse: string;
+            /** @description Warehouses. */
+            warehouses: components["schemas"]["Warehouse"][];
+        };
+        /** @description How far a file is. */
+        HowFar: {
+            /** @description Lines done. */
+            done: number;
+            /** @description Whether it is being taken over now. */
+            running: boolean;
+            /** @description Lines in all. */
+            total: number;
+        };
+        /** @description What a file comes to. */
+        ImportCheck: {
+            /** @description Documents it would make. */
+            documents: number;
+            /** @description The first of the documents. */
+            first: components["schemas"]["Planned"][];
+            /** @description Lines with something on them. */
+            lines: number;
+            /** @description How many problems there are in all. */
+            problem_count: number;
+            /** @description What is wrong, by line. */
+            problems: components["schemas"]["LineProblem"][];
+            /** @description Net by currency. */
+            sums: {
+                [key: string]: components["schemas"]["Money"];
+            };
+        };
+        /**
+         * Format: int64
+         * @description A file that was read.
+         */
+        ImportId: number;
+        /**
+         * @description What a file holds.
+         * @enum {string}
+         */
+        ImportKind: "orders" | "shipments";
+        /** @description A file on screen. */
+        ImportView: {
+            /**
+             * Format: int64
+             * @description Documents it makes.
+             */
+            documents: number;
+            /** @description Its id. */
+            id: components["schemas"]["ImportId"];
+            /** @description What it holds. */
+            kind: components["schemas"]["ImportKind"];
+            /**
+             * Format: int64
+             * @description Lines with something on them.
+             */
+            lines: number;
+            /** @description When. */
+            made_at: string;
+            /** @description Its name. */
+            name: string;
+            /** @description Who brought it. */
+            person: string;
+            /** @description Whether it is `checked`, `taken_over` or `dropped`. */
+            state: string;
+        };
+        /** @description One part of terms in instalments. */
+        Instalment: {
+            /** @description When it falls due. */
+            due: components["schemas"]["SimpleDue"];
+            /** @description Its share of the total, a fraction of one. */
+            share: components["schemas"]["Decimal6"];
+        };
+        /** @description Goods that came in. */
+        Intake: {
+            /** @description What all of it cost, in base currency, as typed. */
+            cost: string;
+            /**
+             * Format: date
+             * @description When; none for the business date.
+             */
+            date?: string | null;
+            /** @description How much, in stock units, as typed. */
+            quantity: string;
+            /** @description Where; none for the company's own warehouse. */
+            warehouse?: string | null;
+        };
         /** @description The document, as posted and printed. */
         InvoiceDocument: {
             /** @description Currency of all amounts. */
@@ -1456,9 +2828,12 @@ export interface components {
             document_date: components["schemas"]["DocumentDate"];
             /**
              * Format: date
-             * @description When it falls due.
+             * @description When it falls due; where it does in parts, the first of them.
              */
             due_date: string;
+            /** @description What falls due when. */
+            due_parts: components["schemas"]["DuePart"][];
+            early?: null | components["schemas"]["DiscountOffer"];
             /** @description Its lines. */
             lines: components["schemas"]["InvoiceLine"][];
             /** @description Sum of the line nets. */
@@ -1508,8 +2883,12 @@ export interface components {
             full: components["schemas"]["Money"];
             /** @description The item. */
             item: components["schemas"]["ItemId"];
+            /** @description What it is. */
+            kind: components["schemas"]["ItemKind"];
             /** @description Price per unit on the list. */
             list_price: components["schemas"]["Decimal6"];
+            /** @description Own fields and reporting codes. */
+            marks: components["schemas"]["Marks"];
             /** @description Line net. */
             net: components["schemas"]["Money"];
             /** @description The order. */
@@ -1524,6 +2903,8 @@ export interface components {
             ordered: components["schemas"]["Decimal4"];
             /** @description Why it differs from the order, where it does. */
             price_reason?: string | null;
+            /** @description How the price came about. */
+            price_steps: components["schemas"]["PriceStep"][];
             /** @description Billed now. */
             quantity: components["schemas"]["Decimal4"];
             /** @description Its shipment. */
@@ -1539,6 +2920,10 @@ export interface components {
             shipped_on: string;
             /** @description Left to bill after this invoice. */
             still_to_come: components["schemas"]["Decimal4"];
+            /** @description What comes on top, per unit. */
+            surcharge: components["schemas"]["Decimal6"];
+            /** @description What for. */
+            surcharge_name?: string | null;
             /** @description Tax code with the rate of the tax date. */
             tax: components["schemas"]["TaxRate"];
             /** @description Free to bill on this shipment line. */
@@ -1566,6 +2951,7 @@ export interface components {
             blockers: components["schemas"]["Blocker"][];
             /** @description What it changes. */
             changes: components["schemas"]["Change"][];
+            cost_entry?: null | components["schemas"]["Entry"];
             /** @description Whose. */
             customer: components["schemas"]["CustomerId"];
             /** @description The customer's name. */
@@ -1614,6 +3000,7 @@ export interface components {
             blockers: components["schemas"]["Blocker"][];
             /** @description What posting would change. */
             changes: components["schemas"]["Change"][];
+            cost_entry?: null | components["schemas"]["Entry"];
             /** @description Who owes it. */
             customer: components["schemas"]["Party"];
             document?: null | components["schemas"]["InvoiceDocument"];
@@ -1637,11 +3024,108 @@ export interface components {
              */
             version: number;
         };
+        /** @description An item as typed. Numbers are decimal texts; shares are in percent. */
+        ItemForm: {
+            /** @description Whether it is sold. */
+            active?: boolean;
+            /** @description Its class, for the account map. */
+            class: string;
+            /** @description Its code. */
+            code: string;
+            /** @description The code of the packaging it comes in, one for each stock unit; empty for none. */
+            container?: string;
+            /** @description What it is; stays once it exists. */
+            kind: components["schemas"]["ItemKind"];
+            /** @description List price per stock unit, in base currency. */
+            list_price: string;
+            /** @description The least quantity, in stock units; empty for none. */
+            minimum?: string;
+            /** @description Its name. */
+            name: string;
+            /** @description How much more than ordered may leave, in percent; empty for none. */
+            over?: string;
+            /** @description The share asked for ahead, in percent; empty for the customer's usual one. */
+            share_ahead?: string;
+            /** @description Quantities are multiples of it; empty for any. */
+            step?: string;
+            /** @description A surcharge per stock unit, in base currency; empty for none. */
+            surcharge?: string;
+            /** @description What the surcharge is for. */
+            surcharge_name?: string;
+            /** @description Its tax code. */
+            tax_code: string;
+            /** @description Its stock unit; stays once it exists. */
+            unit: string;
+            /** @description Other units it is sold in. */
+            units?: components["schemas"]["SalesUnit"][];
+        };
         /**
          * Format: int64
          * @description Something sold.
          */
         ItemId: number;
+        /**
+         * @description What an item is, as far as billing is concerned.
+         * @enum {string}
+         */
+        ItemKind: "goods" | "service" | "charge" | "packaging";
+        /** @description A stretch of the item list. */
+        ItemList: {
+            /**
+             * Format: int64
+             * @description How many fit the filter.
+             */
+            count: number;
+            /** @description The items by code. */
+            items: components["schemas"]["ItemRow"][];
+        };
+        /** @description An item in a list. */
+        ItemRow: {
+            /** @description Whether it is sold. */
+            active: boolean;
+            /** @description On hand and not set aside. */
+            available: components["schemas"]["Decimal4"];
+            /** @description What customers still wait for. */
+            back_ordered: components["schemas"]["Decimal4"];
+            /** @description Its class. */
+            class: string;
+            /** @description Its code. */
+            code: string;
+            /** @description What of it is set aside. */
+            committed: components["schemas"]["Decimal4"];
+            /** @description What is on its way. */
+            expected: components["schemas"]["Decimal4"];
+            /** @description Its id. */
+            id: components["schemas"]["ItemId"];
+            /** @description What it is. */
+            kind: components["schemas"]["ItemKind"];
+            /** @description List price in base currency. */
+            list_price: components["schemas"]["Decimal6"];
+            /** @description Its name. */
+            name: string;
+            /** @description On hand in all warehouses. */
+            on_hand: components["schemas"]["Decimal4"];
+            /** @description Its stock unit. */
+            unit: string;
+        };
+        /** @description An item on screen. */
+        ItemView: {
+            /** @description As it is typed. */
+            form: components["schemas"]["ItemForm"];
+            /** @description Its id. */
+            id: components["schemas"]["ItemId"];
+            /** @description Layers with something left, oldest first: the order in which they leave. */
+            layers: components["schemas"]["LayerView"][];
+            /** @description The latest moves, newest first. */
+            moves: components["schemas"]["MoveView"][];
+            /** @description What there is, by warehouse. */
+            stock: components["schemas"]["StockFacts"][];
+            /**
+             * Format: int64
+             * @description Changes with every edit.
+             */
+            version: number;
+        };
         /** @description A stretch of the journal. */
         Journal: {
             /**
@@ -1653,6 +3137,32 @@ export interface components {
             debits: components["schemas"]["Money"];
             /** @description The entries, newest first. */
             entries: components["schemas"]["PostedEntry"][];
+        };
+        /**
+         * Format: int64
+         * @description A layer of stock with its cost.
+         */
+        LayerId: number;
+        /** @description A layer of cost. */
+        LayerView: {
+            entry?: null | components["schemas"]["EntryId"];
+            /** @description Its id. */
+            id: components["schemas"]["LayerId"];
+            /**
+             * Format: date
+             * @description When it came in.
+             */
+            posting_date: string;
+            /** @description How much came in. */
+            quantity: components["schemas"]["Decimal4"];
+            /** @description What is left. */
+            remaining: components["schemas"]["Decimal4"];
+            /** @description What is left costs. */
+            remaining_cost: components["schemas"]["Money"];
+            /** @description What one of it cost. */
+            unit_cost: components["schemas"]["Decimal6"];
+            /** @description Where it lies. */
+            warehouse: string;
         };
         /** @description A role's limit of one kind. */
         Limit: {
@@ -1666,7 +3176,46 @@ export interface components {
          * @description A kind of amount that is limited by role.
          * @enum {string}
          */
-        LimitKind: "credit_memo" | "write_off" | "refund" | "price_change";
+        LimitKind: "credit_memo" | "write_off" | "refund" | "price_change" | "order";
+        /** @description A line as typed. */
+        LineForm: {
+            /** @description Other words than the item's name. */
+            description?: string | null;
+            /** @description A line discount, in percent. */
+            discount?: string | null;
+            /** @description Why. */
+            discount_reason?: string | null;
+            id?: null | components["schemas"]["OrderLineId"];
+            /** @description The item's code. */
+            item: string;
+            /** @description Own fields and reporting codes of the line. */
+            marks?: components["schemas"]["Marks"];
+            /** @description Why. */
+            price_reason?: string | null;
+            /** @description A promotion by its code. */
+            promotion?: string | null;
+            /** @description How much. */
+            quantity: string;
+            /** @description Another tax code than would come. */
+            tax_code?: string | null;
+            /** @description Why. */
+            tax_reason?: string | null;
+            /** @description The unit; none for the stock unit. */
+            unit?: string | null;
+            /** @description Another price than would come. */
+            unit_price?: string | null;
+            /** @description Another warehouse than the order's. */
+            warehouse?: string | null;
+        };
+        /** @description What is wrong with a line. */
+        LineProblem: {
+            /** @description The column. */
+            column: string;
+            /** @description The line in the file. */
+            line: number;
+            /** @description What is wrong and what to do. */
+            sentence: string;
+        };
         /** @description How far one order line has come. Everything but `ordered` and `cancelled` is derived. */
         LineProgress: {
             /** @description What stands on posted invoices. */
@@ -1679,6 +3228,42 @@ export interface components {
             shipped: components["schemas"]["Decimal4"];
             /** @description Net value of the whole line as ordered: the weight of the line in the track. */
             value: components["schemas"]["Money"];
+        };
+        /** @description A price of a list. */
+        ListPriceView: {
+            /** @description The item's code. */
+            item: string;
+            /** @description The company's list price, in base currency. */
+            list_price: components["schemas"]["Decimal6"];
+            /** @description Its name. */
+            name: string;
+            /** @description The price. */
+            price: components["schemas"]["Decimal6"];
+            /** @description Per this unit. */
+            unit: string;
+            /**
+             * Format: date
+             * @description From when on.
+             */
+            valid_from: string;
+        };
+        /** @description Everything a company marks its documents with. */
+        MarkRules: {
+            /** @description Own fields. */
+            fields: components["schemas"]["OwnField"][];
+            /** @description Reporting lists. */
+            lists: components["schemas"]["ReportingList"][];
+        };
+        /** @description The marks of a document or a line: reporting codes by list, own fields by key. */
+        Marks: {
+            /** @description Reporting codes: list → code. */
+            codes?: {
+                [key: string]: string;
+            };
+            /** @description Own fields: key → value as text. */
+            fields?: {
+                [key: string]: string;
+            };
         };
         /** @description What can be made of it. */
         MergeView: {
@@ -1698,7 +3283,7 @@ export interface components {
          * @description How money came in.
          * @enum {string}
          */
-        Method: "check" | "transfer" | "cash";
+        Method: "check" | "transfer" | "cash" | "containers";
         /**
          * Format: int64
          * @description An amount in minor units (cents, pence, yen) of a currency known from its place.
@@ -1747,6 +3332,25 @@ export interface components {
             /** @description Why. */
             reason: string;
         };
+        /** @description Something that came in, left or was put right. */
+        MoveView: {
+            /** @description Its cost, signed alike. */
+            cost: components["schemas"]["Money"];
+            /**
+             * Format: date
+             * @description When.
+             */
+            date: string;
+            /** @description In (positive) or out. */
+            quantity: components["schemas"]["Decimal4"];
+            /**
+             * Format: int64
+             * @description The shipment, where it is one.
+             */
+            shipment?: number | null;
+            /** @description What, in words. */
+            what: string;
+        };
         /** @description An amount for an invoice, as typed. */
         NewApplication: {
             /** @description A decimal in the currency of the money. */
@@ -1764,6 +3368,41 @@ export interface components {
              */
             date?: string | null;
         };
+        /** @description A quantity break to set. */
+        NewBreak: {
+            /** @description The class, or empty for an item. */
+            class?: string;
+            /** @description From how many stock units on, as typed. */
+            from: string;
+            /** @description The item's code, or empty for a class. */
+            item?: string;
+            /** @description What comes off, in percent. */
+            off: string;
+            price_list?: null | components["schemas"]["PriceListId"];
+        };
+        /** @description A code of a reporting list. */
+        NewCode: {
+            /** @description The code. */
+            code: string;
+            /** @description What it stands for. */
+            name: string;
+        };
+        /** @description A count of an item in a warehouse. */
+        NewCount: {
+            /** @description What was counted, in stock units, as typed. */
+            counted: string;
+            /**
+             * Format: date
+             * @description When; none for the business date.
+             */
+            date?: string | null;
+            /** @description Why it differs. */
+            reason: string;
+            /** @description What one of what was found costs, as typed; none for the cost of the newest layer. */
+            unit_cost?: string | null;
+            /** @description Where; none for the company's own. */
+            warehouse?: string | null;
+        };
         NewCustomerOrderNumber: {
             /** @description The number; none to clear it. */
             number?: string | null;
@@ -1773,6 +3412,49 @@ export interface components {
              */
             version: number;
         };
+        /** @description An exchange rate from a day on. */
+        NewExchangeRate: {
+            /** @description The currency. */
+            currency: string;
+            /** @description Base currency for one unit of it. */
+            rate: string;
+            /**
+             * Format: date
+             * @description From when on; none for the business date.
+             */
+            valid_from?: string | null;
+        };
+        /** @description Goods that were ordered in and are on their way. */
+        NewExpected: {
+            /**
+             * Format: date
+             * @description When.
+             */
+            expected_on: string;
+            /** @description The item's code. */
+            item: string;
+            order_line?: null | components["schemas"]["OrderLineId"];
+            /** @description How much, in stock units, as typed. */
+            quantity: string;
+            /** @description Where to; none for the company's own. */
+            warehouse?: string | null;
+        };
+        /** @description Settings of goods as typed. */
+        NewGoodsSettings: {
+            /**
+             * Format: int64
+             * @description For how many days a check counts as not cleared.
+             */
+            clearing_days: number;
+            /** @description When cost is entered, of what leaves from now on. */
+            cost_entry: components["schemas"]["CostEntry"];
+            /** @description The code of the item that freight is billed as; empty for none. */
+            freight_item?: string;
+            /** @description Where treatments lead. */
+            treatments: components["schemas"]["TreatmentCode"][];
+            /** @description The warehouse that is taken where nobody says another. */
+            warehouse: string;
+        };
         /** @description A limit as typed. */
         NewLimit: {
             /** @description How much each time in base currency; none for no limit. */
@@ -1781,6 +3463,29 @@ export interface components {
             kind: components["schemas"]["LimitKind"];
             /** @description Whose. */
             role: components["schemas"]["Role"];
+        };
+        /** @description A reporting list to add or change, with its codes and the accounts that demand one. */
+        NewList: {
+            /** @description Its codes; those left out are not used any more. */
+            codes: components["schemas"]["NewCode"][];
+            /** @description Its key. */
+            key: string;
+            /** @description Its name. */
+            name: string;
+            /** @description Accounts whose lines must carry one. */
+            required_by?: string[];
+        };
+        /** @description A price of a list to set. */
+        NewListPrice: {
+            /** @description The item's code. */
+            item: string;
+            /** @description Per stock unit, as typed. */
+            price: string;
+            /**
+             * Format: date
+             * @description From when on; none for the business date.
+             */
+            valid_from?: string | null;
         };
         /** @description The old password and the new one. */
         NewPassword: {
@@ -1801,6 +3506,36 @@ export interface components {
              */
             version: number;
         };
+        /** @description A price list to add. */
+        NewPriceList: {
+            /** @description Its currency. */
+            currency: string;
+            /** @description Its name. */
+            name: string;
+        };
+        /** @description A promotion to set. */
+        NewPromotion: {
+            /** @description The class, or empty; for all goods where both are. */
+            class?: string;
+            /** @description Its code. */
+            code: string;
+            /**
+             * Format: date
+             * @description First day.
+             */
+            first: string;
+            /** @description The item's code, or empty. */
+            item?: string;
+            /**
+             * Format: date
+             * @description Last day.
+             */
+            last: string;
+            /** @description Its name. */
+            name: string;
+            /** @description What comes off, in percent. */
+            off: string;
+        };
         /** @description A receipt to post, as typed. */
         NewReceipt: {
             /** @description A decimal in the customer's currency. */
@@ -1819,6 +3554,22 @@ export interface components {
             method: components["schemas"]["Method"];
             /** @description Check number, words of the transfer. */
             reference?: string | null;
+        };
+        /** @description A tax code with its first rate. */
+        NewTaxCode: {
+            /** @description Its category. */
+            category: components["schemas"]["TaxCategory"];
+            /** @description The code. */
+            code: string;
+            /** @description Its name. */
+            name: string;
+            /** @description Its rate in percent. */
+            rate: string;
+            /**
+             * Format: date
+             * @description From when on; none for the first day of the books.
+             */
+            valid_from?: string | null;
         };
         NewTaxId: {
             /** @description The tax id; none to clear it. */
@@ -1902,11 +3653,118 @@ export interface components {
             /** @description Its total. */
             total: components["schemas"]["Money"];
         };
+        /** @description A line with something left to ship. */
+        OpenLine: {
+            /** @description What is set aside for it. */
+            allocated: components["schemas"]["Decimal4"];
+            /** @description Left to ship and not set aside. */
+            back_ordered: components["schemas"]["Decimal4"];
+            /** @description Billed. */
+            billed: components["schemas"]["Decimal4"];
+            /** @description Its code. */
+            code: string;
+            /** @description The order's currency. */
+            currency: string;
+            /** @description Whose. */
+            customer: components["schemas"]["CustomerId"];
+            /** @description The customer's name. */
+            customer_name: string;
+            /** @description Its words. */
+            description: string;
+            /**
+             * Format: date
+             * @description When goods ordered in for it are to come.
+             */
+            expected_on?: string | null;
+            /** @description The line. */
+            id: components["schemas"]["OrderLineId"];
+            /** @description The item. */
+            item: components["schemas"]["ItemId"];
+            /** @description Whether the promise has passed. */
+            late: boolean;
+            /** @description Its order. */
+            order: components["schemas"]["OrderId"];
+            /** @description The order's number. */
+            order_number: string;
+            /** @description Ordered, less what was cancelled. */
+            ordered: components["schemas"]["Decimal4"];
+            /**
+             * Format: date
+             * @description When the order was promised for.
+             */
+            promised_date?: string | null;
+            /** @description Shipped. */
+            shipped: components["schemas"]["Decimal4"];
+            /** @description Left to ship. */
+            to_ship: components["schemas"]["Decimal4"];
+            /** @description Its unit. */
+            unit: string;
+            /** @description Net of what is left to ship, in the order's currency. */
+            value: components["schemas"]["Money"];
+        };
+        /** @description A stretch of open lines. */
+        OpenLines: {
+            /**
+             * Format: int64
+             * @description How many fit the filter.
+             */
+            count: number;
+            /** @description The lines. */
+            lines: components["schemas"]["OpenLine"][];
+        };
         /**
          * @description Something a person can do here. The table beside it says who may.
          * @enum {string}
          */
-        Operation: "see_books" | "see_document_record" | "see_record" | "see_people" | "see_setup" | "keep_own_sign_in" | "show_presence" | "keep_customer" | "put_on_stop" | "lift_stop" | "keep_order" | "post_shipment" | "keep_draft" | "change_price" | "post_invoice" | "post_money" | "decide_approval" | "withdraw_approval" | "close_period" | "add_period" | "move_number" | "keep_company" | "keep_limits" | "keep_people";
+        Operation: "see_books" | "see_document_record" | "see_record" | "see_people" | "see_setup" | "keep_own_sign_in" | "show_presence" | "keep_customer" | "put_on_stop" | "lift_stop" | "keep_items" | "keep_order" | "confirm_order" | "keep_shipment" | "post_shipment" | "take_back_shipment" | "ship_and_bill" | "take_in" | "adjust_stock" | "import" | "take_containers" | "keep_draft" | "change_price" | "post_invoice" | "post_money" | "decide_approval" | "withdraw_approval" | "close_period" | "add_period" | "move_number" | "keep_company" | "keep_limits" | "keep_people";
+        /** @description An order, or what a quote offers, as typed. Numbers are decimal texts. */
+        OrderForm: {
+            address?: null | components["schemas"]["TypedAddress"];
+            call_off?: null | components["schemas"]["CallOffId"];
+            /** @description Who is to carry it. */
+            carrier?: string | null;
+            contact?: null | components["schemas"]["ContactId"];
+            /** @description Whose; zero for someone who is no customer yet, on a quote. */
+            customer?: components["schemas"]["CustomerId"];
+            /** @description The number the customer gave it. */
+            customer_order_number?: string | null;
+            /** @description The place of the delivery terms. */
+            delivery_place?: string | null;
+            /** @description Delivery terms, of Incoterms. */
+            delivery_terms?: string | null;
+            /** @description Its lines. */
+            lines: components["schemas"]["LineForm"][];
+            /** @description Own fields and reporting codes. */
+            marks?: components["schemas"]["Marks"];
+            /** @description For the customer, printed. */
+            note?: string | null;
+            /**
+             * Format: date
+             * @description When it came; none for the business date.
+             */
+            order_date?: string | null;
+            /** @description For ourselves. */
+            own_note?: string | null;
+            /**
+             * Format: date
+             * @description When it was promised for.
+             */
+            promised_date?: string | null;
+            /** @description Whether prices are made anew, also of lines nobody changed. */
+            reprice?: boolean;
+            /**
+             * Format: date
+             * @description When it is wanted.
+             */
+            requested_date?: string | null;
+            /** @description Who sold it; none for the customer's usual salesperson. */
+            salesperson?: string | null;
+            ship_to?: null | components["schemas"]["ShipToId"];
+            /** @description Tags. */
+            tags?: string[];
+            /** @description Where it leaves from; none for the company's own warehouse. */
+            warehouse?: string | null;
+        };
         /**
          * Format: int64
          * @description A customer's order.
@@ -1919,8 +3777,12 @@ export interface components {
         OrderLineId: number;
         /** @description A line of an order on screen. */
         OrderLineView: components["schemas"]["LineProgress"] & {
-            /** @description What is back-ordered. */
+            /** @description What is set aside for it. */
+            allocated: components["schemas"]["Decimal4"];
+            /** @description What is back-ordered: a part has shipped, or stock is short. */
             back_ordered: components["schemas"]["Decimal4"];
+            /** @description Why a part was cancelled. */
+            cancel_reason?: string | null;
             /** @description The item's code. */
             code: string;
             /** @description Its words. */
@@ -1929,14 +3791,31 @@ export interface components {
             discount: components["schemas"]["Decimal6"];
             /** @description Where it comes from. */
             discount_reason?: string | null;
+            /**
+             * Format: date
+             * @description When goods ordered in for it are to come.
+             */
+            expected_on?: string | null;
             /** @description Its id. */
             id: components["schemas"]["OrderLineId"];
+            /** @description What it is. */
+            kind: components["schemas"]["ItemKind"];
+            /** @description What stands on shipments that are not posted. */
+            leaving: components["schemas"]["Decimal4"];
+            /** @description How it came about. */
+            price_steps: components["schemas"]["PriceStep"][];
+            /** @description On top, per unit. */
+            surcharge: components["schemas"]["Decimal6"];
             /** @description Its tax code. */
             tax_code: string;
+            /** @description Why it is another than would come. */
+            tax_reason?: string | null;
             /** @description Its unit. */
             unit: string;
             /** @description Price per unit. */
             unit_price: components["schemas"]["Decimal6"];
+            /** @description Where it lies. */
+            warehouse: string;
         };
         /** @description A stretch of the order list. */
         OrderList: {
@@ -1947,6 +3826,31 @@ export interface components {
             count: number;
             /** @description The orders, newest first. */
             orders: components["schemas"]["OrderRow"][];
+        };
+        /** @description An order as it would be. */
+        OrderPreview: {
+            /** @description What stands in the way of confirming it. */
+            blockers: components["schemas"]["Blocker"][];
+            /** @description What confirming it changes. */
+            changes: components["schemas"]["Change"][];
+            /** @description Its currency. */
+            currency: string;
+            /** @description Whose. */
+            customer: components["schemas"]["CustomerId"];
+            /** @description The customer's name. */
+            customer_name: string;
+            /** @description To be sent back when confirming. */
+            fingerprint: string;
+            /** @description Its lines as typed, and packaging that goes with them at the end. */
+            lines: components["schemas"]["PricedLine"][];
+            /** @description Sum of the line nets. */
+            net: components["schemas"]["Money"];
+            /** @description The arithmetic. */
+            tape: components["schemas"]["Tape"];
+            /** @description Tax by code. */
+            taxes: components["schemas"]["TaxLine"][];
+            /** @description Net and tax. */
+            total: components["schemas"]["Money"];
         };
         /** @description An order in a list. */
         OrderRow: {
@@ -1960,6 +3864,8 @@ export interface components {
             customer_order_number?: string | null;
             /** @description Its id. */
             id: components["schemas"]["OrderId"];
+            /** @description Whether the promise has passed and something is still to ship. */
+            late: boolean;
             /** @description Net value as ordered, in its currency. */
             net: components["schemas"]["Money"];
             /** @description Its number. */
@@ -1976,8 +3882,14 @@ export interface components {
             promised_date?: string | null;
             /** @description Its state. */
             state: components["schemas"]["OrderState"];
+            /** @description Its tags. */
+            tags: string[];
+            /** @description What of it is still to ship, at its share of the value. */
+            to_ship: components["schemas"]["Money"];
             /** @description Its track. */
             track: components["schemas"]["Track"];
+            /** @description Whether something of it waits for approval. */
+            waits: boolean;
         };
         /** @description An order's part of an invoice. */
         OrderShare: {
@@ -1993,18 +3905,41 @@ export interface components {
         OrderState: "draft" | "open" | "filled" | "closed";
         /** @description An order on screen. */
         OrderView: components["schemas"]["OrderRow"] & {
+            /** @description The bill-to address. */
+            bill_to: components["schemas"]["TypedAddress"];
             /** @description Gross of its lines on posted invoices. */
             billed_gross: components["schemas"]["Money"];
+            /** @description What stands in the way of confirming a draft; of shipping an open order. */
+            blockers: components["schemas"]["Blocker"][];
+            /**
+             * Format: int64
+             * @description What can be shipped now, in lines.
+             */
+            can_ship: number;
+            /** @description What confirming it would change; nothing once it is confirmed. */
+            changes: components["schemas"]["Change"][];
+            /** @description Who at the customer. */
+            contact_name?: string | null;
+            /** @description As typed: what a change starts from. */
+            form: components["schemas"]["OrderForm"];
+            /** @description The quote it came from, the order it is a copy of, the call-off it takes from. */
+            from: components["schemas"]["DocumentRef"][];
+            /** @description Where it goes. */
+            goes_to: components["schemas"]["TypedAddress"];
             /** @description Its lines. */
             lines: components["schemas"]["OrderLineView"][];
             /** @description What is missing until it is closed, in words. */
             missing: string[];
             /** @description What of it is paid. */
             paid_gross: components["schemas"]["Money"];
+            /** @description Its arithmetic as it stands. */
+            tape: components["schemas"]["Tape"];
             /** @description Its terms. */
             terms: components["schemas"]["Terms"];
             /** @description The same in words. */
             terms_words: string;
+            /** @description Net and tax. */
+            total: components["schemas"]["Money"];
             /** @description What it led to. */
             trail: components["schemas"]["Trail"];
             /**
@@ -2021,6 +3956,23 @@ export interface components {
              */
             version: number;
             waits?: null | components["schemas"]["ApprovalId"];
+        };
+        /** @description A field of the company's own. */
+        OwnField: {
+            /** @description Whether it is still asked for. */
+            active: boolean;
+            /** @description What may be chosen. */
+            choices: string[];
+            /** @description Its key, for files and entries. */
+            key: string;
+            /** @description What it holds. */
+            kind: components["schemas"]["FieldKind"];
+            /** @description Its name on screen. */
+            label: string;
+            /** @description Where it stands. */
+            place: components["schemas"]["FieldPlace"];
+            /** @description Whether an order cannot be confirmed without it. */
+            required: boolean;
         };
         /** @description Whom a document is addressed to. */
         Party: {
@@ -2098,6 +4050,51 @@ export interface components {
             /** @description The line. */
             shipment_line: components["schemas"]["ShipmentLineId"];
         };
+        /** @description A line of a shipment as typed. */
+        PickForm: {
+            /** @description The order line. */
+            order_line: components["schemas"]["OrderLineId"];
+            /** @description How much, as typed; zero leaves it out. */
+            quantity: string;
+        };
+        /** @description A line of an order that could go on a shipment. */
+        PickLine: {
+            /** @description What is set aside for it. */
+            allocated: components["schemas"]["Decimal4"];
+            /** @description The item's code. */
+            code: string;
+            /** @description Its words. */
+            description: string;
+            /** @description What is there and free for it, what is set aside for it included; all of it where no stock is kept. */
+            free: components["schemas"]["Decimal4"];
+            /** @description What of it stands on other shipments that are not posted. */
+            leaving: components["schemas"]["Decimal4"];
+            /** @description The order line. */
+            order_line: components["schemas"]["OrderLineId"];
+            /** @description How much more than ordered may leave. */
+            over: components["schemas"]["Decimal4"];
+            /** @description What would be picked. */
+            proposed: components["schemas"]["Decimal4"];
+            /** @description Left to ship. */
+            to_ship: components["schemas"]["Decimal4"];
+            /** @description The unit sold. */
+            unit: string;
+            /** @description Where it lies. */
+            warehouse: string;
+        };
+        /** @description A document a file would make. */
+        Planned: {
+            /** @description Its currency. */
+            currency: string;
+            /** @description Whose. */
+            customer_name: string;
+            /** @description How many lines. */
+            lines: number;
+            /** @description Its net. */
+            net: components["schemas"]["Money"];
+            /** @description Its number in the file. */
+            number: string;
+        };
         /** @description Unapplied money to apply. */
         PostApplications: components["schemas"]["NewApplications"] & {
             /** @description Fingerprint of the preview seen. */
@@ -2168,6 +4165,100 @@ export interface components {
             /** @description Its number. */
             number: string;
         };
+        /** @description A price with the way it came about. */
+        PriceBuild: {
+            /** @description All discounts together. */
+            discount: components["schemas"]["Decimal6"];
+            /** @description Where they come from. */
+            discount_reason?: string | null;
+            /** @description Quantity × price. */
+            full: components["schemas"]["Money"];
+            /** @description The list price per unit sold, in the document's currency. */
+            list_price: components["schemas"]["Decimal6"];
+            /** @description The line net. */
+            net: components["schemas"]["Money"];
+            /** @description The promotion used, by code. */
+            promotion?: string | null;
+            /** @description Its steps. */
+            steps: components["schemas"]["PriceStep"][];
+            /** @description On top, per unit sold. */
+            surcharge: components["schemas"]["Decimal6"];
+            /** @description What for. */
+            surcharge_name?: string | null;
+            /** @description The price per unit sold, before discounts. */
+            unit_price: components["schemas"]["Decimal6"];
+        };
+        /**
+         * Format: int64
+         * @description A price list.
+         */
+        PriceListId: number;
+        /** @description A price list with its prices. */
+        PriceListView: {
+            /** @description Its currency. */
+            currency: string;
+            /**
+             * Format: int64
+             * @description How many customers have it.
+             */
+            customers: number;
+            /** @description Its id. */
+            id: components["schemas"]["PriceListId"];
+            /** @description Its name. */
+            name: string;
+            /** @description Its prices by item and day, the newest of an item first. */
+            prices: components["schemas"]["ListPriceView"][];
+        };
+        /** @description One step of a price, with its source. */
+        PriceStep: {
+            /** @description What it is. */
+            kind: components["schemas"]["StepKind"];
+            off?: null | components["schemas"]["Decimal6"];
+            /** @description Where it comes from, in words. */
+            source: string;
+            /** @description The price per unit sold after it. */
+            unit_price: components["schemas"]["Decimal6"];
+        };
+        /** @description A line as it will stand on the order. */
+        PricedLine: {
+            /** @description What of it can be set aside now, in `unit`. */
+            can_go: components["schemas"]["Decimal4"];
+            /** @description Its code. */
+            code: string;
+            /** @description Its words. */
+            description: string;
+            /** @description Stock units in one of it. */
+            factor: components["schemas"]["Decimal4"];
+            /** @description The item. */
+            item: components["schemas"]["ItemId"];
+            /** @description What it is. */
+            kind: components["schemas"]["ItemKind"];
+            /** @description Line net. */
+            net: components["schemas"]["Money"];
+            /** @description How much more than ordered may leave. */
+            over: components["schemas"]["Decimal4"];
+            price?: null | components["schemas"]["PriceBuild"];
+            /** @description How much. */
+            quantity: components["schemas"]["Decimal4"];
+            /** @description What will be on back order, in `unit`. */
+            short: components["schemas"]["Decimal4"];
+            stock?: null | components["schemas"]["StockFacts"];
+            /** @description Its tax. */
+            tax: components["schemas"]["TaxRate"];
+            /** @description Where the tax code comes from, in words. */
+            tax_source: string;
+            /** @description The unit sold. */
+            unit: string;
+        };
+        /** @description Everything prices are made from. */
+        Prices: {
+            /** @description Quantity breaks. */
+            breaks: components["schemas"]["BreakView"][];
+            /** @description Price lists. */
+            lists: components["schemas"]["PriceListView"][];
+            /** @description Promotions, the latest first. */
+            promotions: components["schemas"]["PromotionView"][];
+        };
         /** @description Why a request was not carried out. Nothing was written. */
         Problem: {
             /** @description All that stands in the way, where the core refused. */
@@ -2196,6 +4287,31 @@ export interface components {
             /** @description `about:blank`: the code says more than a link would. */
             type: string;
         };
+        /** @description A promotion. */
+        PromotionView: {
+            /** @description The class, where it is for one; for all goods where neither is said. */
+            class?: string | null;
+            /** @description Its code. */
+            code: string;
+            /**
+             * Format: date
+             * @description First day.
+             */
+            first: string;
+            /** @description The item's code, where it is for one. */
+            item?: string | null;
+            /**
+             * Format: date
+             * @description Last day.
+             */
+            last: string;
+            /** @description Its name. */
+            name: string;
+            /** @description How much comes off. */
+            off: components["schemas"]["Decimal6"];
+            /** @description Whether it runs today. */
+            runs: boolean;
+        };
         /** @description One thing that must hold. */
         Proof: {
             /** @description What is wrong, a few examples at most. */
@@ -2209,7 +4325,95 @@ export interface components {
          * @description What a ledger line is for. Each purpose demands an account type.
          * @enum {string}
          */
-        Purpose: "bank" | "in_hand" | "receivable" | "inventory" | "supplier_clearing" | "unapplied" | "tax_payable" | "equity" | "revenue" | "charge_revenue" | "cogs" | "fx_difference";
+        Purpose: "bank" | "in_hand" | "receivable" | "inventory" | "supplier_clearing" | "unapplied" | "tax_payable" | "equity" | "revenue" | "charge_revenue" | "cogs" | "shipped_cost" | "stock_adjustment" | "container_liability" | "fx_difference";
+        /** @description A quote as typed. */
+        QuoteForm: {
+            /** @description What is offered, as it would be ordered. */
+            order: components["schemas"]["OrderForm"];
+            /**
+             * Format: date
+             * @description Until when it holds; none for thirty days.
+             */
+            valid_until?: string | null;
+        };
+        /**
+         * Format: int64
+         * @description A quote.
+         */
+        QuoteId: number;
+        /** @description A quote in a list. */
+        QuoteRow: {
+            /** @description Its currency. */
+            currency: string;
+            /** @description Its id. */
+            id: components["schemas"]["QuoteId"];
+            /** @description Who it is for. */
+            name: string;
+            /** @description Sum of the line nets. */
+            net: components["schemas"]["Money"];
+            /** @description Its number. */
+            number: string;
+            /**
+             * Format: date
+             * @description When it was written.
+             */
+            quote_date: string;
+            /** @description Where it stands. */
+            state: components["schemas"]["QuoteState"];
+            /**
+             * Format: date
+             * @description Until when it holds.
+             */
+            valid_until: string;
+        };
+        /**
+         * @description Where a quote stands.
+         * @enum {string}
+         */
+        QuoteState: "open" | "expired" | "accepted" | "declined";
+        /** @description A quote on screen. */
+        QuoteView: {
+            contact?: null | components["schemas"]["ContactId"];
+            /** @description Its currency. */
+            currency: string;
+            customer?: null | components["schemas"]["CustomerId"];
+            /** @description As typed. */
+            form: components["schemas"]["OrderForm"];
+            /** @description Its id. */
+            id: components["schemas"]["QuoteId"];
+            /** @description Its lines as offered. */
+            lines: components["schemas"]["PricedLine"][];
+            /** @description Who it is for, in words. */
+            name: string;
+            /** @description Sum of the line nets. */
+            net: components["schemas"]["Money"];
+            /** @description Its number. */
+            number: string;
+            order?: null | components["schemas"]["OrderId"];
+            /**
+             * Format: date
+             * @description When it was written.
+             */
+            quote_date: string;
+            /** @description Why it was declined. */
+            reason?: string | null;
+            /** @description Where it stands. */
+            state: components["schemas"]["QuoteState"];
+            /** @description Its arithmetic, as it was written. */
+            tape: components["schemas"]["Tape"];
+            /** @description Net and tax. */
+            total: components["schemas"]["Money"];
+            /**
+             * Format: date
+             * @description Until when it holds.
+             */
+            valid_until: string;
+            /**
+             * Format: int64
+             * @description Changes with every edit.
+             */
+            version: number;
+        };
         /** @description A reason. */
         Reason: {
             /** @description Why, for who asked. */
@@ -2284,6 +4488,36 @@ export interface components {
             /** @description The rows, newest first. */
             rows: components["schemas"]["Row"][];
         };
+        /** @description The version seen, and why. */
+        Refusal: {
+            /** @description Why. */
+            reason: string;
+            /**
+             * Format: int64
+             * @description The version seen.
+             */
+            version: number;
+        };
+        /** @description A code of a reporting list. */
+        ReportingCode: {
+            /** @description Whether it may still be used. */
+            active: boolean;
+            /** @description The code. */
+            code: string;
+            /** @description What it stands for. */
+            name: string;
+        };
+        /** @description A list of reporting codes. */
+        ReportingList: {
+            /** @description Its codes. */
+            codes: components["schemas"]["ReportingCode"][];
+            /** @description Its key. */
+            key: string;
+            /** @description Its name on screen. */
+            name: string;
+            /** @description Accounts whose lines must carry one. */
+            required_by: string[];
+        };
         ResetPassword: {
             /** @description The password to begin with. */
             password: string;
@@ -2322,6 +4556,26 @@ export interface components {
              */
             sequence: number;
         };
+        /** @description A unit an item is sold in besides its stock unit. */
+        SalesUnit: {
+            /** @description Stock units in one of it, as typed. */
+            factor: string;
+            /** @description The unit. */
+            unit: string;
+        };
+        /** @description The id and version of something that was saved. */
+        Saved: {
+            /**
+             * Format: int64
+             * @description Its id.
+             */
+            id: number;
+            /**
+             * Format: int64
+             * @description Its version.
+             */
+            version: number;
+        };
         /** @description Where a visitor stands. */
         SessionView: {
             /** @description The company, where the books have one. */
@@ -2329,6 +4583,13 @@ export interface components {
             /** @description Whether the books wait for their first administrator. */
             first_start: boolean;
             person?: null | components["schemas"]["SignedIn"];
+        };
+        /** @description Stock that was set aside for an item of an order. */
+        SetAside: {
+            /** @description The item's code. */
+            code: string;
+            /** @description How much more. */
+            quantity: components["schemas"]["Decimal4"];
         };
         SetPeriod: {
             /** @description Whether it is to be open. */
@@ -2359,6 +4620,46 @@ export interface components {
              */
             version: number;
         };
+        /** @description What is to be shipped and billed of an order. */
+        ShipAndBill: {
+            /** @description Fingerprint of the invoice that was seen. */
+            seen?: string | null;
+            shipment?: null | components["schemas"]["ShipmentForm"];
+        };
+        /** @description Where goods of a customer go. */
+        ShipTo: {
+            /** @description Whether it is still used. */
+            active?: boolean;
+            /** @description Street, place. */
+            address: string;
+            /** @description Its code among those of the customer. */
+            code: string;
+            /** @description Country. */
+            country: string;
+            id?: null | components["schemas"]["ShipToId"];
+            /** @description Its name. */
+            name: string;
+            /** @description How deliveries there are taxed. */
+            taxed: components["schemas"]["Taxed"];
+        };
+        /**
+         * Format: int64
+         * @description Where goods of a customer go.
+         */
+        ShipToId: number;
+        /** @description A shipment as typed. */
+        ShipmentForm: {
+            /** @description Who carries it. */
+            carrier?: string | null;
+            /** @description The carrier's number for it. */
+            consignment_number?: string | null;
+            /** @description Freight to charge, in the order's currency, as typed; empty for none. */
+            freight?: string | null;
+            /** @description Lines and quantities. */
+            lines: components["schemas"]["PickForm"][];
+            /** @description Where it leaves from; none for where the order's lines lie. */
+            warehouse?: string | null;
+        };
         /**
          * Format: int64
          * @description A shipment.
@@ -2371,6 +4672,8 @@ export interface components {
         ShipmentLineId: number;
         /** @description A line of a shipment on screen. */
         ShipmentLineView: {
+            /** @description What was to be picked. */
+            asked: components["schemas"]["Decimal4"];
             /** @description What of it is billed. */
             billed: components["schemas"]["Decimal4"];
             /** @description The item's code. */
@@ -2381,10 +4684,18 @@ export interface components {
             description: string;
             /** @description Its id. */
             id: components["schemas"]["ShipmentLineId"];
+            /** @description What it is. */
+            kind: components["schemas"]["ItemKind"];
             /** @description What of it stands on drafts. */
             on_draft: components["schemas"]["Decimal4"];
+            /** @description The order line. */
+            order_line: components["schemas"]["OrderLineId"];
+            /** @description Ordered. */
+            ordered: components["schemas"]["Decimal4"];
             /** @description What leaves. */
             quantity: components["schemas"]["Decimal4"];
+            /** @description Left to ship on the order, this shipment included while it is not posted. */
+            to_ship: components["schemas"]["Decimal4"];
             /** @description Its unit. */
             unit: string;
         };
@@ -2424,11 +4735,20 @@ export interface components {
              * @description When it was posted, if it was.
              */
             posting_date?: string | null;
+            /** @description Where it stands. */
+            state: components["schemas"]["ShipmentState"];
             /** @description Whether something of it is not billed. */
             unbilled: boolean;
+            /** @description Where it leaves from. */
+            warehouse: string;
             /** @description Words for what is on it. */
             what: string;
         };
+        /**
+         * @description Where a shipment stands.
+         * @enum {string}
+         */
+        ShipmentState: "picking" | "packed" | "posted" | "taken_back" | "dropped";
         /** @description A shipment on screen: what posting would do, or what it did. */
         ShipmentView: components["schemas"]["ShipmentRow"] & {
             /** @description What stands in the way of posting. */
@@ -2437,11 +4757,29 @@ export interface components {
             changes: components["schemas"]["Change"][];
             /** @description The carrier's number for it. */
             consignment_number?: string | null;
+            /** @description Currency of the freight. */
+            currency: string;
+            /** @description The number the customer gave the order. */
+            customer_order_number?: string | null;
+            /** @description Delivery terms with their place. */
+            delivery_terms?: string | null;
             /** @description The entries it wrote. */
             entries: components["schemas"]["PostedEntry"][];
             entry?: null | components["schemas"]["Entry"];
+            freight?: null | components["schemas"]["Money"];
             /** @description Its lines. */
             lines: components["schemas"]["ShipmentLineView"][];
+            /** @description What the order says to the customer. */
+            note?: string | null;
+            /** @description The number it has where the warehouse works elsewhere. */
+            outside_number?: string | null;
+            /** @description Where it goes. */
+            ship_to: components["schemas"]["TypedAddress"];
+            /** @description When and why it was taken back. */
+            taken_back?: [
+                string,
+                string
+            ] | null;
             tape?: null | components["schemas"]["Tape"];
             /** @description Where it came from and led to. */
             trail: components["schemas"]["Trail"];
@@ -2450,6 +4788,21 @@ export interface components {
              * @description Changes with every edit.
              */
             version: number;
+        };
+        /** @description What ship and bill would do, or did. */
+        ShippedAndBilled: {
+            /** @description What stands in the way of the goods, or of the invoice. */
+            blockers: components["schemas"]["Blocker"][];
+            invoice?: null | components["schemas"]["PostedInvoice"];
+            preview?: null | components["schemas"]["InvoicePreview"];
+            /** @description To be sent back when posting. */
+            seen: string;
+            shipment?: null | components["schemas"]["ShipmentId"];
+            /** @description What the shipment changes. */
+            shipment_changes: components["schemas"]["Change"][];
+            shipment_entry?: null | components["schemas"]["Entry"];
+            /** @description The arithmetic of the shipment. */
+            shipment_tape: components["schemas"]["Tape"];
         };
         /** @description A name and a password. */
         SignIn: {
@@ -2470,6 +4823,32 @@ export interface components {
             name: string;
             role: components["schemas"]["Role"];
             sign_in: string;
+        };
+        /** @description When a single amount falls due. */
+        SimpleDue: {
+            /**
+             * Format: int32
+             * @description Days, 0 for at once.
+             */
+            days: number;
+            /** @enum {string} */
+            kind: "net_days";
+        } | {
+            /** @enum {string} */
+            kind: "end_of_month";
+            /**
+             * Format: int32
+             * @description Days after the month's last day.
+             */
+            plus_days: number;
+        } | {
+            /**
+             * Format: int32
+             * @description 1 to 31.
+             */
+            day: number;
+            /** @enum {string} */
+            kind: "day_of_month";
         };
         /** @description What the spine shows: whose books, which day, and where something waits. */
         Spine: {
@@ -2509,6 +4888,36 @@ export interface components {
              */
             shipments: number;
         };
+        /**
+         * @description How often a customer gets a statement.
+         * @enum {string}
+         */
+        StatementCycle: "none" | "weekly" | "monthly" | "quarterly";
+        /**
+         * @description What a step of the price is.
+         * @enum {string}
+         */
+        StepKind: "list" | "price_list" | "call_off" | "typed" | "quantity_break" | "promotion" | "line_discount" | "surcharge";
+        /** @description What there is of an item where a line is to leave from, in stock units. */
+        StockFacts: {
+            /** @description What is set aside for order lines, this one left out. */
+            committed: components["schemas"]["Decimal4"];
+            /** @description Whether its stock is kept in these books. */
+            counted: boolean;
+            /** @description What is free in other warehouses. */
+            elsewhere: components["schemas"]["Elsewhere"][];
+            /** @description What is on its way in. */
+            expected: components["schemas"]["Decimal4"];
+            /**
+             * Format: date
+             * @description When the next of it comes.
+             */
+            expected_on?: string | null;
+            /** @description What lies there. */
+            on_hand: components["schemas"]["Decimal4"];
+            /** @description The warehouse. */
+            warehouse: string;
+        };
         /** @description The version seen, and why. */
         StopReason: {
             /** @description Why; it stays on the record. */
@@ -2518,6 +4927,34 @@ export interface components {
              * @description The version seen.
              */
             version: number;
+        };
+        /** @description A shipment to take back. */
+        TakeBack: {
+            /**
+             * Format: date
+             * @description When; none for the business date.
+             */
+            date?: string | null;
+            /** @description Why. */
+            reason: string;
+            /**
+             * Format: int64
+             * @description The version seen.
+             */
+            version: number;
+        };
+        /** @description What taking a file over made. */
+        TakenOver: {
+            /** @description Orders that are confirmed; none for shipments. */
+            confirmed?: number | null;
+            /** @description Documents made. */
+            documents: number;
+            /** @description The first number given. */
+            first: string;
+            /** @description The last number given. */
+            last: string;
+            /** @description Their lines. */
+            lines: number;
         };
         /** @description The arithmetic of a document. */
         Tape: {
@@ -2551,6 +4988,15 @@ export interface components {
          * @enum {string}
          */
         TaxCategory: "S" | "Z" | "E" | "AE" | "K" | "G" | "O";
+        /** @description A tax code of the company. */
+        TaxCodeRow: {
+            /** @description Its category. */
+            category: string;
+            /** @description The code. */
+            code: string;
+            /** @description Its name. */
+            name: string;
+        };
         /**
          * @description At which step tax is rounded.
          * @enum {string}
@@ -2579,31 +5025,42 @@ export interface components {
             /** @description The rate as a fraction of one. */
             rate: components["schemas"]["Decimal6"];
         };
-        /** @description Payment terms: when a document of a given date falls due. */
-        Terms: {
+        /** @description How one ship-to is taxed. */
+        Taxed: {
+            /** @description The number of the certificate, where it is exempt. */
+            certificate?: string | null;
+            /** @description How. */
+            treatment: components["schemas"]["Treatment"];
             /**
-             * Format: int32
-             * @description Days, 0 for at once.
+             * Format: date
+             * @description The last day the certificate holds.
              */
-            days: number;
-            /** @enum {string} */
-            kind: "net_days";
-        } | {
-            /** @enum {string} */
-            kind: "end_of_month";
+            until?: string | null;
+        };
+        /** @description Payment terms of a customer, an order or an invoice. */
+        Terms: components["schemas"]["Due"] & {
+            discount?: null | components["schemas"]["EarlyDiscount"];
+        };
+        /**
+         * @description What a document of a round figure would fall due on, and earn: how terms are shown before
+         *     anyone has them.
+         */
+        TermsPreview: {
+            offer?: null | components["schemas"]["DiscountOffer"];
+            /** @description What falls due when. */
+            parts: components["schemas"]["DuePart"][];
+            /** @description In words. */
+            words: string;
+        };
+        /** @description Terms to look at. */
+        TermsToShow: {
             /**
-             * Format: int32
-             * @description Days after the month's last day.
+             * Format: date
+             * @description The date of a document; none for the business date.
              */
-            plus_days: number;
-        } | {
-            /**
-             * Format: int32
-             * @description 1 to 31.
-             */
-            day: number;
-            /** @enum {string} */
-            kind: "day_of_month";
+            date?: string | null;
+            /** @description The terms. */
+            terms: components["schemas"]["Terms"];
         };
         /** @description What to bill: lines, and dates where someone typed them. */
         ToBill: {
@@ -2620,6 +5077,19 @@ export interface components {
              */
             posting_date?: string | null;
         };
+        /** @description What to cancel. */
+        ToCancel: {
+            line?: null | components["schemas"]["OrderLineId"];
+            /** @description How much of the line, as typed; none for all that has not shipped. */
+            quantity?: string | null;
+            /** @description Why. */
+            reason: string;
+            /**
+             * Format: int64
+             * @description The version seen.
+             */
+            version: number;
+        };
         /** @description A change someone wants to make to a draft that has moved on. */
         ToMerge: {
             /** @description The draft as it was then. */
@@ -2631,6 +5101,19 @@ export interface components {
              * @description The version it began from.
              */
             version: number;
+        };
+        /** @description An order as typed. */
+        ToPreview: {
+            /** @description As typed. */
+            form: components["schemas"]["OrderForm"];
+            order?: null | components["schemas"]["OrderId"];
+            /** @description Whether it is a quote. */
+            quote?: boolean;
+        };
+        /** @description How a file is to be taken over. */
+        ToTakeOver: {
+            /** @description Whether orders are confirmed at once where nothing stands in the way. */
+            confirm?: boolean;
         };
         /** @description Four beats of an order, each filled by its share in thousandths. */
         Track: {
@@ -2679,6 +5162,18 @@ export interface components {
             /** @description Its state in a word. */
             state: string;
         };
+        /**
+         * @description How a ship-to is taxed.
+         * @enum {string}
+         */
+        Treatment: "standard" | "exempt" | "reverse_charge" | "union" | "export";
+        /** @description The tax code a treatment leads to. */
+        TreatmentCode: {
+            /** @description The code; none where nobody chose one. */
+            tax_code?: string | null;
+            /** @description The treatment. */
+            treatment: components["schemas"]["Treatment"];
+        };
         /** @description Every account with something on it, as of a date. */
         TrialBalance: {
             /** @description The accounts, by number. */
@@ -2692,6 +5187,15 @@ export interface components {
             credits: components["schemas"]["Money"];
             /** @description Sum of all debits. */
             debits: components["schemas"]["Money"];
+        };
+        /** @description An address typed once. */
+        TypedAddress: {
+            /** @description Street, place. */
+            address: string;
+            /** @description Country. */
+            country: string;
+            /** @description Whose door. */
+            name: string;
         };
         /** @description Everything unbilled that fits a filter. */
         Unbilled: {
@@ -2777,6 +5281,15 @@ export interface components {
             /** @description Words for what is on it. */
             what: string;
         };
+        /** @description A unit goods and services are counted in. */
+        Unit: {
+            /** @description The code of the recommendation: `H87`. */
+            code: string;
+            /** @description In full. */
+            name: string;
+            /** @description As shown: `pc`. */
+            word: string;
+        };
         /** @description All proofs. */
         Verification: {
             /** @description Whether everything holds. */
@@ -2802,6 +5315,15 @@ export interface components {
             person: string;
             /** @description Why. */
             reason: string;
+        };
+        /** @description A warehouse. */
+        Warehouse: {
+            /** @description Its code. */
+            code: string;
+            /** @description Whether its stock is kept in these books. */
+            counted: boolean;
+            /** @description Its name. */
+            name: string;
         };
         /**
          * @description A kind of work, in the order of urgency.
@@ -2983,6 +5505,142 @@ export interface operations {
             };
         };
     };
+    list_call_offs: {
+        parameters: {
+            query?: {
+                /** @description Only of this customer. */
+                customer?: number | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CallOffView"][];
+                };
+            };
+        };
+    };
+    enter_call_off: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CallOffForm"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CallOffId"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    call_off: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CallOffView"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_contacts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Contact"][];
+                };
+            };
+        };
+    };
+    add_contact: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Contact"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ContactId"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_customers: {
         parameters: {
             query?: {
@@ -3001,6 +5659,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CustomerRow"][];
+                };
+            };
+        };
+    };
+    add_customer: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CustomerForm"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -3025,6 +5716,216 @@ export interface operations {
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_customer: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChangedCustomer"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_contact: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Contact"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ContactId"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    take_containers: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BroughtBack"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PostedReceipt"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_containers: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BroughtBack"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MoneyPreview"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    customer_file: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CustomerFile"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_ship_to: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ShipTo"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShipToId"];
+                };
+            };
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3182,12 +6083,45 @@ export interface operations {
             };
         };
     };
+    expect_goods: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewExpected"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": boolean;
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     export: {
         parameters: {
             query?: never;
             header?: never;
             path: {
-                /** @description orders, shipments, unbilled, invoices, receipts, journal or trial-balance */
+                /** @description orders, open-lines, items, customers, shipments, unbilled, invoices, receipts, journal or trial-balance */
                 list: string;
             };
             cookie?: never;
@@ -3254,6 +6188,404 @@ export interface operations {
                 content?: never;
             };
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    view_goods_settings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GoodsSettings"];
+                };
+            };
+        };
+    };
+    change_goods_settings: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewGoodsSettings"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": boolean;
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_exchange_rate: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewExchangeRate"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": boolean;
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_own_field: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OwnField"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": boolean;
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_reporting_list: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewList"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": boolean;
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_tax_code: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewTaxCode"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": boolean;
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_warehouse: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Warehouse"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": boolean;
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_imports: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImportView"][];
+                };
+            };
+        };
+    };
+    read_file: {
+        parameters: {
+            query: {
+                /** @description What it holds: `orders` or `shipments`. */
+                kind: string;
+                /** @description Its name. */
+                name?: string;
+            };
+            header: {
+                "Idempotency-Key": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "text/csv": string;
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImportId"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    view_import: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CheckedFile"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    drop_import: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": number;
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    import_progress: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HowFar"];
+                };
+            };
+        };
+    };
+    take_file_over: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ToTakeOver"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TakenOver"];
+                };
+            };
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3630,6 +6962,211 @@ export interface operations {
             };
         };
     };
+    list_items: {
+        parameters: {
+            query?: {
+                /** @description Words to look for. */
+                q?: string | null;
+                /** @description A state to keep to. */
+                state?: string | null;
+                /** @description How many at most, 500 at most. */
+                limit?: number | null;
+                /** @description How many to pass over. */
+                offset?: number | null;
+                /** @description Only what is still sold. */
+                sold?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ItemList"];
+                };
+            };
+        };
+    };
+    add_item: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ItemForm"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    item: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ItemView"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_item: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChangedItem"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    count_item: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewCount"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Decimal4"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    take_in: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Intake"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": number;
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     account: {
         parameters: {
             query?: {
@@ -3761,6 +7298,69 @@ export interface operations {
             };
         };
     };
+    open_lines: {
+        parameters: {
+            query?: {
+                /** @description Words to look for. */
+                q?: string | null;
+                /** @description A state to keep to. */
+                state?: string | null;
+                /** @description How many at most, 500 at most. */
+                limit?: number | null;
+                /** @description How many to pass over. */
+                offset?: number | null;
+                /** @description Only what is back-ordered. */
+                back_ordered?: boolean;
+                /** @description By item instead of by order. */
+                by_item?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OpenLines"];
+                };
+            };
+        };
+    };
+    let_go: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": number;
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     orders: {
         parameters: {
             query?: {
@@ -3791,6 +7391,70 @@ export interface operations {
             };
         };
     };
+    enter_order: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OrderForm"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OrderId"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_order: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ToPreview"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OrderPreview"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     order: {
         parameters: {
             query?: never;
@@ -3811,6 +7475,166 @@ export interface operations {
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_order: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChangedOrder"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Outcome"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    cancel_order: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ToCancel"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Version"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    confirm_order: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Confirmation"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Outcome"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    copy_order: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OrderId"];
+                };
+            };
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3854,6 +7678,195 @@ export interface operations {
                 };
             };
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_aside: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SetAside"][];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    ship_and_bill: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ShipAndBill"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShippedAndBilled"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_ship_and_bill: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ShipAndBill"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShippedAndBilled"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    start_shipment: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": null | components["schemas"]["ShipmentForm"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShipmentId"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    to_ship: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PickLine"][];
+                };
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4038,6 +8051,409 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    add_price_list: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPriceList"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PriceListId"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_list_price: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewListPrice"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": boolean;
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    view_prices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Prices"];
+                };
+            };
+        };
+    };
+    set_promotion: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPromotion"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": boolean;
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_break: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewBreak"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": boolean;
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    drop_break: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": boolean;
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_quotes: {
+        parameters: {
+            query?: {
+                /** @description Words to look for. */
+                q?: string | null;
+                /** @description A state to keep to. */
+                state?: string | null;
+                /** @description How many at most, 500 at most. */
+                limit?: number | null;
+                /** @description How many to pass over. */
+                offset?: number | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["QuoteRow"][];
+                };
+            };
+        };
+    };
+    write_quote: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["QuoteForm"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["QuoteId"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    quote: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["QuoteView"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_quote: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChangedQuote"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["QuoteId"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    accept_quote: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Acceptance"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OrderId"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    decline_quote: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Refusal"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": number;
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
             };
         };
     };
@@ -4683,6 +9099,119 @@ export interface operations {
             };
         };
     };
+    change_shipment: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChangedShipment"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Version"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    drop_shipment: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Version"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": number;
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    pack_shipment: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Version"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Version"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     post_shipment: {
         parameters: {
             query?: never;
@@ -4726,6 +9255,49 @@ export interface operations {
             };
         };
     };
+    take_back_shipment: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TakeBack"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Version"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     spine: {
         parameters: {
             query?: never;
@@ -4741,6 +9313,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Spine"];
+                };
+            };
+        };
+    };
+    preview_terms: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TermsToShow"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TermsPreview"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
                 };
             };
         };

@@ -13,11 +13,7 @@ use crate::treatment::Treatment;
 use crate::units::{check_steps, in_stock_units};
 
 fn customer_ref(input: &OrderInput<'_>) -> Option<DocumentRef> {
-    Some(DocumentRef {
-        kind: DocumentKind::Customer,
-        id: input.customer.id.0,
-        number: input.customer.number.clone(),
-    })
+    Some(DocumentRef { kind: DocumentKind::Customer, id: input.customer.id.0, number: input.customer.number.clone() })
 }
 
 /// The quantity, unit, steps, price and marks of one line.
@@ -85,8 +81,9 @@ fn check_unit(input: &OrderInput<'_>, at: usize, findings: &mut Findings) {
     let wish = &input.lines[at];
     let field = |name: &str| format!("lines.{at}.{name}");
     let Some(factor) = wish.item.factor(&wish.unit) else {
-        let known: Vec<&str> =
-            std::iter::once(wish.item.unit.as_str()).chain(wish.item.units.iter().map(|(unit, _)| unit.as_str())).collect();
+        let known: Vec<&str> = std::iter::once(wish.item.unit.as_str())
+            .chain(wish.item.units.iter().map(|(unit, _)| unit.as_str()))
+            .collect();
         findings.add(
             Check::UnitOrStep,
             field("unit"),
@@ -250,11 +247,7 @@ pub(super) fn check_order(input: &OrderInput<'_>, total_base: Money, findings: &
         findings.add(
             Check::OrderAmount,
             "lines",
-            format!(
-                "Orders above {} {} take someone else's approval.",
-                input.base.format(limit),
-                input.base
-            ),
+            format!("Orders above {} {} take someone else's approval.", input.base.format(limit), input.base),
         );
     }
 }

@@ -5,11 +5,14 @@ use actix_web::web::{Data, Path, Query};
 use actix_web::{HttpResponse, get};
 use till_core::money::{Currency, Money};
 use till_formats::table::{Cell, to_csv};
-use till_store::{Connection, Store, StoreError, invoices, ledger, orders, receipts, rules, shipments, unbilled};
+use till_store::{
+    Connection, Store, StoreError, customers, invoices, items, ledger, orders, receipts, rules, shipments, unbilled,
+};
 
 use super::Stretch;
 use super::billing::Which;
 use super::ledger::{AsOf, Days};
+use super::orders::WhichLines;
 use crate::problem::Problem;
 
 struct Table {
@@ -22,7 +25,7 @@ const MOST: i64 = 100_000;
 
 /// A list as CSV, with the filters of its screen.
 #[utoipa::path(
-    params(("list" = String, Path, description = "orders, shipments, unbilled, invoices, receipts, journal or trial-balance")),
+    params(("list" = String, Path, description = "orders, open-lines, items, customers, shipments, unbilled, invoices, receipts, journal or trial-balance")),
     responses((status = 200, body = String, content_type = "text/csv"), (status = 404, body = Problem))
 )]
 #[get("/export/{list}.csv")]
@@ -33,12 +36,16 @@ pub(super) async fn export(
     which: Query<Which>,
     days: Query<Days>,
     as_of: Query<AsOf>,
+    lines: Query<WhichLines>,
 ) -> Result<HttpResponse, Problem> {
     let mut connection = store.read().await?;
     let mut stretch = stretch.into_inner();
     stretch.offset = None;
     let table = match list.as_str() {
         "orders" => orders_table(&mut connection, &stretch).await?,
+        "open-lines" => open_lines_table(&mut connection, &stretch, &lines).await?,
+        "items" => items_table(&mut connection, &stretch).await?,
+        "customers" => customers_table(&mut connection, &stretch).await?,
         "shipments" => shipments_table(&mut connection, &stretch).await?,
         "unbilled" => unbilled_table(&mut connection, &which).await?,
         "invoices" => invoices_table(&mut connection, &stretch).await?,
@@ -91,9 +98,114 @@ async fn orders_table(connection: &mut Connection, stretch: &Stretch) -> Result<
     })
 }
 
+async fn open_lines_table(
+    connection: &mut Connection,
+    stretch: &Stretch,
+    which: &WhichLines,
+) -> Result<Table, StoreError> {
+    let today = rules::load(connection).await?.business_date;
+    let mut filter = super::orders::line_filter(stretch, which);
+    filter.limit = MOST;
+    let found = orders::open_lines(connection, &filter, today).await?;
+    let rows = found.lines.iter().map(|line| {
+        vec![
+            Cell::text(&line.order_number),
+            Cell::text(&line.customer_name),
+            Cell::text(&line.code),
+            Cell::text(&line.description),
+            Cell::text(&line.unit),
+            Cell::number(line.ordered.to_string()),
+            Cell::number(line.shipped.to_string()),
+            Cell::number(line.billed.to_string()),
+            Cell::number(line.to_ship.to_string()),
+            Cell::number(line.allocated.to_string()),
+            Cell::number(line.back_ordered.to_string()),
+            optional(line.promised_date),
+            optional(line.expected_on),
+            Cell::text(line.currency.code()),
+            money(line.currency, line.value),
+        ]
+    });
+    Ok(Table {
+        headings: &[
+            "order",
+            "customer",
+            "item",
+            "description",
+            "unit",
+            "ordered",
+            "shipped",
+            "billed",
+            "to ship",
+            "set aside",
+            "back-ordered",
+            "promised",
+            "expected",
+            "currency",
+            "value",
+        ],
+        rows: rows.collect(),
+    })
+}
+
+async fn items_table(connection: &mut Connection, stretch: &Stretch) -> Result<Table, StoreError> {
+    let found = items::list(connection, stretch.search(), false, MOST, 0).await?;
+    let rows = found.items.iter().map(|item| {
+        vec![
+            Cell::text(&item.code),
+            Cell::text(&item.name),
+            Cell::text(item.kind.word()),
+            Cell::text(&item.class),
+            Cell::text(&item.unit),
+            Cell::number(item.list_price.to_string()),
+            Cell::number(item.on_hand.to_string()),
+            Cell::number(item.committed.to_string()),
+            Cell::number(item.available.to_string()),
+            Cell::number(item.back_ordered.to_string()),
+            Cell::number(item.expected.to_string()),
+        ]
+    });
+    Ok(Table {
+        headings: &[
+            "item",
+            "name",
+            "kind",
+            "class",
+            "unit",
+            "list price",
+            "on hand",
+            "set aside",
+            "available",
+            "back-ordered",
+            "expected",
+        ],
+        rows: rows.collect(),
+    })
+}
+
+async fn customers_table(connection: &mut Connection, stretch: &Stretch) -> Result<Table, StoreError> {
+    let base = rules::load(connection).await?.base;
+    let found = customers::list(connection, stretch.search()).await?;
+    let rows = found.iter().map(|customer| {
+        vec![
+            Cell::text(&customer.number),
+            Cell::text(&customer.name),
+            Cell::text(customer.currency.code()),
+            Cell::number(customer.open_invoices.to_string()),
+            money(base, customer.owes),
+        ]
+    });
+    Ok(Table { headings: &["customer", "name", "currency", "open invoices", "owes"], rows: rows.collect() })
+}
+
 async fn shipments_table(connection: &mut Connection, stretch: &Stretch) -> Result<Table, StoreError> {
-    let only_packed = stretch.state.as_deref() == Some("packed");
-    let list = shipments::list(connection, stretch.search(), only_packed, MOST, 0).await?;
+    let filter = shipments::ShipmentFilter {
+        search: stretch.search().map(str::to_owned),
+        state: stretch.state.clone().filter(|state| !state.is_empty()),
+        limit: MOST,
+        offset: 0,
+    };
+    let list = shipments::list(connection, &filter).await?;
     let rows = list.shipments.iter().map(|shipment| {
         vec![
             Cell::text(&shipment.number),

@@ -147,7 +147,10 @@ fn email(field: &str, typed: &str) -> Result<Option<String>> {
     let typed = maybe(field, typed, 254)?;
     let sensible = |address: &str| {
         let (name, host) = address.split_once('@').unwrap_or(("", ""));
-        !name.is_empty() && host.contains('.') && !address.contains(char::is_whitespace) && address.matches('@').count() == 1
+        !name.is_empty()
+            && host.contains('.')
+            && !address.contains(char::is_whitespace)
+            && address.matches('@').count() == 1
     };
     match typed {
         Some(address) if !sensible(&address) => {
@@ -193,7 +196,12 @@ struct Checked {
     parent: Option<i64>,
 }
 
-async fn check(writing: &mut Writing<'_>, rules: &Rules, own: Option<CustomerId>, form: &CustomerForm) -> Result<Checked> {
+async fn check(
+    writing: &mut Writing<'_>,
+    rules: &Rules,
+    own: Option<CustomerId>,
+    form: &CustomerForm,
+) -> Result<Checked> {
     form.terms.check().map_err(|(field, sentence)| StoreError::invalid(field, sentence))?;
     let of = Currency::of(form.currency.trim()).map_err(|error| StoreError::invalid("currency", error.to_string()))?;
     let limit = match form.credit_limit.trim() {
@@ -265,7 +273,11 @@ pub async fn form(connection: &mut SqliteConnection, base: Currency, id: Custome
         parent: row.parent.unwrap_or_default(),
         delivery: of_word(&row.delivery)?,
         email: row.email.unwrap_or_default(),
-        share_ahead: if row.share_ahead_e6 == 0 { String::new() } else { Rate::from_scaled(row.share_ahead_e6).percent() },
+        share_ahead: if row.share_ahead_e6 == 0 {
+            String::new()
+        } else {
+            Rate::from_scaled(row.share_ahead_e6).percent()
+        },
         price_list: row.price_list_id.map(PriceListId),
         billing: of_word(&row.billing)?,
         bill_when_complete: row.bill_when_complete != 0,

@@ -61,7 +61,10 @@ async fn form(connection: &mut SqliteConnection, name: &str, lines: &[&ImportLin
     {
         return Err(StoreError::invalid(
             format!("lines.{at}.customer"),
-            format!("{name} is of customer {number} above and of {} here. Give it another name.", other.cell("customer").unwrap_or("")),
+            format!(
+                "{name} is of customer {number} above and of {} here. Give it another name.",
+                other.cell("customer").unwrap_or("")
+            ),
         ));
     }
     let owned = |line: &ImportLine, heading: &str| line.cell(heading).map(str::to_owned);
@@ -72,7 +75,9 @@ async fn form(connection: &mut SqliteConnection, name: &str, lines: &[&ImportLin
             quantity: line.cell("quantity").unwrap_or("").to_owned(),
             unit: owned(line, "unit"),
             unit_price: owned(line, "price"),
-            price_reason: line.cell("price").map(|_| owned(line, "reason").unwrap_or_else(|| "from the file".to_owned())),
+            price_reason: line
+                .cell("price")
+                .map(|_| owned(line, "reason").unwrap_or_else(|| "from the file".to_owned())),
             discount: owned(line, "discount"),
             discount_reason: owned(line, "reason"),
             description: owned(line, "description"),

@@ -145,7 +145,8 @@ async fn load(connection: &mut SqliteConnection, lines: &[ImportLine]) -> Result
     .into_iter()
     .map(ItemId)
     .collect();
-    let items = load_items(connection, &ids).await?.into_values().map(|item| (item.facts.code.to_uppercase(), item)).collect();
+    let items =
+        load_items(connection, &ids).await?.into_values().map(|item| (item.facts.code.to_uppercase(), item)).collect();
     let wanted = json(&distinct("shipment"))?;
     let taken = sqlx::query_scalar!(
         r#"SELECT outside_number AS "number!" FROM shipments WHERE outside_number IN (SELECT value FROM json_each(?))"#,
@@ -255,7 +256,11 @@ async fn one(
     let customer = first.cell("customer").unwrap_or("").to_owned();
     for line in lines {
         if line.cell("customer") != Some(customer.as_str()) || line.cell("date") != first.cell("date") {
-            check.problem(line.line, "shipment", format!("{number} has another customer or date above. One shipment has one."));
+            check.problem(
+                line.line,
+                "shipment",
+                format!("{number} has another customer or date above. One shipment has one."),
+            );
         }
     }
     if !known.parties.contains_key(&customer) {
@@ -303,7 +308,11 @@ fn on_order(
 ) -> Option<(Target, Money)> {
     let first = lines[0];
     let Some(order) = known.open.get_mut(number) else {
-        check.problem(first.line, "order", format!("There is no confirmed order {number}. Leave it empty for a new one."));
+        check.problem(
+            first.line,
+            "order",
+            format!("There is no confirmed order {number}. Leave it empty for a new one."),
+        );
         return None;
     };
     if order.customer != customer {
@@ -332,15 +341,20 @@ fn on_order(
                 continue;
             }
         };
-        let fits = order.lines.iter_mut().find(|(id, of, most)| {
-            *of == code && *most >= quantity && !taken.iter().any(|(known, _)| known == id)
-        });
+        let fits = order
+            .lines
+            .iter_mut()
+            .find(|(id, of, most)| *of == code && *most >= quantity && !taken.iter().any(|(known, _)| known == id));
         match fits {
             Some((id, _, most)) => {
                 *most = Quantity::from_scaled(most.scaled() - quantity.scaled());
                 taken.push((*id, quantity));
             }
-            None => check.problem(line.line, "quantity", format!("{number} has no line with {quantity} of {code} left to ship.")),
+            None => check.problem(
+                line.line,
+                "quantity",
+                format!("{number} has no line with {quantity} of {code} left to ship."),
+            ),
         }
     }
     Some((Target::Known(order.id, taken), Money::ZERO))
@@ -442,7 +456,11 @@ fn wish(
             breaks: sources.breaks.get(&id).cloned().unwrap_or_default(),
             promotions: sources.promotions.get(&id).cloned().unwrap_or_default(),
             date,
-            typed: Typed { unit_price, price_reason: unit_price.map(|_| "from the file".to_owned()), ..Typed::default() },
+            typed: Typed {
+                unit_price,
+                price_reason: unit_price.map(|_| "from the file".to_owned()),
+                ..Typed::default()
+            },
             surcharge: item.surcharge.clone(),
         },
         kept: None,
@@ -484,9 +502,12 @@ pub(super) async fn write(
     plans: Plans,
     progress: Progress<'_>,
 ) -> Result<TakenOver> {
-    sqlx::query!("INSERT INTO warehouses (code, name, counted) VALUES (?, 'Kept elsewhere', 0) ON CONFLICT DO NOTHING", ELSEWHERE)
-        .execute(&mut **writing)
-        .await?;
+    sqlx::query!(
+        "INSERT INTO warehouses (code, name, counted) VALUES (?, 'Kept elsewhere', 0) ON CONFLICT DO NOTHING",
+        ELSEWHERE
+    )
+    .execute(&mut **writing)
+    .await?;
     let new_orders = plans.plans.iter().filter(|plan| matches!(plan.target, Target::New(_))).count();
     let (order_prefix, mut order_number) = take_numbers(writing, "order", new_orders).await?;
     let (prefix, first) = take_numbers(writing, "shipment", plans.plans.len()).await?;

@@ -45,9 +45,14 @@ pub(super) async fn post(
     };
     follow_cost(writing, &decision.costs).await?;
     write_head(writing, id, document, &number, sequence, entry).await?;
-    sqlx::query!("UPDATE invoices SET cost_entry_id = ?, next_due_date = ? WHERE id = ?", cost_entry, document.due_date, id.0)
-        .execute(&mut **writing)
-        .await?;
+    sqlx::query!(
+        "UPDATE invoices SET cost_entry_id = ?, next_due_date = ? WHERE id = ?",
+        cost_entry,
+        document.due_date,
+        id.0
+    )
+    .execute(&mut **writing)
+    .await?;
     send_containers(writing, id, document).await?;
     customers::add_owed(writing, document.customer, document.total_base).await?;
     orders::write_states(writing, &decision.orders).await?;
@@ -131,9 +136,13 @@ async fn write_lines(connection: &mut SqliteConnection, id: InvoiceId, document:
 /// What of the cost of shipment lines has followed their billing.
 async fn follow_cost(connection: &mut SqliteConnection, costs: &[(ShipmentLineId, Money)]) -> Result<()> {
     for (line, cost) in costs {
-        sqlx::query!("UPDATE shipment_lines SET cost_billed_minor = cost_billed_minor + ? WHERE id = ?", cost.0, line.0)
-            .execute(&mut *connection)
-            .await?;
+        sqlx::query!(
+            "UPDATE shipment_lines SET cost_billed_minor = cost_billed_minor + ? WHERE id = ?",
+            cost.0,
+            line.0
+        )
+        .execute(&mut *connection)
+        .await?;
     }
     Ok(())
 }

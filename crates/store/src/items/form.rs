@@ -84,7 +84,12 @@ struct Checked {
     units: Vec<(String, Quantity)>,
 }
 
-fn number<T>(field: &str, typed: &str, empty: T, read: impl Fn(&str) -> std::result::Result<T, till_core::fixed::DecimalError>) -> Result<T> {
+fn number<T>(
+    field: &str,
+    typed: &str,
+    empty: T,
+    read: impl Fn(&str) -> std::result::Result<T, till_core::fixed::DecimalError>,
+) -> Result<T> {
     if typed.trim().is_empty() {
         return Ok(empty);
     }
@@ -112,7 +117,9 @@ impl ItemForm {
         text("name", &self.name, 100)?;
         text("class", &self.class, 40)?;
         let known_unit = |field: &str, word: &str| {
-            unit(word).map(|_| ()).ok_or_else(|| StoreError::invalid(field, format!("There is no unit “{word}”. Choose one of the list.")))
+            unit(word).map(|_| ()).ok_or_else(|| {
+                StoreError::invalid(field, format!("There is no unit “{word}”. Choose one of the list."))
+            })
         };
         known_unit("unit", &self.unit)?;
         let list: UnitPrice = number("list_price", &self.list_price, UnitPrice::ZERO, str::parse)?;
@@ -145,10 +152,16 @@ impl ItemForm {
             let factor: Quantity =
                 sold.factor.parse().map_err(|error| StoreError::decimal(format!("units.{at}.factor"), &error))?;
             if !factor.is_positive() {
-                return Err(StoreError::invalid(format!("units.{at}.factor"), "Write how many stock units are in one."));
+                return Err(StoreError::invalid(
+                    format!("units.{at}.factor"),
+                    "Write how many stock units are in one.",
+                ));
             }
             if sold.unit == self.unit || units.iter().any(|(known, _)| *known == sold.unit) {
-                return Err(StoreError::invalid(format!("units.{at}.unit"), format!("{} is there already.", sold.unit)));
+                return Err(StoreError::invalid(
+                    format!("units.{at}.unit"),
+                    format!("{} is there already.", sold.unit),
+                ));
             }
             units.push((sold.unit.clone(), factor));
         }
@@ -158,7 +171,11 @@ impl ItemForm {
             step: quantity("step", &self.step)?,
             over: share("over", &self.over)?,
             surcharge,
-            share_ahead: if self.share_ahead.trim().is_empty() { None } else { Some(share("share_ahead", &self.share_ahead)?) },
+            share_ahead: if self.share_ahead.trim().is_empty() {
+                None
+            } else {
+                Some(share("share_ahead", &self.share_ahead)?)
+            },
             container: self.container(connection).await?,
             units,
         })
@@ -198,7 +215,11 @@ pub(super) async fn described(connection: &mut SqliteConnection, id: i64) -> Res
     add("may go over by", format!("{} %", Rate::from_scaled(row.over_e6).percent()), row.over_e6 > 0);
     add(
         "surcharge",
-        format!("{} {}", UnitPrice::from_scaled(row.surcharge_e6).with_decimals(2), row.surcharge_name.unwrap_or_default()),
+        format!(
+            "{} {}",
+            UnitPrice::from_scaled(row.surcharge_e6).with_decimals(2),
+            row.surcharge_name.unwrap_or_default()
+        ),
         row.surcharge_e6 > 0,
     );
     if let Some(share) = row.share_ahead_e6 {
@@ -264,17 +285,28 @@ pub async fn save(writing: &mut Writing<'_>, id: Option<(ItemId, i64)>, form: &I
             .await?;
             id.0
         }
-        None => {
-            sqlx::query_scalar!(
-                "INSERT INTO items (code, name, kind, class, unit, list_price_e6, tax_code, minimum_e4, step_e4, over_e6,
+        None => sqlx::query_scalar!(
+            "INSERT INTO items (code, name, kind, class, unit, list_price_e6, tax_code, minimum_e4, step_e4, over_e6,
                                     surcharge_e6, surcharge_name, share_ahead_e6, container_id, active)
                  VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id AS \"id!\"",
-                code, name, kind, class, form.unit, list, form.tax_code, minimum, step, over, surcharge, surcharge_name,
-                share_ahead, checked.container, form.active
-            )
-            .fetch_one(&mut **writing)
-            .await?
-        }
+            code,
+            name,
+            kind,
+            class,
+            form.unit,
+            list,
+            form.tax_code,
+            minimum,
+            step,
+            over,
+            surcharge,
+            surcharge_name,
+            share_ahead,
+            checked.container,
+            form.active
+        )
+        .fetch_one(&mut **writing)
+        .await?,
     };
     sqlx::query!("DELETE FROM item_units WHERE item_id = ?", row_id).execute(&mut **writing).await?;
     for (unit, factor) in &checked.units {
@@ -284,8 +316,11 @@ pub async fn save(writing: &mut Writing<'_>, id: Option<(ItemId, i64)>, form: &I
             .await?;
     }
     let after = described(writing, row_id).await?;
-    let (what, words) =
-        if before.is_some() { ("item_changed", format!("changed {code}")) } else { ("item_added", format!("added item {code}")) };
+    let (what, words) = if before.is_some() {
+        ("item_changed", format!("changed {code}"))
+    } else {
+        ("item_added", format!("added item {code}"))
+    };
     let version = id.map_or(1, |(_, version)| version + 1);
     let changes = differences(&before.unwrap_or_default(), &after);
     writing.note_on((DocumentKind::Item, row_id, code), what, words, Some(version), changes);

@@ -15,8 +15,8 @@ use till_core::tape::{Change, Tape};
 use till_core::tax::TaxLine;
 
 use super::form::{self, OrderForm, described, said};
-use super::resolve::{Resolved, Standing, resolve};
 use super::refresh_states;
+use super::resolve::{Resolved, Standing, resolve};
 use crate::approvals::{self, Asked, Wish};
 use crate::convert::{json, terms_json};
 use crate::customers::Outcome;
@@ -58,7 +58,10 @@ pub(crate) fn preview_of(resolved: &Resolved<'_>, decision: OrderDecision) -> Or
         customer: resolved.input.customer.id,
         customer_name: resolved.input.customer.name.clone(),
         currency: resolved.input.currency,
-        fingerprint: fingerprint::of(&(&decision.lines.iter().map(|line| (line.item, line.net, line.quantity)).collect::<Vec<_>>(), decision.total)),
+        fingerprint: fingerprint::of(&(
+            &decision.lines.iter().map(|line| (line.item, line.net, line.quantity)).collect::<Vec<_>>(),
+            decision.total,
+        )),
         lines: decision.lines,
         taxes: decision.taxes,
         net: decision.net,
@@ -70,7 +73,10 @@ pub(crate) fn preview_of(resolved: &Resolved<'_>, decision: OrderDecision) -> Or
 }
 
 /// What above which total the person has to ask; none for no limit, or for the program.
-pub(crate) async fn order_limit(connection: &mut SqliteConnection, role: Option<till_core::people::Role>) -> Result<Option<Money>> {
+pub(crate) async fn order_limit(
+    connection: &mut SqliteConnection,
+    role: Option<till_core::people::Role>,
+) -> Result<Option<Money>> {
     let Some(role) = role else { return Ok(None) };
     Ok(people::limits(connection).await?.of(role, LimitKind::Order))
 }
@@ -192,11 +198,8 @@ async fn write_head(connection: &mut SqliteConnection, id: OrderId, resolved: &R
     );
     let ship_to = resolved.ship_to.map(|id| id.0);
     let contact = form.contact.map(|id| id.0);
-    let (carrier, delivery, place) = (
-        said(form.carrier.as_deref()),
-        said(form.delivery_terms.as_deref()),
-        said(form.delivery_place.as_deref()),
-    );
+    let (carrier, delivery, place) =
+        (said(form.carrier.as_deref()), said(form.delivery_terms.as_deref()), said(form.delivery_place.as_deref()));
     let (note, own_note) = (said(form.note.as_deref()), said(form.own_note.as_deref()));
     let (tags, marks) = (json(&form.tidy_tags())?, json(&form.marks.trimmed())?);
     let call_off = form.call_off.map(|id| id.0);
@@ -429,7 +432,10 @@ async fn write_change(
         if line.on_shipment {
             return Err(StoreError::invalid(
                 "lines",
-                format!("{} stands on a shipment and cannot be taken off. Cancel what is left of it instead.", line.code),
+                format!(
+                    "{} stands on a shipment and cannot be taken off. Cancel what is left of it instead.",
+                    line.code
+                ),
             ));
         }
         sqlx::query!("UPDATE expected_goods SET order_line_id = NULL WHERE order_line_id = ?", line.id)
@@ -519,10 +525,19 @@ pub async fn confirm_as(
         return Err(StoreError::Refused(decision.blockers));
     }
     if asks(&decision.blockers) && writing.actor().role.is_some() {
-        let why: Vec<String> =
-            decision.blockers.iter().filter(|blocker| blocker.effect == Effect::Asks).map(|blocker| blocker.sentence.clone()).collect();
-        let reason = check_reason(reason).map_err(|_| StoreError::invalid("reason", format!("{} Say why the order should go ahead.", why.join(" "))))?;
-        let changes: Vec<FieldChange> = why.iter().map(|sentence| FieldChange { field: "why".to_owned(), from: None, to: Some(sentence.clone()) }).collect();
+        let why: Vec<String> = decision
+            .blockers
+            .iter()
+            .filter(|blocker| blocker.effect == Effect::Asks)
+            .map(|blocker| blocker.sentence.clone())
+            .collect();
+        let reason = check_reason(reason).map_err(|_| {
+            StoreError::invalid("reason", format!("{} Say why the order should go ahead.", why.join(" ")))
+        })?;
+        let changes: Vec<FieldChange> = why
+            .iter()
+            .map(|sentence| FieldChange { field: "why".to_owned(), from: None, to: Some(sentence.clone()) })
+            .collect();
         let wish = Wish {
             asked: Asked::ConfirmOrder { order: id },
             document: DocumentRef { kind: DocumentKind::Order, id: id.0, number: head.number.clone() },
@@ -531,7 +546,8 @@ pub async fn confirm_as(
             changes,
             reason,
         };
-        if let Some(approval) = approvals::allowed_or_asked_held(writing, rules, wish, held(&decision.blockers)).await? {
+        if let Some(approval) = approvals::allowed_or_asked_held(writing, rules, wish, held(&decision.blockers)).await?
+        {
             return Ok(Outcome { version: head.version, waits: Some(approval) });
         }
     }

@@ -139,8 +139,7 @@ pub struct LineForm {
 }
 
 /// The eleven delivery terms of Incoterms 2020, from memory.
-pub const DELIVERY_TERMS: [&str; 11] =
-    ["EXW", "FCA", "CPT", "CIP", "DAP", "DPU", "DDP", "FAS", "FOB", "CFR", "CIF"];
+pub const DELIVERY_TERMS: [&str; 11] = ["EXW", "FCA", "CPT", "CIP", "DAP", "DPU", "DDP", "FAS", "FOB", "CFR", "CIF"];
 
 /// Nothing where it is empty.
 pub(super) fn said(text: Option<&str>) -> Option<&str> {

@@ -87,7 +87,11 @@ pub struct OpenLineFilter {
 ///
 /// # Errors
 /// Where the database cannot be read.
-pub async fn open_lines(connection: &mut SqliteConnection, filter: &OpenLineFilter, today: NaiveDate) -> Result<OpenLines> {
+pub async fn open_lines(
+    connection: &mut SqliteConnection,
+    filter: &OpenLineFilter,
+    today: NaiveDate,
+) -> Result<OpenLines> {
     let like = filter.search.as_deref().map(crate::find::pattern);
     let rows = sqlx::query!(
         r#"SELECT order_lines.id AS "id!", order_id AS "order_id!", orders.number AS "number!", customer_id AS "customer_id!", customers.name AS "name!",

@@ -212,10 +212,11 @@ async fn party(connection: &mut SqliteConnection, rules: &Rules, form: &OrderFor
     if form.customer.0 == 0 {
         return Err(StoreError::invalid("customer", "Whose order is it? Choose a customer."));
     }
-    let row = sqlx::query!("SELECT currency, terms, price_list_id, salesperson FROM customers WHERE id = ?", form.customer.0)
-        .fetch_optional(&mut *connection)
-        .await?
-        .ok_or_else(|| StoreError::not_found(DocumentKind::Customer, form.customer))?;
+    let row =
+        sqlx::query!("SELECT currency, terms, price_list_id, salesperson FROM customers WHERE id = ?", form.customer.0)
+            .fetch_optional(&mut *connection)
+            .await?
+            .ok_or_else(|| StoreError::not_found(DocumentKind::Customer, form.customer))?;
     Ok(Party {
         facts: customers::facts(connection, form.customer).await?.0,
         currency: currency(&row.currency)?,
@@ -240,11 +241,8 @@ async fn destination(connection: &mut SqliteConnection, form: &OrderForm) -> Res
     .fetch_optional(connection)
     .await?
     .ok_or_else(|| StoreError::invalid("ship_to", "This customer has no such ship-to. Choose another."))?;
-    let taxed = Taxed {
-        treatment: known(&row.treatment, Treatment::of)?,
-        certificate: row.certificate,
-        until: row.until,
-    };
+    let taxed =
+        Taxed { treatment: known(&row.treatment, Treatment::of)?, certificate: row.certificate, until: row.until };
     // An address typed once is taxed as the ship-to it stands beside.
     let name = form.address.as_ref().map_or(row.name, |address| address.name.clone());
     Ok((name, taxed, Some(ShipToId(row.id))))
@@ -321,10 +319,7 @@ async fn call_off(
         ));
     }
     let left = crate::call_offs::left(connection, id, without).await?;
-    Ok(left
-        .into_iter()
-        .map(|line| (line.item, (head.number.clone(), line.id.0, line.price, line.left)))
-        .collect())
+    Ok(left.into_iter().map(|line| (line.item, (head.number.clone(), line.id.0, line.price, line.left))).collect())
 }
 
 /// Loads everything the core needs to decide on an order as typed.

@@ -85,10 +85,7 @@ pub struct OrderList {
 
 /// What of the lines is still to ship, at its share of their value.
 fn to_ship_value(lines: &[(OrderLineId, LineProgress)]) -> Money {
-    lines
-        .iter()
-        .map(|(_, progress)| progress.value.share(progress.to_ship().scaled(), progress.ordered.scaled()))
-        .sum()
+    lines.iter().map(|(_, progress)| progress.value.share(progress.to_ship().scaled(), progress.ordered.scaled())).sum()
 }
 
 /// Orders, newest first.

@@ -179,7 +179,12 @@ async fn order_head(connection: &mut SqliteConnection, order: OrderId) -> Result
 ///
 /// # Errors
 /// An order that is not confirmed, a customer on stop, nothing that can go, more than is left.
-pub async fn start(writing: &mut Writing<'_>, rules: &Rules, order: OrderId, typed: Option<&ShipmentForm>) -> Result<ShipmentId> {
+pub async fn start(
+    writing: &mut Writing<'_>,
+    rules: &Rules,
+    order: OrderId,
+    typed: Option<&ShipmentForm>,
+) -> Result<ShipmentId> {
     let head = order_head(writing, order).await?;
     if let Some((name, reason)) = &head.stopped {
         let mut findings = Findings::at(Step::Ship);
@@ -243,10 +248,11 @@ async fn write_form(
     head: &OrderHead,
     form: &ShipmentForm,
 ) -> Result<()> {
-    let short = |field: &str, text: &Option<String>| match text.as_deref().map(str::trim).filter(|text| !text.is_empty()) {
-        Some(text) if text.chars().count() > 60 => Err(StoreError::invalid(field, "Write 60 characters at most.")),
-        other => Ok(other.map(str::to_owned)),
-    };
+    let short =
+        |field: &str, text: &Option<String>| match text.as_deref().map(str::trim).filter(|text| !text.is_empty()) {
+            Some(text) if text.chars().count() > 60 => Err(StoreError::invalid(field, "Write 60 characters at most.")),
+            other => Ok(other.map(str::to_owned)),
+        };
     let carrier = short("carrier", &form.carrier)?;
     let consignment = short("consignment_number", &form.consignment_number)?;
     let freight = match form.freight.as_deref().map(str::trim).filter(|text| !text.is_empty()) {
@@ -351,7 +357,11 @@ async fn unposted(connection: &mut SqliteConnection, id: ShipmentId, version: i6
         return Err(StoreError::Stale { what: row.number, current: row.version });
     }
     if !matches!(row.state.as_str(), "picking" | "packed") {
-        return Err(StoreError::WrongState(format!("{} is {}. It does not change any more.", row.number, row.state.replace('_', " "))));
+        return Err(StoreError::WrongState(format!(
+            "{} is {}. It does not change any more.",
+            row.number,
+            row.state.replace('_', " ")
+        )));
     }
     Ok(Unposted {
         number: row.number,
@@ -400,7 +410,13 @@ pub async fn pack_up(writing: &mut Writing<'_>, rules: &Rules, id: ShipmentId, v
     .await?;
     let version = shipment.version + 1;
     let words = format!("packed {}", shipment.number);
-    writing.note_on((DocumentKind::Shipment, id.0, &shipment.number), "shipment_packed", words, Some(version), Vec::new());
+    writing.note_on(
+        (DocumentKind::Shipment, id.0, &shipment.number),
+        "shipment_packed",
+        words,
+        Some(version),
+        Vec::new(),
+    );
     Ok(version)
 }
 

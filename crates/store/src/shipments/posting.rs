@@ -91,7 +91,8 @@ async fn write_lines(connection: &mut SqliteConnection, loaded: &Loaded, date: N
         .execute(&mut *connection)
         .await?;
         for issue in &line.issues {
-            stock::take_from_layer(connection, issue.layer, issue.quantity, issue.cost, date, (Some(*line_id), None)).await?;
+            stock::take_from_layer(connection, issue.layer, issue.quantity, issue.cost, date, (Some(*line_id), None))
+                .await?;
         }
     }
     Ok(())
@@ -121,12 +122,18 @@ async fn add_freight(
     )
     .fetch_one(&mut **writing)
     .await?;
-    let row = sqlx::query!("SELECT name, unit, tax_code FROM items WHERE id = ?", item.0).fetch_one(&mut **writing).await?;
+    let row =
+        sqlx::query!("SELECT name, unit, tax_code FROM items WHERE id = ?", item.0).fetch_one(&mut **writing).await?;
     let tax_code = freight_tax_code(writing, rules, order, &row.tax_code).await?;
     let document: Currency = crate::convert::currency(&head.currency)?;
     let price = UnitPrice::from_scaled(freight.0 * 10_i64.pow(6 - document.exponent()));
     let scaled = price.scaled();
-    let step = PriceStep { kind: StepKind::Typed, source: "typed: freight of the shipment".to_owned(), off: None, unit_price: price };
+    let step = PriceStep {
+        kind: StepKind::Typed,
+        source: "typed: freight of the shipment".to_owned(),
+        off: None,
+        unit_price: price,
+    };
     let steps = json(&[step])?;
     let one = Quantity::ONE.scaled();
     let line = sqlx::query_scalar!(

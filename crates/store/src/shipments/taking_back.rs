@@ -89,7 +89,8 @@ pub async fn take_back(writing: &mut Writing<'_>, rules: &Rules, id: ShipmentId,
         .await?;
         for gone in moves {
             let (quantity, cost) = (Quantity::from_scaled(-gone.quantity_e4), Money(-gone.cost_minor));
-            stock::take_from_layer(writing, LayerId(gone.layer_id), quantity, cost, date, (Some(line.id), None)).await?;
+            stock::take_from_layer(writing, LayerId(gone.layer_id), quantity, cost, date, (Some(line.id), None))
+                .await?;
         }
         sqlx::query!("UPDATE shipment_lines SET unbilled_e4 = 0 WHERE id = ?", line.id).execute(&mut **writing).await?;
         sqlx::query!(

@@ -138,20 +138,20 @@ pub async fn list(connection: &mut SqliteConnection, filter: &ShipmentFilter) ->
         .into_iter()
         .map(|row| {
             Ok(ShipmentRow {
-            state: known(&row.state, ShipmentState::of)?,
-            warehouse: row.warehouse,
-            id: ShipmentId(row.id),
-            number: row.number,
-            order: OrderId(row.order_id),
-            order_number: row.order_number,
-            customer: CustomerId(row.customer_id),
-            customer_name: row.name,
-            packed_date: row.packed_date,
-            posting_date: row.posting_date,
-            carrier: row.carrier,
-            unbilled: row.unbilled,
-            what: and_more(&row.first, row.more),
-        })
+                state: known(&row.state, ShipmentState::of)?,
+                warehouse: row.warehouse,
+                id: ShipmentId(row.id),
+                number: row.number,
+                order: OrderId(row.order_id),
+                order_number: row.order_number,
+                customer: CustomerId(row.customer_id),
+                customer_name: row.name,
+                packed_date: row.packed_date,
+                posting_date: row.posting_date,
+                carrier: row.carrier,
+                unbilled: row.unbilled,
+                what: and_more(&row.first, row.more),
+            })
         })
         .collect::<Result<Vec<_>>>()?;
     Ok(ShipmentList { shipments, count })
@@ -276,20 +276,20 @@ pub async fn view(connection: &mut SqliteConnection, id: ShipmentId) -> Result<S
         .into_iter()
         .map(|row| {
             Ok(ShipmentLineView {
-            id: ShipmentLineId(row.id),
-            order_line: OrderLineId(row.order_line_id),
-            kind: known(&row.kind, ItemKind::of)?,
-            asked: Quantity::from_scaled(row.asked_e4.unwrap_or(row.quantity_e4)),
-            to_ship: Quantity::from_scaled(row.to_ship),
-            ordered: Quantity::from_scaled(row.ordered_e4),
-            code: row.code,
-            description: row.description,
-            unit: row.unit,
-            quantity: Quantity::from_scaled(row.quantity_e4),
-            on_draft: Quantity::from_scaled(row.drafted_e4),
-            billed: Quantity::from_scaled(row.billed_e4),
-            cost: Money(row.cost_minor),
-        })
+                id: ShipmentLineId(row.id),
+                order_line: OrderLineId(row.order_line_id),
+                kind: known(&row.kind, ItemKind::of)?,
+                asked: Quantity::from_scaled(row.asked_e4.unwrap_or(row.quantity_e4)),
+                to_ship: Quantity::from_scaled(row.to_ship),
+                ordered: Quantity::from_scaled(row.ordered_e4),
+                code: row.code,
+                description: row.description,
+                unit: row.unit,
+                quantity: Quantity::from_scaled(row.quantity_e4),
+                on_draft: Quantity::from_scaled(row.drafted_e4),
+                billed: Quantity::from_scaled(row.billed_e4),
+                cost: Money(row.cost_minor),
+            })
         })
         .collect::<Result<_>>()?;
     let state = known(&head.state, ShipmentState::of)?;

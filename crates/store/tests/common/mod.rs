@@ -69,7 +69,13 @@ impl Company {
             customer_order_number: None,
             order_date: day("2026-03-01"),
             promised_date: None,
-            lines: vec![order_line(self.items[0], quantity), order_line(self.items[2], 1)],
+            // In pounds the prices are agreed, not converted.
+            lines: [(self.items[0], quantity, "59"), (self.items[2], 1, "18")]
+                .map(|(item, quantity, price)| NewOrderLine {
+                    unit_price: (customer == 2).then(|| price.parse().unwrap()),
+                    ..order_line(item, quantity)
+                })
+                .to_vec(),
         };
         self.store
             .change(&by(), None, async |connection| {
