@@ -11,6 +11,19 @@ export function placeOf(document: DocumentRef): string {
       return `/invoices/${document.id}`;
     case "receipt":
       return `/receipts/${document.id}`;
+    case "quote":
+      return `/quotes/${document.id}`;
+    case "call_off":
+      return `/orders/call-offs?open=${document.id}`;
+    case "item":
+      return `/items/${document.id}`;
+    case "adjustment":
+    case "intake":
+      return "/items";
+    case "price_list":
+      return "/items/prices";
+    case "import":
+      return "/orders/files";
     case "customer":
       return `/customers/${document.id}`;
     case "approval":

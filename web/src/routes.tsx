@@ -2,20 +2,32 @@ import type { RouteObject } from "react-router";
 import { AccountRoom } from "./rooms/Account";
 import { ApprovalRoom } from "./rooms/Approval";
 import { CustomerRoom } from "./rooms/Customer";
+import { CustomersRoom } from "./rooms/customers/Customers";
+import { CustomerFileRoom, NewCustomerRoom } from "./rooms/customers/File";
 import { DaySheetRoom } from "./rooms/DaySheet";
 import { EntryRoom } from "./rooms/Entry";
 import { InvoiceRoom } from "./rooms/Invoice";
 import { InvoicesRoom } from "./rooms/Invoices";
+import { ItemRoom, NewItemRoom } from "./rooms/items/Item";
+import { ItemsRoom } from "./rooms/items/Items";
+import { PricesRoom } from "./rooms/items/Prices";
 import { JournalRoom } from "./rooms/Journal";
 import { MeRoom } from "./rooms/Me";
 import { NewReceiptRoom } from "./rooms/NewReceipt";
 import { OrderRoom } from "./rooms/Order";
 import { OrdersRoom } from "./rooms/Orders";
+import { CallOffsRoom, NewCallOffRoom } from "./rooms/order/CallOffs";
+import { ChangeOrderRoom, ChangeQuoteRoom, NewOrderRoom } from "./rooms/order/Entry";
+import { FileRoom, FilesRoom } from "./rooms/order/Files";
+import { OpenLinesRoom } from "./rooms/order/OpenLines";
+import { QuoteRoom, QuotesRoom } from "./rooms/order/Quotes";
 import { ReceiptRoom } from "./rooms/Receipt";
 import { ReceiptsRoom } from "./rooms/Receipts";
 import { ShipmentRoom } from "./rooms/Shipment";
 import { ShipmentsRoom } from "./rooms/Shipments";
 import { CompanyRoom } from "./rooms/setup/Company";
+import { FieldsRoom } from "./rooms/setup/Fields";
+import { GoodsRoom } from "./rooms/setup/Goods";
 import { LimitsRoom } from "./rooms/setup/Limits";
 import { NumbersRoom } from "./rooms/setup/Numbers";
 import { PeopleRoom } from "./rooms/setup/People";
@@ -34,7 +46,18 @@ export const routes: RouteObject[] = [
     children: [
       { index: true, element: <DaySheetRoom /> },
       { path: "orders", element: <OrdersRoom /> },
+      { path: "orders/new", element: <NewOrderRoom /> },
+      { path: "orders/lines", element: <OpenLinesRoom /> },
+      { path: "orders/quotes", element: <QuotesRoom /> },
+      { path: "orders/call-offs", element: <CallOffsRoom /> },
+      { path: "orders/call-offs/new", element: <NewCallOffRoom /> },
+      { path: "orders/files", element: <FilesRoom /> },
+      { path: "orders/files/:id", element: <FileRoom /> },
       { path: "orders/:id", element: <OrderRoom /> },
+      { path: "orders/:id/change", element: <ChangeOrderRoom /> },
+      { path: "quotes/new", element: <NewOrderRoom quote /> },
+      { path: "quotes/:id", element: <QuoteRoom /> },
+      { path: "quotes/:id/change", element: <ChangeQuoteRoom /> },
       { path: "shipments", element: <ShipmentsRoom /> },
       { path: "shipments/:id", element: <ShipmentRoom /> },
       { path: "billing", element: <UnbilledRoom /> },
@@ -43,13 +66,22 @@ export const routes: RouteObject[] = [
       { path: "receipts", element: <ReceiptsRoom /> },
       { path: "receipts/new", element: <NewReceiptRoom /> },
       { path: "receipts/:id", element: <ReceiptRoom /> },
+      { path: "customers", element: <CustomersRoom /> },
+      { path: "customers/new", element: <NewCustomerRoom /> },
       { path: "customers/:id", element: <CustomerRoom /> },
+      { path: "customers/:id/file", element: <CustomerFileRoom /> },
+      { path: "items", element: <ItemsRoom /> },
+      { path: "items/prices", element: <PricesRoom /> },
+      { path: "items/new", element: <NewItemRoom /> },
+      { path: "items/:id", element: <ItemRoom /> },
       { path: "ledger", element: <JournalRoom /> },
       { path: "ledger/trial-balance", element: <TrialBalanceRoom /> },
       { path: "ledger/accounts/:number", element: <AccountRoom /> },
       { path: "entries/:id", element: <EntryRoom /> },
       { path: "approvals/:id", element: <ApprovalRoom /> },
       { path: "setup", element: <CompanyRoom /> },
+      { path: "setup/goods", element: <GoodsRoom /> },
+      { path: "setup/fields", element: <FieldsRoom /> },
       { path: "setup/people", element: <PeopleRoom /> },
       { path: "setup/limits", element: <LimitsRoom /> },
       { path: "setup/numbers", element: <NumbersRoom /> },

@@ -26,7 +26,7 @@ pub use posting::post;
 pub use taking_back::{TakeBack, take_back};
 pub use together::{ShipAndBill, ShippedAndBilled, preview_ship_and_bill, ship_and_bill};
 pub(crate) use views::and_more;
-pub use views::{ShipmentFilter, ShipmentLineView, ShipmentList, ShipmentRow, ShipmentView, list, view};
+pub use views::{ShipmentFilter, ShipmentLineView, ShipmentList, ShipmentRow, ShipmentView, TakenBack, list, view};
 
 /// A shipment that is not posted, with what posting it would do.
 struct Loaded {

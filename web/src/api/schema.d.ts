@@ -4694,6 +4694,8 @@ export interface components {
             ordered: components["schemas"]["Decimal4"];
             /** @description What leaves. */
             quantity: components["schemas"]["Decimal4"];
+            /** @description What is still to come once this shipment has gone. */
+            to_come: components["schemas"]["Decimal4"];
             /** @description Left to ship on the order, this shipment included while it is not posted. */
             to_ship: components["schemas"]["Decimal4"];
             /** @description Its unit. */
@@ -4775,11 +4777,7 @@ export interface components {
             outside_number?: string | null;
             /** @description Where it goes. */
             ship_to: components["schemas"]["TypedAddress"];
-            /** @description When and why it was taken back. */
-            taken_back?: [
-                string,
-                string
-            ] | null;
+            taken_back?: null | components["schemas"]["TakenBack"];
             tape?: null | components["schemas"]["Tape"];
             /** @description Where it came from and led to. */
             trail: components["schemas"]["Trail"];
@@ -4942,6 +4940,16 @@ export interface components {
              * @description The version seen.
              */
             version: number;
+        };
+        /** @description When and why a shipment was taken back. */
+        TakenBack: {
+            /**
+             * Format: date
+             * @description The posting date of the taking back.
+             */
+            date: string;
+            /** @description Why. */
+            reason: string;
         };
         /** @description What taking a file over made. */
         TakenOver: {

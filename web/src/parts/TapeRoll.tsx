@@ -181,9 +181,10 @@ export function BlockerLines({ blockers }: { blockers: Blocker[] }) {
     return null;
   }
   const stopped = blockers.some((blocker) => blocker.effect === "stops");
+  const asked = blockers.some((blocker) => blocker.effect === "asks");
   return (
     <div data-testid="blockers">
-      <h3>{stopped ? "Stopped by" : "To look at"}</h3>
+      <h3>{stopped ? "Stopped by" : asked ? "Takes approval" : "To look at"}</h3>
       {blockers.map((blocker, position) => (
         <div className="words" key={position}>
           <span className={blocker.effect === "stops" ? "stop" : "heed"}>

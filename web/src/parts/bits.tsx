@@ -48,7 +48,7 @@ export const Chips = styled("div")({
     cursor: "pointer",
   },
   "& .on": { borderBottomColor: "var(--here)", color: "var(--ink)" },
-  "& .gap": { width: 10 },
+  "& .gap": { width: 6 },
   "& input": {
     font: "inherit",
     border: "1px solid var(--line-strong)",

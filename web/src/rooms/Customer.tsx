@@ -1,10 +1,10 @@
 import TextField from "@mui/material/TextField";
 import { useQuery } from "@tanstack/react-query";
-import { useState } from "react";
+import { type ReactNode, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, got, keyed, newKey } from "../api/client";
 import type { CustomerView } from "../api/types";
-import { date, money, plural } from "../format";
+import { date, money, number, plural } from "../format";
 import { Facts, Lines, Marked, Scroll, useBase, useEverythingChanged, useFieldFocus, Wrong } from "../parts/bits";
 import { FormAsk } from "../parts/FormAsk";
 import { Paper } from "../parts/TapeRoll";
@@ -21,6 +21,7 @@ import { placeOf } from "../places";
 import { useNotices } from "../shell/notices";
 import { useMay } from "../shell/session";
 import { Worktop } from "../shell/Worktop";
+import { ContainersAsk, useContainers } from "./customers/Containers";
 
 export function CustomerRoom() {
   const { id = "" } = useParams();
@@ -47,6 +48,8 @@ function Opened({ customer }: { customer: CustomerView }) {
   const changed = useEverythingChanged();
   const { say } = useNotices();
   const [stopping, setStopping] = useState(false);
+  const [taking, setTaking] = useState(false);
+  const containers = useContainers(customer.id);
   const approvals = useApprovals("customer", customer.id);
   const ages = [
     ["not due", customer.ageing.not_due],
@@ -63,7 +66,7 @@ function Opened({ customer }: { customer: CustomerView }) {
           <OpenMark names={openAt} />
         </>
       }
-      back="/"
+      back="/customers"
       actions={[
         {
           key: "n",
@@ -78,6 +81,29 @@ function Opened({ customer }: { customer: CustomerView }) {
           run: () => navigate(`/billing?customer=${customer.id}`),
           disabled: customer.unbilled === 0,
         },
+        {
+          key: "o",
+          label: "New order",
+          run: () => navigate(`/orders/new?customer=${customer.id}`),
+          needs: "keep_order",
+        },
+        {
+          key: "e",
+          label: "Terms, ship-tos, contacts",
+          run: () => navigate(`/customers/${customer.id}/file`),
+          quiet: true,
+        },
+        ...(containers.length > 0
+          ? [
+              {
+                key: "d",
+                label: "Containers back",
+                run: () => setTaking(true),
+                quiet: true,
+                needs: "take_containers" as const,
+              },
+            ]
+          : []),
         customer.stop_reason
           ? {
               key: "s",
@@ -119,6 +145,14 @@ function Opened({ customer }: { customer: CustomerView }) {
               <span>{money(customer.credit_limit, base)}</span>
             </div>
           )}
+          {containers.map((one) => (
+            <div className="l quiet" key={one.code}>
+              <span>
+                {number(one.there)} × {one.code} of ours there
+              </span>
+              <span>{money(one.owed_back, base)}</span>
+            </div>
+          ))}
           <RecordLines kind="customer" id={customer.id} />
         </Paper>
       }
@@ -137,6 +171,22 @@ function Opened({ customer }: { customer: CustomerView }) {
           ["Currency", customer.currency],
           ["Their order number", customer.needs_order_number ? "wanted on every invoice" : "not needed"],
           ["Tax id", <TaxId key="t" customer={customer} />],
+          [
+            "As it is kept",
+            <Link key="f" to={`/customers/${customer.id}/file`}>
+              terms, ship-tos, contacts, prices
+            </Link>,
+          ],
+          ...(containers.length > 0
+            ? ([
+                [
+                  "Containers of ours",
+                  <button key="c" type="button" className="quietly" onClick={() => setTaking(true)}>
+                    {containers.map((one) => `${number(one.there)} × ${one.code}`).join(", ")}
+                  </button>,
+                ],
+              ] as [string, ReactNode][])
+            : []),
         ]}
       />
       <Scroll>
@@ -195,6 +245,7 @@ function Opened({ customer }: { customer: CustomerView }) {
           </tbody>
         </Lines>
       </Scroll>
+      {taking && <ContainersAsk customer={customer} close={() => setTaking(false)} />}
       {stopping && (
         <FormAsk
           title={customer.stop_reason ? `Lift the stop of ${customer.name}` : `Put ${customer.name} on stop`}

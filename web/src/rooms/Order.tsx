@@ -1,18 +1,31 @@
 import TextField from "@mui/material/TextField";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { useNavigate, useParams } from "react-router";
+import { Link, useNavigate, useParams } from "react-router";
 import { api, got, keyed, newKey } from "../api/client";
-import type { OrderView } from "../api/types";
-import { date, money, number, percent, price } from "../format";
-import { Facts, Lines, Marked, useBase, useEverythingChanged, useFieldFocus, Wrong } from "../parts/bits";
-import { Paper, TrailLines } from "../parts/TapeRoll";
+import type { OrderLineView, OrderView } from "../api/types";
+import { date, money, moneyWithCurrency, number, percent, plural, price } from "../format";
+import { Facts, Lines, Marked, Scroll, useBase, useEverythingChanged, useFieldFocus, Wrong } from "../parts/bits";
+import { FormAsk } from "../parts/FormAsk";
+import { useGoods } from "../parts/form";
+import { BlockerLines, ChangeLines, Paper, TapeLines, Tear, TrailLines } from "../parts/TapeRoll";
 import { Track } from "../parts/Track";
-import { OpenMark, RecordLines, staleWords, useOpenElsewhere, useOpenHere } from "../parts/together";
+import {
+  ApprovalStrip,
+  OpenMark,
+  RecordLines,
+  staleWords,
+  useApprovals,
+  useOpenElsewhere,
+  useOpenHere,
+} from "../parts/together";
+import { placeOf } from "../places";
 import { useNotices } from "../shell/notices";
 import { useMay } from "../shell/session";
 import { Worktop } from "../shell/Worktop";
 import { OrderState } from "./Orders";
+import { ShipAndBillAsk } from "./order/ShipAndBill";
+import { OrderPaper } from "./papers/OrderPaper";
 
 export function OrderRoom() {
   const { id = "" } = useParams();
@@ -30,11 +43,52 @@ export function OrderRoom() {
   return <Opened key={order.data.id} order={order.data} />;
 }
 
+type Asking = "confirm" | "cancel" | "expect" | "bill" | "copy" | undefined;
+
 function Opened({ order }: { order: OrderView }) {
   useOpenHere("order", order.id);
   const openAt = useOpenElsewhere("order")(order.id);
   const navigate = useNavigate();
-  useBase();
+  const base = useBase();
+  const may = useMay();
+  const changed = useEverythingChanged();
+  const { say } = useNotices();
+  const approvals = useApprovals("order", order.id);
+  const [asking, setAsking] = useState<Asking>();
+  const draft = order.state === "draft";
+  const open = order.state === "open";
+  const start = async () => {
+    try {
+      const id = await got(
+        api.POST("/api/orders/{id}/shipments", {
+          params: { path: { id: order.id }, header: keyed(newKey()) },
+          body: null,
+        }),
+      );
+      await changed();
+      navigate(`/shipments/${id}`);
+    } catch (error) {
+      say({ kind: "stop", text: error instanceof Error ? error.message : String(error) });
+    }
+  };
+  const setAside = async () => {
+    try {
+      const added = await got(
+        api.POST("/api/orders/{id}/set-aside", { params: { path: { id: order.id }, header: keyed(newKey()) } }),
+      );
+      say({
+        kind: "done",
+        text: `Set aside for ${order.number}: ${added.map((one) => `${number(one.quantity)} ${one.code}`).join(", ")}.`,
+      });
+      await changed();
+    } catch (error) {
+      say({ kind: "stop", text: error instanceof Error ? error.message : String(error) });
+    }
+  };
+  const asks = order.blockers.filter((blocker) => blocker.effect === "asks");
+  const stops = order.blockers.some((blocker) => blocker.effect === "stops");
+  const total = moneyWithCurrency(order.total, order.currency);
+  const short = order.lines.some((line) => line.back_ordered !== "0");
   return (
     <Worktop
       title={order.number}
@@ -46,36 +100,98 @@ function Opened({ order }: { order: OrderView }) {
       }
       back="/orders"
       actions={[
-        {
-          key: "b",
-          label: "Bill what has shipped",
-          run: () => navigate(`/billing?q=${order.number}`),
-          primary: true,
-          disabled: order.track.shipped <= order.track.billed,
-        },
-        { key: "c", label: "Customer account", run: () => navigate(`/customers/${order.customer}`) },
+        ...(draft
+          ? [
+              {
+                key: "c",
+                label: order.waits
+                  ? "Waits for approval"
+                  : asks.length > 0
+                    ? `Ask to confirm · ${total}`
+                    : `Confirm · ${total}`,
+                run: () => setAsking("confirm"),
+                primary: true,
+                disabled: stops || order.waits,
+                needs: "confirm_order" as const,
+              },
+            ]
+          : []),
+        ...(open && order.can_ship > 0
+          ? [
+              {
+                key: "s",
+                label: `Pick ${plural(order.can_ship, "line", "lines")}`,
+                run: start,
+                primary: true,
+                needs: "keep_shipment" as const,
+              },
+              {
+                key: "i",
+                label: "Ship and bill",
+                run: () => setAsking("bill"),
+                needs: "ship_and_bill" as const,
+              },
+            ]
+          : []),
+        ...(draft
+          ? []
+          : [
+              {
+                key: "b",
+                label: "Bill what has shipped",
+                run: () => navigate(`/billing?q=${order.number}`),
+                primary: order.can_ship === 0,
+                disabled: order.track.shipped <= order.track.billed,
+              },
+            ]),
+        ...(draft || open
+          ? [
+              {
+                key: "e",
+                label: draft ? "Change" : "Amend",
+                run: () => navigate(`/orders/${order.id}/change`),
+                needs: "keep_order" as const,
+              },
+            ]
+          : []),
+        ...(open && short
+          ? [
+              { key: "a", label: "Set stock aside", run: setAside, quiet: true, needs: "keep_shipment" as const },
+              {
+                key: "o",
+                label: "Order goods in",
+                run: () => setAsking("expect"),
+                quiet: true,
+                needs: "take_in" as const,
+              },
+            ]
+          : []),
+        ...(draft || open
+          ? [{ key: "x", label: "Cancel", run: () => setAsking("cancel"), quiet: !draft, needs: "keep_order" as const }]
+          : []),
+        { key: "y", label: "Copy the order", run: () => setAsking("copy"), quiet: true, needs: "keep_order" as const },
+        { key: "d", label: "Print the confirmation", run: () => window.print(), quiet: true },
+        { key: "u", label: "Customer account", run: () => navigate(`/customers/${order.customer}`), quiet: true },
       ]}
       tape={
         <Paper>
-          <h2>
-            {order.customer_name}
-            <br />
-            <span>
-              {order.number} · {order.terms_words}
-            </span>
-          </h2>
-          <div className="l">
-            <span>Ordered, net</span>
-            <span>{money(order.net, order.currency)}</span>
-          </div>
-          <div className="l">
-            <span>Billed, with tax</span>
-            <span>{money(order.billed_gross, order.currency)}</span>
-          </div>
-          <div className="l">
-            <span>Paid of it</span>
-            <span>{money(order.paid_gross, order.currency)}</span>
-          </div>
+          <TapeLines tape={order.tape} />
+          <Tear />
+          <BlockerLines blockers={order.blockers} />
+          <ChangeLines changes={order.changes} base={base} />
+          {!draft && (
+            <>
+              <h3>So far</h3>
+              <div className="l">
+                <span>billed, with tax</span>
+                <span>{money(order.billed_gross, order.currency)}</span>
+              </div>
+              <div className="l">
+                <span>paid of it</span>
+                <span>{money(order.paid_gross, order.currency)}</span>
+              </div>
+            </>
+          )}
           {order.missing.length > 0 ? (
             <>
               <h3>Missing until it closes</h3>
@@ -90,57 +206,288 @@ function Opened({ order }: { order: OrderView }) {
               ● Shipped, billed and paid. It closed by itself.
             </div>
           )}
+          {order.from.length > 0 && (
+            <div className="words quiet">
+              Came from{" "}
+              {order.from.map((document, at) => (
+                <span key={document.number}>
+                  {at > 0 && ", "}
+                  <Link to={placeOf(document)}>{document.number}</Link>
+                </span>
+              ))}
+              .
+            </div>
+          )}
           <TrailLines trail={order.trail} />
           <RecordLines kind="order" id={order.id} />
         </Paper>
       }
     >
+      <ApprovalStrip approvals={approvals} />
       <Facts
         facts={[
-          ["State", <OrderState key="s" state={order.state} />],
+          ["State", <OrderState key="s" state={order.state} waits={order.waits} />],
           ["Track", <Track key="t" track={order.track} />],
           ["Ordered", date(order.order_date)],
-          ["Promised", order.promised_date ? date(order.promised_date) : "no date"],
+          [
+            "Promised",
+            order.promised_date ? (
+              order.late ? (
+                <Marked key="l" className="stop">
+                  ◆ {date(order.promised_date)}
+                </Marked>
+              ) : (
+                date(order.promised_date)
+              )
+            ) : (
+              "no date"
+            ),
+          ],
+          ["Goes to", `${order.goes_to.name}, ${order.goes_to.address}`],
           ["Their order number", <TheirNumber key="n" order={order} />],
+          ["Delivery", delivery(order)],
+          ["Contact", order.contact_name],
+          ["Tags", order.tags.map((tag) => `#${tag}`).join(" ")],
+          ["Note for the customer", order.form.note],
+          ["Note for ourselves", order.form.own_note],
+          ...marksOf(order),
         ]}
       />
-      <Lines label="Lines of the order">
-        <thead>
-          <tr>
-            <th>Item</th>
-            <th className="right">Ordered</th>
-            <th className="right">Shipped</th>
-            <th className="right">Billed</th>
-            <th className="right">Back-ordered</th>
-            <th className="right">Price</th>
-            <th className="right">Off</th>
-            <th className="right">Net</th>
-          </tr>
-        </thead>
-        <tbody>
-          {order.lines.map((line) => (
-            <tr key={line.id}>
-              <td>
-                <b>{line.code}</b> {line.description}
-              </td>
-              <td className="right">
-                {number(line.ordered)} {line.unit}
-              </td>
-              <td className="right">{number(line.shipped)}</td>
-              <td className="right">{number(line.billed)}</td>
-              <td className="right">
-                {line.back_ordered === "0" ? "" : <Marked className="heed">▲ {number(line.back_ordered)}</Marked>}
-              </td>
-              <td className="right">{price(line.unit_price)}</td>
-              <td className="right dim" title={line.discount_reason ?? undefined}>
-                {line.discount === "0" ? "" : percent(line.discount)}
-              </td>
-              <td className="right">{money(line.value, order.currency)}</td>
+      <Scroll>
+        <Lines label="Lines of the order">
+          <thead>
+            <tr>
+              <th>Item</th>
+              <th className="right">Ordered</th>
+              <th className="right">Set aside</th>
+              <th className="right">Shipped</th>
+              <th className="right">Billed</th>
+              <th className="right">Back-ordered</th>
+              <th className="right">Price</th>
+              <th className="right">Off</th>
+              <th className="right">Net</th>
             </tr>
-          ))}
-        </tbody>
-      </Lines>
+          </thead>
+          <tbody>
+            {order.lines.map((line) => (
+              <LineRow key={line.id} line={line} order={order} />
+            ))}
+          </tbody>
+        </Lines>
+      </Scroll>
+      {asking === "confirm" && (
+        <FormAsk
+          title={asks.length > 0 ? `Ask to confirm ${order.number}?` : `Confirm ${order.number}?`}
+          yes={asks.length > 0 && !may("decide_approval") ? `Ask · ${total}` : `Confirm · ${total}`}
+          close={() => setAsking(undefined)}
+          fields={asks.length > 0 ? [{ name: "reason", label: "Why it should go ahead", kind: "words" }] : []}
+          run={async (values, key) => {
+            const outcome = await got(
+              api.POST("/api/orders/{id}/confirm", {
+                params: { path: { id: order.id }, header: keyed(key) },
+                body: { version: order.version, reason: values.reason ?? "" },
+              }),
+            );
+            say(
+              outcome.waits == null
+                ? {
+                    kind: "done",
+                    text: `${order.number} is confirmed. Its stock is set aside, as far as there is any.`,
+                  }
+                : {
+                    kind: "done",
+                    text: `${order.number} waits for approval. It stays a draft until then.`,
+                    links: [{ text: "Look at the request", to: `/approvals/${outcome.waits}` }],
+                  },
+            );
+            await changed();
+          }}
+        >
+          {asks.length > 0
+            ? asks.map((blocker) => blocker.sentence).join(" ")
+            : `${order.customer_name} orders for ${total}. Nothing is written to the ledger; goods are set aside as far as there are any.`}
+        </FormAsk>
+      )}
+      {asking === "cancel" && (
+        <FormAsk
+          title={`Cancel what has not shipped of ${order.number}?`}
+          yes="Cancel it"
+          close={() => setAsking(undefined)}
+          fields={[
+            {
+              name: "line",
+              label: "What",
+              choices: [
+                ["", "the whole rest of the order"],
+                ...order.lines
+                  .filter((line) => line.ordered !== line.shipped)
+                  .map((line): [string, string] => [String(line.id), `${line.code} ${line.description}`]),
+              ],
+            },
+            { name: "quantity", label: "How much of the line", hint: "empty: all that has not shipped", right: true },
+            { name: "reason", label: "Why", kind: "words" },
+          ]}
+          run={async (values, key) => {
+            await got(
+              api.POST("/api/orders/{id}/cancel", {
+                params: { path: { id: order.id }, header: keyed(key) },
+                body: {
+                  version: order.version,
+                  line: values.line ? Number(values.line) : null,
+                  quantity: values.line && values.quantity ? values.quantity : null,
+                  reason: values.reason ?? "",
+                },
+              }),
+            );
+            say({ kind: "done", text: `Cancelled on ${order.number}. What was set aside for it is free again.` });
+            await changed();
+          }}
+        >
+          What has shipped stays. What was set aside for the rest is free for others.
+        </FormAsk>
+      )}
+      {asking === "expect" && (
+        <FormAsk
+          title={`Order goods in for ${order.number}`}
+          yes="Note it"
+          close={() => setAsking(undefined)}
+          fields={[
+            {
+              name: "line",
+              label: "What",
+              choices: order.lines
+                .filter((line) => line.back_ordered !== "0")
+                .map((line): [string, string] => [
+                  String(line.id),
+                  `${line.code}, ${number(line.back_ordered)} ${line.unit} waiting`,
+                ]),
+            },
+            {
+              name: "quantity",
+              label: "How much, in stock units",
+              right: true,
+              value: order.lines.find((line) => line.back_ordered !== "0")?.back_ordered ?? "",
+            },
+            { name: "expected_on", label: "Expected on", kind: "date" },
+          ]}
+          run={async (values, key) => {
+            const line = order.lines.find((one) => String(one.id) === values.line);
+            await got(
+              api.POST("/api/expected-goods", {
+                params: { header: keyed(key) },
+                body: {
+                  item: line?.code ?? "",
+                  warehouse: line?.warehouse ?? null,
+                  quantity: values.quantity ?? "",
+                  expected_on: values.expected_on ?? "",
+                  order_line: line?.id ?? null,
+                },
+              }),
+            );
+            say({ kind: "done", text: "Noted. When the goods come in they are set aside for this order first." });
+            await changed();
+          }}
+        >
+          When they come in they are set aside for this order before any other.
+        </FormAsk>
+      )}
+      {asking === "copy" && (
+        <FormAsk
+          title={`Copy ${order.number} into a new order?`}
+          yes="Copy it"
+          close={() => setAsking(undefined)}
+          fields={[]}
+          run={async (_, key) => {
+            const id = await got(
+              api.POST("/api/orders/{id}/copy", { params: { path: { id: order.id }, header: keyed(key) } }),
+            );
+            await changed();
+            navigate(`/orders/${id}`);
+          }}
+        >
+          A draft of today with the same lines, at today's prices. Their order number stays behind.
+        </FormAsk>
+      )}
+      {asking === "bill" && <ShipAndBillAsk order={order} close={() => setAsking(undefined)} />}
+      <OrderPaper order={order} />
     </Worktop>
+  );
+}
+
+function delivery(order: OrderView): string {
+  const terms = [order.form.delivery_terms, order.form.delivery_place].filter(Boolean).join(" ");
+  return [order.form.carrier, terms, order.form.warehouse && `from ${order.form.warehouse}`]
+    .filter(Boolean)
+    .join(" · ");
+}
+
+/** Own fields and reporting codes of the order, by their names. */
+function marksOf(order: OrderView): [string, string][] {
+  const marks = order.form.marks;
+  return [...Object.entries(marks?.codes ?? {}), ...Object.entries(marks?.fields ?? {})].map(([key, value]) => [
+    key,
+    value,
+  ]);
+}
+
+function LineRow({ line, order }: { line: OrderLineView; order: OrderView }) {
+  const changed = useEverythingChanged();
+  const may = useMay()("keep_shipment");
+  const goods = useGoods();
+  const steps = line.price_steps.map((step) => `${step.source} ${price(step.unit_price)}`).join(" → ");
+  const letGo = async () => {
+    await got(api.POST("/api/order-lines/{id}/let-go", { params: { path: { id: line.id }, header: keyed(newKey()) } }));
+    await changed();
+  };
+  return (
+    <tr>
+      <td>
+        <b>{line.code}</b> {line.description}
+        {line.cancelled !== "0" && (
+          <Marked className="dim" title={line.cancel_reason ?? undefined}>
+            {" "}
+            · {number(line.cancelled)} cancelled
+          </Marked>
+        )}
+        {goods && line.warehouse !== (order.form.warehouse ?? goods.warehouse) && (
+          <Marked className="dim"> · from {line.warehouse}</Marked>
+        )}
+        {line.expected_on && <Marked className="dim"> · expected {date(line.expected_on)}</Marked>}
+      </td>
+      <td className="right">
+        {number(line.ordered)} {line.unit}
+      </td>
+      <td className="right">
+        {line.allocated === "0" ? (
+          ""
+        ) : may ? (
+          <button
+            type="button"
+            className="quietly"
+            title={`Let go of ${number(line.allocated)}, for others to have`}
+            aria-label={`Let go of ${number(line.allocated)} ${line.code}`}
+            onClick={letGo}
+          >
+            {number(line.allocated)}
+          </button>
+        ) : (
+          number(line.allocated)
+        )}
+        {line.leaving !== "0" && <Marked className="dim"> ({number(line.leaving)} on its way out)</Marked>}
+      </td>
+      <td className="right">{line.shipped === "0" ? "" : number(line.shipped)}</td>
+      <td className="right">{line.billed === "0" ? "" : number(line.billed)}</td>
+      <td className="right">
+        {line.back_ordered === "0" ? "" : <Marked className="heed">▲ {number(line.back_ordered)}</Marked>}
+      </td>
+      <td className="right" title={steps}>
+        {price(line.unit_price)}
+      </td>
+      <td className="right dim" title={line.discount_reason ?? undefined}>
+        {line.discount === "0" ? "" : percent(line.discount)}
+      </td>
+      <td className="right">{money(line.value, order.currency)}</td>
+    </tr>
   );
 }
 

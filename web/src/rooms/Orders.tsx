@@ -1,7 +1,19 @@
+import { useNavigate } from "react-router";
 import { api, got } from "../api/client";
 import type { OrderRow } from "../api/types";
 import { plural, shortDate } from "../format";
-import { Chips, ExportLink, FilterField, Marked, StateChips, useBase, useFilter, useToday, Wrong } from "../parts/bits";
+import {
+  Chips,
+  ExportLink,
+  FilterField,
+  Marked,
+  RoomLinks,
+  StateChips,
+  useBase,
+  useFilter,
+  useToday,
+  Wrong,
+} from "../parts/bits";
 import { STRETCH, useList } from "../parts/list";
 import { PickedSum } from "../parts/picks";
 import { type Column, Rows } from "../parts/Rows";
@@ -10,6 +22,7 @@ import { Track } from "../parts/Track";
 import { customerColumn, useOpenElsewhere } from "../parts/together";
 import { Worktop } from "../shell/Worktop";
 import { Amount } from "./Invoices";
+import { orderLinks } from "./order/links";
 
 /** Orders that ended do not clutter the list: without a choice it shows what is open. */
 const OPEN = "draft,open,filled";
@@ -17,6 +30,7 @@ const OPEN = "draft,open,filled";
 export function OrdersRoom() {
   const base = useBase();
   const today = useToday();
+  const navigate = useNavigate();
   const [search] = useFilter("q");
   const [state] = useFilter("state");
   const states = state === "all" ? "" : state || OPEN;
@@ -42,9 +56,20 @@ export function OrdersRoom() {
       width: "98px",
       cell: (row) => <Marked className="dim">{row.customer_order_number}</Marked>,
     },
-    { key: "date", head: "Ordered", width: "96px", cell: (row) => shortDate(row.order_date, today) },
+    {
+      key: "promised",
+      head: "Promised",
+      width: "88px",
+      cell: (row) =>
+        row.promised_date &&
+        (row.late ? (
+          <Marked className="stop">◆ {shortDate(row.promised_date, today)}</Marked>
+        ) : (
+          shortDate(row.promised_date, today)
+        )),
+    },
     { key: "track", head: "Track", width: "134px", cell: (row) => <Track track={row.track} /> },
-    { key: "state", head: "State", width: "76px", cell: (row) => <OrderState state={row.state} /> },
+    { key: "state", head: "State", width: "82px", cell: (row) => <OrderState state={row.state} waits={row.waits} /> },
     {
       key: "net",
       head: "Net",
@@ -58,6 +83,12 @@ export function OrdersRoom() {
       title="Orders"
       sum={first && plural(first.count, "order", "orders")}
       actions={[
+        {
+          key: "n",
+          label: "New order",
+          run: () => navigate("/orders/new"),
+          needs: "keep_order",
+        },
         {
           key: "Enter",
           label: current ? `Open ${current.number}` : "Open",
@@ -88,20 +119,24 @@ export function OrdersRoom() {
                   <span>{Math.floor(current.track[beat] / 10)} %</span>
                 </div>
               ))}
+              {current.tags.length > 0 && (
+                <div className="words quiet">{current.tags.map((tag) => `#${tag}`).join(" ")}</div>
+              )}
             </Paper>
           )}
         </>
       }
     >
       <Chips>
-        <FilterField label="Customer or number" />
+        <RoomLinks links={orderLinks} />
+        <span className="gap" />
+        <FilterField label="Customer, number, #tag" />
         <StateChips
           name="state"
           choices={[
             ["", "Not ended"],
-            ["open", "Open"],
+            ["draft", "Drafts"],
             ["filled", "Filled"],
-            ["closed", "Closed"],
             ["all", "All"],
           ]}
         />
@@ -120,7 +155,10 @@ export function OrdersRoom() {
   );
 }
 
-export function OrderState({ state }: { state: OrderRow["state"] }) {
+export function OrderState({ state, waits }: { state: OrderRow["state"]; waits?: boolean }) {
+  if (waits) {
+    return <Marked className="heed">▲ waits</Marked>;
+  }
   if (state === "closed") {
     return <Marked className="done">● closed</Marked>;
   }

@@ -47,14 +47,18 @@ export function ShipmentsRoom() {
       head: "State",
       width: "92px",
       cell: (row) =>
-        row.posting_date ? (
+        row.state === "posted" ? (
           row.unbilled ? (
             "unbilled"
           ) : (
             <Marked className="done">● billed</Marked>
           )
+        ) : row.state === "taken_back" ? (
+          <Marked className="dim">○ taken back</Marked>
+        ) : row.state === "dropped" ? (
+          <Marked className="dim">○ dropped</Marked>
         ) : (
-          <Marked className="heed">▲ packed</Marked>
+          <Marked className="heed">▲ {row.state}</Marked>
         ),
     },
   ];
@@ -86,9 +90,11 @@ export function ShipmentsRoom() {
               </h2>
               <div className="words">{current.what}</div>
               <div className="words quiet">
-                {current.posting_date
-                  ? `Left on ${date(current.posting_date)}${current.carrier ? ` with ${current.carrier}` : ""}.`
-                  : "Packed, not posted: nothing has left stock, and nothing of it can be billed yet."}
+                {current.state === "taken_back"
+                  ? "It left and was taken back: its goods lie where they lay, and nothing of it is billed."
+                  : current.posting_date
+                    ? `Left on ${date(current.posting_date)}${current.carrier ? ` with ${current.carrier}` : ""}.`
+                    : "Not posted: nothing has left stock, and nothing of it can be billed yet."}
               </div>
             </Paper>
           )}
@@ -101,7 +107,10 @@ export function ShipmentsRoom() {
           name="state"
           choices={[
             ["", "All"],
-            ["packed", "Packed, not posted"],
+            ["picking", "On pick lists"],
+            ["packed", "Packed"],
+            ["posted", "Gone"],
+            ["taken_back", "Taken back"],
           ]}
         />
         <ExportLink list="shipments" />

@@ -108,11 +108,13 @@ const Roll = styled("aside")({
 
 const rooms = [
   { to: "/", name: "Day sheet", count: "day_sheet" },
-  { to: "/orders", name: "Orders" },
+  { to: "/orders", name: "Orders", also: "/quotes" },
   { to: "/shipments", name: "Shipments", count: "shipments" },
   { to: "/billing", name: "Billing", count: "billing", also: "/invoices" },
   { to: "/receipts", name: "Receipts", count: "receipts", hot: true },
   { to: "/ledger", name: "Ledger", also: "/entries" },
+  { to: "/customers", name: "Customers" },
+  { to: "/items", name: "Items" },
   { to: "/setup", name: "Setup" },
 ] as const;
 

@@ -166,6 +166,16 @@ pub(crate) fn and_more(first: &str, more: i64) -> String {
     }
 }
 
+/// When and why a shipment was taken back.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct TakenBack {
+    /// The posting date of the taking back.
+    pub date: NaiveDate,
+    /// Why.
+    pub reason: String,
+}
+
 /// A line of a shipment on screen.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
@@ -190,6 +200,8 @@ pub struct ShipmentLineView {
     pub to_ship: Quantity,
     /// Ordered.
     pub ordered: Quantity,
+    /// What is still to come once this shipment has gone.
+    pub to_come: Quantity,
     /// What of it stands on drafts.
     pub on_draft: Quantity,
     /// What of it is billed.
@@ -221,7 +233,7 @@ pub struct ShipmentView {
     /// What the order says to the customer.
     pub note: Option<String>,
     /// When and why it was taken back.
-    pub taken_back: Option<(NaiveDate, String)>,
+    pub taken_back: Option<TakenBack>,
     /// The number it has where the warehouse works elsewhere.
     pub outside_number: Option<String>,
     /// Its lines.
@@ -272,6 +284,8 @@ pub async fn view(connection: &mut SqliteConnection, id: ShipmentId) -> Result<S
     )
     .fetch_all(&mut *connection)
     .await?;
+    let state = known(&head.state, ShipmentState::of)?;
+    let unposted = matches!(state, ShipmentState::Picking | ShipmentState::Packed);
     let lines: Vec<ShipmentLineView> = rows
         .into_iter()
         .map(|row| {
@@ -282,6 +296,7 @@ pub async fn view(connection: &mut SqliteConnection, id: ShipmentId) -> Result<S
                 asked: Quantity::from_scaled(row.asked_e4.unwrap_or(row.quantity_e4)),
                 to_ship: Quantity::from_scaled(row.to_ship),
                 ordered: Quantity::from_scaled(row.ordered_e4),
+                to_come: Quantity::from_scaled(if unposted { (row.to_ship - row.quantity_e4).max(0) } else { row.to_ship }),
                 code: row.code,
                 description: row.description,
                 unit: row.unit,
@@ -292,8 +307,7 @@ pub async fn view(connection: &mut SqliteConnection, id: ShipmentId) -> Result<S
             })
         })
         .collect::<Result<_>>()?;
-    let state = known(&head.state, ShipmentState::of)?;
-    let decision = if matches!(state, ShipmentState::Picking | ShipmentState::Packed) {
+    let decision = if unposted {
         let rules = rules::load(connection).await?;
         Some(decide_on(connection, &rules, id, rules.business_date).await?.decision)
     } else {
@@ -329,7 +343,7 @@ pub async fn view(connection: &mut SqliteConnection, id: ShipmentId) -> Result<S
             .delivery_terms
             .map(|terms| format!("{terms} {}", head.delivery_place.as_deref().unwrap_or("")).trim().to_owned()),
         note: head.note,
-        taken_back: head.taken_back_date.zip(head.taken_back_reason),
+        taken_back: head.taken_back_date.zip(head.taken_back_reason).map(|(date, reason)| TakenBack { date, reason }),
         outside_number: head.outside_number,
         lines,
         tape,

@@ -17,6 +17,7 @@ const kinds: Record<Limit["kind"], [name: string, what: string]> = {
   write_off: ["Write-off", "an amount given up"],
   refund: ["Refund", "money sent back"],
   price_change: ["Price change", "what another price makes of the net of a line"],
+  order: ["Order", "the total, with tax, of an order that is confirmed"],
 };
 
 /** How far each role goes by itself, and who may do what. */

@@ -15,6 +15,8 @@ const names: Record<string, string> = {
   entry: "Entries",
   invoice: "Invoices",
   order: "Orders",
+  quote: "Quotes",
+  call_off: "Call-off orders",
   receipt: "Receipts",
   shipment: "Shipments",
 };

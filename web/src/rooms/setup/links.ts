@@ -1,8 +1,10 @@
 /** Links between the pages of the set-up room. */
 export const setupLinks: [to: string, label: string][] = [
   ["/setup", "Company"],
+  ["/setup/goods", "Goods and tax"],
+  ["/setup/fields", "Own fields"],
   ["/setup/people", "People"],
-  ["/setup/limits", "Limits and rights"],
+  ["/setup/limits", "Limits"],
   ["/setup/numbers", "Numbers"],
   ["/setup/periods", "Periods"],
   ["/setup/record", "Record"],

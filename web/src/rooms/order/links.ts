@@ -1,0 +1,8 @@
+/** Links between the lists of the order room. */
+export const orderLinks: [to: string, label: string][] = [
+  ["/orders", "Orders"],
+  ["/orders/lines", "Open lines"],
+  ["/orders/quotes", "Quotes"],
+  ["/orders/call-offs", "Call-offs"],
+  ["/orders/files", "Files"],
+];

@@ -1,0 +1,3 @@
+import type { components } from "../../api/schema";
+
+export type Schemas = components["schemas"];
