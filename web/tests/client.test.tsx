@@ -68,7 +68,7 @@ describe("asking the server", () => {
 
 describe("places", () => {
   it("knows where each kind of document lives", () => {
-    const places = (["order", "shipment", "invoice", "receipt", "customer", "entry", "intake"] as const).map((kind) =>
+    const places = (["order", "shipment", "invoice", "receipt", "customer", "entry", "intake", "opening"] as const).map((kind) =>
       placeOf({ kind, id: 5, number: "X" }),
     );
     expect(places).toEqual([
@@ -78,6 +78,7 @@ describe("places", () => {
       "/receipts/5",
       "/customers/5",
       "/entries/5",
+      "/items",
       "/ledger",
     ]);
   });

@@ -47,9 +47,10 @@ pub fn configure(config: &mut ServiceConfig<'_>) {
         .service(overview::put_on_stop)
         .service(overview::lift_stop)
         .service(orders::list)
+        // Before `/orders/{id}`, whose pattern would match it.
+        .service(orders::preview_order)
         .service(orders::view)
         .service(orders::open_lines)
-        .service(orders::preview_order)
         .service(orders::enter_order)
         .service(orders::change_order)
         .service(orders::confirm_order)

@@ -165,7 +165,7 @@ fn bad_input_is_refused_at_its_field_and_nothing_is_written() {
         (
             "PUT",
             "/api/customers/3/tax-id",
-            json!({ "version": 1, "tax_id": "<img onerror=alert(1)>" }),
+            json!({ "version": 2, "tax_id": "<img onerror=alert(1)>" }),
             422,
             "invalid",
             Some("tax_id"),
