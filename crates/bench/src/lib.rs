@@ -4,6 +4,8 @@
 //! the same run on the same disk, so that the ratio means something on any machine. The
 //! generator makes companies of any size by the application's own operations.
 
+pub mod raw;
+
 use std::path::Path;
 
 use chrono::{Days, NaiveDate};

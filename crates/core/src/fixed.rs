@@ -92,6 +92,22 @@ impl<const PLACES: u32> Fixed<PLACES> {
         format!("{whole}.{fraction:0<places$}")
     }
 
+    /// As [`Self::with_decimals`], its thousands apart: 1240 is `1,240.00`.
+    pub fn grouped(self, places: usize) -> String {
+        let plain = self.with_decimals(places);
+        let (whole, fraction) = plain.split_once('.').unwrap_or((&plain, ""));
+        let digits = whole.trim_start_matches('-').len();
+        let mut out = String::with_capacity(plain.len() + digits / 3);
+        for (at, digit) in whole.chars().enumerate() {
+            let left = whole.len() - at;
+            out.push(digit);
+            if digit != '-' && left > 1 && (left - 1).is_multiple_of(3) {
+                out.push(',');
+            }
+        }
+        if fraction.is_empty() { out } else { format!("{out}.{fraction}") }
+    }
+
     /// Whether it is above zero.
     pub const fn is_positive(self) -> bool {
         self.0 > 0
@@ -232,6 +248,11 @@ mod tests {
 
     #[test]
     fn prices_have_two_decimals_or_more() {
+        let grouped = |text: &str| text.parse::<UnitPrice>().unwrap().grouped(2);
+        assert_eq!(
+            ["0", "-7.5", "999.999", "1240", "-1240", "1234567.5"].map(grouped),
+            ["0.00", "-7.50", "999.999", "1,240.00", "-1,240.00", "1,234,567.50"]
+        );
         let price = |text: &str| text.parse::<UnitPrice>().unwrap().with_decimals(2);
         assert_eq!([price("9.4"), price("18"), price("0.335")], ["9.40", "18.00", "0.335"]);
     }

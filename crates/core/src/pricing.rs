@@ -352,10 +352,10 @@ pub(crate) fn tape_sources(tape: &mut Tape, steps: &[PriceStep], home: bool) {
         .collect();
     let list = steps.iter().find(|step| step.kind == StepKind::List);
     if let (Some(list), true) = (list, !sets.is_empty() || !home) {
-        tape.remark(TapeStyle::Detail, format!("{} {}", list.source, list.unit_price.with_decimals(2)), false);
+        tape.remark(TapeStyle::Detail, format!("{} {}", list.source, list.unit_price.grouped(2)), false);
     }
     for step in sets {
-        tape.remark(TapeStyle::Detail, format!("{} {}", step.source, step.unit_price.with_decimals(2)), false);
+        tape.remark(TapeStyle::Detail, format!("{} {}", step.source, step.unit_price.grouped(2)), false);
     }
 }
 
@@ -374,6 +374,6 @@ pub(crate) fn tape_offs(
     }
     if !surcharge.is_zero() {
         let name = name.unwrap_or("surcharge");
-        tape.amount(TapeStyle::Detail, format!("plus {name}, {} each", surcharge.with_decimals(2)), on_top);
+        tape.amount(TapeStyle::Detail, format!("plus {name}, {} each", surcharge.grouped(2)), on_top);
     }
 }

@@ -412,10 +412,10 @@ mod tests {
     #[test]
     fn instalments_add_up_and_what_is_paid_covers_the_earliest() {
         let terms = thirds();
-        let schedule = terms.schedule(day("2026-01-01"), Money(100_00));
+        let schedule = terms.schedule(day("2026-01-01"), Money(10_000));
         assert_eq!(schedule.iter().map(|part| part.amount.0).collect::<Vec<_>>(), [33_33, 33_33, 33_34]);
-        let next = |open| terms.next_due(day("2026-01-01"), Money(100_00), Money(open));
-        assert_eq!(next(100_00), day("2026-01-31"));
+        let next = |open| terms.next_due(day("2026-01-01"), Money(10_000), Money(open));
+        assert_eq!(next(10_000), day("2026-01-31"));
         assert_eq!(next(66_68), day("2026-01-31"), "a cent of the first is open");
         assert_eq!(next(66_67), day("2026-03-02"));
         assert_eq!(next(0), day("2026-04-01"));
@@ -444,7 +444,7 @@ mod tests {
             }),
             ..Terms::net_days(30)
         };
-        let offer = |base| terms(base).offer(day("2026-03-18"), Money(800_00), Money(984_00)).unwrap();
+        let offer = |base| terms(base).offer(day("2026-03-18"), Money(80_000), Money(98_400)).unwrap();
         assert_eq!(offer(DiscountBase::Gross).amount, Money(19_68));
         assert_eq!(offer(DiscountBase::Net).amount, Money(16_00));
         assert_eq!(

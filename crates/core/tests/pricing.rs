@@ -54,14 +54,15 @@ fn trade() -> ListPrice {
 }
 
 type Change = fn(&mut PriceInput);
+/// What holds, what it changes, unit price, discount in percent, net in cents, kinds of the steps.
+type Row = (&'static str, Change, &'static str, &'static str, i64, &'static [StepKind]);
 
-/// Each row: what holds, unit price, discount in percent, net in cents, kinds of the steps.
 #[test]
 fn the_table_of_prices() {
     use StepKind::{
         CallOff, LineDiscount, List, PriceList, Promotion as Offer, QuantityBreak as Break, Surcharge, Typed as T,
     };
-    let rows: &[(&str, Change, &str, &str, i64, &[StepKind])] = &[
+    let rows: &[Row] = &[
         ("list alone", |_| (), "32.5", "0", 130_000, &[List]),
         ("price list", |i| i.price_list = Some(trade()), "30", "0", 120_000, &[List, PriceList]),
         ("break not reached", |i| i.breaks = vec![broken("41", "5")], "32.5", "0", 130_000, &[List]),

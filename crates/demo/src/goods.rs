@@ -361,7 +361,8 @@ async fn terms(writing: &mut Writing<'_>, people: &People) -> Result<()> {
         grace_days: 3,
         tax_adjusted: true,
     };
-    let changes: [(&str, Box<dyn Fn(&mut CustomerForm) + Send>); 3] = [
+    type Put = Box<dyn Fn(&mut CustomerForm) + Send>;
+    let changes: [(&str, Put); 3] = [
         ("1008", {
             let terms = Terms { due: Due::Instalments { parts: vec![half(30)?, half(60)?] }, discount: None };
             Box::new(move |form| form.terms = terms.clone())

@@ -20,6 +20,12 @@ impl Driver {
     /// # Errors
     /// Where it is not installed (`make browser` does that) or does not start.
     pub fn start() -> Result<Self> {
+        // The port it finds free in one address family may be taken in the other by the time it
+        // listens there; it ends then, and is started again.
+        Self::start_once().or_else(|_| Self::start_once()).or_else(|_| Self::start_once())
+    }
+
+    fn start_once() -> Result<Self> {
         let mut process = Command::new("chromedriver")
             .arg("--port=0")
             .stdout(Stdio::piped())

@@ -253,7 +253,12 @@ async fn a_lead_closes_march_and_an_administrator_moves_a_number() -> Result<()>
 
     let sanna = seat(&till, Who::Sanna).await?;
     sanna.go(&till.place("/setup/numbers")).await?;
-    sanna.press(Key::Down).await?;
+    for _ in 0..10 {
+        if sanna.text("footer").await?.contains("Move I-") {
+            break;
+        }
+        sanna.press(Key::Down).await?;
+    }
     sanna.wait_for("footer", "Move I-").await?;
     sanna.press(Key::Enter).await?;
     sanna.wait_for_focus("Next number").await?;

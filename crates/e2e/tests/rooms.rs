@@ -23,7 +23,11 @@ async fn done(till: Till, browser: Browser) -> Result<()> {
 async fn unapplied_money_is_applied_from_the_day_sheet() -> Result<()> {
     let (till, browser) = open("/").await?;
     browser.wait_for("[role=grid]", "Quillback Orchards").await?;
-    for _ in 0..3 {
+    // Below what waits for a word and what is shipped and not billed.
+    for _ in 0..9 {
+        if browser.text("#roll").await?.contains("money lying still") {
+            break;
+        }
         browser.press(Key::Down).await?;
     }
     browser.wait_for("#roll", "money lying still").await?;
@@ -95,7 +99,7 @@ async fn a_packed_shipment_is_posted() -> Result<()> {
     browser.letter('p').await?;
     browser.wait_for("[role=dialog]", "leaves stock").await?;
     browser.press(Key::Enter).await?;
-    browser.wait_for("[data-testid=notice]", "it can be billed now").await?;
+    browser.wait_for("[data-testid=notice]", "It can be billed now").await?;
     browser.letter('b').await?;
     browser.wait_for("h1", "Unbilled").await?;
     browser.wait_for("[role=grid]", &number).await?;

@@ -124,9 +124,15 @@ pub fn read_csv(bytes: &[u8]) -> Result<Table, ReadError> {
         }
     }
     let mut rows = Vec::new();
+    let (mut counted, mut line) = (0, 1);
     for record in reader.records() {
         let record = record.map_err(malformed)?;
-        let line = record.position().map_or(0, |position| usize::try_from(position.line()).unwrap_or(0));
+        // The reader stops before the line feed of a CR LF and before empty lines: the record itself
+        // starts behind them, and that is the line a spreadsheet shows.
+        let start = record.position().map_or(0, |position| usize::try_from(position.byte()).unwrap_or(0));
+        let gap = text[start..].len() - text[start..].trim_start_matches(['\r', '\n']).len();
+        line += text[counted..start + gap].matches('\n').count();
+        counted = start + gap;
         if record.iter().all(|cell| cell.trim().is_empty()) {
             continue;
         }

@@ -8,14 +8,20 @@ use common::*;
 use proptest::prelude::*;
 use till_core::fixed::Quantity;
 use till_core::ids::{ApprovalId, InvoiceId, OrderId, PersonId, ReceiptId, ShipmentId};
+use till_core::money::Money;
 use till_core::money_in::Method;
 use till_core::people::{LimitKind, Role};
+use till_core::shipment::CostEntry;
 use till_store::approvals::{self, Viewer};
+use till_store::goods_settings::{self, NewGoodsSettings};
 use till_store::invoices::{NewPrice, Pick, ToBill};
+use till_store::orders::ToCancel;
 use till_store::people::{self, NewPerson};
 use till_store::receipts::{NewApplication, NewApplications, NewReceipt};
 use till_store::settings::{self, NewLimit};
-use till_store::{Actor, customers, invoices, orders, receipts, rules, unbilled};
+use till_store::shipments::{self, TakeBack};
+use till_store::stock::{self, NewCount};
+use till_store::{Actor, customers, invoices, items, orders, receipts, rules, unbilled};
 
 #[derive(Debug, Clone)]
 enum Step {
@@ -31,6 +37,13 @@ enum Step {
     Reprice { draft: usize, person: u8, price: i64 },
     Decide { approval: usize, person: u8, yes: bool },
     Stop { customer: usize, person: u8 },
+    TakeBack { shipment: usize },
+    Count { item: usize, counted: i64 },
+    TakeIn { item: usize, quantity: i64, cost: i64 },
+    Aside { order: usize, give: bool },
+    Amend { order: usize, quantity: i64 },
+    CancelLine { order: usize, ten_thousandths: i64 },
+    CostFollows { billing: bool },
 }
 
 fn steps() -> impl Strategy<Value = Vec<Step>> {
@@ -50,8 +63,15 @@ fn steps() -> impl Strategy<Value = Vec<Step>> {
             2 => (0usize..6, 0u8..3, -2i64..80).prop_map(|(draft, person, price)| Step::Reprice { draft, person, price }),
             2 => (0usize..6, 0u8..3, any::<bool>()).prop_map(|(approval, person, yes)| Step::Decide { approval, person, yes }),
             1 => (0usize..3, 0u8..3).prop_map(|(customer, person)| Step::Stop { customer, person }),
+            2 => (0usize..8).prop_map(|shipment| Step::TakeBack { shipment }),
+            1 => (0usize..2, -1i64..1_200).prop_map(|(item, counted)| Step::Count { item, counted }),
+            1 => (0usize..2, 0i64..90, -1i64..99_999).prop_map(|(item, quantity, cost)| Step::TakeIn { item, quantity, cost }),
+            1 => (0usize..8, any::<bool>()).prop_map(|(order, give)| Step::Aside { order, give }),
+            2 => (0usize..8, 0i64..60).prop_map(|(order, quantity)| Step::Amend { order, quantity }),
+            1 => (0usize..8, 1i64..400_000).prop_map(|(order, ten_thousandths)| Step::CancelLine { order, ten_thousandths }),
+            1 => any::<bool>().prop_map(|billing| Step::CostFollows { billing }),
         ],
-        4..28,
+        4..36,
     )
 }
 
@@ -252,6 +272,89 @@ async fn run(company: &Company, made: &mut Made, step: &Step) {
                     receipts::apply(connection, &rules, receipt, version, &new, None).await
                 })
                 .await;
+        }
+        step => run_goods(company, made, step).await,
+    }
+}
+
+/// Steps of goods and orders: what the store refuses is refused, and the books hold after either.
+async fn run_goods(company: &Company, made: &mut Made, step: &Step) {
+    let store = &company.store;
+    match step {
+        Step::TakeBack { shipment } if !made.shipments.is_empty() => {
+            let shipment = made.shipments[shipment % made.shipments.len()];
+            let version = shipments::view(&mut *store.read().await.unwrap(), shipment).await.unwrap().version;
+            let what = TakeBack { version, date: None, reason: "by chance".to_owned() };
+            let _ = store
+                .change(&by(), None, async |writing| {
+                    let rules = rules::load(writing).await?;
+                    shipments::take_back(writing, &rules, shipment, &what).await
+                })
+                .await;
+        }
+        Step::Count { item, counted } => {
+            let (item, counted) = (company.items[*item], counted.to_string());
+            let new =
+                NewCount { warehouse: None, counted, unit_cost: None, date: None, reason: "by chance".to_owned() };
+            let _ = store
+                .change(&by(), None, async |writing| {
+                    let rules = rules::load(writing).await?;
+                    stock::adjust(writing, &rules, item, &new).await
+                })
+                .await;
+        }
+        Step::TakeIn { item, quantity, cost } => {
+            let (item, quantity, cost) = (company.items[*item], Quantity::from_whole(*quantity), Money(*cost));
+            let _ = store
+                .change(&by(), None, async |writing| {
+                    let rules = rules::load(writing).await?;
+                    items::take_in(writing, &rules, item, quantity, cost, day("2026-03-18")).await
+                })
+                .await;
+        }
+        Step::Aside { order, give } if !made.orders.is_empty() => {
+            let order = made.orders[order % made.orders.len()];
+            let line = orders::view(&mut *store.read().await.unwrap(), order).await.unwrap().lines[0].id;
+            let _ = store
+                .change(&by(), None, async |writing| {
+                    if *give {
+                        stock::let_go(writing, line).await
+                    } else {
+                        stock::allocate(writing, order).await.map(|_| ())
+                    }
+                })
+                .await;
+        }
+        Step::Amend { order, quantity } if !made.orders.is_empty() => {
+            let order = made.orders[order % made.orders.len()];
+            let view = orders::view(&mut *store.read().await.unwrap(), order).await.unwrap();
+            let mut form = view.form;
+            form.lines[0].quantity = quantity.to_string();
+            let _ = store
+                .change(&by(), None, async |writing| {
+                    let rules = rules::load(writing).await?;
+                    orders::change(writing, &rules, order, view.version, &form).await
+                })
+                .await;
+        }
+        Step::CancelLine { order, ten_thousandths } if !made.orders.is_empty() => {
+            let order = made.orders[order % made.orders.len()];
+            let view = orders::view(&mut *store.read().await.unwrap(), order).await.unwrap();
+            let quantity = Some(Quantity::from_scaled(*ten_thousandths).to_string());
+            let (line, reason) = (Some(view.lines[0].id), "by chance".to_owned());
+            let what = ToCancel { version: view.version, line, quantity, reason };
+            let _ = store.change(&by(), None, async |writing| orders::cancel(writing, order, &what).await).await;
+        }
+        Step::CostFollows { billing } => {
+            let now = goods_settings::view(&mut *store.read().await.unwrap()).await.unwrap();
+            let new = NewGoodsSettings {
+                warehouse: now.warehouse,
+                cost_entry: if *billing { CostEntry::AtBilling } else { CostEntry::AtPosting },
+                clearing_days: now.clearing_days,
+                freight_item: String::new(),
+                treatments: Vec::new(),
+            };
+            let _ = store.change(&by(), None, async |writing| goods_settings::change(writing, &new).await).await;
         }
         _ => {}
     }

@@ -101,7 +101,7 @@ export function FormAsk({ title, children, fields, yes, run, close }: Props) {
           </p>
         )}
         <div className="foot">
-          <Button type="submit" variant="contained" disabled={busy}>
+          <Button type="submit" variant="contained" disabled={busy} autoFocus={fields.length === 0}>
             {busy ? "One moment…" : yes} <kbd>Enter</kbd>
           </Button>
           <Button variant="text" onClick={close} disabled={busy}>

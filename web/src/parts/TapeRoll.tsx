@@ -16,6 +16,8 @@ export const Paper = styled("div")({
   "& .l": { display: "flex", justifyContent: "space-between", gap: 8 },
   "& .l span:last-of-type": { whiteSpace: "nowrap" },
   "& .l span:first-of-type": { overflow: "hidden", textOverflow: "ellipsis" },
+  // A line that says something, with no figure beside it, takes the room it needs.
+  "& .l span:only-of-type": { whiteSpace: "normal" },
   "& .detail": { color: "var(--ink-2)", paddingLeft: 14, lineHeight: 1.45 },
   "& .group": { font: "600 12.5px/1.3 'Source Sans 3 Variable', sans-serif", color: "var(--ink-3)", marginTop: 8 },
   // A value of any length: beside its name where it fits, below it where it does not.

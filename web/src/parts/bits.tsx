@@ -46,6 +46,7 @@ export const Chips = styled("div")({
     borderBottom: "2px solid var(--line-strong)",
     padding: "1px 2px 2px",
     cursor: "pointer",
+    whiteSpace: "nowrap",
   },
   "& .on": { borderBottomColor: "var(--here)", color: "var(--ink)" },
   "& .gap": { width: 6 },
@@ -57,6 +58,7 @@ export const Chips = styled("div")({
     color: "var(--ink)",
     padding: "3px 8px",
     width: 212,
+    minWidth: 110,
   },
   "& select": {
     font: "inherit",

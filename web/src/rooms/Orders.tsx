@@ -130,7 +130,7 @@ export function OrdersRoom() {
       <Chips>
         <RoomLinks links={orderLinks} />
         <span className="gap" />
-        <FilterField label="Customer, number, #tag" />
+        <FilterField label="Find, #tag" />
         <StateChips
           name="state"
           choices={[

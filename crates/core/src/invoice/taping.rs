@@ -62,16 +62,16 @@ pub fn tape(document: &InvoiceDocument, customer_name: &str, base: Currency) -> 
 }
 
 fn tape_line(tape: &mut Tape, line: &InvoiceLine, home: bool) {
-    tape.amount(TapeStyle::Line, format!("{} × {}", line.quantity, line.unit_price.with_decimals(2)), line.full);
+    tape.amount(TapeStyle::Line, format!("{} × {}", line.quantity, line.unit_price.grouped(2)), line.full);
     tape.remark(TapeStyle::Detail, line.description.clone(), false);
     if let Some(reason) = &line.price_reason {
-        let label = format!("price changed, {} on the order: {reason}", line.order_price.with_decimals(2));
+        let label = format!("price changed, {} on the order: {reason}", line.order_price.grouped(2));
         tape.remark(TapeStyle::Detail, label, false);
     } else if !line.price_steps.is_empty() {
         tape_sources(tape, &line.price_steps, home);
     // The list is in base currency; a foreign price cannot be compared with it.
     } else if line.unit_price != line.list_price && home {
-        tape.remark(TapeStyle::Detail, format!("agreed, list {}", line.list_price.with_decimals(2)), false);
+        tape.remark(TapeStyle::Detail, format!("agreed, list {}", line.list_price.grouped(2)), false);
     }
     tape_offs(tape, line.discount, line.discount_reason.as_deref(), (line.full, line.net), {
         (line.surcharge, line.surcharge_name.as_deref(), line.quantity)

@@ -14,7 +14,7 @@ pub(super) fn tape(input: &OrderInput<'_>, decision: &OrderDecision) -> Tape {
             tape.remark(TapeStyle::Line, format!("{} × {}, no price", line.quantity, line.code), false);
             continue;
         };
-        tape.amount(TapeStyle::Line, format!("{} × {}", line.quantity, price.unit_price.with_decimals(2)), price.full);
+        tape.amount(TapeStyle::Line, format!("{} × {}", line.quantity, price.unit_price.grouped(2)), price.full);
         tape.remark(TapeStyle::Detail, line.description.clone(), false);
         tape_sources(&mut tape, &price.steps, home);
         tape_offs(&mut tape, price.discount, price.discount_reason.as_deref(), (price.full, price.net), {

@@ -1,6 +1,6 @@
 //! Makes the pictures of `docs/screenshots` from the demo company, at 1280 × 800.
 //!
-//! `cargo run -p till-e2e --bin screenshots [FOLDER] [NAME…]`
+//! `cargo run -p till-e2e --bin screenshots [FOLDER] [NAME…]`; a name written `NAME=/PLACE` takes any other place.
 
 use std::path::PathBuf;
 
@@ -38,12 +38,14 @@ async fn main() -> Result<()> {
     let till = Till::demo().await?;
     let browser = Browser::open().await?;
     let mut signed_in = false;
-    for (name, place) in VIEWS {
-        if !only.is_empty() && !only.iter().any(|wanted| wanted == name) {
+    let others = only.iter().filter_map(|wanted| wanted.split_once('='));
+    for (name, place) in VIEWS.iter().copied().chain(others) {
+        let wanted = |wanted: &String| wanted == name || *wanted == format!("{name}={place}");
+        if !only.is_empty() && !only.iter().any(wanted) {
             continue;
         }
         // The door is seen by who is not signed in yet.
-        if *name != "sign-in" && !signed_in {
+        if name != "sign-in" && !signed_in {
             browser.sign_in(&till, Who::Ines).await?;
             signed_in = true;
         }

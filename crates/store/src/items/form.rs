@@ -285,7 +285,8 @@ pub async fn save(writing: &mut Writing<'_>, id: Option<(ItemId, i64)>, form: &I
             .await?;
             id.0
         }
-        None => sqlx::query_scalar!(
+        None => {
+            sqlx::query_scalar!(
             "INSERT INTO items (code, name, kind, class, unit, list_price_e6, tax_code, minimum_e4, step_e4, over_e6,
                                     surcharge_e6, surcharge_name, share_ahead_e6, container_id, active)
                  VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id AS \"id!\"",
@@ -305,8 +306,9 @@ pub async fn save(writing: &mut Writing<'_>, id: Option<(ItemId, i64)>, form: &I
             checked.container,
             form.active
         )
-        .fetch_one(&mut **writing)
-        .await?,
+            .fetch_one(&mut **writing)
+            .await?
+        }
     };
     sqlx::query!("DELETE FROM item_units WHERE item_id = ?", row_id).execute(&mut **writing).await?;
     for (unit, factor) in &checked.units {

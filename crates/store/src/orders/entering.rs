@@ -268,10 +268,11 @@ async fn write_line(
     match refs.id {
         Some(own) => {
             sqlx::query!(
-                "UPDATE order_lines SET position = ?, item_id = ?, description = ?, ordered_e4 = ?, unit = ?, factor_e4 = ?, over_e4 = ?,
-                        allocated_e4 = min(allocated_e4, max(0, ?4 - cancelled_e4 - shipped_e4)), unit_price_e6 = ?, list_price_e6 = ?, discount_e6 = ?, discount_reason = ?,
-                        promotion = ?, surcharge_e6 = ?, surcharge_name = ?, price_steps = ?, typed = ?, tax_code = ?, tax_reason = ?,
-                        net_minor = ?, warehouse = ?, marks = ?, call_off_line_id = ? WHERE id = ?",
+                "UPDATE order_lines SET position = ?1, item_id = ?2, description = ?3, ordered_e4 = ?4, unit = ?5, factor_e4 = ?6, over_e4 = ?7,
+                        allocated_e4 = min(allocated_e4, max(0, ?4 - cancelled_e4 - shipped_e4)), unit_price_e6 = ?8, list_price_e6 = ?9,
+                        discount_e6 = ?10, discount_reason = ?11, promotion = ?12, surcharge_e6 = ?13, surcharge_name = ?14,
+                        price_steps = ?15, typed = ?16, tax_code = ?17, tax_reason = ?18, net_minor = ?19, warehouse = ?20, marks = ?21,
+                        call_off_line_id = ?22 WHERE id = ?23",
                 position, line.item.0, line.description, quantity, line.unit, factor, over, unit_price, list, discount,
                 price.discount_reason, price.promotion, surcharge, price.surcharge_name, steps, typed, line.tax.code,
                 refs.tax_reason, line.net.0, refs.warehouse, marks, refs.call_off_line, own.0

@@ -296,7 +296,11 @@ pub async fn view(connection: &mut SqliteConnection, id: ShipmentId) -> Result<S
                 asked: Quantity::from_scaled(row.asked_e4.unwrap_or(row.quantity_e4)),
                 to_ship: Quantity::from_scaled(row.to_ship),
                 ordered: Quantity::from_scaled(row.ordered_e4),
-                to_come: Quantity::from_scaled(if unposted { (row.to_ship - row.quantity_e4).max(0) } else { row.to_ship }),
+                to_come: Quantity::from_scaled(if unposted {
+                    (row.to_ship - row.quantity_e4).max(0)
+                } else {
+                    row.to_ship
+                }),
                 code: row.code,
                 description: row.description,
                 unit: row.unit,

@@ -3,7 +3,7 @@ import { useState } from "react";
 import { useNavigate } from "react-router";
 import { api, got } from "../../api/client";
 import type { CustomerRow } from "../../api/types";
-import { money, plural } from "../../format";
+import { money, plural, price } from "../../format";
 import { Chips, ExportLink, FilterField, useBase, useFilter, Wrong } from "../../parts/bits";
 import { type Column, Rows } from "../../parts/Rows";
 import { Paper } from "../../parts/TapeRoll";
@@ -83,7 +83,7 @@ export function CustomersRoom() {
               <br />
               <span>what it could leave us without</span>
             </h2>
-            <ExposureLines exposure={exposure} total={file.data?.exposed ?? 0} base={base} />
+            <ExposureLines exposure={exposure} total={file.data?.exposed ?? 0} limit={file.data?.form.credit_limit ?? ""} base={base} />
           </Paper>
         )
       }
@@ -116,8 +116,15 @@ interface Exposure {
   money_ahead: number;
 }
 
-/** The parts of a customer's exposure, with their sum. */
-export function ExposureLines({ exposure, total, base }: { exposure: Exposure; total: number; base: string }) {
+interface ExposureProps {
+  exposure: Exposure;
+  total: number;
+  limit: string;
+  base: string;
+}
+
+/** The parts of a customer's exposure, with their sum and the limit it stands against. */
+export function ExposureLines({ exposure, total, limit, base }: ExposureProps) {
   const parts = [
     ["open invoices", exposure.receivables],
     ["checks not cleared", exposure.in_hand],
@@ -136,6 +143,10 @@ export function ExposureLines({ exposure, total, base }: { exposure: Exposure; t
       <div className="l sum">
         <span>Exposure</span>
         <span>{money(total, base)}</span>
+      </div>
+      <div className="l quiet">
+        <span>credit limit</span>
+        <span>{limit ? price(limit) : "none"}</span>
       </div>
     </>
   );

@@ -178,7 +178,7 @@ function Opened({ form: started, file, id, version }: Props) {
             <Paper>
               <Tear />
               <h3>Credit</h3>
-              <ExposureLines exposure={file.exposure} total={file.exposed} base={base} />
+              <ExposureLines exposure={file.exposure} total={file.exposed} limit={file.form.credit_limit ?? ""} base={base} />
               {file.containers.length > 0 && <h3>Containers of ours</h3>}
               {file.containers.map((one) => (
                 <div className="l quiet" key={one.code}>

@@ -86,6 +86,7 @@ export function TermsFields({ terms, change, faults, disabled }: Props) {
         value={terms.kind}
         onChange={(kind) => change(keep(simple(kind, daysOf(terms))))}
         choices={kinds}
+        span={4}
         faults={faults}
         disabled={disabled}
       />
@@ -112,7 +113,7 @@ export function TermsFields({ terms, change, faults, disabled }: Props) {
               : (without as Terms),
           );
         }}
-        span={7}
+        span={6}
       />
       {terms.kind === "instalments" && (
         <InstalmentFields terms={terms} change={(next) => change(keep(next))} faults={faults} disabled={disabled} />

@@ -259,7 +259,7 @@ function Opened({ form: started, item }: { form: ItemForm; item?: ItemView }) {
           {text("step", "In steps of", 2, { right: true })}
           {text("over", "May go over by, percent", 3, { right: true })}
           {text("share_ahead", "Share ahead, percent", 3, { right: true, hint: "empty: as the customer" })}
-          {text("container", "Comes in packaging", 2)}
+          {text("container", "Packaging", 2)}
           {text("surcharge", "Surcharge on one", 2, { right: true })}
           {text("surcharge_name", "for", 4)}
           <Tick

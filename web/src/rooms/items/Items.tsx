@@ -44,15 +44,15 @@ export function ItemsRoom() {
   const { first, current, open } = list;
   const goods = (row: ItemRow, quantity: string) => (row.kind === "goods" && quantity !== "0" ? number(quantity) : "");
   const columns: Column<ItemRow>[] = [
-    { key: "code", head: "Item", width: "84px", cell: (row) => <b>{row.code}</b> },
+    { key: "code", head: "Item", width: "74px", cell: (row) => <b>{row.code}</b> },
     {
       key: "name",
       head: "Name",
       width: "minmax(0, 1fr)",
       cell: (row) => (row.active ? row.name : <Marked className="dim">{row.name} · not sold any more</Marked>),
     },
-    { key: "class", head: "Class", width: "96px", cell: (row) => <Marked className="dim">{row.class}</Marked> },
-    { key: "unit", head: "Unit", width: "54px", cell: (row) => row.unit },
+    { key: "class", head: "Class", width: "104px", cell: (row) => <Marked className="dim">{row.class}</Marked> },
+    { key: "unit", head: "Unit", width: "60px", cell: (row) => row.unit },
     { key: "hand", head: "On hand", width: "76px", right: true, cell: (row) => goods(row, row.on_hand) },
     { key: "free", head: "Available", width: "82px", right: true, cell: (row) => goods(row, row.available) },
     {

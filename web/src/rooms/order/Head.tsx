@@ -47,7 +47,7 @@ export function OrderHead({ form, change, goods, faults, quote, fixed, today, to
   return (
     <>
       <FormGrid>
-        <div style={{ gridColumn: "span 5" }} data-field="customer">
+        <div style={{ gridColumn: "span 4" }} data-field="customer">
           {stranger ? (
             <TextField
               fullWidth
@@ -97,7 +97,7 @@ export function OrderHead({ form, change, goods, faults, quote, fixed, today, to
           label="Promised"
           name="promised_date"
           type="date"
-          span={2}
+          span={3}
           value={form.promised_date ?? ""}
           onChange={(promised_date) => change({ promised_date })}
           faults={faults}
