@@ -32,8 +32,11 @@ fn read(till: &Till, kind: &str, text: &str) -> (u16, Value) {
 }
 
 fn counts(till: &Till) -> (i64, i64) {
-    let count = |path: &str| till.get(path).1["count"].as_i64().unwrap();
-    (count("/api/orders?state=all"), count("/api/shipments"))
+    let count = |path: &str| {
+        let (_, list) = till.get(path);
+        list["count"].as_i64().unwrap_or_else(|| panic!("{path}: {list}"))
+    };
+    (count("/api/orders"), count("/api/shipments"))
 }
 
 #[test]
@@ -41,8 +44,8 @@ fn one_bad_row_in_five_thousand_and_nothing_is_taken_over() {
     let till = Till::start();
     let before = counts(&till);
     let good = shipments(5_000);
-    let bad = good.replacen("HB-12,5,WO-700", "HB-12,five,WO-700", 1);
-    assert_ne!(good, bad);
+    let bad = good.replacen("HB-12,2,WO-700\r", "HB-12,two,WO-700\r", 1);
+    assert!(bad.contains("two"));
     let (status, id) = read(&till, "shipments", &bad);
     assert_eq!(status, 200, "{id}");
     let (_, seen) = till.get(&format!("/api/imports/{id}"));

@@ -133,7 +133,7 @@ pub async fn list(connection: &mut SqliteConnection, rules: &Rules, filter: &Unb
                 SELECT shipment_id FROM shipment_lines JOIN shipments ON shipments.id = shipment_id
                 JOIN orders ON orders.id = shipments.order_id JOIN customers ON customers.id = shipments.customer_id
                 JOIN order_lines ON order_lines.id = order_line_id JOIN items ON items.id = item_id
-                WHERE unbilled_e4 > 0 AND (customers.name LIKE ?2 ESCAPE '\' OR shipments.number LIKE ?2 ESCAPE '\' OR orders.number LIKE ?2 ESCAPE '\'
+                WHERE unbilled_e4 > 0 AND (customers.name LIKE ?2 ESCAPE '\' OR shipments.number LIKE ?2 ESCAPE '\' OR orders.number LIKE ?2 ESCAPE '\' OR orders.customer_order_number LIKE ?2 ESCAPE '\' OR outside_number LIKE ?2 ESCAPE '\'
                    OR description LIKE ?2 ESCAPE '\' OR code LIKE ?2 ESCAPE '\')))
            ORDER BY posting_date, shipment_id, shipment_lines.position"#,
         customer, like, latest

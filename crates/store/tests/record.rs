@@ -8,6 +8,7 @@ use sqlx::sqlite::SqliteConnectOptions;
 use sqlx::{ConnectOptions, Connection, Executor, SqliteConnection};
 use till_core::numbering::MoveNumber;
 use till_store::record::{self, RecordFilter};
+use till_store::shipments::ShipmentFilter;
 use till_store::{Store, StoreError, copies, settings, setup, verify};
 
 async fn raw(company: &Company) -> SqliteConnection {
@@ -220,4 +221,47 @@ async fn books_of_an_older_program_are_copied_before_they_are_brought_up_to_date
     let people: Vec<String> =
         sqlx::query_scalar("SELECT name FROM sqlite_master WHERE name = 'people'").fetch_all(&mut kept).await.unwrap();
     assert_eq!(people, Vec::<String>::new(), "the copy is from before");
+}
+
+/// Books with shipments, invoices and money as the program kept them before there were price lists,
+/// allocation and cost entries: everything is still there, and every proof holds.
+#[tokio::test]
+async fn books_with_shipments_are_brought_up_to_date_and_hold() {
+    let folder = tempfile::tempdir().unwrap();
+    let file = folder.path().join("books.db");
+    let mut raw = SqliteConnectOptions::new()
+        .filename(&file)
+        .create_if_missing(true)
+        .foreign_keys(false)
+        .connect()
+        .await
+        .unwrap();
+    raw.execute(include_str!("data/books_before_orders.sql")).await.unwrap();
+    raw.close().await.unwrap();
+    let store = Store::open(&file).await.unwrap();
+    let mut connection = store.read().await.unwrap();
+    let verification = till_store::verify::verify(&mut connection).await.unwrap();
+    let broken: Vec<_> = verification.proofs.iter().filter(|proof| !proof.holds).collect();
+    assert!(verification.holds, "{broken:#?}");
+    let shipments = till_store::shipments::list(&mut connection, &ShipmentFilter { limit: 10, ..Default::default() })
+        .await
+        .unwrap();
+    let states: Vec<_> =
+        shipments.shipments.iter().map(|one| (one.number.as_str(), format!("{:?}", one.state))).collect();
+    let expected = [("S-3", "Packed"), ("S-2", "Posted"), ("S-1", "Posted")];
+    assert_eq!(states, expected.map(|(number, state)| (number, state.to_owned())));
+    // What lay packed then leaves now, and what had left is taken back at the cost it left at.
+    let by = common::by();
+    store
+        .change(&by, None, async |writing| {
+            let rules = till_store::rules::load(writing).await?;
+            till_store::shipments::post(writing, &rules, shipments.shipments[0].id, None, rules.business_date).await?;
+            let back = till_store::shipments::TakeBack { version: 2, date: None, reason: "a wrong door".to_owned() };
+            till_store::shipments::take_back(writing, &rules, shipments.shipments[1].id, &back).await
+        })
+        .await
+        .unwrap();
+    let verification = till_store::verify::verify(&mut store.read().await.unwrap()).await.unwrap();
+    let broken: Vec<_> = verification.proofs.iter().filter(|proof| !proof.holds).collect();
+    assert!(verification.holds, "{broken:#?}");
 }

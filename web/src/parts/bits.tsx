@@ -172,10 +172,17 @@ export function RoomLinks({ links }: { links: [to: string, label: string][] }) {
   ));
 }
 
-/** Downloads what the list shows. */
-export function ExportLink({ list }: { list: string }) {
+/** Downloads what the list shows; `state` where the list asks for other states than its address names. */
+export function ExportLink({ list, state }: { list: string; state?: string }) {
   const [params] = useSearchParams();
-  const query = params.toString();
+  const asked = new URLSearchParams(params);
+  if (state !== undefined) {
+    asked.delete("state");
+    if (state) {
+      asked.set("state", state);
+    }
+  }
+  const query = asked.toString();
   return (
     <a className="end" href={`/api/export/${list}.csv${query ? `?${query}` : ""}`} download>
       Export CSV

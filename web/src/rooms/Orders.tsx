@@ -140,7 +140,7 @@ export function OrdersRoom() {
             ["all", "All"],
           ]}
         />
-        <ExportLink list="orders" />
+        <ExportLink list="orders" state={states} />
       </Chips>
       {list.error && <Wrong error={list.error} />}
       {first && (

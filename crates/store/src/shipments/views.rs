@@ -119,7 +119,7 @@ pub async fn list(connection: &mut SqliteConnection, filter: &ShipmentFilter) ->
                    WHERE shipment_id = shipments.id ORDER BY shipment_lines.position LIMIT 1) AS "first!: String",
                   (SELECT count(*) - 1 FROM shipment_lines WHERE shipment_id = shipments.id) AS "more!: i64"
            FROM shipments JOIN orders ON orders.id = order_id JOIN customers ON customers.id = shipments.customer_id
-           WHERE (?1 IS NULL OR shipments.number LIKE ?1 ESCAPE '\' OR orders.number LIKE ?1 ESCAPE '\' OR name LIKE ?1 ESCAPE '\')
+           WHERE (?1 IS NULL OR shipments.number LIKE ?1 ESCAPE '\' OR orders.number LIKE ?1 ESCAPE '\' OR name LIKE ?1 ESCAPE '\' OR customer_order_number LIKE ?1 ESCAPE '\' OR outside_number LIKE ?1 ESCAPE '\')
              AND ((?2 IS NULL AND shipments.state <> 'dropped') OR shipments.state = ?2)
            ORDER BY shipments.state NOT IN ('picking', 'packed'), shipments.id DESC LIMIT ?3 OFFSET ?4"#,
         like, state, filter.limit, filter.offset
@@ -128,7 +128,7 @@ pub async fn list(connection: &mut SqliteConnection, filter: &ShipmentFilter) ->
     .await?;
     let count = sqlx::query_scalar!(
         r#"SELECT count(*) AS "count!: i64" FROM shipments JOIN orders ON orders.id = order_id JOIN customers ON customers.id = shipments.customer_id
-           WHERE (?1 IS NULL OR shipments.number LIKE ?1 ESCAPE '\' OR orders.number LIKE ?1 ESCAPE '\' OR name LIKE ?1 ESCAPE '\')
+           WHERE (?1 IS NULL OR shipments.number LIKE ?1 ESCAPE '\' OR orders.number LIKE ?1 ESCAPE '\' OR name LIKE ?1 ESCAPE '\' OR customer_order_number LIKE ?1 ESCAPE '\' OR outside_number LIKE ?1 ESCAPE '\')
              AND ((?2 IS NULL AND shipments.state <> 'dropped') OR shipments.state = ?2)"#,
         like, state
     )
