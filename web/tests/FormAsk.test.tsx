@@ -88,3 +88,22 @@ test("a second click while it runs does nothing", async () => {
   await waitFor(() => expect(close).toHaveBeenCalledTimes(1));
   expect(run).toHaveBeenCalledTimes(1);
 });
+
+test("takes Enter as its button says, also from words, and without any field", async () => {
+  const run = vi.fn(async () => undefined);
+  const close = show(run);
+  await userEvent.type(screen.getByLabelText("Why"), "two{Shift>}{Enter}{/Shift}lines");
+  expect(run).not.toHaveBeenCalled();
+  await userEvent.keyboard("{Enter}");
+  await waitFor(() => expect(close).toHaveBeenCalled());
+  expect(run).toHaveBeenCalledWith(expect.objectContaining({ reason: "two\nlines" }), expect.any(String));
+  cleanup();
+  const bare = vi.fn(async () => undefined);
+  render(
+    <ThemeProvider theme={theme}>
+      <FormAsk title="Confirm it" yes="Confirm" fields={[]} run={bare} close={vi.fn()} />
+    </ThemeProvider>,
+  );
+  await userEvent.keyboard("{Enter}");
+  await waitFor(() => expect(bare).toHaveBeenCalledOnce());
+});

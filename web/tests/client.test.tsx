@@ -68,8 +68,8 @@ describe("asking the server", () => {
 
 describe("places", () => {
   it("knows where each kind of document lives", () => {
-    const places = (["order", "shipment", "invoice", "receipt", "customer", "entry", "intake", "opening"] as const).map((kind) =>
-      placeOf({ kind, id: 5, number: "X" }),
+    const places = (["order", "shipment", "invoice", "receipt", "customer", "entry", "intake", "opening"] as const).map(
+      (kind) => placeOf({ kind, id: 5, number: "X" }),
     );
     expect(places).toEqual([
       "/orders/5",

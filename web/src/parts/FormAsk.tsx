@@ -75,6 +75,13 @@ export function FormAsk({ title, children, fields, yes, run, close }: Props) {
               select={!!field.choices}
               multiline={field.kind === "words"}
               autoFocus={position === 0}
+              onKeyDown={(event) => {
+                // The button says Enter; Shift+Enter makes a new line of words.
+                if (field.kind === "words" && event.key === "Enter" && !event.shiftKey) {
+                  event.preventDefault();
+                  (event.target as HTMLTextAreaElement).form?.requestSubmit();
+                }
+              }}
               onFocus={(event) => field.right && (event.target as HTMLInputElement).select()}
               error={wrong?.field === field.name}
               helperText={wrong?.field === field.name ? wrong.message : field.hint}

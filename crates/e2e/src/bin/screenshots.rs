@@ -13,20 +13,20 @@ const VIEWS: &[(&str, &str)] = &[
     ("unbilled", "/billing"),
     ("draft", "/invoices/1"),
     ("invoice", "/invoices"),
-    ("invoices", "/billing/invoices"),
     ("new-receipt", "/receipts/new"),
-    ("receipts", "/receipts"),
     ("apply", "/receipts?state=unapplied&q=Quillback"),
-    ("orders", "/orders"),
+    ("new-order", "/orders/new"),
     ("order", "/orders?q=SH-2611"),
-    ("shipments", "/shipments"),
+    ("orders", "/orders"),
+    ("open-lines", "/orders/lines"),
+    ("shipment", "/shipments?state=picking"),
+    ("quote", "/quotes/1"),
+    ("item", "/items/1"),
+    ("prices", "/items/prices"),
     ("customer", "/customers/3"),
+    ("customer-file", "/customers/12/file"),
     ("journal", "/ledger"),
-    ("trial-balance", "/ledger/trial-balance"),
     ("approval", "/approvals/1"),
-    ("limits", "/setup/limits"),
-    ("record", "/setup/record"),
-    ("find", "/"),
 ];
 
 #[tokio::main]
@@ -93,12 +93,23 @@ async fn take(till: &Till, browser: &Browser, name: &str, place: &str) -> Result
             browser.type_text("2000").await?;
             browser.settle().await?;
         }
-        "apply" | "order" => browser.press(Key::Enter).await?,
-        "find" => {
-            browser.control('k').await?;
-            browser.type_text("salt").await?;
-            browser.settle().await?;
+        "new-order" => {
+            for (typed, key) in [
+                ("Kestrel", Key::Enter),
+                ("KM 1162", Key::Enter),
+                ("hb-12", Key::Enter),
+                ("40", Key::Enter),
+                ("ex-09", Key::Enter),
+                ("12", Key::Enter),
+                ("feed", Key::Down),
+            ] {
+                browser.type_text(typed).await?;
+                browser.settle().await?;
+                browser.press(key).await?;
+                browser.settle().await?;
+            }
         }
+        "apply" | "order" | "shipment" => browser.press(Key::Enter).await?,
         _ => {}
     }
     browser.settle().await

@@ -83,7 +83,12 @@ export function CustomersRoom() {
               <br />
               <span>what it could leave us without</span>
             </h2>
-            <ExposureLines exposure={exposure} total={file.data?.exposed ?? 0} limit={file.data?.form.credit_limit ?? ""} base={base} />
+            <ExposureLines
+              exposure={exposure}
+              total={file.data?.exposed ?? 0}
+              limit={file.data?.form.credit_limit ?? ""}
+              base={base}
+            />
           </Paper>
         )
       }

@@ -1,14 +1,15 @@
 import { useQuery } from "@tanstack/react-query";
-import { useRef, useState } from "react";
+import { useState } from "react";
 import { useNavigate, useParams } from "react-router";
-import { api, got, keyed, newKey, Problem } from "../../api/client";
+import { api, got, keyed } from "../../api/client";
 import type { Contact, CustomerFile, CustomerForm, ShipTo } from "../../api/types";
 import { date, money, number, typedDecimal } from "../../format";
 import { Lines, Marked, Scroll, useBase, useEverythingChanged, useFieldFocus, Wrong } from "../../parts/bits";
 import { FormAsk } from "../../parts/FormAsk";
 import { Field, FormGrid, Tick, useGoods } from "../../parts/form";
+import { useSaving } from "../../parts/saving";
 import { Paper, Tear } from "../../parts/TapeRoll";
-import { RecordLines, staleWords } from "../../parts/together";
+import { RecordLines } from "../../parts/together";
 import { useNotices } from "../../shell/notices";
 import { useMay } from "../../shell/session";
 import { Worktop } from "../../shell/Worktop";
@@ -84,12 +85,10 @@ function Opened({ form: started, file, id, version }: Props) {
   const goods = useGoods();
   const prices = useQuery({ queryKey: ["prices"], queryFn: () => got(api.GET("/api/prices")) });
   const [form, setForm] = useState(started);
-  const [faults, setFaults] = useState<Problem>();
-  const [stale, setStale] = useState<string>();
+  const saving = useSaving({ kind: "customer", id, version });
+  const { faults, setFaults, stale } = saving;
   const [shipTo, setShipTo] = useState<ShipTo | "new">();
   const [contact, setContact] = useState<Contact | "new">();
-  const key = useRef(newKey());
-  const running = useRef(false);
   useFieldFocus();
   const change = (part: Partial<CustomerForm>) => {
     setFaults(undefined);
@@ -108,36 +107,25 @@ function Opened({ form: started, file, id, version }: Props) {
       {...more}
     />
   );
-  const save = async () => {
-    if (running.current) {
-      return;
-    }
-    running.current = true;
+  const save = () => {
     const body: CustomerForm = {
       ...form,
       credit_limit: form.credit_limit ? typedDecimal(form.credit_limit) : "",
       share_ahead: form.share_ahead ? typedDecimal(form.share_ahead) : "",
     };
-    try {
+    return saving.save(async (header) => {
       const saved = id
         ? await got(
             api.PUT("/api/customers/{id}", {
-              params: { path: { id }, header: keyed(key.current) },
+              params: { path: { id }, header },
               body: { version: version ?? 0, form: body },
             }),
           )
-        : await got(api.POST("/api/customers", { params: { header: keyed(key.current) }, body }));
+        : await got(api.POST("/api/customers", { params: { header }, body }));
       say({ kind: "done", text: `${form.name} is kept.` });
       await changed();
       navigate(id ? `/customers/${id}` : `/customers/${saved.id}/file`);
-    } catch (error) {
-      key.current = newKey();
-      const problem = error instanceof Problem ? error : new Problem({ title: String(error) });
-      setFaults(problem);
-      setStale(problem.code === "stale" && id ? await staleWords(error, "customer", id, version ?? 0) : undefined);
-    } finally {
-      running.current = false;
-    }
+    });
   };
   const lists = (prices.data?.lists ?? []).filter((one) => one.currency === form.currency);
   const known = Object.keys({
@@ -178,7 +166,12 @@ function Opened({ form: started, file, id, version }: Props) {
             <Paper>
               <Tear />
               <h3>Credit</h3>
-              <ExposureLines exposure={file.exposure} total={file.exposed} limit={file.form.credit_limit ?? ""} base={base} />
+              <ExposureLines
+                exposure={file.exposure}
+                total={file.exposed}
+                limit={file.form.credit_limit ?? ""}
+                base={base}
+              />
               {file.containers.length > 0 && <h3>Containers of ours</h3>}
               {file.containers.map((one) => (
                 <div className="l quiet" key={one.code}>

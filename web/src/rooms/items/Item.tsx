@@ -1,14 +1,15 @@
 import { useQuery } from "@tanstack/react-query";
-import { useRef, useState } from "react";
+import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { api, got, keyed, newKey, Problem } from "../../api/client";
+import { api, got, keyed } from "../../api/client";
 import type { ItemForm, ItemView } from "../../api/types";
 import { date, money, number, price, typedDecimal } from "../../format";
 import { Lines, Marked, Scroll, useBase, useEverythingChanged, Wrong } from "../../parts/bits";
 import { FormAsk } from "../../parts/FormAsk";
 import { Field, FormGrid, orNull, Tick, useGoods } from "../../parts/form";
+import { useSaving } from "../../parts/saving";
 import { Paper, Tear } from "../../parts/TapeRoll";
-import { RecordLines, staleWords } from "../../parts/together";
+import { RecordLines } from "../../parts/together";
 import { useNotices } from "../../shell/notices";
 import { useMay } from "../../shell/session";
 import { Worktop } from "../../shell/Worktop";
@@ -53,11 +54,9 @@ function Opened({ form: started, item }: { form: ItemForm; item?: ItemView }) {
   const may = useMay()("keep_items");
   const goods = useGoods();
   const [form, setForm] = useState(started);
-  const [faults, setFaults] = useState<Problem>();
-  const [stale, setStale] = useState<string>();
+  const saving = useSaving({ kind: "item", id: item?.id, version: item?.version });
+  const { faults, setFaults, stale } = saving;
   const [asking, setAsking] = useState<"in" | "count" | "expect">();
-  const key = useRef(newKey());
-  const running = useRef(false);
   const change = (part: Partial<ItemForm>) => {
     setFaults(undefined);
     setForm((before) => ({ ...before, ...part }));
@@ -75,11 +74,7 @@ function Opened({ form: started, item }: { form: ItemForm; item?: ItemView }) {
       {...more}
     />
   );
-  const save = async () => {
-    if (running.current) {
-      return;
-    }
-    running.current = true;
+  const save = () => {
     const plain = (value: string | undefined) => (value ? typedDecimal(value) : "");
     const body: ItemForm = {
       ...form,
@@ -94,28 +89,21 @@ function Opened({ form: started, item }: { form: ItemForm; item?: ItemView }) {
         .filter((one) => one.factor !== "")
         .map((one) => ({ ...one, factor: plain(one.factor) })),
     };
-    try {
+    return saving.save(async (header) => {
       const saved = item
         ? await got(
             api.PUT("/api/items/{id}", {
-              params: { path: { id: item.id }, header: keyed(key.current) },
+              params: { path: { id: item.id }, header },
               body: { version: item.version, form: body },
             }),
           )
-        : await got(api.POST("/api/items", { params: { header: keyed(key.current) }, body }));
+        : await got(api.POST("/api/items", { params: { header }, body }));
       say({ kind: "done", text: `${form.code} is kept. Orders from now on have it so.` });
       await changed();
       if (!item) {
         navigate(`/items/${saved.id}`, { replace: true });
       }
-    } catch (error) {
-      key.current = newKey();
-      const problem = error instanceof Problem ? error : new Problem({ title: String(error) });
-      setFaults(problem);
-      setStale(problem.code === "stale" && item ? await staleWords(error, "item", item.id, item.version) : undefined);
-    } finally {
-      running.current = false;
-    }
+    });
   };
   const kept = item && form.kind === "goods";
   const units = form.units ?? [];
