@@ -20,6 +20,7 @@ describe("an order as it is typed", () => {
     };
     const { form, places } = toSend(typed);
     expect(places).toEqual([1, 3]);
+    expect(toSend(typed, 1).places).toEqual([3]);
     expect(form.customer_order_number).toBeNull();
     expect(form.lines.map((line) => [line.item, line.quantity])).toEqual([
       ["HB-12", "1240.5"],

@@ -94,18 +94,7 @@ impl<const PLACES: u32> Fixed<PLACES> {
 
     /// As [`Self::with_decimals`], its thousands apart: 1240 is `1,240.00`.
     pub fn grouped(self, places: usize) -> String {
-        let plain = self.with_decimals(places);
-        let (whole, fraction) = plain.split_once('.').unwrap_or((&plain, ""));
-        let digits = whole.trim_start_matches('-').len();
-        let mut out = String::with_capacity(plain.len() + digits / 3);
-        for (at, digit) in whole.chars().enumerate() {
-            let left = whole.len() - at;
-            out.push(digit);
-            if digit != '-' && left > 1 && (left - 1).is_multiple_of(3) {
-                out.push(',');
-            }
-        }
-        if fraction.is_empty() { out } else { format!("{out}.{fraction}") }
+        thousands_apart(&self.with_decimals(places))
     }
 
     /// Whether it is above zero.
@@ -221,6 +210,20 @@ impl<const PLACES: u32> utoipa::ToSchema for Fixed<PLACES> {
     fn name() -> std::borrow::Cow<'static, str> {
         format!("Decimal{PLACES}").into()
     }
+}
+
+/// A decimal text with its thousands apart, as tapes and sentences show figures.
+pub(crate) fn thousands_apart(plain: &str) -> String {
+    let whole = plain.split('.').next().unwrap_or(plain);
+    let mut out = String::with_capacity(plain.len() + whole.len() / 3);
+    for (at, digit) in whole.chars().enumerate() {
+        let left = whole.len() - at - 1;
+        out.push(digit);
+        if digit != '-' && left > 0 && left.is_multiple_of(3) {
+            out.push(',');
+        }
+    }
+    out + &plain[whole.len()..]
 }
 
 #[cfg(test)]

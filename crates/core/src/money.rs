@@ -261,6 +261,11 @@ impl Currency {
     pub fn format(self, amount: Money) -> String {
         format_scaled(amount.0, self.exponent())
     }
+
+    /// Writes an amount for a sentence, its thousands apart: `29,800.77`.
+    pub fn grouped(self, amount: Money) -> String {
+        crate::fixed::thousands_apart(&self.format(amount))
+    }
 }
 
 impl fmt::Debug for Currency {

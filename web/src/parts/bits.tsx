@@ -254,6 +254,8 @@ const SheetTable = styled("table")({
   "& tr:last-of-type td": { borderBottom: 0 },
   "& .right": { textAlign: "right", whiteSpace: "nowrap" },
   "& .dim": { color: "var(--ink-2)" },
+  // Units are as wide as each other, so that the figures before them stand in line.
+  "& .unit": { display: "inline-block", minWidth: 36, textAlign: "left" },
   "& tfoot td": { fontWeight: 650, borderTop: "1px solid var(--line-strong)" },
 });
 

@@ -356,7 +356,7 @@ function Opened({ shipment }: { shipment: ShipmentView }) {
                   ) : (
                     number(line.quantity)
                   )}{" "}
-                  {line.unit}
+                  <span className="unit">{line.unit}</span>
                 </td>
                 <td className="right">
                   {line.to_come === "0" ? "" : <Marked className="heed">▲ {number(line.to_come)}</Marked>}

@@ -235,10 +235,10 @@ pub(super) fn check_order(input: &OrderInput<'_>, total_base: Money, findings: &
             format!(
                 "With this order {} comes to {} {}, {} above its limit of {}. A lead has to approve the order.",
                 input.customer.name,
-                input.base.format(exposure.total()),
+                input.base.grouped(exposure.total()),
                 input.base,
-                input.base.format(over),
-                input.base.format(limit)
+                input.base.grouped(over),
+                input.base.grouped(limit)
             ),
             customer_ref(input),
         );
@@ -247,7 +247,7 @@ pub(super) fn check_order(input: &OrderInput<'_>, total_base: Money, findings: &
         findings.add(
             Check::OrderAmount,
             "lines",
-            format!("Orders above {} {} take someone else's approval.", input.base.format(limit), input.base),
+            format!("Orders above {} {} take someone else's approval.", input.base.grouped(limit), input.base),
         );
     }
 }

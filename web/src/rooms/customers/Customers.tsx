@@ -133,8 +133,8 @@ export function ExposureLines({ exposure, total, limit, base }: ExposureProps) {
   const parts = [
     ["open invoices", exposure.receivables],
     ["checks not cleared", exposure.in_hand],
-    ["shipped, not billed, with tax", exposure.unbilled],
-    ["ordered, not shipped, with tax", exposure.to_ship],
+    ["shipped, not billed", exposure.unbilled],
+    ["ordered, not shipped", exposure.to_ship],
     ["less money ahead", -exposure.money_ahead],
   ] as const;
   return (
@@ -146,7 +146,7 @@ export function ExposureLines({ exposure, total, limit, base }: ExposureProps) {
         </div>
       ))}
       <div className="l sum">
-        <span>Exposure</span>
+        <span>Exposure, with tax</span>
         <span>{money(total, base)}</span>
       </div>
       <div className="l quiet">

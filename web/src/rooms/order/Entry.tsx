@@ -89,6 +89,7 @@ function Entry({ started, quote, keep, order, written }: Props) {
   const goods = useGoods();
   const [form, setForm] = useState<OrderForm>(started);
   const [active, setActive] = useState(0);
+  const [typing, setTyping] = useState<number>();
   const [faults, setFaults] = useState<Problem>();
   const key = useRef(newKey());
   const running = useRef(false);
@@ -100,14 +101,16 @@ function Entry({ started, quote, keep, order, written }: Props) {
       keepOrder(keep, form);
     }
   }, [keep, form, started]);
-  const { form: body, places } = useMemo(() => toSend(form), [form]);
+  const { form: body } = useMemo(() => toSend(form), [form]);
+  // A line whose item is half typed is not asked about: the rest keeps its prices meanwhile.
+  const { form: seen, places } = useMemo(() => toSend(form, typing), [form, typing]);
   const whose = (body.customer ?? 0) !== 0 || (quote && !!body.contact);
   const ready = whose && body.lines.length > 0;
-  const asked = { form: body, order: order?.id ?? null, quote };
+  const asked = { form: seen, order: order?.id ?? null, quote };
   const query = useQuery({
     queryKey: ["order-preview", asked],
     queryFn: () => got(api.POST("/api/orders/preview", { body: asked })),
-    enabled: ready,
+    enabled: ready && seen.lines.length > 0,
     placeholderData: keepPreviousData,
     retry: false,
   });
@@ -304,7 +307,11 @@ function Entry({ started, quote, keep, order, written }: Props) {
           places={places}
           wrong={lineFault}
           active={active}
-          setActive={setActive}
+          setActive={(at) => {
+            setActive(at);
+            setTyping(undefined);
+          }}
+          typing={setTyping}
           unitsOf={unitsOf}
           remember={remember}
           currency={currency}

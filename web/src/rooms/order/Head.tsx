@@ -114,7 +114,7 @@ export function OrderHead({ form, change, goods, faults, quote, fixed, today, to
               ? [["", ""]]
               : shipTos.map((one) => [
                   one.code === "MAIN" ? "" : String(one.id),
-                  one.code === "MAIN" ? "main address" : one.name,
+                  one.code === "MAIN" ? "main" : one.name,
                 ])
           }
         />

@@ -64,6 +64,8 @@ interface Props {
   wrong: { field: string; sentence: string } | undefined;
   active: number;
   setActive: (at: number) => void;
+  /** Told which line has an item half typed. */
+  typing: (at: number | undefined) => void;
   unitsOf: (code: string) => string[];
   remember: (item: ItemRow) => void;
   currency: string;
@@ -87,7 +89,7 @@ export function focusCell(at: number, part: string): void {
 
 /** Lines typed one below the other: item, Enter, quantity, Enter, next item. */
 export function LineGrid(props: Props) {
-  const { lines, setLines, preview, places, wrong, active, setActive, unitsOf, remember, currency } = props;
+  const { lines, setLines, preview, places, wrong, active, setActive, typing, unitsOf, remember, currency } = props;
   const wanted = useRef<number | undefined>(undefined);
   useEffect(() => {
     if (wanted.current !== undefined && lines.length > wanted.current) {
@@ -173,10 +175,14 @@ export function LineGrid(props: Props) {
                 value={line.item}
                 wrong={bad("item")}
                 onFocus={() => setActive(at)}
-                onType={(item) => change(at, { item })}
+                onType={(item) => {
+                  change(at, { item });
+                  typing(at);
+                }}
                 onChoose={(item) => {
                   remember(item);
                   change(at, { item: item.code, unit: item.unit });
+                  typing(undefined);
                   focusCell(at, "quantity");
                 }}
                 onEnter={() => (line.item ? focusCell(at, "quantity") : next(at))}

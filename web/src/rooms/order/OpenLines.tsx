@@ -52,17 +52,17 @@ export function OpenLinesRoom() {
   const { first, current, picked } = list;
   const open = (line: OpenLine | undefined) => line && navigate(`/orders/${line.order}`);
   const columns: Column<OpenLine>[] = [
+    { key: "order", head: "Order", width: "70px", cell: (row) => row.order_number },
     {
       key: "item",
       head: "Item",
-      width: "minmax(0, 1.1fr)",
+      width: "minmax(0, 1.25fr)",
       cell: (row) => (
         <>
           <b>{row.code}</b> {row.description}
         </>
       ),
     },
-    { key: "order", head: "Order", width: "70px", cell: (row) => row.order_number },
     { key: "customer", head: "Customer", width: "minmax(0, 1fr)", cell: (row) => row.customer_name },
     { key: "to_ship", head: "To ship", width: "74px", right: true, cell: (row) => number(row.to_ship) },
     {

@@ -36,13 +36,13 @@ function line(typed: LineForm): LineForm {
 
 /**
  * What is sent: lines with an item only, decimals as the server reads them. `places` says which
- * typed line each line that is sent was.
+ * typed line each line that is sent was; `without` leaves out a line that is still being typed.
  */
-export function toSend(typed: OrderForm): { form: OrderForm; places: number[] } {
+export function toSend(typed: OrderForm, without?: number): { form: OrderForm; places: number[] } {
   const places: number[] = [];
   const lines: LineForm[] = [];
   typed.lines.forEach((one, at) => {
-    if (one.item.trim() !== "") {
+    if (one.item.trim() !== "" && at !== without) {
       places.push(at);
       lines.push(line(one));
     }
