@@ -20,6 +20,8 @@ pub enum Step {
     Bill,
     /// A document is written to the books.
     Post,
+    /// A posted document goes out to the customer.
+    Send,
 }
 
 /// What a check does at a step.
@@ -79,14 +81,28 @@ checks! {
     TaxRateMissing => [Confirm Warns, Bill Warns, Post Stops],
     /// A stock item is sold for nothing.
     PriceZero => [Confirm Warns, Bill Warns, Post Warns],
+    /// Something is sold for less than nothing.
+    PriceBelowZero => [Bill Stops, Post Stops],
     /// A changed price makes more of a difference than was allowed.
     PriceNotApproved => [Bill Warns, Post Stops],
+    /// A discount over the document that takes off more than there is, or has no reason.
+    DiscountNotAllowed => [Bill Stops, Post Stops],
+    /// A line to an account that earns no revenue.
+    NotRevenue => [Bill Stops, Post Stops],
+    /// The invoice is cancelled already, or something that followed stands in the way.
+    CannotCancel => [Post Stops],
+    /// The document goes out by mail and there is no address.
+    NoMailAddress => [Post Warns, Send Stops],
+    /// What a structured invoice must say is not known.
+    StructuredDataMissing => [Bill Warns, Post Warns, Send Stops],
     /// The account map leads nowhere.
     AccountMissing => [Confirm Warns, Ship Stops, Bill Warns, Post Stops],
     /// The posting date lies in a closed period.
     PeriodClosed => [Ship Stops, Bill Warns, Post Stops],
     /// The document date is before that of the last invoice, or after the posting date.
     DateOutOfOrder => [Bill Warns, Post Warns],
+    /// The document date is before that of the last invoice, where the company wants them in order.
+    DateBeforeLast => [Bill Warns, Post Stops],
     /// A date before what it follows from.
     DateTooEarly => [Ship Stops, Bill Stops, Post Stops],
     /// The customer is on stop.
@@ -149,10 +165,17 @@ impl Check {
             Self::TaxIdMissing => "no tax id",
             Self::TaxRateMissing => "no tax rate",
             Self::PriceZero => "price of zero",
+            Self::PriceBelowZero => "price below zero",
             Self::PriceNotApproved => "price not approved",
+            Self::DiscountNotAllowed => "discount not allowed",
+            Self::NotRevenue => "no revenue account",
+            Self::CannotCancel => "cannot be cancelled",
+            Self::NoMailAddress => "no mail address",
+            Self::StructuredDataMissing => "structured data missing",
             Self::AccountMissing => "no account",
             Self::PeriodClosed => "period closed",
             Self::DateOutOfOrder => "date out of order",
+            Self::DateBeforeLast => "date before the last",
             Self::DateTooEarly => "date too early",
             Self::CustomerOnStop => "customer on stop",
             Self::CreditLimit => "over the credit limit",
@@ -268,7 +291,7 @@ mod tests {
 
     #[test]
     fn every_check_concerns_a_step() {
-        let steps = [Step::Confirm, Step::Ship, Step::Bill, Step::Post];
+        let steps = [Step::Confirm, Step::Ship, Step::Bill, Step::Post, Step::Send];
         for check in Check::ALL {
             assert!(steps.iter().any(|step| check.effect(*step).is_some()), "{check:?}");
         }

@@ -119,16 +119,21 @@ impl<'map> EntryBuilder<'map> {
         if document.is_zero() && base.is_zero() {
             return;
         }
-        let account: &Account =
-            match self.accounts.account(purpose, for_what.item_class, self.customer_class.as_deref()) {
-                Ok(account) => account,
-                Err(problem) => {
-                    if !self.problems.contains(&problem) {
-                        self.problems.push(problem);
-                    }
-                    return;
+        match self.accounts.account(purpose, for_what.item_class, self.customer_class.as_deref()) {
+            Ok(account) => self.add_to(&account.clone(), purpose, (document, base), for_what),
+            Err(problem) => {
+                if !self.problems.contains(&problem) {
+                    self.problems.push(problem);
                 }
-            };
+            }
+        }
+    }
+
+    /// Adds an amount, in document and base currency, to an account someone named.
+    pub fn add_to(&mut self, account: &Account, purpose: Purpose, (document, base): (Money, Money), for_what: LineFor<'_>) {
+        if document.is_zero() && base.is_zero() {
+            return;
+        }
         let marks = for_what.marks.cloned().unwrap_or_default();
         let mergeable = self.lines.iter_mut().find(|line| {
             line.account == account.number

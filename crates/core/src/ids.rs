@@ -57,6 +57,12 @@ ids! {
     PriceListId,
     /// A file that was read.
     ImportId,
+    /// A credit memo.
+    CreditMemoId,
+    /// A billing run.
+    RunId,
+    /// A document on its way to the customer.
+    DeliveryId,
 }
 
 /// A document of the application, as named in trails, blockers and entries.
@@ -100,6 +106,12 @@ pub enum DocumentKind {
     PriceList,
     /// A file of orders or shipments.
     Import,
+    /// A credit memo.
+    CreditMemo,
+    /// A billing run.
+    Run,
+    /// A document on its way to the customer.
+    Delivery,
 }
 
 impl DocumentKind {
@@ -124,6 +136,9 @@ impl DocumentKind {
             Self::Adjustment => "adjustment",
             Self::PriceList => "price_list",
             Self::Import => "import",
+            Self::CreditMemo => "credit_memo",
+            Self::Run => "run",
+            Self::Delivery => "delivery",
         }
     }
 
@@ -148,6 +163,9 @@ impl DocumentKind {
             Self::Adjustment,
             Self::PriceList,
             Self::Import,
+            Self::CreditMemo,
+            Self::Run,
+            Self::Delivery,
         ]
         .into_iter()
         .find(|kind| kind.word() == word)

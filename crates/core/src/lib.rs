@@ -29,6 +29,7 @@
 //! | [`ordering`], [`exposure`] | entering and confirming an order; what a customer could leave us without |
 //! | [`stock`], [`shipment`] | layers of cost, goods out and in |
 //! | [`invoice`] | from shipped lines to an invoice |
+//! | [`messages`] | templates of messages, mail addresses |
 //! | [`money_in`] | receipts, and applying money to invoices |
 //! | [`checks`] | the table of checks behind every blocker |
 //! | [`day_sheet`] | what needs the clerk today, in order |
@@ -48,6 +49,7 @@ pub mod ids;
 pub mod invoice;
 pub mod marks;
 pub mod merge;
+pub mod messages;
 pub mod money;
 pub mod money_in;
 pub mod numbering;

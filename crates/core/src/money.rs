@@ -63,6 +63,17 @@ impl Money {
         Self(round_ratio(i128::from(self.0) * i128::from(rate.scaled()), Rate::scale()))
     }
 
+    /// What is left of an amount once the tax of a rate, which it carries, is taken out:
+    /// amount ÷ (1 + rate), rounded half away from zero.
+    pub fn without(self, rate: Rate) -> Self {
+        Self(round_ratio(i128::from(self.0) * Rate::scale(), Rate::scale() + i128::from(rate.scaled())))
+    }
+
+    /// This amount with the tax of a rate on it, rounded half away from zero.
+    pub fn with_tax(self, rate: Rate) -> Self {
+        self + self.times_rate(rate)
+    }
+
     /// This amount × `part` ÷ `whole`, rounded half away from zero. Zero where `whole` is zero.
     pub fn share(self, part: i64, whole: i64) -> Self {
         if whole == 0 {

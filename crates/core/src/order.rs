@@ -5,7 +5,7 @@
 use serde::{Deserialize, Serialize};
 
 use crate::calendar::Terms;
-use crate::fixed::Quantity;
+use crate::fixed::{Quantity, Rate};
 use crate::ids::{InvoiceId, OrderId, OrderLineId};
 use crate::money::{Currency, Money};
 use crate::spread::spread;
@@ -71,6 +71,8 @@ pub struct Settlement {
 pub struct InvoiceShares {
     /// The invoice.
     pub invoice: InvoiceId,
+    /// Its number and document date, as the tape says them.
+    pub name: String,
     /// What the invoice came to.
     pub total: Money,
     /// What of it is still open.
@@ -114,8 +116,35 @@ pub struct OrderFacts {
     pub confirmed: bool,
     /// All its lines.
     pub lines: Vec<(OrderLineId, LineProgress)>,
-    /// Every posted invoice it is on.
+    /// Every posted invoice it is on; cancelled ones are none.
     pub invoices: Vec<InvoiceShares>,
+    /// What it promised, for the account of why an invoice comes to something else.
+    pub promised: Promised,
+}
+
+/// What an order promised to cost.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Promised {
+    /// Whether its prices carry the tax.
+    pub gross: bool,
+    /// For each line: its tax rate on the day of the order, and its amount as priced.
+    pub lines: Vec<(OrderLineId, Rate, Money)>,
+}
+
+impl Promised {
+    /// The amount of a line with tax.
+    pub fn line(&self, id: OrderLineId) -> Money {
+        self.lines.iter().filter(|(line, ..)| *line == id).map(|line| self.with_tax(line.1, line.2)).sum()
+    }
+
+    /// The whole of it, with tax.
+    pub fn total(&self) -> Money {
+        self.lines.iter().map(|line| self.with_tax(line.1, line.2)).sum()
+    }
+
+    fn with_tax(&self, rate: Rate, amount: Money) -> Money {
+        if self.gross { amount } else { amount.with_tax(rate) }
+    }
 }
 
 impl OrderFacts {
@@ -167,6 +196,12 @@ pub struct OrderAfter {
     pub id: OrderId,
     /// Its state from now on.
     pub state: OrderState,
+}
+
+/// Whether work and charges of an order can be billed without a shipment: once goods of it have
+/// gone, or where it has none. Until then they wait for the goods, with which they may travel.
+pub const fn work_is_due(has_goods: bool, goods_gone: bool) -> bool {
+    goods_gone || !has_goods
 }
 
 /// Compares orders before and after a posting: the states to write and the changes to show.
@@ -331,6 +366,7 @@ mod tests {
     fn a_payment_is_shared_over_the_orders_of_its_invoice() {
         let invoice = InvoiceShares {
             invoice: InvoiceId(1),
+            name: "I-1".to_owned(),
             total: Money(300),
             open: Money(199),
             shares: vec![(OrderId(1), Money(100)), (OrderId(2), Money(200))],

@@ -22,7 +22,7 @@ use crate::money::{Currency, Money};
 use crate::order::LineProgress;
 use crate::pricing::{PriceBuild, PriceInput, build};
 use crate::tape::{Change, Figure, Tape};
-use crate::tax::{TaxComputed, TaxLine, TaxRate, TaxTable, compute};
+use crate::tax::{TaxComputed, TaxLine, TaxRate, TaxTable, compute, compute_gross};
 use crate::terms::Terms;
 use crate::treatment::{Taxed, TreatmentCodes};
 use crate::units::{from_stock_units, in_stock_units};
@@ -175,6 +175,8 @@ pub struct OrderInput<'a> {
     pub lines: Vec<LineWish>,
     /// Own fields and reporting codes of the order.
     pub marks: Marks,
+    /// Whether its prices carry the tax.
+    pub gross_priced: bool,
     /// Whether it is an offer: nothing is committed yet.
     pub quote: bool,
     /// Above which total, with tax, whoever confirms it has to ask; none for no limit.
@@ -215,6 +217,8 @@ pub struct PricedLine {
     pub tax: TaxRate,
     /// Where the tax code comes from, in words.
     pub tax_source: String,
+    /// The line's amount as priced: its net, or with tax where prices carry it.
+    pub amount: Money,
     /// Line net.
     pub net: Money,
     /// What there is of it.
@@ -257,8 +261,17 @@ pub fn decide(input: &OrderInput<'_>) -> OrderDecision {
     if input.lines.is_empty() {
         findings.add(Check::NothingToDo, "lines", "An order needs at least one line. Type an item.");
     }
-    let lines: Vec<PricedLine> = (0..input.lines.len()).map(|at| line(input, at, &mut findings)).collect();
-    let taxes = compute(input.tax_computed, &lines.iter().map(|line| (line.tax.clone(), line.net)).collect::<Vec<_>>());
+    let mut lines: Vec<PricedLine> = (0..input.lines.len()).map(|at| line(input, at, &mut findings)).collect();
+    let priced: Vec<(TaxRate, Money)> = lines.iter().map(|line| (line.tax.clone(), line.amount)).collect();
+    let taxes = if input.gross_priced {
+        let (taxes, nets) = compute_gross(&priced);
+        for (line, net) in lines.iter_mut().zip(nets) {
+            line.net = net;
+        }
+        taxes
+    } else {
+        compute(input.tax_computed, &priced)
+    };
     let net: Money = lines.iter().map(|line| line.net).sum();
     let tax: Money = taxes.iter().map(|line| line.tax).sum();
     let total = net + tax;
@@ -307,9 +320,11 @@ fn line(input: &OrderInput<'_>, at: usize, findings: &mut Findings) -> PricedLin
     let wish = &input.lines[at];
     let factor = wish.item.factor(&wish.unit).unwrap_or(Quantity::ONE);
     checking::check_line(input, at, findings);
+    let (tax, tax_source) = checking::tax_of(input, at, findings);
+    let carried = input.gross_priced.then_some(tax.rate);
     let price = match &wish.kept {
         Some(kept) => Some(requantified(kept, wish, input.currency)),
-        None => match build(&PriceInput { factor, ..wish.price.clone() }) {
+        None => match build(&PriceInput { factor, tax: carried, ..wish.price.clone() }) {
             Ok(price) => Some(price),
             Err(fault) => {
                 findings.add(Check::PriceNotMade, format!("lines.{at}.{}", fault.field), fault.sentence);
@@ -326,7 +341,6 @@ fn line(input: &OrderInput<'_>, at: usize, findings: &mut Findings) -> PricedLin
             format!("{} has a price of zero. Say why beside the price.", wish.item.code),
         );
     }
-    let (tax, tax_source) = checking::tax_of(input, at, findings);
     let stocked = wish.item.kind == ItemKind::Goods && wish.stock.counted;
     let open = open_quantity(wish);
     let can_go = if stocked {
@@ -346,6 +360,7 @@ fn line(input: &OrderInput<'_>, at: usize, findings: &mut Findings) -> PricedLin
         quantity: wish.quantity,
         unit: wish.unit.clone(),
         factor,
+        amount: price.as_ref().map_or(Money::ZERO, |price| price.net),
         net: price.as_ref().map_or(Money::ZERO, |price| price.net),
         price,
         tax,

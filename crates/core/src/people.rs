@@ -165,6 +165,7 @@ macro_rules! operations {
     (@right no) => { Right::No };
     (@right asks) => { Right::Asks };
     (@right price) => { Right::UpTo(LimitKind::PriceChange) };
+    (@right memo) => { Right::UpTo(LimitKind::CreditMemo) };
     (@right order) => { Right::UpTo(LimitKind::Order) };
 }
 
@@ -218,6 +219,18 @@ operations! {
     ChangePrice "change the price of a line"                   => price price no   no,
     /// Posts invoices.
     PostInvoice "post invoices"                                => yes   yes   no   no,
+    /// Takes a posted invoice back with a credit memo over the whole of it.
+    CancelInvoice "cancel invoices"                            => memo  memo  no   no,
+    /// Makes billing runs and posts them.
+    RunBilling "make billing runs"                             => yes   yes   no   no,
+    /// Keeps what a billing run is made from.
+    KeepRecipe "keep recipes of billing runs"                  => yes   yes   no   no,
+    /// Prints, mails and mails again.
+    SendOut "send documents out"                               => yes   yes   no   no,
+    /// Changes the templates of messages.
+    KeepTemplates "change the text of messages"                => no    yes   no   yes,
+    /// Keeps views of lists for themselves.
+    KeepViews "keep views"                                     => yes   yes   yes  yes,
     /// Posts receipts and applies money.
     PostMoney "post receipts and apply money"                  => yes   yes   no   no,
     /// Approves or declines what someone else asks for.

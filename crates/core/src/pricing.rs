@@ -110,6 +110,10 @@ pub struct PriceInput {
     pub typed: Typed,
     /// A surcharge per stock unit in base currency, and its name.
     pub surcharge: Option<(String, UnitPrice)>,
+    /// The tax rate that prices carry, where they are agreed with tax. The company's own list
+    /// price and surcharge are without; the customer's price list, a call-off and what is typed
+    /// are as agreed.
+    pub tax: Option<Rate>,
 }
 
 /// What a step of the price is.
@@ -133,6 +137,8 @@ pub enum StepKind {
     LineDiscount,
     /// On top.
     Surcharge,
+    /// The tax that a price agreed with tax carries.
+    WithTax,
 }
 
 /// One step of a price, with its source.
@@ -205,6 +211,15 @@ fn converted(price: UnitPrice, input: &PriceInput) -> Option<UnitPrice> {
     Some(UnitPrice::from_scaled(i64::try_from(scaled).unwrap_or(i64::MAX)))
 }
 
+/// A price with the tax it carries, rounded to the document's minor unit.
+fn with_tax(price: UnitPrice, rate: Rate, document: Currency) -> UnitPrice {
+    let minor = pow10(document.exponent());
+    let scale = UnitPrice::scale() * Rate::scale();
+    let carried = i128::from(price.scaled()) * (Rate::scale() + i128::from(rate.scaled())) * minor;
+    let scaled = i128::from(round_ratio(carried, scale)) * UnitPrice::scale() / minor;
+    UnitPrice::from_scaled(i64::try_from(scaled).unwrap_or(i64::MAX))
+}
+
 /// What is left of one after two shares are taken off, one after the other.
 fn together(before: Rate, off: Rate) -> Rate {
     let left = |rate: Rate| Rate::scale() - i128::from(rate.scaled());
@@ -234,7 +249,14 @@ pub fn build(input: &PriceInput) -> Result<PriceBuild, PriceFault> {
             None => "list price".to_owned(),
         };
         steps.push(PriceStep { kind: StepKind::List, source, off: None, unit_price: list });
+        if let Some(rate) = input.tax {
+            let carried = with_tax(list, rate, input.document);
+            let source = format!("with tax {} %", rate.percent());
+            steps.push(PriceStep { kind: StepKind::WithTax, source, off: None, unit_price: carried });
+            price = Some(carried);
+        }
     }
+    let list = price;
     let mut open_to_offers = true;
     let mut set = |kind, source: String, unit_price, offers| {
         steps.push(PriceStep { kind, source, off: None, unit_price });
@@ -271,7 +293,10 @@ pub fn build(input: &PriceInput) -> Result<PriceBuild, PriceFault> {
         });
     }
     let surcharge = match &input.surcharge {
-        Some((_, amount)) => converted(times(*amount, input.factor), input).ok_or_else(no_rate)?,
+        Some((_, amount)) => {
+            let amount = converted(times(*amount, input.factor), input).ok_or_else(no_rate)?;
+            input.tax.map_or(amount, |rate| with_tax(amount, rate, input.document))
+        }
         None => UnitPrice::ZERO,
     };
     let surcharge_name = input.surcharge.as_ref().map(|(name, _)| name.clone()).filter(|_| !surcharge.is_zero());
@@ -348,7 +373,7 @@ fn offers(input: &PriceInput, open_to_offers: bool) -> Result<Vec<(StepKind, Str
 pub(crate) fn tape_sources(tape: &mut Tape, steps: &[PriceStep], home: bool) {
     let sets: Vec<&PriceStep> = steps
         .iter()
-        .filter(|step| matches!(step.kind, StepKind::PriceList | StepKind::CallOff | StepKind::Typed))
+        .filter(|step| matches!(step.kind, StepKind::PriceList | StepKind::CallOff | StepKind::Typed | StepKind::WithTax))
         .collect();
     let list = steps.iter().find(|step| step.kind == StepKind::List);
     if let (Some(list), true) = (list, !sets.is_empty() || !home) {

@@ -8,6 +8,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::fixed::Rate;
 use crate::money::Money;
+use crate::spread::spread;
 
 /// A category of the open code list UNCL5305 (values from memory).
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -166,9 +167,54 @@ pub fn compute(computed: TaxComputed, lines: &[(TaxRate, Money)]) -> Vec<TaxLine
     totals
 }
 
+/// Tax taken out of amounts that carry it, and the net of each line.
+///
+/// Per code: net = round(Σ gross ÷ (1 + rate)), tax = Σ gross − net; the net is spread over the
+/// lines of the code by largest remainder. Net and tax together are exactly the gross.
+/// *Source: domain.md section 4.*
+pub fn compute_gross(lines: &[(TaxRate, Money)]) -> (Vec<TaxLine>, Vec<Money>) {
+    let mut totals: Vec<TaxLine> = Vec::new();
+    for (rate, gross) in lines {
+        match totals.iter_mut().find(|total| total.rate == *rate) {
+            Some(total) => total.base += *gross,
+            None => totals.push(TaxLine { rate: rate.clone(), base: *gross, tax: Money::ZERO }),
+        }
+    }
+    let mut nets = vec![Money::ZERO; lines.len()];
+    for total in &mut totals {
+        let gross = total.base;
+        total.base = gross.without(total.rate.rate);
+        total.tax = gross - total.base;
+        let of_code: Vec<usize> = (0..lines.len()).filter(|at| lines[*at].0 == total.rate).collect();
+        let weights: Vec<i64> = of_code.iter().map(|at| lines[*at].1.0).collect();
+        for (at, net) in of_code.into_iter().zip(spread(total.base, &weights)) {
+            nets[at] = net;
+        }
+    }
+    (totals, nets)
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        /// domain.md section 4: the customer pays exactly the gross.
+        #[test]
+        fn net_and_tax_are_exactly_the_gross(amounts in prop::collection::vec((0usize..3, 0i64..10_000_000), 1..12)) {
+            let rates = [rate("S23", "23"), rate("S135", "13.5"), rate("Z0", "0")];
+            let lines: Vec<_> = amounts.iter().map(|(at, gross)| (rates[*at].clone(), Money(*gross))).collect();
+            let (taxes, nets) = compute_gross(&lines);
+            let gross: Money = lines.iter().map(|(_, gross)| *gross).sum();
+            prop_assert_eq!(taxes.iter().map(|tax| tax.base + tax.tax).sum::<Money>(), gross);
+            prop_assert_eq!(nets.iter().copied().sum::<Money>(), taxes.iter().map(|tax| tax.base).sum::<Money>());
+            for tax in taxes {
+                // The tax is what the net would bear, to the cent that rounding moves.
+                prop_assert!((tax.tax - tax.base.times_rate(tax.rate.rate)).abs().0 <= 1);
+            }
+        }
+    }
 
     fn rate(code: &str, percent: &str) -> TaxRate {
         TaxRate { code: code.to_owned(), category: TaxCategory::S, rate: Rate::from_percent(percent).unwrap() }

@@ -28,7 +28,7 @@ pub const LONGEST_TERMS: u16 = 1_096;
 pub const MOST_INSTALMENTS: usize = 12;
 
 /// Payment terms of a customer, an order or an invoice.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, Hash)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Terms {
     /// When it falls due.
@@ -40,7 +40,7 @@ pub struct Terms {
 }
 
 /// When a document of a given date falls due.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, Hash)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(tag = "kind", rename_all = "snake_case")]
 pub enum Due {
@@ -68,7 +68,7 @@ pub enum Due {
 }
 
 /// One part of terms in instalments.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, Hash)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Instalment {
     /// Its share of the total, a fraction of one.
@@ -78,7 +78,7 @@ pub struct Instalment {
 }
 
 /// When a single amount falls due.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, Hash)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(tag = "kind", rename_all = "snake_case")]
 pub enum SimpleDue {
@@ -100,7 +100,7 @@ pub enum SimpleDue {
 }
 
 /// A discount for paying early.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, Hash)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct EarlyDiscount {
     /// How much, a fraction of one.
@@ -118,7 +118,7 @@ pub struct EarlyDiscount {
 }
 
 /// What an early-payment discount is a share of.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, Hash)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
 pub enum DiscountBase {

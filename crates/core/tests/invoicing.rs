@@ -9,8 +9,8 @@ use common::*;
 use till_core::calendar::{DocumentDate, Period, Periods};
 use till_core::checks::{Check, Effect, Step, stops};
 use till_core::fixed::Quantity;
-use till_core::ids::{InvoiceId, ItemId, LayerId, OrderId, OrderLineId, ShipmentId};
-use till_core::invoice::{self, ItemKind};
+use till_core::ids::{InvoiceId, ItemId, LayerId, OrderId, OrderLineId};
+use till_core::invoice::{self, ItemKind, TaxDateRule};
 use till_core::marks::Marks;
 use till_core::money::Money;
 use till_core::order::{InvoiceShares, LineProgress, OrderState, missing};
@@ -55,23 +55,27 @@ fn dates_out_of_order_warn() {
 }
 
 #[test]
-fn the_tax_date_is_the_latest_delivery_and_picks_the_rate() {
+fn each_delivery_picks_its_own_rate() {
     let mut books = Books::new();
     books.taxes.0[0].rates.push((day("2026-03-16"), "0.25".parse().unwrap()));
     let mut later = line(2, "1", "100", "0", "S23");
-    later.shipped_on = day("2026-03-16");
+    later.source = shipped(2, 2, 2, 1, "2026-03-16");
     let early = invoice::decide(&books.invoice(vec![line(1, "1", "100", "0", "S23")])).document.unwrap();
     assert_eq!((early.tax_date, early.tax), (day("2026-03-12"), Money(2_300)));
-    let both = invoice::decide(&books.invoice(vec![line(1, "1", "100", "0", "S23"), later])).document.unwrap();
-    assert_eq!((both.tax_date, both.tax), (day("2026-03-16"), Money(5_000)));
+    let mut input = books.invoice(vec![line(1, "1", "100", "0", "S23"), later]);
+    let both = invoice::decide(&input).document.unwrap();
+    assert_eq!((both.tax_date, both.tax, both.taxes.len()), (day("2026-03-16"), Money(4_800), 2));
+    // By setting the document date counts for all.
+    input.tax_date = TaxDateRule::Document;
+    let both = invoice::decide(&input).document.unwrap();
+    assert_eq!((both.tax_date, both.tax, both.taxes.len()), (day("2026-03-18"), Money(5_000), 1));
 }
 
 #[test]
 fn two_shipments_of_one_order_line_count_each_other() {
     let books = Books::new();
     let mut second = line(2, "3", "10", "0", "S23");
-    second.order_line = OrderLineId(1);
-    second.shipment = ShipmentId(2);
+    second.source = shipped(2, 1, 2, 1, "2026-03-12");
     let mut input = books.invoice(vec![line(1, "4", "10", "0", "S23"), second]);
     input.orders[0].lines.truncate(1);
     input.orders[0].lines[0].1 = LineProgress {
@@ -95,7 +99,7 @@ fn two_shipments_of_one_order_line_count_each_other() {
 fn orders_share_an_invoice_by_the_gross_of_their_lines() {
     let books = Books::new();
     let mut second = line(2, "1", "20.01", "0", "S135");
-    second.order = OrderId(2);
+    second.source = shipped(2, 2, 1, 2, "2026-03-12");
     let mut input = books.invoice(vec![line(1, "1", "10.01", "0", "S23"), second]);
     let mut other = input.orders[0].clone();
     other.id = OrderId(2);
@@ -222,6 +226,7 @@ fn what_is_missing_until_an_order_closes() {
     order.lines[0].1.shipped = Quantity::from_whole(2);
     order.lines[1].1.billed = Quantity::from_whole(5);
     order.invoices.push(InvoiceShares {
+        name: "I-9".to_owned(),
         invoice: InvoiceId(1),
         total: Money(1_000),
         open: Money(250),

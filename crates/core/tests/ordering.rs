@@ -8,7 +8,7 @@ use till_core::checks::{Check, Effect, asks, stops};
 use till_core::exposure::Exposure;
 use till_core::fixed::{Quantity, Rate, UnitPrice};
 use till_core::ids::{CustomerId, ItemId};
-use till_core::invoice::{CustomerFacts, ItemKind};
+use till_core::invoice::{CustomerFacts, Delivery, ItemKind};
 use till_core::marks::{FieldKind, FieldPlace, Marks, OwnField, ReportingCode, ReportingList};
 use till_core::money::Money;
 use till_core::order::LineProgress;
@@ -62,6 +62,7 @@ fn wish(code: &str, wanted: &str, list: &str) -> LineWish {
             date: day("2026-03-18"),
             typed: Typed::default(),
             surcharge: None,
+            tax: None,
         },
         kept: None,
         tax: None,
@@ -93,6 +94,9 @@ fn order(books: &Books, lines: Vec<LineWish>) -> OrderInput<'_> {
             stop_reason: None,
             owes: Money(10_000),
             credit_limit: Some(Money(500_000)),
+            delivery: Delivery::Paper,
+            email: None,
+            gross_priced: false,
         },
         exposure: Exposure { receivables: Money(10_000), ..Exposure::default() },
         ship_to: "Saltmarsh Honey Co-op".to_owned(),
@@ -105,6 +109,7 @@ fn order(books: &Books, lines: Vec<LineWish>) -> OrderInput<'_> {
         base: eur(),
         lines,
         marks: Marks::default(),
+        gross_priced: false,
         quote: false,
         limit: None,
         mark_rules: &books.marks,

@@ -32,6 +32,7 @@ fn input(quantity: &str) -> PriceInput {
         date: day("2026-03-18"),
         typed: Typed::default(),
         surcharge: None,
+        tax: None,
     }
 }
 

@@ -8,7 +8,7 @@ use till_core::calendar::Terms;
 use till_core::checks::{Check, Effect};
 use till_core::entry::Entry;
 use till_core::fixed::Quantity;
-use till_core::ids::{OrderId, ShipmentId};
+use till_core::ids::OrderId;
 use till_core::invoice::{self, InvoiceDecision, ItemKind};
 use till_core::money::{Currency, Money};
 use till_core::money_in::{self, Source, ToApply};
@@ -54,10 +54,7 @@ fn one_shipment_with_discount_and_a_rest_to_come() {
 fn two_shipments_of_two_orders_on_one_invoice() {
     let books = Books::new();
     let mut second = line(2, "25", "24.80", "0", "S135");
-    second.order = OrderId(2);
-    second.shipment = ShipmentId(2);
-    second.shipment_number = "S-2".to_owned();
-    second.shipped_on = day("2026-03-16");
+    second.source = shipped(2, 2, 2, 2, "2026-03-16");
     let mut freight = line(3, "1", "18", "0", "S23");
     freight.kind = ItemKind::Charge;
     let mut input = books.invoice(vec![line(1, "12", "18.90", "0", "S23"), freight, second.clone()]);
@@ -102,7 +99,7 @@ fn everything_wrong_at_once_is_said_at_once() {
 fn what_differs_is_said_when_orders_cannot_go_together() {
     let books = Books::new();
     let mut second = line(2, "1", "10", "0", "S23");
-    second.order = OrderId(2);
+    second.source = shipped(2, 2, 1, 2, "2026-03-12");
     let mut input = books.invoice(vec![line(1, "1", "10", "0", "S23"), second]);
     let mut other = input.orders[0].clone();
     other.id = OrderId(2);
@@ -120,7 +117,7 @@ fn what_differs_is_said_when_orders_cannot_go_together() {
         sentences,
         [
             "O-1 is in EUR, O-2 in GBP. Bill them on two invoices.",
-            "O-1 has the terms 30 days net, O-2 has 14 days net. Bill them on two invoices.",
+            "O-1 has the terms 30 days net, O-2 has 14 days net. Bill them on two invoices, or choose terms for this one.",
         ]
     );
 }

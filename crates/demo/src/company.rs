@@ -191,6 +191,7 @@ pub async fn set_up(writing: &mut Writing<'_>, business_date: NaiveDate) -> Resu
         ("order", "O-", 1841),
         ("shipment", "S-", 4201),
         ("invoice", "I-", 3107),
+        ("credit_memo", "CM-", 61),
         ("receipt", "C-", 512),
         ("entry", "E-", 1),
     ] {

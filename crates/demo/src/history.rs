@@ -198,7 +198,7 @@ impl Player<'_> {
             .iter()
             .flat_map(|customer| &customer.shipments)
             .flat_map(|shipment| &shipment.lines)
-            .map(|line| Pick { shipment_line: line.shipment_line, quantity: None })
+            .filter_map(|line| line.shipment_line.map(|shipment_line| Pick { shipment_line, quantity: None }))
             .collect();
         if picks.is_empty() {
             return Ok(());

@@ -4,7 +4,7 @@ use chrono::{Days, NaiveDate};
 use till_core::fixed::Quantity;
 use till_core::ids::{OrderId, ShipmentLineId};
 use till_core::money_in::Method;
-use till_store::invoices::{NewPrice, Pick, ToBill};
+use till_store::invoices::{LineKey, NewPrice, Pick, ToBill};
 use till_store::orders::{NewOrder, NewOrderLine};
 use till_store::receipts::NewReceipt;
 use till_store::{Result, Store, Writing, invoices, orders, receipts, rules, setup, shipments};
@@ -283,7 +283,7 @@ async fn draft_invoice(writing: &mut Writing<'_>, people: &People) -> Result<()>
         .flat_map(|customer| &customer.shipments)
         .flat_map(|shipment| &shipment.lines)
         .find(|line| line.code == "FR-50")
-        .map(|line| line.shipment_line);
+        .and_then(|line| line.shipment_line);
     if let Some(shipment_line) = line {
         let pick = Pick { shipment_line, quantity: Some(Quantity::from_whole(10)) };
         let to_bill = ToBill { picks: vec![pick], ..ToBill::default() };
@@ -294,7 +294,7 @@ async fn draft_invoice(writing: &mut Writing<'_>, people: &People) -> Result<()>
             unit_price: "38.00".to_owned(),
             reason: "side bars split, agreed with Orchard Lane by phone".to_owned(),
         };
-        invoices::change_price(writing, &rules, drafts[0], shipment_line, &price).await?;
+        invoices::change_price(writing, &rules, drafts[0], LineKey::Shipped(shipment_line), &price).await?;
     }
     Ok(())
 }

@@ -1,5 +1,8 @@
 //! # till-formats: open formats in and out
 //!
-//! Bytes in, core types out, and back. So far: CSV (RFC 4180) for what lists show.
+//! Bytes in, core types out, and back: CSV (RFC 4180) for what lists show, messages (RFC 5322 with
+//! MIME) for what is mailed, HTML for the papers they carry.
 
+pub mod mail;
+pub mod paper;
 pub mod table;

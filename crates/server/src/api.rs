@@ -2,9 +2,11 @@
 
 mod approvals;
 mod billing;
+mod corrections;
 mod customers;
 mod export;
 mod goods;
+mod going_out;
 mod imports;
 mod items;
 mod ledger;
@@ -12,6 +14,7 @@ mod orders;
 mod overview;
 mod quotes;
 mod receipts;
+mod runs;
 mod session;
 mod setup;
 mod shipments;
@@ -24,6 +27,7 @@ use crate::problem::Problem;
 
 pub(crate) use imports::LARGEST_FILE;
 pub use imports::Underway;
+pub use runs::Posting;
 pub use session::StartCode;
 
 /// What handlers return.
@@ -70,6 +74,8 @@ pub fn configure(config: &mut ServiceConfig<'_>) {
         .service(shipments::take_back_shipment)
         .service(shipments::preview_ship_and_bill)
         .service(shipments::ship_and_bill)
+        .service(shipments::preview_ship_and_bill_many)
+        .service(shipments::ship_and_bill_many)
         .service(quotes::list_quotes)
         .service(quotes::quote)
         .service(quotes::write_quote)
@@ -115,16 +121,54 @@ pub fn configure(config: &mut ServiceConfig<'_>) {
         .service(imports::import_progress)
         .service(imports::take_file_over)
         .service(imports::drop_import)
+        .service(billing::why_not_here)
         .service(billing::list_unbilled)
+        .service(billing::preview_grid)
+        .service(billing::post_grid)
         .service(billing::preview)
         .service(billing::post_picks)
+        .service(billing::post_drafts)
         .service(billing::make_drafts)
         .service(billing::list)
         .service(billing::view)
         .service(billing::change_draft)
         .service(billing::drop_draft)
         .service(billing::merge_draft)
-        .service(billing::change_price)
+        .service(corrections::change_price)
+        .service(corrections::change_work_price)
+        .service(corrections::change_tax)
+        .service(corrections::change_work_tax)
+        .service(corrections::change_discount)
+        .service(corrections::preview_cancel)
+        .service(corrections::cancel_invoice)
+        .service(corrections::list_credit_memos)
+        .service(corrections::view_credit_memo)
+        .service(runs::make_run)
+        .service(runs::list_runs)
+        .service(runs::run_progress)
+        .service(runs::view_run)
+        .service(runs::leave_out)
+        .service(runs::set_run_dates)
+        .service(runs::post_run)
+        .service(runs::go_on)
+        .service(runs::drop_run)
+        .service(runs::list_recipes)
+        .service(runs::keep_recipe)
+        .service(runs::repeat_recipe)
+        .service(runs::drop_recipe)
+        .service(going_out::send)
+        .service(going_out::printed)
+        .service(going_out::list_deliveries)
+        .service(going_out::send_again)
+        .service(going_out::view_message)
+        .service(going_out::change_message)
+        .service(going_out::taken)
+        .service(going_out::mail_setup)
+        .service(going_out::change_template)
+        .service(going_out::set_mail)
+        .service(going_out::list_views)
+        .service(going_out::keep_view)
+        .service(going_out::drop_view)
         .service(billing::post_draft)
         .service(receipts::preview)
         .service(receipts::post)

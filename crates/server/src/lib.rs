@@ -106,6 +106,7 @@ pub async fn listen(store: Store, settings: &Settings) -> Result<Listening, List
     let gate = web::Data::new(Gate::new(settings.clone()));
     let presence = web::Data::new(Presence::default());
     let underway = web::Data::new(api::Underway::default());
+    let posting = web::Data::new(api::Posting::default());
     let forgetting = gate.clone();
     let secure = settings.serves_tls();
     let server = HttpServer::new(move || {
@@ -126,6 +127,7 @@ pub async fn listen(store: Store, settings: &Settings) -> Result<Listening, List
             .app_data(code.clone())
             .app_data(presence.clone())
             .app_data(underway.clone())
+            .app_data(posting.clone())
             .app_data(web::PayloadConfig::new(api::LARGEST_FILE))
             .app_data(request::json_config())
             .app_data(request::path_config())

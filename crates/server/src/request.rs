@@ -108,6 +108,13 @@ impl Change {
         Request { key: self.key.clone(), fingerprint: fingerprint::of(&(self.actor.doer.person, &self.call, body)) }
     }
 
+    /// The request of one part of a change that is carried out part by part: the same request
+    /// again goes on with the parts that are left.
+    pub fn request_part<T: Serialize>(&self, part: &impl std::fmt::Display, body: &T) -> Request {
+        let whole = self.request(body);
+        Request { key: format!("{}/{part}", whole.key), fingerprint: whole.fingerprint }
+    }
+
     /// Who makes the change.
     pub const fn actor(&self) -> &Actor {
         &self.actor

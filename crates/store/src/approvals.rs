@@ -3,8 +3,8 @@
 use chrono::{NaiveDate, SecondsFormat};
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
-use till_core::fixed::UnitPrice;
-use till_core::ids::{ApprovalId, CustomerId, DocumentKind, DocumentRef, InvoiceId, OrderId, PersonId, ShipmentLineId};
+use till_core::fixed::{Rate, UnitPrice};
+use till_core::ids::{ApprovalId, CustomerId, DocumentKind, DocumentRef, InvoiceId, OrderId, OrderLineId, PersonId, ShipmentLineId};
 use till_core::merge::FieldChange;
 use till_core::money::Money;
 use till_core::people::{
@@ -13,6 +13,7 @@ use till_core::people::{
 };
 
 use crate::convert::{json, kind, known};
+use crate::invoices::LineKey;
 use crate::orders::OrderForm;
 use crate::rules::Rules;
 use crate::writing::{Writing, set};
@@ -26,12 +27,42 @@ pub(crate) enum Asked {
     ChangePrice {
         /// The draft.
         invoice: InvoiceId,
-        /// The line.
-        shipment_line: ShipmentLineId,
+        /// The line, where it was shipped.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        shipment_line: Option<ShipmentLineId>,
+        /// The order's line, where it needs no shipment.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        order_line: Option<OrderLineId>,
         /// The price.
         unit_price: UnitPrice,
         /// Why.
         reason: String,
+    },
+    /// A discount over a draft.
+    Discount {
+        /// The draft.
+        invoice: InvoiceId,
+        /// As a share.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        percent: Option<Rate>,
+        /// As an amount.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        amount: Option<Money>,
+        /// What for.
+        reason: String,
+    },
+    /// An invoice cancelled.
+    CancelInvoice {
+        /// The invoice.
+        invoice: InvoiceId,
+        /// The date of the credit memo, if typed.
+        #[serde(default)]
+        date: Option<NaiveDate>,
+        /// Why.
+        reason: String,
+        /// Whether its quantities go on a new draft at once.
+        #[serde(default)]
+        rebill: bool,
     },
     /// An order made binding.
     ConfirmOrder {
@@ -59,7 +90,8 @@ pub(crate) enum Asked {
 impl Asked {
     pub(crate) const fn operation(&self) -> Operation {
         match self {
-            Self::ChangePrice { .. } => Operation::ChangePrice,
+            Self::ChangePrice { .. } | Self::Discount { .. } => Operation::ChangePrice,
+            Self::CancelInvoice { .. } => Operation::CancelInvoice,
             Self::ConfirmOrder { .. } | Self::ChangeOrder { .. } => Operation::ConfirmOrder,
             Self::LiftStop { .. } => Operation::LiftStop,
         }
@@ -312,9 +344,20 @@ pub async fn approve(writing: &mut Writing<'_>, rules: &Rules, id: ApprovalId, v
     end(writing, &kept.view, ApprovalState::Approved, None, viewer).await?;
     writing.asked_by(&kept.view.maker);
     match &kept.asked {
-        Asked::ChangePrice { invoice, shipment_line, unit_price, reason } => {
+        Asked::ChangePrice { invoice, shipment_line, order_line, unit_price, reason } => {
             let allowed = Some(kept.view.amount);
-            invoices::set_price(writing, rules, *invoice, *shipment_line, *unit_price, reason, allowed).await?;
+            let key = shipment_line
+                .map(LineKey::Shipped)
+                .or(order_line.map(LineKey::Ordered))
+                .ok_or_else(|| StoreError::Corrupt("a price asked for no line".to_owned()))?;
+            invoices::set_price(writing, rules, *invoice, key, *unit_price, reason, allowed).await?;
+        }
+        Asked::Discount { invoice, percent, amount, reason } => {
+            let allowed = Some(kept.view.amount);
+            invoices::set_discount(writing, rules, *invoice, *percent, *amount, reason, allowed).await?;
+        }
+        Asked::CancelInvoice { invoice, date, reason, rebill } => {
+            invoices::cancel_approved(writing, rules, *invoice, *date, reason, *rebill).await?;
         }
         Asked::ConfirmOrder { order } => orders::confirm_approved(writing, rules, *order).await?,
         Asked::ChangeOrder { order, version, form } => {
@@ -378,14 +421,20 @@ async fn end(
 
 /// Ends every request about a document that is gone: nobody is left to approve it for.
 pub(crate) async fn document_gone(writing: &mut Writing<'_>, kind: DocumentKind, id: i64) -> Result<()> {
+    documents_gone(writing, kind, &[id]).await
+}
+
+/// The same for several documents.
+pub(crate) async fn documents_gone(writing: &mut Writing<'_>, kind: DocumentKind, ids: &[i64]) -> Result<()> {
     let at = writing.actor().at.to_rfc3339_opts(SecondsFormat::Millis, true);
     let word = kind.word();
+    let ids = json(&ids)?;
     sqlx::query!(
         "UPDATE approvals SET state = 'withdrawn', decided_by = maker_id, decided_at = ?, decision = 'the draft is gone'
-         WHERE state = 'waiting' AND document_kind = ? AND document_id = ?",
+         WHERE state = 'waiting' AND document_kind = ? AND document_id IN (SELECT value FROM json_each(?))",
         at,
         word,
-        id
+        ids
     )
     .execute(&mut **writing)
     .await?;

@@ -2,6 +2,8 @@
 
 mod form;
 
+use std::collections::{BTreeMap, HashMap};
+
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
@@ -13,13 +15,15 @@ use till_core::money::{Currency, Money};
 use till_core::people::check_reason;
 
 use crate::approvals::{self, Asked};
-use crate::convert::{currency, kind, terms, terms_json};
+use crate::convert::{currency, json, kind, terms, terms_json};
 use crate::rules::Rules;
 use crate::writing::{Writing, changed, set};
 use crate::{Result, StoreError, rules};
 
+pub use till_core::invoice::{BillingHabit as BillingBy, Delivery};
+
 pub use form::{
-    BillingBy, Contact, CustomerForm, Delivery, ShipTo, StatementCycle, contacts, form, save, set_contact, set_ship_to,
+    Contact, CustomerForm, ShipTo, StatementCycle, contacts, form, save, set_contact, set_ship_to,
     ship_tos,
 };
 
@@ -89,29 +93,55 @@ pub async fn add(writing: &mut Writing<'_>, new: &NewCustomer<'_>) -> Result<Cus
     Ok(CustomerId(id))
 }
 
-/// The customer as the core wants it.
+/// The customer as the core wants it, with its currency.
 pub(crate) async fn facts(connection: &mut SqliteConnection, id: CustomerId) -> Result<(CustomerFacts, Currency)> {
-    let row = sqlx::query!(
-        "SELECT number, name, class, tax_id, currency, needs_order_number, stop_reason, owes_base_minor, credit_limit_minor
-         FROM customers WHERE id = ?",
-        id.0
+    let mut found = facts_of(connection, &[id]).await?;
+    let known = found.remove(&id).ok_or_else(|| StoreError::not_found(DocumentKind::Customer, id))?;
+    Ok((known.facts, known.currency))
+}
+
+/// A customer with what documents of its own take from it.
+#[derive(Debug, Clone)]
+pub(crate) struct Known {
+    pub(crate) facts: CustomerFacts,
+    pub(crate) currency: Currency,
+    pub(crate) terms: Terms,
+}
+
+/// Customers as the core wants them.
+pub(crate) async fn facts_of(
+    connection: &mut SqliteConnection,
+    ids: &[CustomerId],
+) -> Result<HashMap<CustomerId, Known>> {
+    let wanted = json(&ids)?;
+    sqlx::query!(
+        "SELECT id, number, name, class, tax_id, currency, terms, needs_order_number, stop_reason, owes_base_minor,
+                credit_limit_minor, delivery, email, gross_priced
+         FROM customers WHERE id IN (SELECT value FROM json_each(?))",
+        wanted
     )
-    .fetch_optional(connection)
+    .fetch_all(connection)
     .await?
-    .ok_or_else(|| StoreError::not_found(DocumentKind::Customer, id))?;
-    let currency = currency(&row.currency)?;
-    let facts = CustomerFacts {
-        id,
-        number: row.number,
-        name: row.name,
-        class: row.class,
-        tax_id: row.tax_id,
-        needs_order_number: row.needs_order_number != 0,
-        stop_reason: row.stop_reason,
-        owes: Money(row.owes_base_minor),
-        credit_limit: row.credit_limit_minor.map(Money),
-    };
-    Ok((facts, currency))
+    .into_iter()
+    .map(|row| {
+        let id = CustomerId(row.id);
+        let facts = CustomerFacts {
+            id,
+            number: row.number,
+            name: row.name,
+            class: row.class,
+            tax_id: row.tax_id,
+            needs_order_number: row.needs_order_number != 0,
+            stop_reason: row.stop_reason,
+            owes: Money(row.owes_base_minor),
+            credit_limit: row.credit_limit_minor.map(Money),
+            delivery: form::of_word(&row.delivery)?,
+            email: row.email,
+            gross_priced: row.gross_priced != 0,
+        };
+        Ok((id, Known { facts, currency: currency(&row.currency)?, terms: terms(&row.terms)? }))
+    })
+    .collect()
 }
 
 /// A customer in a list.
@@ -484,6 +514,22 @@ async fn set_stop(
     let version = before.version + 1;
     writing.note_on((DocumentKind::Customer, id.0, &before.number), what, words, Some(version), changes);
     Ok(version)
+}
+
+/// Adds to what customers owe.
+pub(crate) async fn add_owed_to(
+    connection: &mut SqliteConnection,
+    amounts: &BTreeMap<CustomerId, Money>,
+) -> Result<()> {
+    let amounts = json(&amounts.iter().collect::<Vec<_>>())?;
+    sqlx::query!(
+        "UPDATE customers SET owes_base_minor = owes_base_minor + (new.value ->> 1)
+         FROM json_each(?) AS new WHERE customers.id = new.value ->> 0",
+        amounts
+    )
+    .execute(connection)
+    .await?;
+    Ok(())
 }
 
 /// Adds to what a customer owes.

@@ -59,15 +59,13 @@ pub struct DayTotals {
 pub async fn day_sheet(connection: &mut SqliteConnection, viewer: Option<Viewer>) -> Result<DaySheet> {
     let rules = rules::load(connection).await?;
     let today = rules.business_date;
-    let unbilled = unbilled::list(connection, &rules, &unbilled::UnbilledFilter::default()).await?;
-    let shipped_today: Money = unbilled
-        .customers
-        .iter()
-        .flat_map(|customer| &customer.shipments)
-        .filter(|shipment| shipment.shipped_on == today)
-        .map(|shipment| shipment.net_base)
-        .sum();
-    let mut facts = DayFacts { unbilled: unbilled_facts(&unbilled), ..DayFacts::default() };
+    let filter = unbilled::UnbilledFilter { limit: Some(LOOKED_AT), ..unbilled::UnbilledFilter::default() };
+    let unbilled = unbilled::list(connection, &rules, &filter).await?;
+    let sums = unbilled::sums(connection, &rules, &unbilled::UnbilledFilter::default()).await?;
+    let today_only = unbilled::UnbilledFilter { up_to_days: Some(0), ..unbilled::UnbilledFilter::default() };
+    let shipped_today: Money =
+        unbilled::sums(connection, &rules, &today_only).await?.iter().map(|sum| sum.net_base).sum();
+    let mut facts = DayFacts { unbilled: unbilled_facts(&unbilled, &sums), ..DayFacts::default() };
     load_unapplied(connection, &mut facts).await?;
     load_packed(connection, &rules, &mut facts).await?;
     let ageing = load_late(connection, today, &mut facts).await?;
@@ -117,26 +115,45 @@ async fn owed_change(connection: &mut SqliteConnection, today: NaiveDate) -> Res
     Ok(Money(sum))
 }
 
+/// How many of the oldest shipments are looked at for what stands in their way.
+const LOOKED_AT: i64 = 1_000;
+
 /// Stopped and ready shipments of a customer are two different things to do.
-fn unbilled_facts(unbilled: &unbilled::Unbilled) -> Vec<UnbilledFacts> {
+fn unbilled_facts(unbilled: &unbilled::Unbilled, sums: &[unbilled::CustomerSum]) -> Vec<UnbilledFacts> {
     let mut facts = Vec::new();
     for customer in &unbilled.customers {
-        for stopped in [true, false] {
-            let mine: Vec<_> = customer
-                .shipments
-                .iter()
-                .filter(|shipment| till_core::checks::stops(&shipment.blockers) == stopped)
-                .collect();
-            let Some(oldest) = mine.iter().map(|shipment| shipment.shipped_on).min() else { continue };
-            facts.push(UnbilledFacts {
+        let (stopped, ready): (Vec<_>, Vec<_>) =
+            customer.shipments.iter().partition(|shipment| till_core::checks::stops(&shipment.blockers));
+        let of = |mine: &[&unbilled::UnbilledShipment]| {
+            let oldest = mine.iter().map(|shipment| shipment.shipped_on).min()?;
+            Some(UnbilledFacts {
                 customer: customer_ref(customer.customer.0, &customer.number),
                 name: customer.name.clone(),
                 shipments: i64::try_from(mine.len()).unwrap_or(i64::MAX),
                 value: mine.iter().map(|shipment| shipment.net_base).sum(),
                 oldest,
                 stopped_by: mine.iter().flat_map(|shipment| shipment.blockers.clone()).collect(),
-            });
-        }
+            })
+        };
+        let stopped = of(&stopped);
+        let gone = stopped.as_ref().map_or((0, Money::ZERO), |facts| (facts.shipments, facts.value));
+        // What is ready counts in whole, beyond what was looked at too.
+        let ready = of(&ready).map(|ready| UnbilledFacts {
+            shipments: customer.count - gone.0,
+            value: customer.net_base - gone.1,
+            ..ready
+        });
+        facts.extend(stopped.into_iter().chain(ready));
+    }
+    for sum in sums.iter().filter(|sum| !unbilled.customers.iter().any(|known| known.customer == sum.customer)) {
+        facts.push(UnbilledFacts {
+            customer: customer_ref(sum.customer.0, &sum.number),
+            name: sum.name.clone(),
+            shipments: sum.shipments,
+            value: sum.net_base,
+            oldest: sum.oldest,
+            stopped_by: Vec::new(),
+        });
     }
     facts
 }

@@ -39,7 +39,7 @@ pub async fn exposure(
     .await?;
     let without = without.map_or(-1, |order| order.0);
     let lines = sqlx::query!(
-        r#"SELECT orders.id AS "order!", orders.currency AS "currency!", unit_price_e6, discount_e6, surcharge_e6, tax_code,
+        r#"SELECT orders.id AS "order!", orders.currency AS "currency!", unit_price_e6, discount_e6, surcharge_e6, tax_code, gross_priced AS "gross_priced!",
                   shipped_e4 - billed_e4 AS "unbilled!: i64",
                   CASE WHEN confirmed THEN max(0, ordered_e4 - cancelled_e4 - shipped_e4) ELSE 0 END AS "to_ship!: i64"
            FROM orders JOIN order_lines ON order_id = orders.id
@@ -68,7 +68,8 @@ pub async fn exposure(
                 document,
             )
             .net;
-            (net + net.times_rate(tax)).to_base(rate, document, rules.base)
+            let with_tax = if line.gross_priced != 0 { net } else { net.with_tax(tax) };
+            with_tax.to_base(rate, document, rules.base)
         };
         // What has shipped is owed whichever order is asked about.
         exposure.unbilled += gross(line.unbilled);

@@ -9,7 +9,7 @@ use till_core::ids::{CustomerId, DocumentKind, DocumentRef, EntryId};
 use till_core::money::Money;
 
 use crate::convert::{currency, json, kind, known};
-use crate::rules::next_number;
+use crate::rules::next_numbers;
 use crate::{Result, StoreError};
 
 /// Writes an entry with the next number and returns its id.
@@ -28,53 +28,67 @@ pub(crate) async fn write_reversal(
     source: &DocumentRef,
     reverses: Option<EntryId>,
 ) -> Result<EntryId> {
-    if !entry.balances() || entry.lines.len() < 2 {
+    let ids = write_all(connection, &[(entry, source.clone(), reverses)]).await?;
+    ids.first().copied().ok_or_else(|| StoreError::Corrupt("an entry that was not written".to_owned()))
+}
+
+/// Writes entries with the next numbers, in their order: each with its source and the entry it
+/// takes back, if it does. Returns their ids.
+///
+/// # Errors
+/// As [`write`].
+pub(crate) async fn write_all(
+    connection: &mut SqliteConnection,
+    entries: &[(&Entry, DocumentRef, Option<EntryId>)],
+) -> Result<Vec<EntryId>> {
+    if entries.is_empty() {
+        return Ok(Vec::new());
+    }
+    if let Some((_, source, _)) = entries.iter().find(|(entry, ..)| !entry.balances() || entry.lines.len() < 2) {
         return Err(StoreError::Corrupt(format!("an entry for {} that does not balance", source.number)));
     }
-    let (_, number) = next_number(connection, "entry").await?;
-    let source_kind = source.kind.word();
-    let code = entry.currency.code();
-    let reverses = reverses.map(|id| id.0);
-    let id = sqlx::query_scalar!(
-        "INSERT INTO entries (number, posting_date, text, source_kind, source_id, source_number, currency, reverses_id)
-         VALUES (?, ?, ?, ?, ?, ?, ?, ?) RETURNING id AS \"id!\"",
-        number,
-        entry.date,
-        entry.text,
-        source_kind,
-        source.id,
-        source.number,
-        code,
-        reverses
-    )
-    .fetch_one(&mut *connection)
-    .await?;
-    let rows: Vec<_> = entry
-        .lines
-        .iter()
-        .map(|line| {
-            (
-                &line.account,
-                line.purpose.word(),
-                line.base,
-                line.document,
-                line.customer,
+    let (_, number) = next_numbers(connection, "entry", entries.len()).await?;
+    let first = sqlx::query_scalar!(r#"SELECT coalesce(max(id), 0) + 1 AS "next!: i64" FROM entries"#)
+        .fetch_one(&mut *connection)
+        .await?;
+    let mut heads = Vec::with_capacity(entries.len());
+    let mut rows = Vec::with_capacity(entries.len() * 4);
+    for (((entry, source, reverses), id), number) in entries.iter().zip(first..).zip(number..) {
+        heads.push((
+            (id, number, entry.date, &entry.text),
+            (source.kind.word(), source.id, &source.number, entry.currency.code()),
+            reverses,
+        ));
+        for (position, line) in entry.lines.iter().enumerate() {
+            rows.push((
+                (id, position, &line.account, line.purpose.word(), line.base, line.document, line.customer),
                 line.tax.as_ref().map(|tax| &tax.code),
                 line.tax.as_ref().map(|tax| tax.base),
                 (!line.marks.is_empty()).then_some(&line.marks),
-            )
-        })
-        .collect();
+            ));
+        }
+    }
+    let heads = json(&heads)?;
+    sqlx::query!(
+        "INSERT INTO entries (id, number, posting_date, text, source_kind, source_id, source_number, currency, reverses_id)
+         SELECT value ->> '$[0][0]', value ->> '$[0][1]', value ->> '$[0][2]', value ->> '$[0][3]', value ->> '$[1][0]',
+                value ->> '$[1][1]', value ->> '$[1][2]', value ->> '$[1][3]', value ->> '$[2]' FROM json_each(?)",
+        heads
+    )
+    .execute(&mut *connection)
+    .await?;
     let rows = json(&rows)?;
     sqlx::query!(
         "INSERT INTO entry_lines (entry_id, position, account, purpose, base_minor, document_minor, customer_id, tax_code, tax_base_minor, marks)
-         SELECT ?, key, value ->> 0, value ->> 1, value ->> 2, value ->> 3, value ->> 4, value ->> 5, value ->> 6, value ->> 7 FROM json_each(?)",
-        id,
+         SELECT value ->> '$[0][0]', value ->> '$[0][1]', value ->> '$[0][2]', value ->> '$[0][3]', value ->> '$[0][4]', value ->> '$[0][5]',
+                value ->> '$[0][6]', value ->> '$[1]', value ->> '$[2]', value ->> '$[3]' FROM json_each(?)",
         rows
     )
-    .execute(connection)
+    .execute(&mut *connection)
     .await?;
-    Ok(EntryId(id))
+    // From here on nothing is slipped into them.
+    sqlx::query!("UPDATE ledger_end SET entry_id = (SELECT max(id) FROM entries)").execute(connection).await?;
+    Ok((first..).take(entries.len()).map(EntryId).collect())
 }
 
 /// An entry as posted.

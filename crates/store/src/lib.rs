@@ -14,6 +14,7 @@ pub mod convert;
 pub mod copies;
 pub mod customers;
 pub mod day_sheet;
+pub mod deliveries;
 mod errors;
 pub mod exposure;
 pub mod faults;
@@ -32,6 +33,8 @@ pub mod quotes;
 pub mod receipts;
 pub mod record;
 pub mod rules;
+pub mod runs;
+pub mod saved_views;
 pub mod settings;
 pub mod setup;
 pub mod shipments;
@@ -239,6 +242,7 @@ where
         return Err(StoreError::Unrecorded);
     }
     record::append(connection, &actor, deeds).await?;
+    unbilled::value(connection).await?;
     let Some(request) = request else { return Ok(answer) };
     let json = serde_json::to_string(&answer).map_err(|error| StoreError::Corrupt(error.to_string()))?;
     sqlx::query!(

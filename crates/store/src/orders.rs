@@ -13,7 +13,7 @@ use sqlx::SqliteConnection;
 use till_core::fixed::{Quantity, Rate, UnitPrice};
 use till_core::ids::{CustomerId, DocumentKind, InvoiceId, ItemId, OrderId, OrderLineId};
 use till_core::money::Money;
-use till_core::order::{InvoiceShares, LineProgress, OrderAfter, OrderFacts};
+use till_core::order::{InvoiceShares, LineProgress, OrderAfter, OrderFacts, Promised};
 
 use crate::convert::{currency, json, terms};
 use crate::writing::{Writing, changed};
@@ -22,7 +22,7 @@ use crate::{Result, StoreError};
 pub use entering::{
     Lineage, OrderPreview, ToCancel, cancel, cancel_rest, change, confirm, confirm_as, copy, enter_form, preview,
 };
-pub(crate) use entering::{change_approved, confirm_approved, confirmation, enter_resolved, order_limit};
+pub(crate) use entering::{change_approved, confirm_approved, confirm_at_once, confirmation, enter_resolved, order_limit};
 pub use form::{DELIVERY_TERMS, LineForm, OrderForm, TypedAddress, form};
 pub use open_lines::{OpenLine, OpenLineFilter, OpenLines, open_lines};
 pub(crate) use resolve::{LoadedItem, Standing, load_items, resolve};
@@ -135,25 +135,29 @@ pub async fn set_customer_order_number(
 pub(crate) async fn facts(connection: &mut SqliteConnection, ids: &[OrderId]) -> Result<Vec<OrderFacts>> {
     let wanted = json(&ids)?;
     let heads = sqlx::query!(
-        "SELECT orders.id, number, customer_order_number, terms, currency, confirmed
-         FROM json_each(?) AS wanted JOIN orders ON orders.id = wanted.value ORDER BY wanted.key",
+        r#"SELECT orders.id, number, customer_order_number, terms, currency, confirmed, gross_priced
+         FROM json_each(?) AS wanted JOIN orders ON orders.id = wanted.value ORDER BY wanted.key"#,
         wanted
     )
     .fetch_all(&mut *connection)
     .await?;
     let lines = sqlx::query!(
-        r#"SELECT order_lines.id AS "id!", order_id, ordered_e4, cancelled_e4, shipped_e4, billed_e4, net_minor
-         FROM json_each(?) AS wanted JOIN order_lines ON order_id = wanted.value ORDER BY order_id, position"#,
+        r#"SELECT order_lines.id AS "id!", order_id, ordered_e4, cancelled_e4, shipped_e4, billed_e4, net_minor, amount_minor,
+                coalesce((SELECT rate_e6 FROM tax_rates WHERE code = order_lines.tax_code AND valid_from <= order_date
+                          ORDER BY valid_from DESC LIMIT 1), 0) AS "rate!: i64"
+         FROM json_each(?) AS wanted JOIN order_lines ON order_id = wanted.value JOIN orders ON orders.id = order_id
+         ORDER BY order_id, order_lines.position"#,
         wanted
     )
     .fetch_all(&mut *connection)
     .await?;
     let shares = sqlx::query!(
         r#"SELECT mine.order_id AS "of_order!", invoices.id AS "invoice!", total_minor AS "total!: i64", open_minor AS "open!: i64",
+                  invoices.number AS "number!", document_date AS "date!: NaiveDate",
                   shares.order_id AS "order!", shares.gross_minor AS "gross!"
            FROM json_each(?) AS wanted
            JOIN invoice_orders AS mine ON mine.order_id = wanted.value
-           JOIN invoices ON invoices.id = mine.invoice_id
+           JOIN invoices ON invoices.id = mine.invoice_id AND cancelled_by IS NULL
            JOIN invoice_orders AS shares ON shares.invoice_id = invoices.id
            ORDER BY mine.order_id, invoices.id, shares.position"#,
         wanted
@@ -161,7 +165,10 @@ pub(crate) async fn facts(connection: &mut SqliteConnection, ids: &[OrderId]) ->
     .fetch_all(connection)
     .await?;
     let mut of_order: HashMap<i64, Vec<(OrderLineId, LineProgress)>> = HashMap::new();
+    let mut promised: HashMap<i64, Vec<(OrderLineId, Rate, Money)>> = HashMap::new();
     for line in lines {
+        let promise = (OrderLineId(line.id), Rate::from_scaled(line.rate), Money(line.amount_minor));
+        promised.entry(line.order_id).or_default().push(promise);
         of_order.entry(line.order_id).or_default().push((
             OrderLineId(line.id),
             LineProgress {
@@ -181,6 +188,7 @@ pub(crate) async fn facts(connection: &mut SqliteConnection, ids: &[OrderId]) ->
             Some(last) => last.shares.push(part),
             None => known.push(InvoiceShares {
                 invoice: InvoiceId(share.invoice),
+                name: format!("{} of {}", share.number, till_core::calendar::words(share.date)),
                 total: Money(share.total),
                 open: Money(share.open),
                 shares: vec![part],
@@ -199,6 +207,10 @@ pub(crate) async fn facts(connection: &mut SqliteConnection, ids: &[OrderId]) ->
                 confirmed: head.confirmed != 0,
                 lines: of_order.remove(&head.id).unwrap_or_default(),
                 invoices: invoices.remove(&head.id).unwrap_or_default(),
+                promised: Promised {
+                    gross: head.gross_priced != 0,
+                    lines: promised.remove(&head.id).unwrap_or_default(),
+                },
             })
         })
         .collect()
@@ -206,12 +218,15 @@ pub(crate) async fn facts(connection: &mut SqliteConnection, ids: &[OrderId]) ->
 
 /// Writes the states a decision came to.
 pub(crate) async fn write_states(connection: &mut SqliteConnection, after: &[OrderAfter]) -> Result<()> {
-    for order in after {
-        let state = order.state.word();
-        sqlx::query!("UPDATE orders SET state = ?1 WHERE id = ?2 AND state <> ?1", state, order.id.0)
-            .execute(&mut *connection)
-            .await?;
-    }
+    let states: Vec<_> = after.iter().map(|order| (order.id, order.state.word())).collect();
+    let states = json(&states)?;
+    sqlx::query!(
+        "UPDATE orders SET state = new.state FROM (SELECT value ->> 0 AS id, value ->> 1 AS state FROM json_each(?)) AS new
+         WHERE orders.id = new.id AND orders.state <> new.state",
+        states
+    )
+    .execute(connection)
+    .await?;
     Ok(())
 }
 

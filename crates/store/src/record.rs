@@ -16,40 +16,33 @@ use crate::{Result, StoreError};
 pub(crate) async fn append(connection: &mut SqliteConnection, actor: &Actor, deeds: Vec<Deed>) -> Result<()> {
     let end = sqlx::query!("SELECT sequence, seal FROM record_end").fetch_one(&mut *connection).await?;
     let (mut sequence, mut seal) = (end.sequence, end.seal);
+    let mut rows = Vec::with_capacity(deeds.len());
     for deed in deeds {
         let row = Row { sequence: sequence + 1, at: actor.at, doer: actor.doer.clone(), deed };
         seal = row.seal(&seal);
         sequence = row.sequence;
-        let (at, changes) = (row.time(), json(&row.deed.changes)?);
-        let person = row.doer.person.map(|id| id.0);
         let (kind, id, number) = match &row.deed.document {
-            Some(document) => (Some(document.kind.word()), Some(document.id), Some(&document.number)),
+            Some(document) => (Some(document.kind.word()), Some(document.id), Some(document.number.clone())),
             None => (None, None, None),
         };
-        sqlx::query!(
-            "INSERT INTO record (sequence, at, person_id, person, from_where, asked_by, what, words, document_kind,
-                                 document_id, document_number, document_version, changes, seal)
-             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-            row.sequence,
-            at,
-            person,
-            row.doer.name,
-            row.doer.from,
-            row.doer.asked_by,
-            row.deed.what,
-            row.deed.words,
-            kind,
-            id,
-            number,
-            row.deed.version,
-            changes,
-            seal
-        )
-        .execute(&mut *connection)
-        .await?;
-        // The trigger looks here for where the next row goes.
-        sqlx::query!("UPDATE record_end SET sequence = ?, seal = ?", sequence, seal).execute(&mut *connection).await?;
+        rows.push((
+            (row.sequence, row.time(), row.doer.person, row.doer.name, row.doer.from, row.doer.asked_by),
+            (row.deed.what, row.deed.words, row.deed.version, json(&row.deed.changes)?, seal.clone()),
+            (kind, id, number),
+        ));
     }
+    let rows = json(&rows)?;
+    sqlx::query!(
+        "INSERT INTO record (sequence, at, person_id, person, from_where, asked_by, what, words, document_version, changes, seal,
+                             document_kind, document_id, document_number)
+         SELECT value ->> '$[0][0]', value ->> '$[0][1]', value ->> '$[0][2]', value ->> '$[0][3]', value ->> '$[0][4]', value ->> '$[0][5]',
+                value ->> '$[1][0]', value ->> '$[1][1]', value ->> '$[1][2]', value ->> '$[1][3]', value ->> '$[1][4]',
+                value ->> '$[2][0]', value ->> '$[2][1]', value ->> '$[2][2]' FROM json_each(?) ORDER BY key",
+        rows
+    )
+    .execute(&mut *connection)
+    .await?;
+    sqlx::query!("UPDATE record_end SET sequence = ?, seal = ?", sequence, seal).execute(connection).await?;
     Ok(())
 }
 

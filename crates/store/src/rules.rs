@@ -6,6 +6,7 @@ use till_core::accounts::{Account, AccountMap, AccountRule, AccountType, Purpose
 use till_core::calendar::{Period, Periods};
 use till_core::fixed::{ExchangeRate, Rate};
 use till_core::ids::ItemId;
+use till_core::invoice::TaxDateRule;
 use till_core::marks::MarkRules;
 use till_core::money::Currency;
 use till_core::shipment::CostEntry;
@@ -44,6 +45,10 @@ pub struct Rules {
     pub clearing_days: u64,
     /// What freight of a shipment is billed as.
     pub freight_item: Option<ItemId>,
+    /// Which day picks the tax rates of an invoice.
+    pub tax_date: TaxDateRule,
+    /// Whether a document date before that of the last invoice stops its posting.
+    pub dates_in_order: bool,
 }
 
 /// Loads the rules.
@@ -53,7 +58,7 @@ pub struct Rules {
 pub async fn load(connection: &mut SqliteConnection) -> Result<Rules> {
     let company = sqlx::query!(
         r#"SELECT name, base_currency, coalesce(business_date, date('now')) AS "business_date!: NaiveDate", tax_computed,
-                  warehouse, cost_entry, clearing_days, freight_item_id
+                  warehouse, cost_entry, clearing_days, freight_item_id, tax_date, dates_in_order
            FROM company"#
     )
     .fetch_optional(&mut *connection)
@@ -73,6 +78,8 @@ pub async fn load(connection: &mut SqliteConnection) -> Result<Rules> {
         warehouse: company.warehouse,
         clearing_days: u64::try_from(company.clearing_days).unwrap_or(0),
         freight_item: company.freight_item_id.map(ItemId),
+        tax_date: known(&company.tax_date, TaxDateRule::of)?,
+        dates_in_order: company.dates_in_order != 0,
     })
 }
 
@@ -177,4 +184,21 @@ pub(crate) async fn next_number(connection: &mut SqliteConnection, kind: &str) -
     .await?
     .ok_or(StoreError::NotSetUp)?;
     Ok((format!("{}{}", row.prefix, row.number), row.number))
+}
+
+/// Takes several numbers of a range at once: the prefix and the first of them.
+///
+/// # Errors
+/// [`StoreError::NotSetUp`] where the range does not exist.
+pub(crate) async fn next_numbers(connection: &mut SqliteConnection, kind: &str, count: usize) -> Result<(String, i64)> {
+    let count = i64::try_from(count).unwrap_or(i64::MAX);
+    let row = sqlx::query!(
+        "UPDATE number_ranges SET next = next + ?1 WHERE kind = ?2 RETURNING prefix, next - ?1 AS \"number!: i64\"",
+        count,
+        kind
+    )
+    .fetch_optional(connection)
+    .await?
+    .ok_or(StoreError::NotSetUp)?;
+    Ok((row.prefix, row.number))
 }

@@ -3,12 +3,13 @@
 use chrono::{NaiveDate, SecondsFormat};
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
+use till_core::invoice::TaxDateRule;
 use till_core::money::{Currency, Money};
 use till_core::numbering::{MoveNumber, decide_move};
 use till_core::people::{Limit, LimitKind, Limits, Right, Role, check_name, has_limits};
 use till_core::tax::TaxComputed;
 
-use crate::convert::currency;
+use crate::convert::{currency, known};
 use crate::writing::{Writing, changed, set};
 use crate::{Result, StoreError, people};
 
@@ -71,6 +72,10 @@ pub struct SetupView {
     pub base_currency: Currency,
     /// How tax is computed.
     pub tax_computed: TaxComputed,
+    /// Which day picks the tax rate of a line.
+    pub tax_date: TaxDateRule,
+    /// Whether a document date before that of the last invoice stops its posting.
+    pub dates_in_order: bool,
     /// The day the books stand still on; none for the day on the wall.
     pub fixed_date: Option<NaiveDate>,
     /// Changes with every edit.
@@ -89,7 +94,7 @@ pub struct SetupView {
 /// [`StoreError::NotSetUp`] on empty books.
 pub async fn view(connection: &mut SqliteConnection) -> Result<SetupView> {
     let company = sqlx::query!(
-        r#"SELECT name, base_currency, business_date AS "business_date: NaiveDate", tax_computed, version FROM company"#
+        r#"SELECT name, base_currency, business_date AS "business_date: NaiveDate", tax_computed, tax_date, dates_in_order, version FROM company"#
     )
     .fetch_optional(&mut *connection)
     .await?
@@ -124,6 +129,8 @@ pub async fn view(connection: &mut SqliteConnection) -> Result<SetupView> {
         company: company.name,
         base_currency: currency(&company.base_currency)?,
         tax_computed: if company.tax_computed == "per_line" { TaxComputed::PerLine } else { TaxComputed::PerDocument },
+        tax_date: known(&company.tax_date, TaxDateRule::of)?,
+        dates_in_order: company.dates_in_order != 0,
         fixed_date: company.business_date,
         version: company.version,
         numbers: numbers(connection).await?,
@@ -206,6 +213,12 @@ pub struct CompanySettings {
     pub company: String,
     /// How tax is computed on documents from now on.
     pub tax_computed: TaxComputed,
+    /// Which day picks the tax rate of a line; none to leave it.
+    #[serde(default)]
+    pub tax_date: Option<TaxDateRule>,
+    /// Whether a document date before that of the last invoice stops its posting; none to leave it.
+    #[serde(default)]
+    pub dates_in_order: Option<bool>,
     /// A day to stand still on, never before the present one; none for the day on the wall.
     pub fixed_date: Option<NaiveDate>,
 }
@@ -233,11 +246,15 @@ pub async fn change_company(writing: &mut Writing<'_>, new: &CompanySettings) ->
         TaxComputed::PerLine => "per_line",
     };
     let tax = computed(new.tax_computed);
+    let tax_date = new.tax_date.unwrap_or(before.tax_date).word();
+    let in_order = new.dates_in_order.unwrap_or(before.dates_in_order);
     sqlx::query!(
-        "UPDATE company SET name = ?, tax_computed = ?, business_date = ?, version = version + 1",
+        "UPDATE company SET name = ?, tax_computed = ?, business_date = ?, tax_date = ?, dates_in_order = ?, version = version + 1",
         name,
         tax,
-        new.fixed_date
+        new.fixed_date,
+        tax_date,
+        in_order
     )
     .execute(&mut **writing)
     .await?;
@@ -245,6 +262,9 @@ pub async fn change_company(writing: &mut Writing<'_>, new: &CompanySettings) ->
     let mut changes = changed("name", Some(&before.company), Some(&name));
     changes.extend(changed("tax is computed", Some(computed(before.tax_computed)), Some(tax)));
     changes.extend(changed("business date", Some(&day(before.fixed_date)), Some(&day(new.fixed_date))));
+    changes.extend(changed("the tax date is", Some(before.tax_date.word()), Some(tax_date)));
+    let word = |in_order: bool| if in_order { "stops" } else { "warns" };
+    changes.extend(changed("a date out of order", Some(word(before.dates_in_order)), Some(word(in_order))));
     writing.note_setting("company", "changed the company's settings", changes);
     Ok(new.version + 1)
 }

@@ -24,7 +24,10 @@ use crate::{Result, StoreError, exposure, stock};
 pub use picking::{NewShipment, PickForm, PickLine, ShipmentForm, drop, pack, pack_up, propose, save, start};
 pub use posting::post;
 pub use taking_back::{TakeBack, take_back};
-pub use together::{ShipAndBill, ShippedAndBilled, preview_ship_and_bill, ship_and_bill};
+pub use together::{
+    PaidAtOnce, ShipAndBill, ShipAndBillMany, ShippedAndBilled, preview_ship_and_bill, preview_ship_and_bill_many,
+    ship_and_bill, ship_and_bill_many,
+};
 pub(crate) use views::and_more;
 pub use views::{ShipmentFilter, ShipmentLineView, ShipmentList, ShipmentRow, ShipmentView, TakenBack, list, view};
 

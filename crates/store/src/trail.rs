@@ -55,9 +55,14 @@ pub(crate) async fn trail(connection: &mut SqliteConnection, kind: DocumentKind,
     let word = kind.word();
     let invoices = sqlx::query_scalar!(
         r#"SELECT invoice_id AS "id!: i64" FROM invoice_lines JOIN shipment_lines ON shipment_lines.id = shipment_line_id
-           JOIN order_lines ON order_lines.id = order_line_id
+           JOIN order_lines ON order_lines.id = shipment_lines.order_line_id
            WHERE (?1 = 'order' AND order_id = ?2) OR (?1 = 'shipment' AND shipment_id = ?2)
+           UNION SELECT invoice_id FROM invoice_lines JOIN order_lines ON order_lines.id = invoice_lines.order_line_id
+           WHERE ?1 = 'order' AND order_id = ?2 AND shipment_line_id IS NULL
            UNION SELECT invoice_id FROM applications WHERE ?1 = 'receipt' AND receipt_id = ?2
+           UNION SELECT invoice_id FROM credit_memos WHERE ?1 = 'credit_memo' AND id = ?2
+           UNION SELECT id FROM invoices WHERE ?1 = 'invoice' AND replaces_id = ?2
+           UNION SELECT replaces_id FROM invoices WHERE ?1 = 'invoice' AND id = ?2 AND replaces_id IS NOT NULL
            UNION SELECT ?2 WHERE ?1 = 'invoice'"#,
         word,
         id
@@ -70,6 +75,7 @@ pub(crate) async fn trail(connection: &mut SqliteConnection, kind: DocumentKind,
     steps.extend(shipments(connection, word, id, &invoices).await?);
     steps.extend(invoice_steps(connection, &invoices).await?);
     steps.extend(receipts(connection, word, id, &invoices).await?);
+    steps.extend(credit_memos(connection, &invoices).await?);
     for step in &mut steps {
         step.here = step.document.kind == kind && step.document.id == id;
     }
@@ -124,8 +130,10 @@ async fn orders(connection: &mut SqliteConnection, word: &str, id: i64, invoices
                   (SELECT sum(net_minor) FROM order_lines WHERE order_id = orders.id) AS "net: i64"
            FROM orders WHERE (?1 = 'order' AND id = ?2)
               OR id IN (SELECT order_id FROM shipments WHERE ?1 = 'shipment' AND shipments.id = ?2)
-              OR (?1 <> 'order' AND id IN (SELECT order_id FROM invoice_lines JOIN shipment_lines ON shipment_lines.id = shipment_line_id
-                        JOIN order_lines ON order_lines.id = order_line_id WHERE invoice_id IN (SELECT value FROM json_each(?3)) AND ?1 <> 'shipment'))
+              OR (?1 NOT IN ('order', 'shipment') AND id IN (
+                    SELECT order_id FROM invoice_lines LEFT JOIN shipment_lines ON shipment_lines.id = shipment_line_id
+                    JOIN order_lines ON order_lines.id = coalesce(invoice_lines.order_line_id, shipment_lines.order_line_id)
+                    WHERE invoice_id IN (SELECT value FROM json_each(?3))))
            ORDER BY id"#,
         word, id, invoices
     )
@@ -141,7 +149,7 @@ async fn shipments(connection: &mut SqliteConnection, word: &str, id: i64, invoi
         r#"SELECT shipments.id, shipments.number, coalesce(posting_date, packed_date) AS "date!: NaiveDate", shipments.state, currency
            FROM shipments JOIN orders ON orders.id = order_id
            WHERE (?1 = 'shipment' AND shipments.id = ?2) OR (?1 = 'order' AND order_id = ?2)
-              OR (?1 IN ('invoice', 'receipt') AND shipments.id IN (
+              OR (?1 IN ('invoice', 'receipt', 'credit_memo') AND shipments.id IN (
                     SELECT shipment_id FROM invoice_lines JOIN shipment_lines ON shipment_lines.id = shipment_line_id
                     WHERE invoice_id IN (SELECT value FROM json_each(?3))))
            ORDER BY shipments.id"#,
@@ -159,7 +167,7 @@ async fn shipments(connection: &mut SqliteConnection, word: &str, id: i64, invoi
 
 async fn invoice_steps(connection: &mut SqliteConnection, invoices: &str) -> Result<Vec<TrailStep>> {
     sqlx::query!(
-        r#"SELECT invoices.id, number, document_date AS "date: NaiveDate", state, open_minor, total_minor, currency
+        r#"SELECT invoices.id, number, document_date AS "date: NaiveDate", state, open_minor, total_minor, currency, cancelled_by
            FROM invoices WHERE id IN (SELECT value FROM json_each(?)) ORDER BY state = 'draft', sequence, id"#,
         invoices
     )
@@ -169,6 +177,7 @@ async fn invoice_steps(connection: &mut SqliteConnection, invoices: &str) -> Res
     .map(|row| {
         let state = match (row.state.as_str(), row.open_minor, row.total_minor) {
             ("draft", ..) => "not posted",
+            _ if row.cancelled_by.is_some() => "cancelled",
             (_, Some(0), _) => "settled",
             (_, open, total) if open == total => "open",
             _ => "partly paid",
@@ -198,6 +207,23 @@ async fn receipts(connection: &mut SqliteConnection, word: &str, id: i64, invoic
     .await?
     .into_iter()
     .map(|row| step(DocumentKind::Receipt, row.id, row.number, Some(row.date), row.method, Some(row.amount_minor), &row.currency))
+    .collect()
+}
+
+async fn credit_memos(connection: &mut SqliteConnection, invoices: &str) -> Result<Vec<TrailStep>> {
+    sqlx::query!(
+        r#"SELECT credit_memos.id, credit_memos.number, credit_memos.document_date AS "date: NaiveDate", credit_memos.total_minor, currency
+           FROM credit_memos JOIN invoices ON invoices.id = invoice_id WHERE invoice_id IN (SELECT value FROM json_each(?))
+           ORDER BY credit_memos.id"#,
+        invoices
+    )
+    .fetch_all(connection)
+    .await?
+    .into_iter()
+    .map(|row| {
+        let state = "over the whole".to_owned();
+        step(DocumentKind::CreditMemo, row.id, row.number, Some(row.date), state, Some(-row.total_minor), &row.currency)
+    })
     .collect()
 }
 

@@ -7,7 +7,7 @@ use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 use sqlx::{Row, SqliteConnection};
 use till_core::fixed::{Quantity, Rate, UnitPrice};
-use till_core::ids::{OrderId, ShipmentLineId};
+use till_core::ids::OrderId;
 use till_core::money::{Money, line_total};
 
 use crate::convert::{currency, terms};
@@ -55,6 +55,8 @@ const INVARIANTS: &[(&str, &str)] = &[
     ("Stock follows from what came in and went out", include_str!("verify/stock.sql")),
     ("What is set aside is there, and no more than is still to ship", include_str!("verify/aside.sql")),
     ("Every posting has its entry", include_str!("verify/entries.sql")),
+    ("Cancelled invoices are turned round in whole", include_str!("verify/cancelled.sql")),
+    ("Documents on their way are posted, and what is mailed is in the mailbox", include_str!("verify/deliveries.sql")),
 ];
 
 /// The tie-outs alone: fit for asking often.
@@ -79,6 +81,7 @@ pub async fn verify(connection: &mut SqliteConnection) -> Result<Verification> {
     proofs.push(states(connection).await?);
     proofs.push(line_nets(connection).await?);
     proofs.push(next_dues(connection).await?);
+    proofs.push(taxes(connection).await?);
     Ok(finish(proofs))
 }
 
@@ -155,8 +158,8 @@ async fn next_dues(connection: &mut SqliteConnection) -> Result<Proof> {
 /// Every posted line computed once more by the core.
 async fn line_nets(connection: &mut SqliteConnection) -> Result<Proof> {
     let rows = sqlx::query!(
-        r#"SELECT invoices.number AS "number!", currency, shipment_line_id, quantity_e4, unit_price_e6 AS "price!", discount_e6 AS "discount!",
-                  full_minor AS "full!", invoice_lines.net_minor AS "net!", surcharge_e6
+        r#"SELECT invoices.number AS "number!", currency, position, quantity_e4, unit_price_e6 AS "price!", invoice_lines.discount_e6 AS "discount!",
+                  full_minor AS "full!", amount_minor AS "amount!", surcharge_e6
            FROM invoice_lines JOIN invoices ON invoices.id = invoice_id WHERE state = 'posted'"#
     )
     .fetch_all(connection)
@@ -170,14 +173,30 @@ async fn line_nets(connection: &mut SqliteConnection) -> Result<Proof> {
             UnitPrice::from_scaled(row.surcharge_e6),
             currency(&row.currency)?,
         );
-        if (amounts.full.0, amounts.net.0) != (row.full, row.net) {
+        if (amounts.full.0, amounts.net.0) != (row.full, row.amount) {
             findings.push(format!(
-                "{}: the line of shipment line {} is not its quantity × price",
+                "{}: line {} is not its quantity × price",
                 row.number,
-                ShipmentLineId(row.shipment_line_id)
+                row.position + 1
             ));
         }
     }
     findings.truncate(10);
     Ok(proof("Invoice lines are quantity × price less discount", findings))
+}
+
+/// The tax of every posted invoice worked out once more by the core, from its lines.
+async fn taxes(connection: &mut SqliteConnection) -> Result<Proof> {
+    let rules = crate::rules::load(connection).await?;
+    let ids = sqlx::query!(r#"SELECT id, number AS "number!" FROM invoices WHERE state = 'posted' ORDER BY sequence"#)
+        .fetch_all(&mut *connection)
+        .await?;
+    let mut findings = Vec::new();
+    for row in ids {
+        let document = crate::invoices::posted_document(connection, till_core::ids::InvoiceId(row.id)).await?;
+        let faults = till_core::invoice::arithmetic_faults(&document, rules.tax_computed);
+        findings.extend(faults.into_iter().map(|fault| format!("{}: {fault}", row.number)));
+    }
+    findings.truncate(10);
+    Ok(proof("Tax and totals of invoices follow from their lines", findings))
 }

@@ -7,16 +7,20 @@ mod common;
 use common::*;
 use proptest::prelude::*;
 use till_core::fixed::Quantity;
-use till_core::ids::{ApprovalId, InvoiceId, OrderId, PersonId, ReceiptId, ShipmentId};
+use till_core::ids::{ApprovalId, InvoiceId, OrderId, PersonId, ReceiptId, RunId, ShipmentId};
+use till_core::invoice::Combine;
 use till_core::money::Money;
 use till_core::money_in::Method;
 use till_core::people::{LimitKind, Role};
 use till_core::shipment::CostEntry;
 use till_store::approvals::{self, Viewer};
 use till_store::goods_settings::{self, NewGoodsSettings};
-use till_store::invoices::{NewPrice, Pick, ToBill};
+use till_store::invoices::{
+    AddedLine, LineKey, NewDiscount, NewPrice, NewTax, Pick, ToBill, ToCancelInvoice,
+};
 use till_store::orders::ToCancel;
 use till_store::people::{self, NewPerson};
+use till_store::runs::{self, RunForm, Standing};
 use till_store::receipts::{NewApplication, NewApplications, NewReceipt};
 use till_store::settings::{self, NewLimit};
 use till_store::shipments::{self, TakeBack};
@@ -44,6 +48,15 @@ enum Step {
     Amend { order: usize, quantity: i64 },
     CancelLine { order: usize, ten_thousandths: i64 },
     CostFollows { billing: bool },
+    Cancel { invoice: usize, rebill: bool },
+    Discount { draft: usize, percent: i64 },
+    Tax { draft: usize, code: usize },
+    AddLine { draft: usize, price: i64 },
+    MakeRun { combine: u8 },
+    LeaveOut { run: usize, invoice: usize },
+    BeginRun { run: usize },
+    GoOnRun { run: usize },
+    DropRun { run: usize },
 }
 
 fn steps() -> impl Strategy<Value = Vec<Step>> {
@@ -70,6 +83,15 @@ fn steps() -> impl Strategy<Value = Vec<Step>> {
             2 => (0usize..8, 0i64..60).prop_map(|(order, quantity)| Step::Amend { order, quantity }),
             1 => (0usize..8, 1i64..400_000).prop_map(|(order, ten_thousandths)| Step::CancelLine { order, ten_thousandths }),
             1 => any::<bool>().prop_map(|billing| Step::CostFollows { billing }),
+            2 => (0usize..6, any::<bool>()).prop_map(|(invoice, rebill)| Step::Cancel { invoice, rebill }),
+            1 => (0usize..6, 0i64..120).prop_map(|(draft, percent)| Step::Discount { draft, percent }),
+            1 => (0usize..6, 0usize..4).prop_map(|(draft, code)| Step::Tax { draft, code }),
+            1 => (0usize..6, -1i64..500).prop_map(|(draft, price)| Step::AddLine { draft, price }),
+            2 => (0u8..4).prop_map(|combine| Step::MakeRun { combine }),
+            1 => (0usize..3, 0usize..4).prop_map(|(run, invoice)| Step::LeaveOut { run, invoice }),
+            1 => (0usize..3).prop_map(|run| Step::BeginRun { run }),
+            2 => (0usize..3).prop_map(|run| Step::GoOnRun { run }),
+            1 => (0usize..3).prop_map(|run| Step::DropRun { run }),
         ],
         4..36,
     )
@@ -83,6 +105,7 @@ struct Made {
     invoices: Vec<InvoiceId>,
     receipts: Vec<ReceiptId>,
     approvals: Vec<ApprovalId>,
+    runs: Vec<RunId>,
 }
 
 async fn picks(company: &Company, wanted: &[(usize, Option<i64>)]) -> ToBill {
@@ -93,9 +116,9 @@ async fn picks(company: &Company, wanted: &[(usize, Option<i64>)]) -> ToBill {
     let picks = wanted
         .iter()
         .filter(|_| !lines.is_empty())
-        .map(|(at, quantity)| Pick {
-            shipment_line: lines[at % lines.len()].shipment_line,
-            quantity: quantity.map(Quantity::from_scaled),
+        .filter_map(|(at, quantity)| {
+            let shipment_line = lines[at % lines.len()].shipment_line?;
+            Some(Pick { shipment_line, quantity: quantity.map(Quantity::from_scaled) })
         })
         .collect();
     ToBill { picks, ..ToBill::default() }
@@ -139,6 +162,13 @@ async fn staff(company: &Company) {
                 let kind = LimitKind::PriceChange;
                 settings::set_limit(writing, &NewLimit { role, kind, amount: Some(amount.to_owned()) }).await?;
             }
+            // One of the customers has prices with tax.
+            let rules = rules::load(writing).await?;
+            let gross = company.customers[1];
+            let view = customers::view(writing, gross).await?;
+            let mut form = customers::form(writing, rules.base, gross).await?;
+            form.gross_priced = true;
+            customers::save(writing, &rules, Some((gross, view.version)), &form).await?;
             Ok(())
         })
         .await
@@ -201,7 +231,7 @@ async fn run(company: &Company, made: &mut Made, step: &Step) {
             let draft = made.drafts[draft % made.drafts.len()];
             let Ok(view) = invoices::view(&mut *store.read().await.unwrap(), draft).await else { return };
             let Some(line) = view.document.as_ref().and_then(|document| document.lines.first()) else { return };
-            let line = line.shipment_line;
+            let Some(line) = line.source.shipment_line().map(LineKey::Shipped) else { return };
             let new = NewPrice { version: view.version, unit_price: price.to_string(), reason: "by chance".to_owned() };
             let asked = store
                 .change(&someone(*person), None, async |writing| {
@@ -274,6 +304,135 @@ async fn run(company: &Company, made: &mut Made, step: &Step) {
                 .await;
         }
         step => run_goods(company, made, step).await,
+    }
+}
+
+/// Steps of billing beyond single drafts.
+async fn run_billing(company: &Company, made: &mut Made, step: &Step) {
+    let store = &company.store;
+    match step {
+        Step::Cancel { invoice, rebill } if !made.invoices.is_empty() => {
+            let invoice = made.invoices[invoice % made.invoices.len()];
+            let wish = ToCancelInvoice { reason: "by chance".to_owned(), rebill: *rebill, ..ToCancelInvoice::default() };
+            let done = store
+                .change(&by(), None, async |writing| {
+                    let rules = rules::load(writing).await?;
+                    invoices::cancel(writing, &rules, invoice, &wish).await
+                })
+                .await;
+            made.drafts.extend(done.into_iter().filter_map(|done| done.draft));
+        }
+        Step::Discount { draft, percent } if !made.drafts.is_empty() => {
+            let draft = made.drafts[draft % made.drafts.len()];
+            let Ok(view) = invoices::view(&mut *store.read().await.unwrap(), draft).await else { return };
+            let new = NewDiscount {
+                version: view.version,
+                percent: (*percent > 0).then(|| percent.to_string()),
+                amount: None,
+                reason: "by chance".to_owned(),
+            };
+            let _ = store
+                .change(&by(), None, async |writing| {
+                    let rules = rules::load(writing).await?;
+                    invoices::change_discount(writing, &rules, draft, &new).await
+                })
+                .await;
+        }
+        Step::Tax { draft, code } if !made.drafts.is_empty() => {
+            let draft = made.drafts[draft % made.drafts.len()];
+            let Ok(view) = invoices::view(&mut *store.read().await.unwrap(), draft).await else { return };
+            let Some(line) = view.document.as_ref().and_then(|document| document.lines.first()) else { return };
+            let Some(key) = line.source.shipment_line().map(LineKey::Shipped) else { return };
+            let tax_code = ["S23", "S135", "Z0", "nothing"][*code].to_owned();
+            let new = NewTax { version: view.version, tax_code, reason: "by chance".to_owned() };
+            let _ = store
+                .change(&by(), None, async |writing| {
+                    let rules = rules::load(writing).await?;
+                    invoices::change_tax(writing, &rules, draft, key, &new).await
+                })
+                .await;
+        }
+        Step::AddLine { draft, price } if !made.drafts.is_empty() => {
+            let draft = made.drafts[draft % made.drafts.len()];
+            let Ok(view) = invoices::view(&mut *store.read().await.unwrap(), draft).await else { return };
+            let Some(mut to_bill) = view.to_bill else { return };
+            to_bill.added.push(AddedLine {
+                account: Some("4000".to_owned()),
+                description: Some("by chance".to_owned()),
+                quantity: "1.5".to_owned(),
+                unit_price: Some(price.to_string()),
+                tax_code: Some("S23".to_owned()),
+                ..AddedLine::default()
+            });
+            let _ = store
+                .change(&by(), None, async |writing| {
+                    let rules = rules::load(writing).await?;
+                    invoices::change_draft(writing, &rules, draft, view.version, &to_bill).await
+                })
+                .await;
+        }
+        step => run_runs(company, made, step).await,
+    }
+}
+
+async fn run_runs(company: &Company, made: &mut Made, step: &Step) {
+    let store = &company.store;
+    let view = async |run: RunId| {
+        let mut books = store.read().await.unwrap();
+        let rules = rules::load(&mut books).await.unwrap();
+        runs::view(&mut books, &rules, run, (100, 0)).await
+    };
+    match step {
+        Step::MakeRun { combine } => {
+            let combine =
+                [Combine::Habit, Combine::Customer, Combine::Order, Combine::Shipment][usize::from(*combine)];
+            let form = RunForm { combine, ..RunForm::default() };
+            let run = store
+                .change(&by(), None, async |writing| {
+                    let rules = rules::load(writing).await?;
+                    runs::make(writing, &rules, &form, None).await
+                })
+                .await;
+            made.runs.extend(run);
+        }
+        Step::LeaveOut { run, invoice } if !made.runs.is_empty() => {
+            let run = made.runs[run % made.runs.len()];
+            let Ok(view) = view(run).await else { return };
+            let Some(one) = view.invoices.get(invoice % view.invoices.len().max(1)) else { return };
+            let (id, out) = (one.id, one.standing != Standing::LeftOut);
+            let _ = store
+                .change(&by(), None, async |writing| runs::leave_out(writing, run, view.version, &[id], out).await)
+                .await;
+        }
+        Step::BeginRun { run } if !made.runs.is_empty() => {
+            let run = made.runs[run % made.runs.len()];
+            let Ok(view) = view(run).await else { return };
+            let _ = store
+                .change(&by(), None, async |writing| {
+                    let rules = rules::load(writing).await?;
+                    runs::begin(writing, &rules, run, view.version, &view.seen).await
+                })
+                .await;
+        }
+        Step::GoOnRun { run } if !made.runs.is_empty() => {
+            let run = made.runs[run % made.runs.len()];
+            let done = store
+                .change(&by(), None, async |writing| {
+                    let rules = rules::load(writing).await?;
+                    runs::go_on(writing, &rules, run).await
+                })
+                .await;
+            if done.is_ok() {
+                let posted = view(run).await.unwrap().invoices;
+                made.invoices.extend(posted.iter().filter(|one| one.standing == Standing::Posted).map(|one| one.id));
+            }
+        }
+        Step::DropRun { run } if !made.runs.is_empty() => {
+            let run = made.runs[run % made.runs.len()];
+            let Ok(view) = view(run).await else { return };
+            let _ = store.change(&by(), None, async |writing| runs::drop(writing, run, view.version).await).await;
+        }
+        _ => {}
     }
 }
 
@@ -356,7 +515,7 @@ async fn run_goods(company: &Company, made: &mut Made, step: &Step) {
             };
             let _ = store.change(&by(), None, async |writing| goods_settings::change(writing, &new).await).await;
         }
-        _ => {}
+        step => run_billing(company, made, step).await,
     }
 }
 

@@ -96,7 +96,7 @@ async fn verify_finds_what_got_past_the_triggers() {
         ),
         ("DROP TRIGGER entry_lines_keep; UPDATE entry_lines SET tax_code = NULL, tax_base_minor = NULL", "Tax equals"),
         (
-            "DROP TRIGGER invoice_lines_keep; UPDATE invoice_lines SET net_minor = net_minor + 1",
+            "DROP TRIGGER invoice_lines_keep; UPDATE invoice_lines SET amount_minor = amount_minor + 1",
             "Invoice lines are quantity",
         ),
     ];

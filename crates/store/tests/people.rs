@@ -80,7 +80,7 @@ async fn price(
         .store
         .change(actor, None, async |writing| {
             let rules = rules::load(writing).await?;
-            invoices::change_price(writing, &rules, draft, line, &new).await
+            invoices::change_price(writing, &rules, draft, till_store::invoices::LineKey::Shipped(line), &new).await
         })
         .await
 }
@@ -265,7 +265,7 @@ async fn two_changes_of_one_draft_are_merged_or_said_to_clash() {
     drop(connection);
     let lines = &view.document.unwrap().lines;
     let pick = |at: usize, quantity: i64| invoices::Pick {
-        shipment_line: lines[at].shipment_line,
+        shipment_line: lines[at].source.shipment_line().unwrap(),
         quantity: Some(till_core::fixed::Quantity::from_whole(quantity)),
     };
     let base = invoices::ToBill { picks: vec![pick(0, 10), pick(1, 1)], ..Default::default() };

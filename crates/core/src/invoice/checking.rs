@@ -1,23 +1,27 @@
-//! The checks of an invoice.
+//! What stands in the way of an invoice.
 
 use chrono::NaiveDate;
 
+use crate::accounts::AccountType;
 use crate::calendar::words;
 use crate::checks::{Check, Findings};
 use crate::entry::Entry;
-use crate::fixed::ExchangeRate;
+use crate::fixed::{ExchangeRate, UnitPrice};
 use crate::ids::{DocumentKind, DocumentRef};
-use crate::invoice::{InvoiceInput, ItemKind, LineToBill, order_of, price_difference};
+use crate::invoice::{
+    Delivery, DiscountWish, InvoiceInput, ItemKind, LineSource, LineToBill, order_of, price_difference,
+};
 use crate::marks::MarkRules;
-use crate::money::Currency;
+use crate::money::{Currency, Money};
 use crate::order::OrderFacts;
-use crate::tax::{TaxCategory, TaxRate};
+use crate::tax::{TaxCategory, TaxComputed, TaxRate};
 
 pub(super) fn check(input: &InvoiceInput<'_>, findings: &mut Findings) {
-    check_quantities(input, findings);
+    check_lines(input, findings);
     check_combination(input, findings);
     check_orders(input, findings);
     check_dates(input, findings);
+    check_going_out(input, findings);
     if let Some(reason) = &input.customer.stop_reason {
         findings.add_at(
             Check::CustomerOnStop,
@@ -35,77 +39,98 @@ pub(super) fn check(input: &InvoiceInput<'_>, findings: &mut Findings) {
     }
 }
 
-fn check_quantities(input: &InvoiceInput<'_>, findings: &mut Findings) {
+fn check_lines(input: &InvoiceInput<'_>, findings: &mut Findings) {
     for (position, line) in input.lines.iter().enumerate() {
         let field = format!("lines.{position}.quantity");
-        if input.lines[..position].iter().any(|other| other.shipment_line == line.shipment_line) {
-            findings.add(
-                Check::NamedTwice,
-                field,
-                format!("{} of {} is picked twice. Pick it once.", line.code, line.shipment_number),
-            );
+        let typed = line.source == LineSource::Typed;
+        let named = match line.source.shipment() {
+            Some((_, number)) => format!("{} of {number}", line.code),
+            None => line.code.clone(),
+        };
+        if !typed && input.lines[..position].iter().any(|other| other.source == line.source) {
+            findings.add(Check::NamedTwice, field, format!("{named} is picked twice. Pick it once."));
         } else if !line.quantity.is_positive() {
             findings.add(
                 Check::QuantityNotPositive,
                 field,
                 format!("Bill more than nothing of {}, or leave the line out.", line.code),
             );
-        } else if line.quantity > line.unbilled {
-            findings.add(
-                Check::MoreThanUnbilled,
-                field,
-                format!(
-                    "{} of {} to bill, but only {} of {} is shipped and unbilled.",
-                    line.quantity, line.code, line.unbilled, line.shipment_number
+        } else if !typed && line.quantity > line.unbilled {
+            let sentence = match line.source.shipment() {
+                Some((_, number)) => format!(
+                    "{} of {} to bill, but only {} of {number} is shipped and unbilled.",
+                    line.quantity, line.code, line.unbilled
                 ),
-            );
+                None => format!(
+                    "{} of {} to bill, but only {} is ordered and unbilled.",
+                    line.quantity, line.code, line.unbilled
+                ),
+            };
+            findings.add(Check::MoreThanUnbilled, field, sentence);
         }
         let price = line.price_change.as_ref().map_or(line.unit_price, |change| change.unit_price);
-        if line.kind == ItemKind::Goods && price.is_zero() {
+        let field = format!("lines.{position}.unit_price");
+        if price < UnitPrice::ZERO {
             findings.add(
-                Check::PriceZero,
-                format!("lines.{position}.unit_price"),
-                format!("{} has a price of zero.", line.code),
+                Check::PriceBelowZero,
+                field,
+                format!("{} has a price below zero. To give money back, credit an invoice.", line.code),
+            );
+        } else if line.kind == ItemKind::Goods && price.is_zero() {
+            findings.add(Check::PriceZero, field, format!("{} has a price of zero.", line.code));
+        }
+        if let Some(account) = line.account.as_ref().filter(|account| account.account_type != AccountType::Revenue) {
+            findings.add(
+                Check::NotRevenue,
+                format!("lines.{position}.account"),
+                format!("{} {} earns no revenue. Choose a revenue account.", account.number, account.name),
             );
         }
     }
 }
 
-/// Same currency and terms go together; the tax treatment is the customer's.
+/// Same currency, terms, tax treatment and way of pricing go together.
 fn check_combination(input: &InvoiceInput<'_>, findings: &mut Findings) {
-    let mut orders = input.lines.iter().filter_map(|line| order_of(input, line.order));
+    let mut differs = |sentence: String| findings.add(Check::CannotCombine, "lines", sentence);
+    let mut orders = input.lines.iter().filter_map(|line| order_of(input, line.source.order()?));
     let Some(first) = orders.next() else { return };
     for other in orders {
         if other.currency != first.currency {
-            findings.add(
-                Check::CannotCombine,
-                "lines",
-                format!(
-                    "{} is in {}, {} in {}. Bill them on two invoices.",
-                    first.number, first.currency, other.number, other.currency
-                ),
-            );
+            differs(format!(
+                "{} is in {}, {} in {}. Bill them on two invoices.",
+                first.number, first.currency, other.number, other.currency
+            ));
         }
-        if other.terms != first.terms {
-            findings.add(
-                Check::CannotCombine,
-                "lines",
-                format!(
-                    "{} has the terms {}, {} has {}. Bill them on two invoices.",
-                    first.number,
-                    first.terms.words(),
-                    other.number,
-                    other.terms.words()
-                ),
-            );
+        if other.terms != first.terms && !input.basis.terms_typed {
+            differs(format!(
+                "{} has the terms {}, {} has {}. Bill them on two invoices, or choose terms for this one.",
+                first.number,
+                first.terms.words(),
+                other.number,
+                other.terms.words()
+            ));
+        }
+        if other.promised.gross != first.promised.gross {
+            let (with, without) =
+                if other.promised.gross { (&other.number, &first.number) } else { (&first.number, &other.number) };
+            differs(format!("{with} has prices with tax, {without} without. Bill them on two invoices."));
+        }
+    }
+    let mut delivered = input.lines.iter().filter_map(|line| line.delivered.as_ref());
+    let Some((place, taxed)) = delivered.next() else { return };
+    for (other_place, other) in delivered {
+        if other.treatment != taxed.treatment {
+            differs(format!(
+                "{place} is taxed as {}, {other_place} as {}. Bill them on two invoices.",
+                taxed.treatment.name(),
+                other.treatment.name()
+            ));
         }
     }
 }
 
 fn check_orders(input: &InvoiceInput<'_>, findings: &mut Findings) {
     let needed = input.customer.needs_order_number;
-    let unnamed =
-        |order: &&OrderFacts| order.customer_order_number.as_deref().is_none_or(|number| number.trim().is_empty());
     for order in input.orders.iter().filter(|order| needed && unnamed(order)) {
         findings.add_at(
             Check::OrderNumberMissing,
@@ -119,6 +144,49 @@ fn check_orders(input: &InvoiceInput<'_>, findings: &mut Findings) {
     }
 }
 
+fn unnamed(order: &OrderFacts) -> bool {
+    order.customer_order_number.as_deref().is_none_or(|number| number.trim().is_empty())
+}
+
+/// What the way documents go to the customer asks for.
+fn check_going_out(input: &InvoiceInput<'_>, findings: &mut Findings) {
+    let customer = &input.customer;
+    let no_address = customer.email.as_deref().is_none_or(|email| email.trim().is_empty());
+    if customer.delivery != Delivery::Paper && no_address {
+        findings.add_at(
+            Check::NoMailAddress,
+            "customer.email",
+            format!("{} gets its documents by mail, and no address is kept. Add it to the customer.", customer.name),
+            Some(customer_ref(input)),
+        );
+    }
+    if customer.delivery != Delivery::Structured {
+        return;
+    }
+    // BT-10 or BT-13, without which most receivers refuse. EN 16931-1, from memory.
+    for order in input.orders.iter().filter(|order| unnamed(order) && !customer.needs_order_number) {
+        findings.add_at(
+            Check::StructuredDataMissing,
+            "order.customer_order_number",
+            format!(
+                "{} gets structured invoices, which carry its order number, and {} has none. Add it to the order.",
+                customer.name, order.number
+            ),
+            Some(DocumentRef { kind: DocumentKind::Order, id: order.id.0, number: order.number.clone() }),
+        );
+    }
+    if input.tax_computed == TaxComputed::PerLine && !input.basis.gross_priced {
+        findings.add(
+            Check::StructuredDataMissing,
+            "company.tax_computed",
+            format!(
+                "{} gets structured invoices, and tax is computed line by line. Compute it per document in Setup.",
+                customer.name
+            ),
+        );
+    }
+}
+
 fn check_dates(input: &InvoiceInput<'_>, findings: &mut Findings) {
     let document = input.document_date.date;
     let posting = input.posting_date.date;
@@ -127,7 +195,7 @@ fn check_dates(input: &InvoiceInput<'_>, findings: &mut Findings) {
     }
     if let Some(last) = input.last_document_date.filter(|last| document < *last) {
         findings.add(
-            Check::DateOutOfOrder,
+            if input.dates_in_order { Check::DateBeforeLast } else { Check::DateOutOfOrder },
             "document_date",
             format!("The last invoice is dated {}, after this one.", words(last)),
         );
@@ -139,15 +207,12 @@ fn check_dates(input: &InvoiceInput<'_>, findings: &mut Findings) {
             format!("The document is dated {}, after it is posted on {}.", words(document), words(posting)),
         );
     }
-    if let Some(line) = input.lines.iter().find(|line| line.shipped_on > posting) {
+    let gone = input.lines.iter().filter_map(|line| line.source.shipment().zip(line.source.shipped_on()));
+    if let Some(((_, number), left)) = gone.into_iter().find(|(_, left)| *left > posting) {
         findings.add(
             Check::DateTooEarly,
             "posting_date",
-            format!(
-                "{} left on {}. It cannot be billed before; choose that day or a later one.",
-                line.shipment_number,
-                words(line.shipped_on)
-            ),
+            format!("{number} left on {}. It cannot be billed before; choose that day or a later one.", words(left)),
         );
     }
 }
@@ -174,6 +239,24 @@ pub(super) fn check_price(
                 input.base.format(difference.abs()),
                 input.base,
                 input.base.format(allowed)
+            ),
+        );
+    }
+}
+
+/// A discount over the document may take off no more than was allowed.
+pub(super) fn check_discount(input: &InvoiceInput<'_>, amount: Money, wish: &DiscountWish, findings: &mut Findings) {
+    let Some(allowed) = wish.allowed else { return };
+    let amount = amount.to_base(input.rate.unwrap_or(ExchangeRate::ONE), input.basis.currency, input.base);
+    if amount > allowed {
+        findings.add(
+            Check::PriceNotApproved,
+            "discount",
+            format!(
+                "The discount takes off {} {}; {} is allowed. Set it again, to ask for approval.",
+                input.base.grouped(amount),
+                input.base,
+                input.base.grouped(allowed)
             ),
         );
     }

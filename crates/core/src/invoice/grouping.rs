@@ -1,11 +1,103 @@
 //! Which picked lines make one invoice.
 
+use chrono::{Datelike, NaiveDate};
+use serde::{Deserialize, Serialize};
+
 use crate::calendar::Terms;
-use crate::ids::CustomerId;
+use crate::ids::{CustomerId, OrderId, ShipmentId};
+use crate::invoice::LineSource;
 use crate::money::Currency;
+use crate::order::OrderFacts;
+use crate::treatment::Treatment;
+
+/// How a customer wants to be billed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "snake_case")]
+pub enum BillingHabit {
+    /// An invoice for each shipment.
+    Shipment,
+    /// An invoice for each order.
+    Order,
+    /// What left in a week on one.
+    Weekly,
+    /// What left in a month on one.
+    Monthly,
+}
+
+impl BillingHabit {
+    /// The word kept in the database.
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Shipment => "shipment",
+            Self::Order => "order",
+            Self::Weekly => "weekly",
+            Self::Monthly => "monthly",
+        }
+    }
+
+    /// The habit with this word.
+    pub fn of(word: &str) -> Option<Self> {
+        [Self::Shipment, Self::Order, Self::Weekly, Self::Monthly].into_iter().find(|habit| habit.word() == word)
+    }
+}
+
+/// How picks are put together.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "snake_case")]
+pub enum Combine {
+    /// Everything of a customer that may stand on one invoice.
+    #[default]
+    Customer,
+    /// As each customer wants it.
+    Habit,
+    /// An invoice for each order.
+    Order,
+    /// An invoice for each shipment.
+    Shipment,
+}
+
+impl Combine {
+    /// The word kept in the database.
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Customer => "customer",
+            Self::Habit => "habit",
+            Self::Order => "order",
+            Self::Shipment => "shipment",
+        }
+    }
+
+    /// The way with this word.
+    pub fn of(word: &str) -> Option<Self> {
+        [Self::Customer, Self::Habit, Self::Order, Self::Shipment].into_iter().find(|way| way.word() == word)
+    }
+}
+
+/// What has to be known of a line to say which invoice it goes on.
+#[derive(Debug, Clone)]
+pub struct Picking {
+    /// The customer.
+    pub customer: CustomerId,
+    /// The currency.
+    pub currency: Currency,
+    /// The payment terms.
+    pub terms: Terms,
+    /// Whether its price carries the tax.
+    pub gross_priced: bool,
+    /// How the place it went to is taxed.
+    pub treatment: Option<Treatment>,
+    /// How the customer wants to be billed.
+    pub habit: BillingHabit,
+    /// Whether the customer gets structured invoices, and where the line went.
+    pub structured: Option<String>,
+    /// Where it comes from.
+    pub source: LineSource,
+}
 
 /// What lines on one invoice have in common.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
 pub struct Group {
     /// The customer.
     pub customer: CustomerId,
@@ -13,40 +105,168 @@ pub struct Group {
     pub currency: Currency,
     /// The payment terms.
     pub terms: Terms,
+    /// Whether prices carry the tax.
+    pub gross_priced: bool,
+    treatment: Option<Treatment>,
+    /// What a structured invoice says once: the customer's order number, and where it went.
+    structured: Option<(Option<String>, String)>,
+    split: Option<Split>,
 }
 
-/// Sorts picks into invoices: same customer, currency and terms go together, in the order in
-/// which they were picked. *Source: domain.md section 7.*
-pub fn group<T>(picks: Vec<(Group, T)>) -> Vec<(Group, Vec<T>)> {
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+enum Split {
+    Order(OrderId),
+    Shipment(ShipmentId),
+    Week(i32, u32),
+    Month(i32, u32),
+}
+
+impl Picking {
+    fn group(&self, combine: Combine, together: bool) -> Group {
+        let split = match combine {
+            Combine::Customer => None,
+            Combine::Order => self.by_order(),
+            Combine::Shipment => self.by_shipment(),
+            Combine::Habit => match self.habit {
+                BillingHabit::Shipment => self.by_shipment(),
+                BillingHabit::Order => self.by_order(),
+                BillingHabit::Weekly => self.source.shipped_on().map(week),
+                BillingHabit::Monthly => self.source.shipped_on().map(|day| Split::Month(day.year(), day.month())),
+            },
+        };
+        let structured = self
+            .structured
+            .clone()
+            .filter(|_| !together)
+            .map(|place| (self.source.customer_order_number().map(str::to_owned), place));
+        Group {
+            customer: self.customer,
+            currency: self.currency,
+            terms: self.terms.clone(),
+            gross_priced: self.gross_priced,
+            treatment: self.treatment,
+            structured,
+            split,
+        }
+    }
+
+    fn by_order(&self) -> Option<Split> {
+        self.source.order().map(Split::Order)
+    }
+
+    fn by_shipment(&self) -> Option<Split> {
+        self.source.shipment().map(|(id, _)| Split::Shipment(id)).or_else(|| self.by_order())
+    }
+}
+
+fn week(day: NaiveDate) -> Split {
+    let week = day.iso_week();
+    Split::Week(week.year(), week.week())
+}
+
+/// Sorts picks into invoices, in the order in which they were picked.
+///
+/// Same customer, currency, terms, tax treatment and way of pricing go together; where the
+/// customer gets structured invoices, same order number and delivery place too, unless the clerk
+/// puts them `together`. *Source: domain.md section 7.*
+pub fn group<T>(picks: Vec<(Picking, T)>, combine: Combine, together: bool) -> Vec<(Group, Vec<T>)> {
+    let mut places: std::collections::HashMap<Group, usize> = std::collections::HashMap::new();
     let mut groups: Vec<(Group, Vec<T>)> = Vec::new();
-    for (group, pick) in picks {
-        match groups.iter_mut().find(|(known, _)| *known == group) {
-            Some((_, members)) => members.push(pick),
-            None => groups.push((group, vec![pick])),
+    for (picking, pick) in picks {
+        let group = picking.group(combine, together);
+        match places.get(&group) {
+            Some(place) => groups[*place].1.push(pick),
+            None => {
+                places.insert(group.clone(), groups.len());
+                groups.push((group, vec![pick]));
+            }
         }
     }
     groups
 }
 
+/// Whether an order of a customer who is billed only when all has gone still waits for something.
+pub fn waits_for_rest(order: &OrderFacts) -> bool {
+    order.lines.iter().any(|(_, progress)| progress.to_ship().is_positive())
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::ids::{OrderLineId, ShipmentLineId};
 
-    #[test]
-    fn customers_currencies_and_terms_are_kept_apart() {
-        let key = |customer, code, days| Group {
+    fn pick(customer: i64, code: &str, days: u16, shipment: i64, day: &str) -> Picking {
+        Picking {
             customer: CustomerId(customer),
             currency: Currency::of(code).unwrap(),
             terms: Terms::net_days(days),
-        };
+            gross_priced: false,
+            treatment: Some(Treatment::Standard),
+            habit: BillingHabit::Shipment,
+            structured: None,
+            source: LineSource::Shipped {
+                shipment_line: ShipmentLineId(shipment),
+                shipment: ShipmentId(shipment),
+                shipment_number: format!("S-{shipment}"),
+                shipped_on: day.parse().unwrap(),
+                order: OrderId(shipment / 10),
+                order_number: format!("O-{}", shipment / 10),
+                customer_order_number: Some(format!("PO {}", shipment / 10)),
+                order_line: OrderLineId(shipment),
+            },
+        }
+    }
+
+    fn members(picks: &[(Picking, char)], combine: Combine, together: bool) -> Vec<String> {
+        group(picks.to_vec(), combine, together).into_iter().map(|(_, members)| members.into_iter().collect()).collect()
+    }
+
+    #[test]
+    fn what_differs_is_kept_apart() {
+        let mut gross = pick(1, "EUR", 30, 14, "2026-03-02");
+        gross.gross_priced = true;
+        let mut export = pick(1, "EUR", 30, 15, "2026-03-02");
+        export.treatment = Some(Treatment::Export);
         let picks = vec![
-            (key(1, "EUR", 30), 'a'),
-            (key(2, "EUR", 30), 'b'),
-            (key(1, "EUR", 30), 'c'),
-            (key(1, "EUR", 14), 'd'),
-            (key(1, "GBP", 30), 'e'),
+            (pick(1, "EUR", 30, 11, "2026-03-02"), 'a'),
+            (pick(2, "EUR", 30, 21, "2026-03-02"), 'b'),
+            (pick(1, "EUR", 30, 12, "2026-03-02"), 'c'),
+            (pick(1, "EUR", 14, 13, "2026-03-02"), 'd'),
+            (pick(1, "GBP", 30, 16, "2026-03-02"), 'e'),
+            (gross, 'f'),
+            (export, 'g'),
         ];
-        let members: Vec<Vec<char>> = group(picks).into_iter().map(|(_, members)| members).collect();
-        assert_eq!(members, [vec!['a', 'c'], vec!['b'], vec!['d'], vec!['e']]);
+        assert_eq!(members(&picks, Combine::Customer, false), ["ac", "b", "d", "e", "f", "g"]);
+    }
+
+    #[test]
+    fn runs_combine_as_each_customer_wants_it() {
+        let with = |habit, shipment, day| Picking { habit, ..pick(1, "EUR", 30, shipment, day) };
+        let two_weeks = |habit| {
+            vec![
+                (with(habit, 11, "2026-03-02"), 'a'),
+                (with(habit, 12, "2026-03-06"), 'b'),
+                (with(habit, 21, "2026-03-09"), 'c'),
+                (with(habit, 22, "2026-04-01"), 'd'),
+            ]
+        };
+        let by = |habit| members(&two_weeks(habit), Combine::Habit, false);
+        assert_eq!(by(BillingHabit::Shipment), ["a", "b", "c", "d"]);
+        assert_eq!(by(BillingHabit::Order), ["ab", "cd"]);
+        assert_eq!(by(BillingHabit::Weekly), ["ab", "c", "d"]);
+        assert_eq!(by(BillingHabit::Monthly), ["abc", "d"]);
+        assert_eq!(members(&two_weeks(BillingHabit::Monthly), Combine::Order, false), ["ab", "cd"]);
+        assert_eq!(members(&two_weeks(BillingHabit::Monthly), Combine::Customer, false), ["abcd"]);
+    }
+
+    #[test]
+    fn structured_invoices_carry_one_order_number_and_place() {
+        let to = |place: &str, shipment| Picking {
+            structured: Some(place.to_owned()),
+            ..pick(1, "EUR", 30, shipment, "2026-03-02")
+        };
+        let picks = vec![(to("Shop", 11), 'a'), (to("Shop", 12), 'b'), (to("Yard", 13), 'c'), (to("Shop", 21), 'd')];
+        assert_eq!(members(&picks, Combine::Customer, false), ["ab", "c", "d"]);
+        assert_eq!(members(&picks, Combine::Customer, true), ["abcd"]);
     }
 }

@@ -1,29 +1,46 @@
 //! The tape of an invoice, and what it changes.
 
 use crate::calendar::words;
-use crate::invoice::{InvoiceDocument, InvoiceInput, InvoiceLine};
+use crate::invoice::{Difference, InvoiceDocument, InvoiceInput, InvoiceLine};
 use crate::money::Currency;
 use crate::pricing::{tape_offs, tape_sources};
 use crate::tape::{Change, Figure, Tape, TapeStyle};
 
 /// The arithmetic of an invoice, draft or posted, line by line.
-pub fn tape(document: &InvoiceDocument, customer_name: &str, base: Currency) -> Tape {
-    let mut shipments: Vec<&InvoiceLine> = Vec::new();
+pub fn tape(document: &InvoiceDocument, customer_name: &str, base: Currency, differences: &[Difference]) -> Tape {
+    let mut groups: Vec<String> = Vec::new();
     for line in &document.lines {
-        if !shipments.iter().any(|known| known.shipment == line.shipment && known.order == line.order) {
-            shipments.push(line);
+        let heading = line.source.heading();
+        if !groups.contains(&heading) {
+            groups.push(heading);
         }
     }
-    let numbers: Vec<&str> = shipments.iter().map(|line| line.shipment_number.as_str()).collect();
-    let mut tape =
-        Tape::new(customer_name.to_owned(), format!("one invoice from {}", and(&numbers)), document.currency);
+    let shipments: Vec<&str> =
+        document.lines.iter().filter_map(|line| line.source.shipment().map(|(_, number)| number)).collect();
+    let orders: Vec<&str> = document.lines.iter().filter_map(|line| line.source.order_number()).collect();
+    let from = match (shipments.is_empty(), orders.is_empty()) {
+        (false, _) => format!("one invoice from {}", and(&shipments)),
+        (true, false) => format!("one invoice from {}", and(&orders)),
+        (true, true) => "one direct invoice".to_owned(),
+    };
+    let mut tape = Tape::new(customer_name.to_owned(), from, document.currency);
     let mut current = None;
     for line in &document.lines {
-        if shipments.len() > 1 && current != Some((line.shipment, line.order)) {
-            current = Some((line.shipment, line.order));
-            tape.remark(TapeStyle::Group, format!("{} · {}", line.shipment_number, line.order_number), false);
+        let heading = line.source.heading();
+        if groups.len() > 1 && current.as_ref() != Some(&heading) {
+            tape.remark(TapeStyle::Group, heading.clone(), false);
+            current = Some(heading);
         }
         tape_line(&mut tape, line, document.currency == base);
+    }
+    if let Some(discount) = &document.discount {
+        let sum = if document.gross_priced { "Lines, with tax" } else { "Lines" };
+        tape.amount(TapeStyle::Sum, sum, document.lines_total);
+        let share = discount.percent.map(|percent| format!(" {} %", percent.percent())).unwrap_or_default();
+        tape.amount(TapeStyle::Line, format!("less{share}, {}", discount.reason), -discount.amount);
+    }
+    if document.gross_priced {
+        tape.remark(TapeStyle::Detail, "prices with tax: it is taken out of them", false);
     }
     tape.amount(TapeStyle::Sum, "Net", document.net);
     for tax in &document.taxes {
@@ -54,9 +71,17 @@ pub fn tape(document: &InvoiceDocument, customer_name: &str, base: Currency) -> 
         format!("posted on {}", words(document.posting_date.date)),
         !document.posting_date.typed,
     );
-    tape.remark(TapeStyle::Detail, format!("tax of {}, last delivery", words(document.tax_date)), false);
+    let delivered = document.lines.iter().any(|line| line.source.shipped_on() == Some(document.tax_date));
+    let day = if delivered { ", last delivery" } else { "" };
+    tape.remark(TapeStyle::Detail, format!("tax of {}{day}", words(document.tax_date)), false);
     if document.currency != base {
         tape.remark(TapeStyle::Detail, format!("at {} {} for 1 {}", document.rate, base, document.currency), false);
+    }
+    if !differences.is_empty() {
+        tape.remark(TapeStyle::Group, "why not what was ordered", false);
+        for cause in differences {
+            tape.amount(TapeStyle::Detail, cause.label.clone(), cause.amount);
+        }
     }
     tape
 }
@@ -73,16 +98,22 @@ fn tape_line(tape: &mut Tape, line: &InvoiceLine, home: bool) {
     } else if line.unit_price != line.list_price && home {
         tape.remark(TapeStyle::Detail, format!("agreed, list {}", line.list_price.grouped(2)), false);
     }
-    tape_offs(tape, line.discount, line.discount_reason.as_deref(), (line.full, line.net), {
+    tape_offs(tape, line.discount, line.discount_reason.as_deref(), (line.full, line.amount), {
         (line.surcharge, line.surcharge_name.as_deref(), line.quantity)
     });
+    if let (Some(code), Some(reason)) = (&line.order_tax_code, &line.tax_reason) {
+        tape.remark(TapeStyle::Detail, format!("tax {}, {code} on the order: {reason}", line.tax.code), false);
+    }
+    if !line.off.is_zero() {
+        tape.amount(TapeStyle::Detail, "its share of the discount below", -line.off);
+    }
     if line.still_to_come.is_positive() {
         tape.remark(TapeStyle::Detail, format!("{} of {} still to come", line.still_to_come, line.ordered), false);
     }
 }
 
 /// “S-1”, “S-1 and S-2”, “S-1, S-2 and 3 more”.
-fn and(numbers: &[&str]) -> String {
+pub(super) fn and(numbers: &[&str]) -> String {
     let mut unique: Vec<&str> = Vec::new();
     for number in numbers {
         if !unique.contains(number) {

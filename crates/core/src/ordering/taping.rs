@@ -27,6 +27,9 @@ pub(super) fn tape(input: &OrderInput<'_>, decision: &OrderDecision) -> Tape {
             tape.remark(TapeStyle::Detail, format!("{} of {} on back order", line.short, line.quantity), false);
         }
     }
+    if input.gross_priced {
+        tape.remark(TapeStyle::Detail, "prices with tax: it is taken out of them", false);
+    }
     tape.amount(TapeStyle::Sum, "Net", decision.net);
     for tax in &decision.taxes {
         if decision.taxes.len() > 1 {

@@ -8,11 +8,11 @@ use till_core::checks::Step;
 use till_core::entry::Entry;
 use till_core::fixed::{ExchangeRate, Quantity, Rate, UnitPrice};
 use till_core::ids::{CustomerId, InvoiceId, ItemId, OrderId, OrderLineId, ShipmentId, ShipmentLineId};
-use till_core::invoice::{CustomerFacts, InvoiceInput, ItemKind, LineToBill};
+use till_core::invoice::{Basis, CustomerFacts, Delivery, InvoiceInput, ItemKind, LineSource, LineToBill, TaxDateRule};
 use till_core::marks::{MarkRules, Marks};
 use till_core::money::{Currency, Money};
 use till_core::money_in::{Method, MoneyInput, OpenInvoice, Source, ToApply};
-use till_core::order::{LineProgress, OrderFacts};
+use till_core::order::{LineProgress, OrderFacts, Promised};
 use till_core::tax::{TaxCategory, TaxCode, TaxComputed, TaxTable};
 use till_core::treatment::{Treatment, TreatmentCodes};
 
@@ -95,7 +95,7 @@ impl Books {
             .iter()
             .map(|line| {
                 (
-                    line.order_line,
+                    line.source.order_line().unwrap(),
                     LineProgress {
                         ordered: line.unbilled,
                         cancelled: Quantity::ZERO,
@@ -119,7 +119,21 @@ impl Books {
                 stop_reason: None,
                 owes: Money(10_000),
                 credit_limit: Some(Money(500_000)),
+                delivery: Delivery::Paper,
+                email: None,
+                gross_priced: false,
             },
+            basis: Basis {
+                currency: eur(),
+                terms: Terms::net_days(30),
+                terms_typed: false,
+                gross_priced: false,
+            },
+            discount: None,
+            text_above: None,
+            text_below: None,
+            dates_in_order: false,
+            tax_date: TaxDateRule::Delivery,
             lines,
             orders: vec![OrderFacts {
                 id: OrderId(1),
@@ -130,6 +144,7 @@ impl Books {
                 confirmed: true,
                 lines: progress,
                 invoices: Vec::new(),
+                promised: Promised::default(),
             }],
             document_date: today,
             posting_date: today,
@@ -173,17 +188,27 @@ pub fn check() -> Source {
     Source::Received { method: Method::Check }
 }
 
+/// A line of a posted shipment.
+pub fn shipped(line: i64, order_line: i64, shipment: i64, order: i64, on: &str) -> LineSource {
+    LineSource::Shipped {
+        shipment_line: ShipmentLineId(line),
+        shipment: ShipmentId(shipment),
+        shipment_number: format!("S-{shipment}"),
+        shipped_on: day(on),
+        order: OrderId(order),
+        order_number: format!("O-{order}"),
+        customer_order_number: Some(format!("PO {order}")),
+        order_line: OrderLineId(order_line),
+    }
+}
+
 pub fn line(id: i64, quantity: &str, price: &str, percent_off: &str, tax_code: &str) -> LineToBill {
     let quantity: Quantity = quantity.parse().unwrap();
     let unit_price: UnitPrice = price.parse().unwrap();
     LineToBill {
-        shipment_line: ShipmentLineId(id),
-        shipment: ShipmentId(1),
-        shipment_number: "S-1".to_owned(),
-        shipped_on: day("2026-03-12"),
-        order: OrderId(1),
-        order_line: OrderLineId(id),
-        item: ItemId(id),
+        source: shipped(id, id, 1, 1, "2026-03-12"),
+        item: Some(ItemId(id)),
+        account: None,
         code: format!("IT-{id}"),
         description: format!("Item {id}"),
         kind: ItemKind::Goods,
@@ -199,6 +224,7 @@ pub fn line(id: i64, quantity: &str, price: &str, percent_off: &str, tax_code: &
         surcharge_name: None,
         price_steps: Vec::new(),
         tax_code: tax_code.to_owned(),
+        tax_change: None,
         delivered: None,
         marks: Marks::default(),
         held_cost: None,

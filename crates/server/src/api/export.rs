@@ -5,6 +5,7 @@ use actix_web::web::{Data, Path, Query};
 use actix_web::{HttpResponse, get};
 use till_core::money::{Currency, Money};
 use till_formats::table::{Cell, to_csv};
+use till_store::invoices::InvoiceFilter;
 use till_store::{
     Connection, Store, StoreError, customers, invoices, items, ledger, orders, receipts, rules, shipments, unbilled,
 };
@@ -263,13 +264,24 @@ async fn unbilled_table(connection: &mut Connection, which: &Which) -> Result<Ta
 }
 
 async fn invoices_table(connection: &mut Connection, stretch: &Stretch) -> Result<Table, StoreError> {
-    let list = invoices::list(connection, stretch.search(), stretch.state.as_deref(), MOST, 0).await?;
+    let list = invoices::list(
+        connection,
+        &InvoiceFilter {
+            search: stretch.search().map(str::to_owned),
+            state: stretch.state.clone().filter(|state| !state.is_empty()),
+            customer: None,
+            limit: MOST,
+            offset: 0,
+        },
+    )
+    .await?;
     let rows = list.invoices.iter().map(|invoice| {
         let amount =
             |amount: Option<Money>| amount.map_or_else(|| Cell::text(""), |amount| money(invoice.currency, amount));
         vec![
             Cell::text(invoice.number.as_deref().unwrap_or("draft")),
             Cell::text(&invoice.customer_name),
+            Cell::text(&invoice.source),
             optional(invoice.document_date),
             optional(invoice.due_date),
             Cell::text(invoice.currency.code()),
@@ -277,7 +289,7 @@ async fn invoices_table(connection: &mut Connection, stretch: &Stretch) -> Resul
             amount(invoice.open),
         ]
     });
-    Ok(Table { headings: &["invoice", "customer", "date", "due", "currency", "total", "open"], rows: rows.collect() })
+    Ok(Table { headings: &["invoice", "customer", "from", "date", "due", "currency", "total", "open"], rows: rows.collect() })
 }
 
 async fn receipts_table(connection: &mut Connection, stretch: &Stretch) -> Result<Table, StoreError> {

@@ -6,7 +6,7 @@ use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 use till_core::ids::{OrderId, ShipmentId};
 use till_store::shipments::{
-    self, PickLine, ShipAndBill, ShipmentFilter, ShipmentForm, ShipmentList, ShipmentView, ShippedAndBilled, TakeBack,
+    self, PickLine, ShipAndBill, ShipAndBillMany, ShipmentFilter, ShipmentForm, ShipmentList, ShipmentView, ShippedAndBilled, TakeBack,
 };
 use till_store::{Store, rules, sensible_date};
 use utoipa::ToSchema;
@@ -225,6 +225,41 @@ pub(super) async fn ship_and_bill(
         .change(change.actor(), Some(&request), async |writing| {
             let rules = rules::load(writing).await?;
             shipments::ship_and_bill(writing, &rules, OrderId(*id), &new).await
+        })
+        .await?;
+    Ok(Json(done))
+}
+
+/// What shipping and billing several orders at once would do. It is rehearsed; nothing stays.
+#[utoipa::path(
+    params(("Idempotency-Key" = String, Header)),
+    responses((status = 200, body = Vec<ShippedAndBilled>), (status = 409, body = Problem), (status = 422, body = Problem))
+)]
+#[post("/ship-and-bill/preview")]
+pub(super) async fn preview_ship_and_bill_many(
+    store: Data<Store>,
+    change: Change,
+    new: Json<ShipAndBillMany>,
+) -> Answer<Vec<ShippedAndBilled>> {
+    Ok(Json(shipments::preview_ship_and_bill_many(&store, change.actor(), &new).await?))
+}
+
+/// Ships and bills several confirmed orders: all of them, or none.
+#[utoipa::path(
+    params(("Idempotency-Key" = String, Header)),
+    responses((status = 200, body = Vec<ShippedAndBilled>), (status = 409, body = Problem), (status = 422, body = Problem))
+)]
+#[post("/ship-and-bill")]
+pub(super) async fn ship_and_bill_many(
+    store: Data<Store>,
+    change: Change,
+    new: Json<ShipAndBillMany>,
+) -> Answer<Vec<ShippedAndBilled>> {
+    let request = change.request(&new.0);
+    let done = store
+        .change(change.actor(), Some(&request), async |writing| {
+            let rules = rules::load(writing).await?;
+            shipments::ship_and_bill_many(writing, &rules, &new).await
         })
         .await?;
     Ok(Json(done))

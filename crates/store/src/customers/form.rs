@@ -4,6 +4,7 @@ use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
 use till_core::fixed::Rate;
+use till_core::invoice::{BillingHabit as BillingBy, Delivery};
 use till_core::ids::{ContactId, CustomerId, DocumentKind, PriceListId, ShipToId};
 use till_core::merge::{Fields, differences};
 use till_core::money::{Currency, Money};
@@ -14,34 +15,6 @@ use crate::convert::{json, known, terms};
 use crate::rules::Rules;
 use crate::writing::{Writing, set};
 use crate::{Result, StoreError};
-
-/// How documents reach a customer.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(rename_all = "snake_case")]
-pub enum Delivery {
-    /// Printed.
-    Paper,
-    /// By email.
-    Email,
-    /// As a structured invoice.
-    Structured,
-}
-
-/// How a customer wants to be billed.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(rename_all = "snake_case")]
-pub enum BillingBy {
-    /// An invoice for each shipment.
-    Shipment,
-    /// An invoice for each order.
-    Order,
-    /// Combined, weekly.
-    Weekly,
-    /// Combined, monthly.
-    Monthly,
-}
 
 /// How often a customer gets a statement.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -63,7 +36,7 @@ fn word<T: Serialize>(value: &T) -> Result<String> {
     Ok(json(value)?.trim_matches('"').to_owned())
 }
 
-fn of_word<T: serde::de::DeserializeOwned>(word: &str) -> Result<T> {
+pub(super) fn of_word<T: serde::de::DeserializeOwned>(word: &str) -> Result<T> {
     serde_json::from_value(serde_json::Value::String(word.to_owned()))
         .map_err(|error| StoreError::Corrupt(error.to_string()))
 }
@@ -107,6 +80,9 @@ pub struct CustomerForm {
     /// Its price list; none for list prices.
     #[serde(default)]
     pub price_list: Option<PriceListId>,
+    /// Whether its prices carry the tax.
+    #[serde(default)]
+    pub gross_priced: bool,
     /// How it wants to be billed.
     pub billing: BillingBy,
     /// Whether only when all of an order has gone.
@@ -282,6 +258,7 @@ pub async fn form(connection: &mut SqliteConnection, base: Currency, id: Custome
         billing: of_word(&row.billing)?,
         bill_when_complete: row.bill_when_complete != 0,
         needs_order_number: row.needs_order_number != 0,
+        gross_priced: row.gross_priced != 0,
         statement_cycle: of_word(&row.statement_cycle)?,
         salesperson: row.salesperson.unwrap_or_default(),
     })
@@ -308,6 +285,7 @@ fn described(form: &CustomerForm) -> Fields {
         ("billed by", said(word(&form.billing))),
         ("billed when complete", yes(form.bill_when_complete)),
         ("order number wanted", yes(form.needs_order_number)),
+        ("prices with tax", yes(form.gross_priced)),
         ("statements", said(word(&form.statement_cycle))),
         ("salesperson", form.salesperson.clone()),
     ]
@@ -373,9 +351,9 @@ pub async fn save(
                 "UPDATE customers SET number = ?, name = ?, class = ?, address = ?, country = ?, tax_id = ?, terms = ?,
                         credit_limit_minor = ?, parent_id = ?, delivery = ?, email = ?, share_ahead_e6 = ?, price_list_id = ?,
                         billing = ?, bill_when_complete = ?, needs_order_number = ?, statement_cycle = ?, salesperson = ?,
-                        version = version + 1 WHERE id = ?",
+                        gross_priced = ?, version = version + 1 WHERE id = ?",
                 number, name, class, address, country, checked.tax_id, terms, limit, checked.parent, delivery, checked.email,
-                share, list, billing, typed.bill_when_complete, typed.needs_order_number, cycle, salesperson, id.0
+                share, list, billing, typed.bill_when_complete, typed.needs_order_number, cycle, salesperson, typed.gross_priced, id.0
             )
             .execute(&mut **writing)
             .await?;
@@ -385,10 +363,10 @@ pub async fn save(
             let id = sqlx::query_scalar!(
                 "INSERT INTO customers (number, name, class, address, country, tax_id, currency, terms, credit_limit_minor, parent_id,
                         delivery, email, share_ahead_e6, price_list_id, billing, bill_when_complete, needs_order_number,
-                        statement_cycle, salesperson)
-                 VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id AS \"id!\"",
+                        statement_cycle, salesperson, gross_priced)
+                 VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id AS \"id!\"",
                 number, name, class, address, country, checked.tax_id, currency, terms, limit, checked.parent, delivery,
-                checked.email, share, list, billing, typed.bill_when_complete, typed.needs_order_number, cycle, salesperson
+                checked.email, share, list, billing, typed.bill_when_complete, typed.needs_order_number, cycle, salesperson, typed.gross_priced
             )
             .fetch_one(&mut **writing)
             .await?;

@@ -6,7 +6,7 @@ use chrono::NaiveDate;
 use sqlx::SqliteConnection;
 use till_core::fixed::{ExchangeRate, Quantity, UnitPrice};
 use till_core::ids::{CustomerId, ItemId, OrderId, OrderLineId};
-use till_core::invoice::CustomerFacts;
+use till_core::invoice::{CustomerFacts, Delivery};
 use till_core::money::{Currency, Money};
 use till_core::ordering::{LineWish, OrderInput, PricedLine, StockFacts, decide};
 use till_core::pricing::{PriceInput, Typed};
@@ -38,6 +38,7 @@ struct Plan {
     target: Target,
     currency: Currency,
     terms: Terms,
+    gross_priced: bool,
     ship_to: Option<i64>,
     lines: usize,
 }
@@ -93,7 +94,7 @@ async fn load(connection: &mut SqliteConnection, lines: &[ImportLine]) -> Result
     let numbers = json(&distinct("customer"))?;
     let mut parties = HashMap::new();
     let rows = sqlx::query!(
-        r#"SELECT customers.id AS "id!", number AS "number!", customers.name AS "name!", class, tax_id, currency AS "currency!", terms AS "terms!", price_list_id,
+        r#"SELECT customers.id AS "id!", number AS "number!", customers.name AS "name!", class, tax_id, currency AS "currency!", terms AS "terms!", price_list_id, gross_priced AS "gross_priced!",
                   ship_tos.id AS "ship_to?", ship_tos.name AS "ship_to_name?", treatment AS "treatment?", certificate, certificate_until AS "until: NaiveDate"
            FROM customers LEFT JOIN ship_tos ON ship_tos.customer_id = customers.id AND ship_tos.code = 'MAIN'
            WHERE number IN (SELECT value FROM json_each(?))"#,
@@ -121,6 +122,9 @@ async fn load(connection: &mut SqliteConnection, lines: &[ImportLine]) -> Result
             stop_reason: None,
             owes: Money::ZERO,
             credit_limit: None,
+            delivery: Delivery::Paper,
+            email: None,
+            gross_priced: row.gross_priced != 0,
         };
         parties.insert(
             row.number,
@@ -293,6 +297,7 @@ async fn one(
         target,
         currency: party.currency,
         terms: party.terms.clone(),
+        gross_priced: party.facts.gross_priced,
         ship_to: party.ship_to,
         lines: lines.len(),
     }))
@@ -397,6 +402,7 @@ async fn on_new_order(
         }
     }
     let input = OrderInput {
+        gross_priced: party.facts.gross_priced,
         name: number.to_owned(),
         customer: party.facts.clone(),
         exposure: Default::default(),
@@ -462,6 +468,7 @@ fn wish(
                 ..Typed::default()
             },
             surcharge: item.surcharge.clone(),
+            tax: None,
         },
         kept: None,
         tax: None,
@@ -482,19 +489,6 @@ struct Next {
     shipment_line: i64,
 }
 
-async fn take_numbers(connection: &mut SqliteConnection, kind: &str, count: usize) -> Result<(String, i64)> {
-    let count = i64::try_from(count).unwrap_or(0);
-    let row = sqlx::query!(
-        "UPDATE number_ranges SET next = next + ?1 WHERE kind = ?2 RETURNING prefix, next - ?1 AS \"first!: i64\"",
-        count,
-        kind
-    )
-    .fetch_optional(connection)
-    .await?
-    .ok_or(StoreError::NotSetUp)?;
-    Ok((row.prefix, row.first))
-}
-
 /// Writes the plans: orders, their lines, shipments, their lines, a thousand rows a statement.
 pub(super) async fn write(
     writing: &mut Writing<'_>,
@@ -509,8 +503,8 @@ pub(super) async fn write(
     .execute(&mut **writing)
     .await?;
     let new_orders = plans.plans.iter().filter(|plan| matches!(plan.target, Target::New(_))).count();
-    let (order_prefix, mut order_number) = take_numbers(writing, "order", new_orders).await?;
-    let (prefix, first) = take_numbers(writing, "shipment", plans.plans.len()).await?;
+    let (order_prefix, mut order_number) = crate::rules::next_numbers(writing, "order", new_orders).await?;
+    let (prefix, first) = crate::rules::next_numbers(writing, "shipment", plans.plans.len()).await?;
     let last = sqlx::query!(
         r#"SELECT (SELECT coalesce(max(id), 0) FROM orders) AS "order!: i64", (SELECT coalesce(max(id), 0) FROM order_lines) AS "order_line!: i64",
                   (SELECT coalesce(max(id), 0) FROM shipments) AS "shipment!: i64", (SELECT coalesce(max(id), 0) FROM shipment_lines) AS "shipment_line!: i64""#
@@ -587,6 +581,7 @@ impl Rows {
                     plan.ship_to,
                     ELSEWHERE,
                     rules.business_date,
+                    i64::from(plan.gross_priced),
                 ]));
                 *order_number += 1;
                 let mut lines = Vec::with_capacity(priced.len());
@@ -612,6 +607,7 @@ impl Rows {
                         line.tax.code,
                         line.net,
                         ELSEWHERE,
+                        line.amount,
                     ]));
                     lines.push((next.order_line, quantity));
                     next.order_line += 1;
@@ -640,8 +636,8 @@ impl Rows {
     async fn write(&mut self, connection: &mut SqliteConnection) -> Result<()> {
         let orders = json(&std::mem::take(&mut self.orders))?;
         sqlx::query!(
-            "INSERT INTO orders (id, number, customer_id, customer_order_number, order_date, currency, terms, ship_to_id, warehouse, confirmed, confirmed_on, state)
-             SELECT value ->> 0, value ->> 1, value ->> 2, value ->> 3, value ->> 4, value ->> 5, value ->> 6, value ->> 7, value ->> 8, 1, value ->> 9, 'open'
+            "INSERT INTO orders (id, number, customer_id, customer_order_number, order_date, currency, terms, ship_to_id, warehouse, confirmed, confirmed_on, state, gross_priced)
+             SELECT value ->> 0, value ->> 1, value ->> 2, value ->> 3, value ->> 4, value ->> 5, value ->> 6, value ->> 7, value ->> 8, 1, value ->> 9, 'open', value ->> 10
              FROM json_each(?)",
             orders
         )
@@ -650,9 +646,9 @@ impl Rows {
         let lines = json(&std::mem::take(&mut self.order_lines))?;
         sqlx::query!(
             "INSERT INTO order_lines (id, order_id, position, item_id, description, ordered_e4, shipped_e4, unit, factor_e4, unit_price_e6,
-                    list_price_e6, discount_e6, discount_reason, surcharge_e6, surcharge_name, price_steps, tax_code, net_minor, warehouse)
+                    list_price_e6, discount_e6, discount_reason, surcharge_e6, surcharge_name, price_steps, tax_code, net_minor, warehouse, amount_minor)
              SELECT value ->> 0, value ->> 1, value ->> 2, value ->> 3, value ->> 4, value ->> 5, value ->> 5, value ->> 6, value ->> 7, value ->> 8,
-                    value ->> 9, value ->> 10, value ->> 11, value ->> 12, value ->> 13, value ->> 14, value ->> 15, value ->> 16, value ->> 17
+                    value ->> 9, value ->> 10, value ->> 11, value ->> 12, value ->> 13, value ->> 14, value ->> 15, value ->> 16, value ->> 17, value ->> 18
              FROM json_each(?)",
             lines
         )

@@ -7,14 +7,20 @@ use till_core::calendar::DocumentDate;
 use till_core::checks::{Blocker, Step};
 use till_core::entry::Entry;
 use till_core::fixed::{ExchangeRate, Quantity, Rate, UnitPrice};
-use till_core::ids::{CustomerId, DocumentKind, InvoiceId, ItemId, OrderId, OrderLineId, ShipmentId, ShipmentLineId};
-use till_core::invoice::{InvoiceDocument, InvoiceLine, ItemKind, OrderShare, decide, tape};
+use till_core::ids::{
+    CustomerId, DocumentKind, DocumentRef, InvoiceId, ItemId, OrderId, OrderLineId, RunId, ShipmentId, ShipmentLineId,
+};
+use till_core::invoice::{
+    Difference, DocumentDiscount, InvoiceDocument, InvoiceLine, ItemKind, LineSource, OrderShare, tape,
+};
 use till_core::money::{Currency, Money};
 use till_core::tape::{Change, Tape};
 use till_core::tax::{TaxCategory, TaxLine, TaxRate};
 
-use super::{draft, draft_input};
+use super::load::read;
+use super::{ToBill, decide_drafts};
 use crate::convert::{currency, known, terms};
+use crate::deliveries::{self, DeliveryRow, GoingOut};
 use crate::ledger::{self, PostedEntry};
 use crate::trail::{Trail, trail};
 use crate::{Result, StoreError, rules};
@@ -31,6 +37,8 @@ pub struct InvoiceRow {
     pub customer: CustomerId,
     /// The customer's name.
     pub customer_name: String,
+    /// What it was made from: shipments, orders, or nothing but itself.
+    pub source: String,
     /// Its document date.
     pub document_date: Option<NaiveDate>,
     /// When it is due.
@@ -46,6 +54,12 @@ pub struct InvoiceRow {
     pub open: Option<Money>,
     /// What is open, in base currency.
     pub open_base: Option<Money>,
+    /// The credit memo that cancelled it.
+    pub cancelled_by: Option<String>,
+    /// How far it is on its way to the customer.
+    pub going_out: Option<GoingOut>,
+    /// The billing run it is in, or came from.
+    pub run: Option<RunId>,
 }
 
 /// A stretch of the invoice list.
@@ -60,45 +74,77 @@ pub struct InvoiceList {
     pub open_base: Money,
 }
 
-/// Invoices: drafts first, then newest first. `state` is `draft`, `open`, `late`, `settled` or none for all.
+/// Which invoices to list.
+#[derive(Debug, Clone, Default)]
+pub struct InvoiceFilter {
+    /// Words in its number, its customer, its orders.
+    pub search: Option<String>,
+    /// `draft`, `open`, `late`, `settled`, `cancelled`, `to_send`, `failed`; none for all.
+    pub state: Option<String>,
+    /// Only of this customer.
+    pub customer: Option<CustomerId>,
+    /// How many at most.
+    pub limit: i64,
+    /// How many to pass over.
+    pub offset: i64,
+}
+
+/// Invoices: drafts first, then newest first.
 ///
 /// # Errors
 /// Where the database cannot be read.
-pub async fn list(
-    connection: &mut SqliteConnection,
-    search: Option<&str>,
-    state: Option<&str>,
-    limit: i64,
-    offset: i64,
-) -> Result<InvoiceList> {
+pub async fn list(connection: &mut SqliteConnection, filter: &InvoiceFilter) -> Result<InvoiceList> {
     let rules = rules::load(connection).await?;
-    let like = search.map(crate::find::pattern);
+    let like = filter.search.as_deref().map(crate::find::pattern);
     let today = rules.business_date;
+    let customer = filter.customer.map(|id| id.0);
     let rows = sqlx::query!(
-        r#"SELECT invoices.id, invoices.number, customer_id, name, document_date AS "document_date: NaiveDate",
-                  next_due_date AS "due_date: NaiveDate", invoices.currency, total_minor, open_minor, open_base_minor
-           FROM invoices JOIN customers ON customers.id = customer_id
-           WHERE (?1 IS NULL OR invoices.number LIKE ?1 ESCAPE '\' OR name LIKE ?1 ESCAPE '\')
-             AND (?2 IS NULL OR (?2 = 'draft' AND state = 'draft') OR (?2 = 'open' AND open_minor > 0)
-                  OR (?2 = 'late' AND open_minor > 0 AND next_due_date < ?3) OR (?2 = 'settled' AND open_minor = 0))
-           ORDER BY state = 'posted', sequence DESC, invoices.id DESC LIMIT ?4 OFFSET ?5"#,
+        r#"SELECT invoices.id, invoices.number, invoices.customer_id, name, invoices.document_date AS "document_date: NaiveDate",
+                  next_due_date AS "due_date: NaiveDate", invoices.currency, invoices.total_minor, open_minor, open_base_minor, run_id,
+                  credit_memos.number AS "cancelled_by?", deliveries.way AS "way?", deliveries.state AS "delivery_state?",
+                  (SELECT group_concat(number, ' ') FROM (SELECT DISTINCT shipments.number AS number FROM invoice_lines
+                      JOIN shipment_lines ON shipment_lines.id = shipment_line_id JOIN shipments ON shipments.id = shipment_id
+                      WHERE invoice_id = invoices.id ORDER BY shipments.id LIMIT 3)) AS "shipments: String",
+                  (SELECT group_concat(number, ' ') FROM (SELECT DISTINCT orders.number AS number FROM invoice_lines
+                      JOIN order_lines ON order_lines.id = invoice_lines.order_line_id JOIN orders ON orders.id = order_id
+                      WHERE invoice_id = invoices.id ORDER BY orders.id LIMIT 3)) AS "orders: String"
+           FROM invoices JOIN customers ON customers.id = invoices.customer_id
+           LEFT JOIN credit_memos ON credit_memos.id = cancelled_by
+           LEFT JOIN deliveries ON deliveries.id = (SELECT max(id) FROM deliveries WHERE invoice_id = invoices.id)
+           WHERE (?1 IS NULL OR invoices.number LIKE ?1 ESCAPE '\' OR name LIKE ?1 ESCAPE '\'
+                  OR invoices.id IN (SELECT invoice_id FROM invoice_orders JOIN orders ON orders.id = order_id
+                                     WHERE orders.number LIKE ?1 ESCAPE '\' OR invoice_orders.customer_order_number LIKE ?1 ESCAPE '\'))
+             AND (?6 IS NULL OR invoices.customer_id = ?6)
+             AND (?2 IS NULL OR (?2 = 'draft' AND invoices.state = 'draft') OR (?2 = 'open' AND open_minor > 0)
+                  OR (?2 = 'late' AND open_minor > 0 AND next_due_date < ?3)
+                  OR (?2 = 'settled' AND open_minor = 0 AND cancelled_by IS NULL) OR (?2 = 'cancelled' AND cancelled_by IS NOT NULL)
+                  OR (?2 = 'to_send' AND deliveries.state = 'waiting') OR (?2 = 'failed' AND deliveries.state = 'failed'))
+           ORDER BY invoices.state = 'posted', invoices.sequence DESC, invoices.id DESC LIMIT ?4 OFFSET ?5"#,
         like,
-        state,
+        filter.state,
         today,
-        limit,
-        offset
+        filter.limit,
+        filter.offset,
+        customer
     )
     .fetch_all(&mut *connection)
     .await?;
     let all = sqlx::query!(
         r#"SELECT count(*) AS "count!: i64", coalesce(sum(open_base_minor), 0) AS "open!: i64"
-           FROM invoices JOIN customers ON customers.id = customer_id
-           WHERE (?1 IS NULL OR invoices.number LIKE ?1 ESCAPE '\' OR name LIKE ?1 ESCAPE '\')
-             AND (?2 IS NULL OR (?2 = 'draft' AND state = 'draft') OR (?2 = 'open' AND open_minor > 0)
-                  OR (?2 = 'late' AND open_minor > 0 AND next_due_date < ?3) OR (?2 = 'settled' AND open_minor = 0))"#,
+           FROM invoices JOIN customers ON customers.id = invoices.customer_id
+           LEFT JOIN deliveries ON deliveries.id = (SELECT max(id) FROM deliveries WHERE invoice_id = invoices.id)
+           WHERE (?1 IS NULL OR invoices.number LIKE ?1 ESCAPE '\' OR name LIKE ?1 ESCAPE '\'
+                  OR invoices.id IN (SELECT invoice_id FROM invoice_orders JOIN orders ON orders.id = order_id
+                                     WHERE orders.number LIKE ?1 ESCAPE '\' OR invoice_orders.customer_order_number LIKE ?1 ESCAPE '\'))
+             AND (?4 IS NULL OR invoices.customer_id = ?4)
+             AND (?2 IS NULL OR (?2 = 'draft' AND invoices.state = 'draft') OR (?2 = 'open' AND open_minor > 0)
+                  OR (?2 = 'late' AND open_minor > 0 AND next_due_date < ?3)
+                  OR (?2 = 'settled' AND open_minor = 0 AND cancelled_by IS NULL) OR (?2 = 'cancelled' AND cancelled_by IS NOT NULL)
+                  OR (?2 = 'to_send' AND deliveries.state = 'waiting') OR (?2 = 'failed' AND deliveries.state = 'failed'))"#,
         like,
-        state,
-        today
+        filter.state,
+        today,
+        customer
     )
     .fetch_one(&mut *connection)
     .await?;
@@ -111,6 +157,7 @@ pub async fn list(
                 number: row.number,
                 customer: CustomerId(row.customer_id),
                 customer_name: row.name,
+                source: row.shipments.or(row.orders).unwrap_or_else(|| "direct".to_owned()),
                 document_date: row.document_date,
                 due_date: row.due_date,
                 days_late: late.map_or(0, |due| (today - due).num_days()),
@@ -118,14 +165,21 @@ pub async fn list(
                 total: row.total_minor.map(Money),
                 open: row.open_minor.map(Money),
                 open_base: row.open_base_minor.map(Money),
+                cancelled_by: row.cancelled_by,
+                going_out: row
+                    .way
+                    .zip(row.delivery_state)
+                    .map(|(way, state)| deliveries::going_out(&way, &state))
+                    .transpose()?,
+                run: row.run_id.map(RunId),
             })
         })
         .collect::<Result<Vec<_>>>()?;
     // What a draft comes to is decided, not kept.
-    for row in invoices.iter_mut().filter(|row| row.number.is_none()) {
-        let draft = draft(connection, row.id, None).await?;
-        let input = draft_input(connection, &rules, row.id, &draft, Step::Bill).await?;
-        if let Some(document) = decide(&input).document {
+    let drafts: Vec<InvoiceId> = invoices.iter().filter(|row| row.number.is_none()).map(|row| row.id).collect();
+    for one in decide_drafts(connection, &rules, &drafts, Step::Bill).await? {
+        let Some(row) = invoices.iter_mut().find(|row| row.id == one.draft.id) else { continue };
+        if let Some(document) = one.decision.document {
             row.document_date = Some(document.document_date.date);
             row.due_date = Some(document.due_date);
             row.total = Some(document.total);
@@ -178,10 +232,36 @@ pub struct InvoiceView {
     pub fingerprint: String,
     /// What is open.
     pub open: Option<Money>,
+    /// What was typed on a draft, to be sent back changed.
+    pub to_bill: Option<ToBill>,
+    /// The discount wished for on a draft.
+    pub discount: Option<DiscountTyped>,
+    /// The credit memo that cancelled it.
+    pub cancelled_by: Option<DocumentRef>,
+    /// The cancelled invoice it bills anew.
+    pub replaces: Option<DocumentRef>,
+    /// The billing run it is in, or came from.
+    pub run: Option<RunId>,
+    /// Why the run did not post it.
+    pub held: Option<String>,
+    /// How it goes, or went, to the customer.
+    pub deliveries: Vec<DeliveryRow>,
     /// Where it came from and led to.
     pub trail: Trail,
     /// Changes with every edit.
     pub version: i64,
+}
+
+/// A discount as typed.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct DiscountTyped {
+    /// In percent, or
+    pub percent: Option<String>,
+    /// as an amount.
+    pub amount: Option<Money>,
+    /// What for.
+    pub reason: String,
 }
 
 /// One invoice.
@@ -190,10 +270,15 @@ pub struct InvoiceView {
 /// [`StoreError::NotFound`].
 pub async fn view(connection: &mut SqliteConnection, id: InvoiceId) -> Result<InvoiceView> {
     let head = sqlx::query!(
-        "SELECT invoices.number, state, open_minor, invoices.version, customers.id AS customer, customers.number AS customer_number,
-                coalesce(bill_to_name, name) AS \"name!\", coalesce(bill_to_address, address) AS \"address!\",
-                CASE invoices.state WHEN 'posted' THEN bill_to_tax_id ELSE tax_id END AS tax_id
-         FROM invoices JOIN customers ON customers.id = customer_id WHERE invoices.id = ?",
+        "SELECT invoices.number, invoices.state, invoices.open_minor, invoices.version, customers.id AS customer, customers.number AS customer_number,
+                coalesce(invoices.bill_to_name, name) AS \"name!\", coalesce(invoices.bill_to_address, address) AS \"address!\",
+                CASE invoices.state WHEN 'posted' THEN invoices.bill_to_tax_id ELSE tax_id END AS tax_id, invoices.cancelled_by,
+                credit_memos.number AS \"memo_number?\", invoices.replaces_id, replaced.number AS \"replaced_number?\", invoices.run_id, invoices.held,
+                invoices.differences
+         FROM invoices JOIN customers ON customers.id = invoices.customer_id
+         LEFT JOIN credit_memos ON credit_memos.id = invoices.cancelled_by
+         LEFT JOIN invoices AS replaced ON replaced.id = invoices.replaces_id
+         WHERE invoices.id = ?",
         id.0
     )
     .fetch_optional(&mut *connection)
@@ -207,76 +292,94 @@ pub async fn view(connection: &mut SqliteConnection, id: InvoiceId) -> Result<In
         address: head.address,
         tax_id: head.tax_id,
     };
+    let document_ref = |kind, id: Option<i64>, number: Option<String>| {
+        id.zip(number).map(|(id, number)| DocumentRef { kind, id, number })
+    };
     let trail = trail(connection, DocumentKind::Invoice, id.0).await?;
-    if head.state == "posted" {
-        let document = posted_document(connection, id).await?;
-        return Ok(InvoiceView {
-            tape: tape(&document, &customer.name, rules.base),
-            id,
-            number: head.number,
-            customer,
-            document: Some(document),
-            entry: None,
-            cost_entry: None,
-            entries: ledger::entries_of(connection, DocumentKind::Invoice, id.0).await?,
-            changes: Vec::new(),
-            blockers: Vec::new(),
-            fingerprint: String::new(),
-            open: head.open_minor.map(Money),
-            trail,
-            version: head.version,
-        });
-    }
-    let draft = draft(connection, id, None).await?;
-    let input = draft_input(connection, &rules, id, &draft, Step::Post).await?;
-    let decision = decide(&input);
-    Ok(InvoiceView {
+    let mut shown = InvoiceView {
+        tape: Tape::new("", "", rules.base),
         id,
-        number: None,
+        number: head.number,
         customer,
-        document: decision.document,
-        entry: decision.entry,
-        cost_entry: decision.cost_entry,
+        document: None,
+        entry: None,
+        cost_entry: None,
         entries: Vec::new(),
-        tape: decision.tape,
-        changes: decision.changes,
-        blockers: decision.blockers,
-        fingerprint: decision.fingerprint,
-        open: None,
+        changes: Vec::new(),
+        blockers: Vec::new(),
+        fingerprint: String::new(),
+        open: head.open_minor.map(Money),
+        to_bill: None,
+        discount: None,
+        cancelled_by: document_ref(DocumentKind::CreditMemo, head.cancelled_by, head.memo_number),
+        replaces: document_ref(DocumentKind::Invoice, head.replaces_id, head.replaced_number),
+        run: head.run_id.map(RunId),
+        held: head.held,
+        deliveries: deliveries::of_invoice(connection, id).await?,
         trail,
         version: head.version,
-    })
+    };
+    if head.state == "posted" {
+        let document = posted_document(connection, id).await?;
+        let differences: Vec<Difference> = read(&head.differences)?;
+        shown.tape = tape(&document, &shown.customer.name, rules.base, &differences);
+        shown.document = Some(document);
+        shown.entries = ledger::entries_of(connection, DocumentKind::Invoice, id.0).await?;
+        return Ok(shown);
+    }
+    let Some(decided) = decide_drafts(connection, &rules, &[id], Step::Post).await?.pop() else {
+        return Err(StoreError::not_found(DocumentKind::Invoice, id));
+    };
+    let decision = decided.decision;
+    shown.document = decision.document;
+    shown.entry = decision.entry;
+    shown.cost_entry = decision.cost_entry;
+    shown.tape = decision.tape;
+    shown.changes = decision.changes;
+    shown.blockers = decision.blockers;
+    shown.fingerprint = decision.fingerprint;
+    shown.discount = decided.draft.discount.as_ref().map(|wish| DiscountTyped {
+        percent: wish.percent.map(Rate::percent),
+        amount: wish.amount,
+        reason: wish.reason.clone(),
+    });
+    shown.to_bill = Some(decided.draft.to_bill);
+    Ok(shown)
 }
 
 /// A posted invoice put together again from its rows; nothing is computed.
-async fn posted_document(connection: &mut SqliteConnection, id: InvoiceId) -> Result<InvoiceDocument> {
+pub(crate) async fn posted_document(connection: &mut SqliteConnection, id: InvoiceId) -> Result<InvoiceDocument> {
     let head = sqlx::query!(
         r#"SELECT customer_id, currency, rate_e9 AS "rate!", document_date AS "document_date!: NaiveDate",
                   posting_date AS "posting_date!: NaiveDate", tax_date AS "tax_date!: NaiveDate", due_date AS "due_date!: NaiveDate",
-                  terms AS "terms!", net_minor AS "net!", tax_minor AS "tax!", total_minor AS "total!", total_base_minor AS "total_base!"
+                  terms AS "terms!", net_minor AS "net!", tax_minor AS "tax!", total_minor AS "total!", total_base_minor AS "total_base!",
+                  gross_priced, lines_minor AS "lines!", discount_e6, discount_minor, discount_reason, text_above, text_below
            FROM invoices WHERE id = ?"#,
         id.0
     )
     .fetch_one(&mut *connection)
     .await?;
     let lines = sqlx::query!(
-        r#"SELECT shipment_line_id, shipment_id, shipments.number AS shipment_number, shipments.posting_date AS "shipped_on!: NaiveDate",
-                  orders.id AS order_id, orders.number AS order_number, invoice_orders.customer_order_number, order_line_id, item_id,
+        r#"SELECT shipment_line_id AS "shipment_line_id?", shipment_id AS "shipment_id?", shipments.number AS "shipment_number?",
+                  shipments.posting_date AS "shipped_on?: NaiveDate",
+                  orders.id AS "order_id?", orders.number AS "order_number?", invoice_orders.customer_order_number AS "customer_order_number?",
+                  invoice_lines.order_line_id, invoice_lines.item_id, invoice_lines.account,
                   invoice_lines.code AS "code!", invoice_lines.unit AS "unit!",
                   invoice_lines.quantity_e4, billed_before_e4 AS "billed_before!", still_to_come_e4 AS "still_to_come!",
                   invoice_lines.ordered_e4 AS "ordered!", invoice_lines.description AS "description!",
                   invoice_lines.unit_price_e6 AS "unit_price!", invoice_lines.order_price_e6, invoice_lines.price_reason, invoice_lines.list_price_e6 AS "list_price!",
                   invoice_lines.discount_e6 AS "discount!", invoice_lines.discount_reason, full_minor AS "full!",
-                  invoice_lines.net_minor AS "net!", invoice_lines.tax_code AS "tax_code!", tax_category AS "tax_category!",
+                  invoice_lines.amount_minor AS "amount!", off_minor, invoice_lines.net_minor AS "net!",
+                  invoice_lines.tax_code AS "tax_code!", tax_category AS "tax_category!",
                   tax_rate_e6 AS "tax_rate!", invoice_lines.surcharge_e6, invoice_lines.surcharge_name, invoice_lines.price_steps,
-                  invoice_lines.marks, coalesce(invoice_lines.kind, items.kind) AS "kind!: String"
+                  invoice_lines.marks, coalesce(invoice_lines.kind, items.kind) AS "kind!: String", order_tax_code, invoice_lines.tax_reason
            FROM invoice_lines
-           JOIN shipment_lines ON shipment_lines.id = shipment_line_id
-           JOIN shipments ON shipments.id = shipment_id
-           JOIN order_lines ON order_lines.id = order_line_id
-           JOIN items ON items.id = item_id
-           JOIN orders ON orders.id = order_lines.order_id
-           JOIN invoice_orders ON invoice_orders.invoice_id = invoice_lines.invoice_id AND invoice_orders.order_id = orders.id
+           LEFT JOIN shipment_lines ON shipment_lines.id = shipment_line_id
+           LEFT JOIN shipments ON shipments.id = shipment_id
+           LEFT JOIN order_lines ON order_lines.id = invoice_lines.order_line_id
+           LEFT JOIN items ON items.id = invoice_lines.item_id
+           LEFT JOIN orders ON orders.id = order_lines.order_id
+           LEFT JOIN invoice_orders ON invoice_orders.invoice_id = invoice_lines.invoice_id AND invoice_orders.order_id = orders.id
            WHERE invoice_lines.invoice_id = ? ORDER BY invoice_lines.position"#,
         id.0
     )
@@ -285,16 +388,29 @@ async fn posted_document(connection: &mut SqliteConnection, id: InvoiceId) -> Re
     let lines = lines
         .into_iter()
         .map(|row| {
+            let source = match (row.order_id, row.order_line_id, row.shipment_line_id, row.shipment_id) {
+                (Some(order), Some(order_line), Some(shipment_line), Some(shipment)) => LineSource::Shipped {
+                    shipment_line: ShipmentLineId(shipment_line),
+                    shipment: ShipmentId(shipment),
+                    shipment_number: row.shipment_number.unwrap_or_default(),
+                    shipped_on: row.shipped_on.unwrap_or_default(),
+                    order: OrderId(order),
+                    order_number: row.order_number.unwrap_or_default(),
+                    customer_order_number: row.customer_order_number,
+                    order_line: OrderLineId(order_line),
+                },
+                (Some(order), Some(order_line), None, _) => LineSource::Ordered {
+                    order: OrderId(order),
+                    order_number: row.order_number.unwrap_or_default(),
+                    customer_order_number: row.customer_order_number,
+                    order_line: OrderLineId(order_line),
+                },
+                _ => LineSource::Typed,
+            };
             Ok(InvoiceLine {
-                shipment_line: ShipmentLineId(row.shipment_line_id),
-                shipment: ShipmentId(row.shipment_id),
-                shipment_number: row.shipment_number,
-                shipped_on: row.shipped_on,
-                order: OrderId(row.order_id),
-                order_number: row.order_number,
-                customer_order_number: row.customer_order_number,
-                order_line: OrderLineId(row.order_line_id),
-                item: ItemId(row.item_id),
+                source,
+                item: row.item_id.map(ItemId),
+                account: row.account,
                 code: row.code,
                 description: row.description,
                 unit: row.unit,
@@ -311,17 +427,20 @@ async fn posted_document(connection: &mut SqliteConnection, id: InvoiceId) -> Re
                 discount_reason: row.discount_reason,
                 surcharge: UnitPrice::from_scaled(row.surcharge_e6),
                 surcharge_name: row.surcharge_name,
-                price_steps: serde_json::from_str(&row.price_steps)
-                    .map_err(|error| StoreError::Corrupt(error.to_string()))?,
-                marks: serde_json::from_str(&row.marks).map_err(|error| StoreError::Corrupt(error.to_string()))?,
+                price_steps: read(&row.price_steps)?,
+                marks: read(&row.marks)?,
                 kind: known(&row.kind, ItemKind::of)?,
                 full: Money(row.full),
+                amount: Money(row.amount),
+                off: Money(row.off_minor),
                 net: Money(row.net),
                 tax: TaxRate {
                     code: row.tax_code,
                     category: known(&row.tax_category, TaxCategory::of)?,
                     rate: Rate::from_scaled(row.tax_rate),
                 },
+                order_tax_code: row.order_tax_code,
+                tax_reason: row.tax_reason,
             })
         })
         .collect::<Result<Vec<_>>>()?;
@@ -365,7 +484,16 @@ async fn posted_document(connection: &mut SqliteConnection, id: InvoiceId) -> Re
         early: terms.offer(head.document_date, Money(head.net), Money(head.total)),
         terms,
         due_date: head.due_date,
+        text_above: head.text_above,
+        text_below: head.text_below,
+        gross_priced: head.gross_priced != 0,
         lines,
+        lines_total: Money(head.lines),
+        discount: head.discount_minor.map(|amount| DocumentDiscount {
+            percent: head.discount_e6.map(Rate::from_scaled),
+            amount: Money(amount),
+            reason: head.discount_reason.unwrap_or_default(),
+        }),
         taxes,
         net: Money(head.net),
         tax: Money(head.tax),

@@ -1,131 +1,181 @@
-//! Writing a decided invoice into the books.
+//! Writing decided invoices into the books: many in a few statements.
+
+use std::collections::BTreeMap;
 
 use sqlx::SqliteConnection;
-use till_core::ids::{DocumentKind, DocumentRef, InvoiceId, ShipmentLineId};
-use till_core::invoice::{InvoiceDecision, InvoiceDocument, ItemKind};
+use till_core::ids::{CustomerId, DocumentKind, DocumentRef, InvoiceId, OrderLineId, ShipmentLineId};
+use till_core::invoice::{CustomerFacts, Delivery, InvoiceDecision, InvoiceDocument, InvoiceInput, ItemKind};
 use till_core::money::Money;
+use till_core::order::OrderAfter;
 
-use super::{PostedInvoice, release};
+use super::PostedInvoice;
 use crate::convert::{json, terms_json};
-use crate::rules::next_number;
+use crate::rules::next_numbers;
 use crate::writing::{Writing, set};
-use crate::{Result, customers, ledger, orders};
+use crate::{Result, StoreError, customers, deliveries, ledger, orders};
 
-/// Whether the quantities stand reserved by the draft that is posted.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Reserved {
-    /// They do.
-    Yes,
-    /// They are taken straight from what is unbilled.
-    No,
+/// A draft to post, with what was decided on it.
+pub(crate) struct ToPost {
+    id: InvoiceId,
+    customer: CustomerFacts,
+    document: Option<InvoiceDocument>,
+    decision: InvoiceDecision,
 }
 
-/// Turns a draft row into a posted invoice, with everything that follows from it.
-pub(super) async fn post(
-    writing: &mut Writing<'_>,
-    id: InvoiceId,
-    decision: &InvoiceDecision,
-    document: &InvoiceDocument,
-    reserved: Reserved,
-) -> Result<PostedInvoice> {
-    if reserved == Reserved::Yes {
-        release(writing, id).await?;
+impl ToPost {
+    pub(crate) fn of(id: InvoiceId, input: &InvoiceInput<'_>, mut decision: InvoiceDecision) -> Self {
+        let document = decision.document.take();
+        Self { id, customer: input.customer.clone(), document, decision }
     }
-    let (number, sequence) = next_number(writing, "invoice").await?;
-    write_lines(writing, id, document).await?;
-    write_taxes(writing, id, document).await?;
-    let source = DocumentRef { kind: DocumentKind::Invoice, id: id.0, number: number.clone() };
-    let entry = match &decision.entry {
-        Some(entry) => Some(ledger::write(writing, entry, &source).await?.0),
-        None => None,
-    };
-    let cost_entry = match &decision.cost_entry {
-        Some(entry) => Some(ledger::write(writing, entry, &source).await?.0),
-        None => None,
-    };
-    follow_cost(writing, &decision.costs).await?;
-    write_head(writing, id, document, &number, sequence, entry).await?;
-    sqlx::query!(
-        "UPDATE invoices SET cost_entry_id = ?, next_due_date = ? WHERE id = ?",
-        cost_entry,
-        document.due_date,
-        id.0
-    )
-    .execute(&mut **writing)
-    .await?;
-    send_containers(writing, id, document).await?;
-    customers::add_owed(writing, document.customer, document.total_base).await?;
-    orders::write_states(writing, &decision.orders).await?;
-    let name = &decision.tape.heading;
-    let fields = vec![
+}
+
+/// One invoice with its number.
+struct Numbered<'a> {
+    id: InvoiceId,
+    number: String,
+    sequence: i64,
+    document: &'a InvoiceDocument,
+    decision: &'a InvoiceDecision,
+    customer: &'a CustomerFacts,
+    entry: Option<i64>,
+    cost_entry: Option<i64>,
+}
+
+/// Turns drafts into posted invoices, in their order, with everything that follows from it.
+///
+/// # Errors
+/// [`StoreError::Moved`] where there is nothing to post on one of them.
+pub(crate) async fn post_all(writing: &mut Writing<'_>, to_post: Vec<ToPost>) -> Result<Vec<PostedInvoice>> {
+    let (prefix, first) = next_numbers(writing, "invoice", to_post.len()).await?;
+    let mut all = Vec::with_capacity(to_post.len());
+    for (one, sequence) in to_post.iter().zip(first..) {
+        all.push(Numbered {
+            id: one.id,
+            number: format!("{prefix}{sequence}"),
+            sequence,
+            document: one.document.as_ref().ok_or(StoreError::Moved)?,
+            decision: &one.decision,
+            customer: &one.customer,
+            entry: None,
+            cost_entry: None,
+        });
+    }
+    write_entries(writing, &mut all).await?;
+    write_lines(writing, &all).await?;
+    move_quantities(writing, &all).await?;
+    write_taxes(writing, &all).await?;
+    write_heads(writing, &all).await?;
+    send_containers(writing, &all).await?;
+    let mut owed: BTreeMap<CustomerId, Money> = BTreeMap::new();
+    for one in &all {
+        *owed.entry(one.document.customer).or_default() += one.document.total_base;
+    }
+    customers::add_owed_to(writing, &owed).await?;
+    // What the last invoice made of an order counts.
+    let states: BTreeMap<_, OrderAfter> =
+        all.iter().flat_map(|one| one.decision.orders.iter().map(|after| (after.id, *after))).collect();
+    orders::write_states(writing, &states.into_values().collect::<Vec<_>>()).await?;
+    let going: Vec<_> = all.iter().map(|one| (one.id, one.customer.id, one.customer.delivery)).collect();
+    deliveries::add_invoices(writing, &going).await?;
+    let ids: Vec<i64> = all.iter().map(|one| one.id.0).collect();
+    crate::approvals::documents_gone(writing, DocumentKind::Invoice, &ids).await?;
+    Ok(all.into_iter().map(|one| note(writing, one)).collect())
+}
+
+fn note(writing: &mut Writing<'_>, one: Numbered<'_>) -> PostedInvoice {
+    let document = one.document;
+    let mut fields = vec![
         set("total", document.currency.format(document.total)),
         set("due", document.due_date),
         set("lines", document.lines.len()),
     ];
-    let words = format!("posted {number} to {name}");
-    writing.note_on((DocumentKind::Invoice, id.0, &number), "invoice_posted", words, None, fields);
-    crate::approvals::document_gone(writing, DocumentKind::Invoice, id.0).await?;
-    Ok(PostedInvoice { id, number })
+    if let Some(discount) = &document.discount {
+        fields.push(set("discount", document.currency.format(discount.amount)));
+    }
+    fields.push(set(
+        "goes out",
+        match one.customer.delivery {
+            Delivery::Paper => "on paper",
+            Delivery::Email | Delivery::Structured => "by mail",
+        },
+    ));
+    let words = format!("posted {} to {}", one.number, one.customer.name);
+    writing.note_on((DocumentKind::Invoice, one.id.0, &one.number), "invoice_posted", words, None, fields);
+    PostedInvoice { id: one.id, number: one.number }
 }
 
-async fn write_lines(connection: &mut SqliteConnection, id: InvoiceId, document: &InvoiceDocument) -> Result<()> {
-    let lines: Vec<_> = document
-        .lines
-        .iter()
-        .map(|line| {
-            (
+async fn write_entries(connection: &mut SqliteConnection, all: &mut [Numbered<'_>]) -> Result<()> {
+    let mut entries = Vec::with_capacity(all.len());
+    for one in all.iter() {
+        let source = || DocumentRef { kind: DocumentKind::Invoice, id: one.id.0, number: one.number.clone() };
+        entries.extend(one.decision.entry.iter().chain(&one.decision.cost_entry).map(|entry| (entry, source(), None)));
+    }
+    let mut ids = ledger::write_all(connection, &entries).await?.into_iter();
+    for one in all {
+        one.entry = one.decision.entry.as_ref().and_then(|_| ids.next()).map(|id| id.0);
+        one.cost_entry = one.decision.cost_entry.as_ref().and_then(|_| ids.next()).map(|id| id.0);
+    }
+    Ok(())
+}
+
+async fn write_lines(connection: &mut SqliteConnection, all: &[Numbered<'_>]) -> Result<()> {
+    let mut lines = Vec::new();
+    for one in all {
+        let costs: BTreeMap<ShipmentLineId, Money> = one.decision.costs.iter().copied().collect();
+        for (position, line) in one.document.lines.iter().enumerate() {
+            let cost = line.source.shipment_line().and_then(|id| costs.get(&id)).copied().unwrap_or_default();
+            lines.push((
                 (
-                    line.shipment_line,
-                    line.quantity.scaled(),
+                    one.id,
+                    position,
                     line.ordered.scaled(),
                     line.billed_before.scaled(),
                     line.still_to_come.scaled(),
+                    &line.code,
+                    &line.description,
+                    &line.unit,
                 ),
                 (
-                    &line.description,
                     line.unit_price.scaled(),
                     line.list_price.scaled(),
                     line.discount.scaled(),
                     &line.discount_reason,
+                    line.full,
+                    line.amount,
+                    line.off,
+                    line.net,
                 ),
-                (line.full, line.net, &line.tax.code, line.tax.category, line.tax.rate.scaled()),
-                line.order_line,
-                &line.code,
-                &line.unit,
-                (line.order_price.scaled(), &line.price_reason),
-                (line.surcharge.scaled(), &line.surcharge_name, &line.price_steps, &line.marks, line.kind),
-            )
-        })
-        .collect();
+                (&line.tax.code, line.tax.category, line.tax.rate.scaled(), &line.order_tax_code, &line.tax_reason),
+                (line.order_price.scaled(), &line.price_reason, line.surcharge.scaled(), &line.surcharge_name),
+                (
+                    &line.price_steps,
+                    &line.marks,
+                    line.kind.word(),
+                    line.source.order_line(),
+                    line.item,
+                    &line.account,
+                    cost,
+                ),
+            ));
+        }
+    }
     let lines = json(&lines)?;
     sqlx::query!(
-        "INSERT INTO invoice_lines (invoice_id, position, shipment_line_id, quantity_e4, ordered_e4, billed_before_e4, still_to_come_e4,
-                                    description, unit_price_e6, list_price_e6, discount_e6, discount_reason,
-                                    full_minor, net_minor, tax_code, tax_category, tax_rate_e6, code, unit,
-                                    order_price_e6, price_reason, surcharge_e6, surcharge_name, price_steps, marks, kind)
-         SELECT ?, key, value ->> '$[0][0]', value ->> '$[0][1]', value ->> '$[0][2]', value ->> '$[0][3]', value ->> '$[0][4]',
-                value ->> '$[1][0]', value ->> '$[1][1]', value ->> '$[1][2]', value ->> '$[1][3]', value ->> '$[1][4]',
-                value ->> '$[2][0]', value ->> '$[2][1]', value ->> '$[2][2]', value ->> '$[2][3]', value ->> '$[2][4]',
-                value ->> '$[4]', value ->> '$[5]', value ->> '$[6][0]', value ->> '$[6][1]',
-                value ->> '$[7][0]', value ->> '$[7][1]', value -> '$[7][2]', value -> '$[7][3]', value ->> '$[7][4]'
-         FROM json_each(?)",
-        id.0,
-        lines
-    )
-    .execute(&mut *connection)
-    .await?;
-    sqlx::query!(
-        "UPDATE shipment_lines SET billed_e4 = billed_e4 + picked.quantity, unbilled_e4 = unbilled_e4 - picked.quantity
-         FROM (SELECT value ->> '$[0][0]' AS line, value ->> '$[0][1]' AS quantity FROM json_each(?)) AS picked
-         WHERE shipment_lines.id = picked.line",
-        lines
-    )
-    .execute(&mut *connection)
-    .await?;
-    sqlx::query!(
-        "UPDATE order_lines SET billed_e4 = billed_e4 + picked.quantity
-         FROM (SELECT value ->> '$[3]' AS line, sum(value ->> '$[0][1]') AS quantity FROM json_each(?) GROUP BY 1) AS picked
-         WHERE order_lines.id = picked.line",
+        "UPDATE invoice_lines SET
+            ordered_e4 = new.value ->> '$[0][2]', billed_before_e4 = new.value ->> '$[0][3]', still_to_come_e4 = new.value ->> '$[0][4]',
+            code = new.value ->> '$[0][5]', description = new.value ->> '$[0][6]', unit = new.value ->> '$[0][7]',
+            unit_price_e6 = new.value ->> '$[1][0]', list_price_e6 = new.value ->> '$[1][1]', discount_e6 = new.value ->> '$[1][2]',
+            discount_reason = new.value ->> '$[1][3]', full_minor = new.value ->> '$[1][4]', amount_minor = new.value ->> '$[1][5]',
+            off_minor = new.value ->> '$[1][6]', net_minor = new.value ->> '$[1][7]',
+            tax_code = new.value ->> '$[2][0]', tax_category = new.value ->> '$[2][1]', tax_rate_e6 = new.value ->> '$[2][2]',
+            order_tax_code = new.value ->> '$[2][3]', tax_reason = new.value ->> '$[2][4]',
+            order_price_e6 = new.value ->> '$[3][0]', price_reason = new.value ->> '$[3][1]',
+            surcharge_e6 = new.value ->> '$[3][2]', surcharge_name = new.value ->> '$[3][3]',
+            price_steps = new.value -> '$[4][0]', marks = new.value -> '$[4][1]', kind = new.value ->> '$[4][2]',
+            order_line_id = new.value ->> '$[4][3]', item_id = new.value ->> '$[4][4]', account = new.value ->> '$[4][5]',
+            cost_minor = new.value ->> '$[4][6]'
+         FROM json_each(?) AS new
+         WHERE invoice_id = new.value ->> '$[0][0]' AND position = new.value ->> '$[0][1]'",
         lines
     )
     .execute(connection)
@@ -133,64 +183,98 @@ async fn write_lines(connection: &mut SqliteConnection, id: InvoiceId, document:
     Ok(())
 }
 
-/// What of the cost of shipment lines has followed their billing.
-async fn follow_cost(connection: &mut SqliteConnection, costs: &[(ShipmentLineId, Money)]) -> Result<()> {
-    for (line, cost) in costs {
-        sqlx::query!(
-            "UPDATE shipment_lines SET cost_billed_minor = cost_billed_minor + ? WHERE id = ?",
-            cost.0,
-            line.0
-        )
-        .execute(&mut *connection)
-        .await?;
+/// What was reserved is billed, and the cost that waited for it has followed.
+async fn move_quantities(connection: &mut SqliteConnection, all: &[Numbered<'_>]) -> Result<()> {
+    let mut shipped: BTreeMap<ShipmentLineId, (i64, i64)> = BTreeMap::new();
+    let mut ordered: BTreeMap<OrderLineId, (i64, i64)> = BTreeMap::new();
+    for one in all {
+        for line in &one.document.lines {
+            let quantity = line.quantity.scaled();
+            if let Some(order_line) = line.source.order_line() {
+                let moved = ordered.entry(order_line).or_default();
+                moved.0 += quantity;
+                match line.source.shipment_line() {
+                    Some(shipment_line) => shipped.entry(shipment_line).or_default().0 += quantity,
+                    None => moved.1 += quantity,
+                }
+            }
+        }
+        for (line, cost) in &one.decision.costs {
+            shipped.entry(*line).or_default().1 += cost.0;
+        }
     }
+    let shipped = json(&shipped.into_iter().collect::<Vec<_>>())?;
+    sqlx::query!(
+        "UPDATE shipment_lines SET billed_e4 = billed_e4 + (new.value ->> '$[1][0]'), drafted_e4 = drafted_e4 - (new.value ->> '$[1][0]'),
+                cost_billed_minor = cost_billed_minor + (new.value ->> '$[1][1]')
+         FROM json_each(?) AS new WHERE shipment_lines.id = new.value ->> '$[0]'",
+        shipped
+    )
+    .execute(&mut *connection)
+    .await?;
+    let ordered = json(&ordered.into_iter().collect::<Vec<_>>())?;
+    // Work without a shipment is done as it is billed.
+    sqlx::query!(
+        "UPDATE order_lines SET shipped_e4 = shipped_e4 + (new.value ->> '$[1][1]'), drafted_e4 = drafted_e4 - (new.value ->> '$[1][1]'),
+                billed_e4 = billed_e4 + (new.value ->> '$[1][0]'),
+                allocated_e4 = min(allocated_e4, max(0, ordered_e4 - cancelled_e4 - shipped_e4 - (new.value ->> '$[1][1]')))
+         FROM json_each(?) AS new WHERE order_lines.id = new.value ->> '$[0]'",
+        ordered
+    )
+    .execute(connection)
+    .await?;
     Ok(())
 }
 
 /// Returnable packaging is at the customer once it is billed.
-async fn send_containers(connection: &mut SqliteConnection, id: InvoiceId, document: &InvoiceDocument) -> Result<()> {
-    for line in document.lines.iter().filter(|line| line.kind == ItemKind::Packaging) {
-        let quantity = line.quantity.scaled();
-        sqlx::query!(
-            "INSERT INTO container_moves (customer_id, item_id, posting_date, quantity_e4, amount_minor, invoice_id) VALUES (?, ?, ?, ?, ?, ?)",
-            document.customer.0,
-            line.item.0,
-            document.posting_date.date,
-            quantity,
-            line.net.0,
-            id.0
-        )
-        .execute(&mut *connection)
-        .await?;
+async fn send_containers(connection: &mut SqliteConnection, all: &[Numbered<'_>]) -> Result<()> {
+    let mut moves = Vec::new();
+    for one in all {
+        for line in one.document.lines.iter().filter(|line| line.kind == ItemKind::Packaging) {
+            let day = one.document.posting_date.date;
+            moves.push((one.document.customer, line.item, day, line.quantity.scaled(), line.net, one.id));
+        }
     }
+    if moves.is_empty() {
+        return Ok(());
+    }
+    let moves = json(&moves)?;
+    sqlx::query!(
+        "INSERT INTO container_moves (customer_id, item_id, posting_date, quantity_e4, amount_minor, invoice_id)
+         SELECT value ->> 0, value ->> 1, value ->> 2, value ->> 3, value ->> 4, value ->> 5 FROM json_each(?)",
+        moves
+    )
+    .execute(connection)
+    .await?;
     Ok(())
 }
 
-async fn write_taxes(connection: &mut SqliteConnection, id: InvoiceId, document: &InvoiceDocument) -> Result<()> {
-    let taxes: Vec<_> = document
-        .taxes
-        .iter()
-        .map(|tax| (&tax.rate.code, tax.rate.category, tax.rate.rate.scaled(), tax.base, tax.tax))
-        .collect();
+async fn write_taxes(connection: &mut SqliteConnection, all: &[Numbered<'_>]) -> Result<()> {
+    let mut taxes = Vec::new();
+    let mut shares = Vec::new();
+    for one in all {
+        for (position, tax) in one.document.taxes.iter().enumerate() {
+            let rate = tax.rate.rate.scaled();
+            taxes.push((one.id, position, &tax.rate.code, tax.rate.category, rate, tax.base, tax.tax));
+        }
+        for (position, share) in one.document.order_shares.iter().enumerate() {
+            let mut lines = one.document.lines.iter().filter(|line| line.source.order() == Some(share.order));
+            let theirs = lines.next().and_then(|line| line.source.customer_order_number());
+            shares.push((one.id, share.order, position, share.gross, theirs));
+        }
+    }
     let taxes = json(&taxes)?;
     sqlx::query!(
         "INSERT INTO invoice_taxes (invoice_id, position, tax_code, category, rate_e6, base_minor, tax_minor)
-         SELECT ?, key, value ->> 0, value ->> 1, value ->> 2, value ->> 3, value ->> 4 FROM json_each(?)",
-        id.0,
+         SELECT value ->> 0, value ->> 1, value ->> 2, value ->> 3, value ->> 4, value ->> 5, value ->> 6 FROM json_each(?)",
         taxes
     )
     .execute(&mut *connection)
     .await?;
-    let theirs = |order| {
-        document.lines.iter().find(|line| line.order == order).and_then(|line| line.customer_order_number.as_deref())
-    };
-    let shares: Vec<_> =
-        document.order_shares.iter().map(|share| (share.order, share.gross, theirs(share.order))).collect();
     let shares = json(&shares)?;
     sqlx::query!(
         "INSERT INTO invoice_orders (invoice_id, order_id, position, gross_minor, customer_order_number)
-         SELECT ?, value ->> 0, key, value ->> 1, value ->> 2 FROM json_each(?)",
-        id.0,
+         SELECT value ->> 0, value ->> 1, value ->> 2, value ->> 3, value ->> 4 FROM json_each(?)",
         shares
     )
     .execute(connection)
@@ -198,42 +282,41 @@ async fn write_taxes(connection: &mut SqliteConnection, id: InvoiceId, document:
     Ok(())
 }
 
-async fn write_head(
-    connection: &mut SqliteConnection,
-    id: InvoiceId,
-    document: &InvoiceDocument,
-    number: &str,
-    sequence: i64,
-    entry: Option<i64>,
-) -> Result<()> {
-    let terms = terms_json(&document.terms)?;
-    let rate = document.rate.scaled();
-    let code = document.currency.code();
-    // An invoice over nothing is settled as it is posted.
-    let open_base = if document.total.is_zero() { Money::ZERO } else { document.total_base };
+async fn write_heads(connection: &mut SqliteConnection, all: &[Numbered<'_>]) -> Result<()> {
+    let mut heads = Vec::with_capacity(all.len());
+    for one in all {
+        let document = one.document;
+        // An invoice over nothing is settled as it is posted.
+        let open_base = if document.total.is_zero() { Money::ZERO } else { document.total_base };
+        let discount = document.discount.as_ref();
+        heads.push((
+            (one.id, &one.number, one.sequence, document.currency.code(), document.rate.scaled()),
+            (document.document_date.date, document.posting_date.date, document.tax_date, document.due_date),
+            terms_json(&document.terms)?,
+            (document.net, document.tax, document.total, document.total_base, open_base, document.lines_total),
+            (one.entry, one.cost_entry, document.gross_priced as i64),
+            (
+                discount.and_then(|discount| discount.percent).map(|percent| percent.scaled()),
+                discount.map(|discount| discount.amount),
+                discount.map(|discount| &discount.reason),
+            ),
+            &one.decision.differences,
+        ));
+    }
+    let heads = json(&heads)?;
     sqlx::query!(
-        "UPDATE invoices SET state = 'posted', number = ?, sequence = ?, document_date = ?, posting_date = ?, tax_date = ?,
-                due_date = ?, terms = ?, currency = ?, rate_e9 = ?, net_minor = ?, tax_minor = ?, total_minor = ?,
-                total_base_minor = ?, open_minor = ?, open_base_minor = ?, entry_id = ?, version = version + 1,
+        "UPDATE invoices SET state = 'posted', number = new.value ->> '$[0][1]', sequence = new.value ->> '$[0][2]',
+                currency = new.value ->> '$[0][3]', rate_e9 = new.value ->> '$[0][4]',
+                document_date = new.value ->> '$[1][0]', posting_date = new.value ->> '$[1][1]', tax_date = new.value ->> '$[1][2]',
+                due_date = new.value ->> '$[1][3]', next_due_date = new.value ->> '$[1][3]', terms = new.value ->> '$[2]',
+                net_minor = new.value ->> '$[3][0]', tax_minor = new.value ->> '$[3][1]', total_minor = new.value ->> '$[3][2]',
+                total_base_minor = new.value ->> '$[3][3]', open_minor = new.value ->> '$[3][2]', open_base_minor = new.value ->> '$[3][4]',
+                lines_minor = new.value ->> '$[3][5]', entry_id = new.value ->> '$[4][0]', cost_entry_id = new.value ->> '$[4][1]',
+                gross_priced = new.value ->> '$[4][2]', discount_e6 = new.value ->> '$[5][0]', discount_minor = new.value ->> '$[5][1]',
+                discount_reason = new.value ->> '$[5][2]', differences = new.value -> '$[6]', held = NULL, version = version + 1,
                 (bill_to_name, bill_to_address, bill_to_tax_id) = (SELECT name, address, tax_id FROM customers WHERE id = customer_id)
-         WHERE id = ?",
-        number,
-        sequence,
-        document.document_date.date,
-        document.posting_date.date,
-        document.tax_date,
-        document.due_date,
-        terms,
-        code,
-        rate,
-        document.net.0,
-        document.tax.0,
-        document.total.0,
-        document.total_base.0,
-        document.total.0,
-        open_base.0,
-        entry,
-        id.0
+         FROM json_each(?) AS new WHERE invoices.id = new.value ->> '$[0][0]'",
+        heads
     )
     .execute(connection)
     .await?;

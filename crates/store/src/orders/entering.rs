@@ -167,15 +167,16 @@ pub(crate) async fn enter_resolved(
     let terms = terms_json(&resolved.input.terms)?;
     let (quote, copied) = (from.quote.map(|id| id.0), from.copied_from.map(|id| id.0));
     let id = sqlx::query_scalar!(
-        "INSERT INTO orders (number, customer_id, order_date, currency, terms, quote_id, copied_from_id)
-         VALUES (?, ?, ?, ?, ?, ?, ?) RETURNING id AS \"id!\"",
+        "INSERT INTO orders (number, customer_id, order_date, currency, terms, quote_id, copied_from_id, gross_priced)
+         VALUES (?, ?, ?, ?, ?, ?, ?, ?) RETURNING id AS \"id!\"",
         number,
         resolved.input.customer.id.0,
         resolved.input.date,
         code,
         terms,
         quote,
-        copied
+        copied,
+        resolved.input.gross_priced
     )
     .fetch_one(&mut **writing)
     .await?;
@@ -272,10 +273,10 @@ async fn write_line(
                         allocated_e4 = min(allocated_e4, max(0, ?4 - cancelled_e4 - shipped_e4)), unit_price_e6 = ?8, list_price_e6 = ?9,
                         discount_e6 = ?10, discount_reason = ?11, promotion = ?12, surcharge_e6 = ?13, surcharge_name = ?14,
                         price_steps = ?15, typed = ?16, tax_code = ?17, tax_reason = ?18, net_minor = ?19, warehouse = ?20, marks = ?21,
-                        call_off_line_id = ?22 WHERE id = ?23",
+                        call_off_line_id = ?22, amount_minor = ?24 WHERE id = ?23",
                 position, line.item.0, line.description, quantity, line.unit, factor, over, unit_price, list, discount,
                 price.discount_reason, price.promotion, surcharge, price.surcharge_name, steps, typed, line.tax.code,
-                refs.tax_reason, line.net.0, refs.warehouse, marks, refs.call_off_line, own.0
+                refs.tax_reason, line.net.0, refs.warehouse, marks, refs.call_off_line, own.0, line.amount.0
             )
             .execute(connection)
             .await?;
@@ -284,11 +285,11 @@ async fn write_line(
             sqlx::query!(
                 "INSERT INTO order_lines (order_id, position, item_id, description, ordered_e4, unit, factor_e4, over_e4, unit_price_e6,
                         list_price_e6, discount_e6, discount_reason, promotion, surcharge_e6, surcharge_name, price_steps, typed,
-                        tax_code, tax_reason, net_minor, warehouse, marks, call_off_line_id)
-                 VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                        tax_code, tax_reason, net_minor, warehouse, marks, call_off_line_id, amount_minor)
+                 VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
                 order.0, position, line.item.0, line.description, quantity, line.unit, factor, over, unit_price, list,
                 discount, price.discount_reason, price.promotion, surcharge, price.surcharge_name, steps, typed,
-                line.tax.code, refs.tax_reason, line.net.0, refs.warehouse, marks, refs.call_off_line
+                line.tax.code, refs.tax_reason, line.net.0, refs.warehouse, marks, refs.call_off_line, line.amount.0
             )
             .execute(connection)
             .await?;
@@ -584,6 +585,20 @@ async fn write_confirmed(writing: &mut Writing<'_>, rules: &Rules, id: OrderId, 
     writing.note_on((DocumentKind::Order, id.0, &head.number), "order_confirmed", words, Some(version), fields);
     refresh_states(writing, &[id]).await?;
     Ok(Outcome { version, waits: None })
+}
+
+/// Makes a draft order binding as part of something larger, which is not done where it would have
+/// to be asked for.
+///
+/// # Errors
+/// As [`confirm_as`]; [`StoreError::NotAllowed`] where someone has to approve it first.
+pub(crate) async fn confirm_at_once(writing: &mut Writing<'_>, rules: &Rules, id: OrderId) -> Result<()> {
+    match confirm_as(writing, rules, id, None, "sold over the counter").await?.waits {
+        None => Ok(()),
+        Some(_) => Err(StoreError::NotAllowed(
+            "This order has to be approved before its goods go. Confirm it first, and say why.".to_owned(),
+        )),
+    }
 }
 
 /// Makes a draft order binding, for the program.

@@ -6,7 +6,7 @@ use chrono::NaiveDate;
 use sqlx::SqliteConnection;
 use till_core::fixed::{Quantity, Rate, UnitPrice};
 use till_core::ids::{CustomerId, DocumentKind, ItemId, OrderId, OrderLineId, ShipToId};
-use till_core::invoice::{CustomerFacts, ItemKind};
+use till_core::invoice::{CustomerFacts, Delivery, ItemKind};
 use till_core::money::{Currency, Money};
 use till_core::order::LineProgress;
 use till_core::ordering::{ItemFacts, LineWish, OrderInput, StockFacts, TaxChoice};
@@ -200,6 +200,9 @@ async fn party(connection: &mut SqliteConnection, rules: &Rules, form: &OrderFor
             stop_reason: None,
             owes: Money::ZERO,
             credit_limit: None,
+            delivery: Delivery::Paper,
+            email: None,
+            gross_priced: false,
         };
         return Ok(Party {
             facts,
@@ -376,7 +379,18 @@ pub(crate) async fn resolve<'a>(
     } else {
         exposure::exposure(connection, rules, form.customer, standing.order).await?
     };
+    // As it was when the order was entered.
+    let gross_priced = match standing.order {
+        Some(order) => {
+            sqlx::query_scalar!("SELECT gross_priced FROM orders WHERE id = ?", order.0)
+                .fetch_one(&mut *connection)
+                .await?
+                != 0
+        }
+        None => party.facts.gross_priced,
+    };
     let input = OrderInput {
+        gross_priced,
         name: String::new(),
         ship_to: if ship_to_name.is_empty() { party.facts.name.clone() } else { ship_to_name },
         customer: party.facts,
@@ -462,6 +476,7 @@ fn wish(
             date: deal.date,
             typed,
             surcharge: item.surcharge.clone(),
+            tax: None,
         },
         kept,
         tax,

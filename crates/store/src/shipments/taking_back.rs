@@ -47,7 +47,7 @@ pub async fn take_back(writing: &mut Writing<'_>, rules: &Rules, id: ShipmentId,
     let reason = check_reason(&what.reason).map_err(|why| StoreError::invalid("reason", why))?;
     let date = what.date.map_or(Ok(rules.business_date), |date| sensible_date("date", date))?;
     let lines = sqlx::query!(
-        "SELECT shipment_lines.id, code, quantity_e4, shipment_lines.billed_e4, drafted_e4, order_line_id, kind
+        "SELECT shipment_lines.id, code, quantity_e4, shipment_lines.billed_e4, shipment_lines.drafted_e4, order_line_id, kind
          FROM shipment_lines JOIN order_lines ON order_lines.id = order_line_id JOIN items ON items.id = item_id
          WHERE shipment_id = ? ORDER BY shipment_lines.position",
         id.0

@@ -4,11 +4,13 @@ use serde::{Deserialize, Serialize};
 use till_core::checks::{Blocker, Effect, stops};
 use till_core::entry::Entry;
 use till_core::fingerprint;
-use till_core::ids::{OrderId, ShipmentId};
+use till_core::ids::{OrderId, ReceiptId, ShipmentId};
+use till_core::money_in::Method;
 use till_core::tape::{Change, Tape};
 
 use super::{ShipmentForm, decide_on, picking, posting};
 use crate::invoices::{self, InvoicePreview, Pick, PostedInvoice, ToBill};
+use crate::receipts::{self, NewReceipt};
 use crate::rules::Rules;
 use crate::writing::Writing;
 use crate::{Result, StoreError};
@@ -20,9 +22,29 @@ pub struct ShipAndBill {
     /// What leaves; none for everything that can go.
     #[serde(default)]
     pub shipment: Option<ShipmentForm>,
+    /// Whether a draft order is confirmed first: a sale over the counter.
+    #[serde(default)]
+    pub confirm: bool,
+    /// Money that came in for it at once.
+    #[serde(default)]
+    pub paid: Option<PaidAtOnce>,
     /// Fingerprint of the invoice that was seen.
     #[serde(default)]
     pub seen: Option<String>,
+}
+
+/// Money that comes in as the goods go out.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct PaidAtOnce {
+    /// How.
+    pub method: Method,
+    /// How much, as typed; none for what the invoice comes to.
+    #[serde(default)]
+    pub amount: Option<String>,
+    /// Check number, words of the transfer.
+    #[serde(default)]
+    pub reference: Option<String>,
 }
 
 /// What ship and bill would do, or did.
@@ -33,6 +55,8 @@ pub struct ShippedAndBilled {
     pub shipment: Option<ShipmentId>,
     /// The invoice; none in a preview.
     pub invoice: Option<PostedInvoice>,
+    /// The receipt; none in a preview, or where nothing was paid.
+    pub receipt: Option<ReceiptId>,
     /// The arithmetic of the shipment.
     pub shipment_tape: Tape,
     /// The cost entry.
@@ -71,11 +95,15 @@ async fn carry_out(
     what: &ShipAndBill,
     posting: bool,
 ) -> Result<ShippedAndBilled> {
+    if what.confirm {
+        crate::orders::confirm_at_once(writing, rules, order).await?;
+    }
     let shipment = picking::start(writing, rules, order, what.shipment.as_ref()).await?;
     let loaded = decide_on(writing, rules, shipment, rules.business_date).await?;
     let mut done = ShippedAndBilled {
         shipment: posting.then_some(shipment),
         invoice: None,
+        receipt: None,
         shipment_tape: loaded.decision.tape,
         shipment_entry: loaded.decision.entry,
         shipment_changes: loaded.decision.changes,
@@ -100,10 +128,107 @@ async fn carry_out(
             return Err(StoreError::Moved);
         }
         done.invoice = invoices::post_picks(writing, rules, &to_bill, None).await?.pop();
+        if let (Some(paid), Some(invoice), Some(preview)) = (&what.paid, &done.invoice, &preview) {
+            done.receipt = Some(take(writing, rules, paid, invoice, preview).await?);
+        }
     } else {
         done.preview = preview;
     }
     Ok(done)
+}
+
+/// Posts what was paid at once, applied to the invoice.
+async fn take(
+    writing: &mut Writing<'_>,
+    rules: &Rules,
+    paid: &PaidAtOnce,
+    invoice: &PostedInvoice,
+    preview: &InvoicePreview,
+) -> Result<ReceiptId> {
+    let document = preview.document.as_ref().ok_or(StoreError::Moved)?;
+    let amount = paid.amount.as_deref().map(str::trim).filter(|amount| !amount.is_empty());
+    let receipt = NewReceipt {
+        customer: preview.customer,
+        method: paid.method,
+        date: None,
+        amount: amount.map_or_else(|| document.currency.format(document.total), str::to_owned),
+        reference: paid.reference.clone(),
+        applications: None,
+        first: Some(invoice.id),
+    };
+    let posted = receipts::post(writing, rules, &receipt, None).await.map_err(|error| match error {
+        StoreError::Invalid { field, sentence } => StoreError::Invalid { field: format!("paid.{field}"), sentence },
+        other => other,
+    })?;
+    Ok(posted.id)
+}
+
+/// Several orders to ship and bill.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct ShipAndBillMany {
+    /// The orders.
+    pub orders: Vec<OrderId>,
+    /// What was seen of each, in their order.
+    #[serde(default)]
+    pub seen: Vec<String>,
+}
+
+/// The most orders that are shipped and billed at once.
+const MOST_ORDERS: usize = 100;
+
+async fn each(
+    writing: &mut Writing<'_>,
+    rules: &Rules,
+    many: &ShipAndBillMany,
+    posting: bool,
+) -> Result<Vec<ShippedAndBilled>> {
+    if many.orders.is_empty() || many.orders.len() > MOST_ORDERS {
+        return Err(StoreError::invalid("orders", format!("Pick 1 to {MOST_ORDERS} orders.")));
+    }
+    let mut done = Vec::with_capacity(many.orders.len());
+    for (at, order) in many.orders.iter().enumerate() {
+        let what = ShipAndBill { seen: many.seen.get(at).cloned(), ..ShipAndBill::default() };
+        done.push(carry_out(writing, rules, *order, &what, posting).await?);
+    }
+    Ok(done)
+}
+
+/// Ships and bills several confirmed orders: where one is blocked, none is posted.
+///
+/// # Errors
+/// As [`ship_and_bill`].
+pub async fn ship_and_bill_many(
+    writing: &mut Writing<'_>,
+    rules: &Rules,
+    many: &ShipAndBillMany,
+) -> Result<Vec<ShippedAndBilled>> {
+    if many.seen.len() != many.orders.len() {
+        return Err(StoreError::Moved);
+    }
+    let done = each(writing, rules, many, true).await?;
+    if let Some(blocked) = done.iter().find(|one| stops(&one.blockers)) {
+        return Err(StoreError::Refused(blocked.blockers.clone()));
+    }
+    Ok(done)
+}
+
+/// What shipping and billing several orders would do. It is carried out and taken back.
+///
+/// # Errors
+/// What cannot be read; an order of which nothing can go.
+pub async fn preview_ship_and_bill_many(
+    store: &crate::Store,
+    actor: &crate::Actor,
+    many: &ShipAndBillMany,
+) -> Result<Vec<ShippedAndBilled>> {
+    let many = ShipAndBillMany { orders: many.orders.clone(), seen: Vec::new() };
+    store
+        .rehearse(actor, async |writing| {
+            let rules = crate::rules::load(writing).await?;
+            each(writing, &rules, &many, false).await
+        })
+        .await
 }
 
 /// Mark of the figures of an invoice. Numbers are left out: others may ship meanwhile.

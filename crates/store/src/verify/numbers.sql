@@ -2,6 +2,7 @@ SELECT kind || ': numbers run from ' || low || ' to ' || high || ' and ' || void
 FROM (
     SELECT 'entry' AS kind, min(number) AS low, max(number) AS high, count(*) AS count FROM entries
     UNION ALL SELECT 'invoice', min(sequence), max(sequence), count(*) FROM invoices WHERE state = 'posted'
+    UNION ALL SELECT 'credit_memo', min(sequence), max(sequence), count(*) FROM credit_memos
     UNION ALL SELECT 'receipt', min(sequence), max(sequence), count(*) FROM receipts
 ) AS used JOIN number_ranges USING (kind)
 JOIN (
@@ -9,6 +10,8 @@ JOIN (
     FROM number_ranges LEFT JOIN void_numbers USING (kind) GROUP BY kind
 ) AS passed USING (kind)
 WHERE next - first <> count + void OR high >= next OR low < first
+   OR EXISTS (SELECT 1 FROM void_numbers JOIN credit_memos ON sequence BETWEEN void_numbers.first AND last
+              WHERE void_numbers.kind = 'credit_memo' AND used.kind = 'credit_memo')
    OR EXISTS (SELECT 1 FROM void_numbers JOIN invoices ON sequence BETWEEN void_numbers.first AND last
               WHERE void_numbers.kind = 'invoice' AND used.kind = 'invoice')
    OR EXISTS (SELECT 1 FROM void_numbers JOIN receipts ON sequence BETWEEN void_numbers.first AND last

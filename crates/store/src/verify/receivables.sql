@@ -5,6 +5,11 @@ FROM (
     UNION ALL
     SELECT customer_id, application_date, -receivable_base_minor FROM applications JOIN invoices ON invoices.id = invoice_id
     UNION ALL
+    SELECT customer_id, unapplications.application_date, receivable_base_minor
+    FROM unapplications JOIN applications ON applications.id = application_id JOIN invoices ON invoices.id = invoice_id
+    UNION ALL
+    SELECT customer_id, posting_date, -total_base_minor FROM credit_memos
+    UNION ALL
     SELECT coalesce(customer_id, 0), posting_date, -base_minor
     FROM entry_lines JOIN entries ON entries.id = entry_id WHERE purpose = 'receivable'
 )

@@ -6,7 +6,7 @@ FROM (
     WHERE cost_purpose = 'shipped_cost'
     UNION ALL
     SELECT posting_date, base_minor FROM entry_lines JOIN entries ON entries.id = entry_id
-    WHERE purpose = 'shipped_cost' AND source_kind = 'invoice'
+    WHERE purpose = 'shipped_cost' AND source_kind IN ('invoice', 'credit_memo')
     UNION ALL
     SELECT posting_date, -base_minor FROM entry_lines JOIN entries ON entries.id = entry_id WHERE purpose = 'shipped_cost'
 )
@@ -19,5 +19,5 @@ WHERE cost_purpose = 'shipped_cost' AND state = 'posted'
 UNION ALL
 SELECT 'cost that followed billing comes to ' || (SELECT coalesce(sum(cost_billed_minor), 0) FROM shipment_lines) || ', its entries to ' || coalesce(sum(-base_minor), 0)
 FROM entry_lines JOIN entries ON entries.id = entry_id
-WHERE purpose = 'shipped_cost' AND source_kind = 'invoice'
+WHERE purpose = 'shipped_cost' AND source_kind IN ('invoice', 'credit_memo')
 HAVING coalesce(sum(-base_minor), 0) <> (SELECT coalesce(sum(cost_billed_minor), 0) FROM shipment_lines);

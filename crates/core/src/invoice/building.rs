@@ -1,0 +1,199 @@
+//! Building the document: rates, amounts, the discount over all of it, tax, totals.
+
+use chrono::NaiveDate;
+
+use crate::checks::{Check, Findings};
+use crate::fixed::{ExchangeRate, Quantity, Rate};
+use crate::ids::{OrderId, OrderLineId};
+use crate::invoice::{
+    DocumentDiscount, InvoiceDocument, InvoiceInput, InvoiceLine, ItemKind, LineToBill, OrderShare, TaxDateRule,
+    checking, order_of,
+};
+use crate::money::{Money, line_total};
+use crate::spread::spread;
+use crate::tax::{TaxCategory, TaxLine, TaxRate, compute, compute_gross};
+
+pub(super) fn build(input: &InvoiceInput<'_>, findings: &mut Findings) -> InvoiceDocument {
+    let currency = input.basis.currency;
+    let mut lines: Vec<InvoiceLine> = Vec::with_capacity(input.lines.len());
+    for position in 0..input.lines.len() {
+        let line = line(input, position, &lines, findings);
+        lines.push(line);
+    }
+    let lines_total: Money = lines.iter().map(|line| line.amount).sum();
+    let discount = discount(input, &mut lines, findings);
+    let priced: Vec<(TaxRate, Money)> = lines.iter().map(|line| (line.tax.clone(), line.amount - line.off)).collect();
+    let (taxes, nets) = if input.basis.gross_priced {
+        compute_gross(&priced)
+    } else {
+        let nets = priced.iter().map(|(_, net)| *net).collect();
+        (compute(input.tax_computed, &priced), nets)
+    };
+    for (line, net) in lines.iter_mut().zip(nets) {
+        line.net = net;
+    }
+    let net: Money = lines.iter().map(|line| line.net).sum();
+    let tax: Money = taxes.iter().map(|line| line.tax).sum();
+    let rate = input.rate.unwrap_or(ExchangeRate::ONE);
+    let terms = &input.basis.terms;
+    let date = input.document_date.date;
+    InvoiceDocument {
+        customer: input.customer.id,
+        currency,
+        rate,
+        document_date: input.document_date,
+        posting_date: input.posting_date,
+        tax_date: input.lines.iter().map(|line| tax_date(input, line)).max().unwrap_or(date),
+        due_date: terms.due_date(date),
+        due_parts: terms.schedule(date, net + tax),
+        early: terms.offer(date, net, net + tax),
+        terms: terms.clone(),
+        text_above: input.text_above.clone(),
+        text_below: input.text_below.clone(),
+        gross_priced: input.basis.gross_priced,
+        order_shares: order_shares(&lines, &taxes),
+        lines,
+        lines_total,
+        discount,
+        taxes,
+        net,
+        tax,
+        total: net + tax,
+        total_base: (net + tax).to_base(rate, currency, input.base),
+    }
+}
+
+/// The day that picks the rate of a line.
+pub(super) fn tax_date(input: &InvoiceInput<'_>, line: &LineToBill) -> NaiveDate {
+    match input.tax_date {
+        TaxDateRule::Delivery => line.source.shipped_on().unwrap_or(input.document_date.date),
+        TaxDateRule::Document => input.document_date.date,
+    }
+}
+
+fn line(input: &InvoiceInput<'_>, position: usize, before: &[InvoiceLine], findings: &mut Findings) -> InvoiceLine {
+    let line = &input.lines[position];
+    let (ordered, billed) = progress(input, line);
+    // Two shipments of one order line on one invoice: the second counts the first.
+    let earlier: i64 = before
+        .iter()
+        .filter(|other| other.source.order_line().is_some() && other.source.order_line() == line.source.order_line())
+        .map(|other| other.quantity.scaled())
+        .sum();
+    let billed_before = Quantity::from_scaled(billed.scaled() + earlier);
+    let code = line.tax_change.as_ref().map_or(&line.tax_code, |change| &change.code);
+    let date = tax_date(input, line);
+    let tax = input.taxes.rate_on(code, date).unwrap_or_else(|| {
+        findings.add(
+            Check::TaxRateMissing,
+            format!("lines.{position}.tax_code"),
+            format!("Tax code {code} has no rate on the tax date. Choose another, or ask a lead to add it."),
+        );
+        TaxRate { code: code.clone(), category: TaxCategory::O, rate: Rate::ZERO }
+    });
+    checking::check_tax_id(input, &tax, findings);
+    checking::check_exemption(input, line, &tax, date, findings);
+    let unit_price = line.price_change.as_ref().map_or(line.unit_price, |change| change.unit_price);
+    let amounts = line_total(line.quantity, unit_price, line.discount, line.surcharge, input.basis.currency);
+    checking::check_price(input, position, line, input.basis.currency, findings);
+    InvoiceLine {
+        source: line.source.clone(),
+        item: line.item,
+        account: line.account.as_ref().map(|account| account.number.clone()),
+        code: line.code.clone(),
+        description: line.description.clone(),
+        unit: line.unit.clone(),
+        ordered,
+        billed_before,
+        quantity: line.quantity,
+        unbilled: line.unbilled,
+        still_to_come: Quantity::from_scaled(
+            (ordered.scaled() - billed_before.scaled() - line.quantity.scaled()).max(0),
+        ),
+        unit_price,
+        order_price: line.unit_price,
+        price_reason: line.price_change.as_ref().map(|change| change.reason.clone()),
+        list_price: line.list_price,
+        discount: line.discount,
+        discount_reason: line.discount_reason.clone(),
+        surcharge: line.surcharge,
+        surcharge_name: line.surcharge_name.clone(),
+        price_steps: line.price_steps.clone(),
+        marks: line.marks.clone(),
+        kind: line.kind,
+        full: amounts.full,
+        amount: amounts.net,
+        off: Money::ZERO,
+        net: amounts.net,
+        order_tax_code: line.tax_change.as_ref().map(|_| line.tax_code.clone()),
+        tax_reason: line.tax_change.as_ref().map(|change| change.reason.clone()),
+        tax,
+    }
+}
+
+/// What the order wants of the line, and what is billed of it.
+fn progress(input: &InvoiceInput<'_>, line: &LineToBill) -> (Quantity, Quantity) {
+    let of = |order: OrderId, id: OrderLineId| {
+        order_of(input, order)?.lines.iter().find(|(known, _)| *known == id).map(|(_, progress)| *progress)
+    };
+    line.source
+        .order()
+        .zip(line.source.order_line())
+        .and_then(|(order, id)| of(order, id))
+        .map_or((line.quantity, Quantity::ZERO), |progress| (progress.wanted(), progress.billed))
+}
+
+/// Takes the discount off the lines, by their amounts. Packaging that is owed back is no sale:
+/// its deposit is never discounted.
+fn discount(input: &InvoiceInput<'_>, lines: &mut [InvoiceLine], findings: &mut Findings) -> Option<DocumentDiscount> {
+    let wish = input.discount.as_ref()?;
+    let weights: Vec<i64> =
+        lines.iter().map(|line| if line.kind == ItemKind::Packaging { 0 } else { line.amount.0 }).collect();
+    let sum = Money(weights.iter().sum());
+    let amount = match (wish.percent, wish.amount) {
+        (Some(percent), _) => sum.times_rate(percent),
+        (None, Some(amount)) => amount,
+        (None, None) => Money::ZERO,
+    };
+    if amount < Money::ZERO || amount > sum {
+        findings.add(
+            Check::DiscountNotAllowed,
+            "discount",
+            format!(
+                "A discount takes off something between nothing and the {} the lines come to.",
+                input.basis.currency.grouped(sum)
+            ),
+        );
+        return None;
+    }
+    if wish.reason.trim().is_empty() {
+        findings.add(Check::DiscountNotAllowed, "discount_reason", "Say what the discount is for.");
+    }
+    checking::check_discount(input, amount, wish, findings);
+    for (line, off) in lines.iter_mut().zip(spread(amount, &weights)) {
+        line.off = off;
+    }
+    Some(DocumentDiscount { percent: wish.percent, amount, reason: wish.reason.trim().to_owned() })
+}
+
+/// Gross of each order's lines: tax of a code is spread over its lines by their net. What was
+/// typed on the invoice goes with its first order.
+fn order_shares(lines: &[InvoiceLine], taxes: &[TaxLine]) -> Vec<OrderShare> {
+    let Some(first) = lines.iter().find_map(|line| line.source.order()) else { return Vec::new() };
+    let mut shares: Vec<OrderShare> = Vec::new();
+    let mut add = |order: OrderId, amount: Money| match shares.iter_mut().find(|share| share.order == order) {
+        Some(share) => share.gross += amount,
+        None => shares.push(OrderShare { order, gross: amount }),
+    };
+    for line in lines {
+        add(line.source.order().unwrap_or(first), line.net);
+    }
+    for tax in taxes {
+        let taxed: Vec<&InvoiceLine> = lines.iter().filter(|line| line.tax == tax.rate).collect();
+        let weights: Vec<i64> = taxed.iter().map(|line| line.net.0).collect();
+        for (line, part) in taxed.iter().zip(spread(tax.tax, &weights)) {
+            add(line.source.order().unwrap_or(first), part);
+        }
+    }
+    shares
+}

@@ -1,0 +1,235 @@
+//! Cancelling a posted invoice: a credit memo over the whole of it.
+//!
+//! It reverses the very accounts, rates and tax of the original and the cost that followed it;
+//! receipts applied to the invoice become unapplied money first, and its quantities are unbilled
+//! again. *Source: domain.md section 7; postings.md, Documents and Money.*
+
+use chrono::NaiveDate;
+use serde::{Deserialize, Serialize};
+
+use crate::accounts::{AccountMap, Purpose};
+use crate::calendar::{DocumentDate, Periods, words};
+use crate::checks::{Blocker, Check, Findings, Step};
+use crate::entry::{Entry, EntryBuilder, LineFor};
+use crate::fingerprint;
+use crate::fixed::Quantity;
+use crate::ids::InvoiceId;
+use crate::invoice::{CustomerFacts, InvoiceDocument};
+use crate::money::{Currency, Money};
+use crate::order::{OrderAfter, OrderFacts, compare};
+use crate::people::check_reason;
+use crate::tape::{Change, Figure, Tape, TapeStyle};
+
+/// Money of a receipt that is applied to the invoice.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct AppliedMoney {
+    /// The receipt's number.
+    pub receipt: String,
+    /// How much, in the invoice's currency.
+    pub amount: Money,
+    /// What the receivable gave up for it, in base currency.
+    pub receivable_base: Money,
+    /// What the money was carried at, in base currency.
+    pub money_base: Money,
+    /// When.
+    pub applied_on: NaiveDate,
+}
+
+/// Everything needed to decide on cancelling.
+#[derive(Debug, Clone)]
+pub struct CancelInput<'a> {
+    /// The invoice.
+    pub invoice: InvoiceId,
+    /// Its number.
+    pub number: String,
+    /// The document, as posted.
+    pub document: InvoiceDocument,
+    /// What of it is open.
+    pub open: Money,
+    /// Whose.
+    pub customer: CustomerFacts,
+    /// The entry it wrote.
+    pub entry: Option<Entry>,
+    /// The entry of the cost that followed.
+    pub cost_entry: Option<Entry>,
+    /// What is applied to it.
+    pub applied: Vec<AppliedMoney>,
+    /// Packaging billed on it of which so little is still at the customer: code, billed, there.
+    pub containers_gone: Vec<(String, Quantity, Quantity)>,
+    /// The number of the credit memo that cancelled it, where one did.
+    pub cancelled_by: Option<String>,
+    /// The orders on it.
+    pub orders: Vec<OrderFacts>,
+    /// Date of the credit memo.
+    pub date: DocumentDate,
+    /// Why.
+    pub reason: String,
+    /// Base currency.
+    pub base: Currency,
+    /// The account map.
+    pub accounts: &'a AccountMap,
+    /// The periods.
+    pub periods: &'a Periods,
+}
+
+/// What cancelling does, or why it cannot be done.
+#[derive(Debug, Clone)]
+pub struct CancelDecision {
+    /// The entry that unapplies the money.
+    pub unapplied: Option<Entry>,
+    /// The entry of the credit memo.
+    pub entry: Option<Entry>,
+    /// The entry that takes the cost back.
+    pub cost_entry: Option<Entry>,
+    /// What the customer owes less, in base currency.
+    pub owed_less: Money,
+    /// The arithmetic.
+    pub tape: Tape,
+    /// What changes.
+    pub changes: Vec<Change>,
+    /// What the orders become.
+    pub orders: Vec<OrderAfter>,
+    /// What stands in the way.
+    pub blockers: Vec<Blocker>,
+    /// Changes with every figure: who posts names the one seen.
+    pub fingerprint: String,
+}
+
+/// Decides on cancelling an invoice.
+pub fn decide(input: &CancelInput<'_>) -> CancelDecision {
+    let mut findings = Findings::at(Step::Post);
+    check(input, &mut findings);
+    let date = input.date.date;
+    let text = format!("{} cancelled", input.number);
+    let unapplied = unapply(input, &mut findings);
+    let entry = input.entry.as_ref().map(|entry| entry.reversed(date, text.clone()));
+    let cost_entry = input.cost_entry.as_ref().map(|entry| entry.reversed(date, format!("{text}: cost")));
+    let (orders, order_changes) = compare(&input.orders, &orders_after(input));
+    let freed: Money = input.applied.iter().map(|applied| applied.receivable_base).sum();
+    let owed_less = input.document.total_base - freed;
+    let fingerprint = fingerprint::of(&(&input.document, &unapplied, &entry, &cost_entry, &input.applied));
+    CancelDecision {
+        tape: tape(input),
+        changes: changes(input, owed_less, order_changes),
+        unapplied,
+        entry,
+        cost_entry,
+        owed_less,
+        orders,
+        blockers: findings.finish(),
+        fingerprint,
+    }
+}
+
+fn check(input: &CancelInput<'_>, findings: &mut Findings) {
+    if let Some(memo) = &input.cancelled_by {
+        let sentence = format!("{} is cancelled already, by {memo}.", input.number);
+        findings.add(Check::CannotCancel, "invoice", sentence);
+    }
+    if let Err(sentence) = check_reason(&input.reason) {
+        findings.add(Check::CannotCancel, "reason", sentence);
+    }
+    let date = input.date.date;
+    if let Some(obstacle) = input.periods.obstacle(date) {
+        findings.add(Check::PeriodClosed, "date", obstacle);
+    }
+    let posted = input.document.posting_date.date;
+    let latest = input.applied.iter().map(|applied| applied.applied_on).chain([posted]).max().unwrap_or(posted);
+    if date < latest {
+        let what = if latest == posted { "was posted" } else { "was last paid on" };
+        let sentence = format!(
+            "{} {what} {}. It cannot be cancelled before; choose that day or a later one.",
+            input.number,
+            words(latest)
+        );
+        findings.add(Check::DateTooEarly, "date", sentence);
+    }
+    for (code, billed, there) in &input.containers_gone {
+        let sentence = format!(
+            "{billed} {code} went out with {}, and only {there} are still at {}: some have come back. Credit them instead.",
+            input.number, input.customer.name
+        );
+        findings.add(Check::CannotCancel, "invoice", sentence);
+    }
+}
+
+/// Dr receivable, Cr unapplied; what the rates make of it is a currency difference.
+fn unapply(input: &CancelInput<'_>, findings: &mut Findings) -> Option<Entry> {
+    let mut builder = EntryBuilder::new(input.accounts, input.customer.class.as_deref());
+    let customer = || LineFor { customer: Some(input.customer.id), ..LineFor::default() };
+    let mut difference = Money::ZERO;
+    for applied in &input.applied {
+        builder.add(Purpose::Receivable, applied.amount, applied.receivable_base, customer());
+        builder.add(Purpose::Unapplied, -applied.amount, -applied.money_base, customer());
+        difference += applied.money_base - applied.receivable_base;
+    }
+    builder.add(Purpose::FxDifference, Money::ZERO, difference, LineFor::default());
+    let text = format!("Money on {} unapplied", input.number);
+    let (entry, problems) = builder.finish(input.date.date, text, input.document.currency);
+    let complete = problems.is_empty();
+    for problem in problems {
+        findings.add(Check::AccountMissing, "account_map", problem.to_string());
+    }
+    entry.filter(|_| complete)
+}
+
+fn orders_after(input: &CancelInput<'_>) -> Vec<OrderFacts> {
+    let mut after = input.orders.clone();
+    for order in &mut after {
+        for (id, progress) in &mut order.lines {
+            for line in input.document.lines.iter().filter(|line| line.source.order_line() == Some(*id)) {
+                let less = |quantity: Quantity| Quantity::from_scaled(quantity.scaled() - line.quantity.scaled());
+                progress.billed = less(progress.billed);
+                if line.source.shipment_line().is_none() {
+                    progress.shipped = less(progress.shipped);
+                }
+            }
+        }
+        order.invoices.retain(|invoice| invoice.invoice != input.invoice);
+    }
+    after
+}
+
+fn tape(input: &CancelInput<'_>) -> Tape {
+    let document = &input.document;
+    let mut tape = Tape::new(
+        input.customer.name.clone(),
+        format!("credit memo over the whole of {}", input.number),
+        document.currency,
+    );
+    tape.amount(TapeStyle::Sum, "Net", -document.net);
+    for tax in &document.taxes {
+        tape.part(TapeStyle::Line, tax.label(), -tax.base, -tax.tax);
+    }
+    tape.amount(TapeStyle::Due, "Credit", -document.total);
+    if input.open.is_positive() {
+        tape.amount(TapeStyle::Detail, format!("of {} still open, settled by it", input.number), input.open);
+    }
+    for applied in &input.applied {
+        tape.amount(TapeStyle::Detail, format!("{}, unapplied again", applied.receipt), applied.amount);
+    }
+    tape.remark(TapeStyle::Detail, format!("posted on {}", words(input.date.date)), !input.date.typed);
+    tape.remark(TapeStyle::Detail, "the very accounts, rates and tax of the invoice", false);
+    tape
+}
+
+fn changes(input: &CancelInput<'_>, owed_less: Money, orders: Vec<Change>) -> Vec<Change> {
+    let money = |label: &str, before: Money, after: Money| Change {
+        label: label.to_owned(),
+        before: Some(Figure::money(before)),
+        after: Figure::money(after),
+    };
+    let mut changes =
+        vec![money("Customer owes", input.customer.owes, input.customer.owes - owed_less)];
+    let back = input.document.lines.iter().filter(|line| line.source.order_line().is_some()).count();
+    if back > 0 {
+        changes.push(Change {
+            label: "Unbilled again".to_owned(),
+            before: None,
+            after: Figure::words(if back == 1 { "1 line".to_owned() } else { format!("{back} lines") }),
+        });
+    }
+    changes.extend(orders);
+    changes
+}

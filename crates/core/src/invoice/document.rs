@@ -1,0 +1,86 @@
+//! The document, as posted and printed.
+
+use chrono::NaiveDate;
+use serde::{Deserialize, Serialize};
+
+use crate::calendar::{DocumentDate, Terms};
+use crate::fixed::{ExchangeRate, Rate};
+use crate::ids::{CustomerId, OrderId};
+use crate::invoice::InvoiceLine;
+use crate::money::{Currency, Money};
+use crate::tax::TaxLine;
+use crate::terms::{DiscountOffer, DuePart};
+
+/// The document, as posted and printed.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct InvoiceDocument {
+    /// Who is billed.
+    pub customer: CustomerId,
+    /// Currency of all amounts.
+    #[cfg_attr(feature = "schema", schema(value_type = String))]
+    pub currency: Currency,
+    /// Base currency per unit of it.
+    pub rate: ExchangeRate,
+    /// Printed; starts the terms.
+    pub document_date: DocumentDate,
+    /// Decides the period.
+    pub posting_date: DocumentDate,
+    /// The latest of the days that pick the tax rates.
+    pub tax_date: NaiveDate,
+    /// Its terms.
+    pub terms: Terms,
+    /// When it falls due; where it does in parts, the first of them.
+    pub due_date: NaiveDate,
+    /// What falls due when.
+    pub due_parts: Vec<DuePart>,
+    /// What paying early earns.
+    pub early: Option<DiscountOffer>,
+    /// Words above the lines.
+    pub text_above: Option<String>,
+    /// Words below the lines.
+    pub text_below: Option<String>,
+    /// Whether prices carry the tax.
+    pub gross_priced: bool,
+    /// Its lines.
+    pub lines: Vec<InvoiceLine>,
+    /// Sum of the line amounts, as priced.
+    pub lines_total: Money,
+    /// What comes off the whole.
+    pub discount: Option<DocumentDiscount>,
+    /// Tax by code.
+    pub taxes: Vec<TaxLine>,
+    /// Sum of the nets.
+    pub net: Money,
+    /// Sum of the tax.
+    pub tax: Money,
+    /// What the customer owes for it.
+    pub total: Money,
+    /// The total in base currency: what receivables carry.
+    pub total_base: Money,
+    /// Gross of each order's lines, what was typed with the first; adds up to the total where
+    /// there is an order.
+    pub order_shares: Vec<OrderShare>,
+}
+
+/// A discount over the whole document, spread over its lines.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct DocumentDiscount {
+    /// As a share of the lines, where it was typed as one.
+    pub percent: Option<Rate>,
+    /// What it takes off, as priced.
+    pub amount: Money,
+    /// Why.
+    pub reason: String,
+}
+
+/// An order's part of an invoice.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct OrderShare {
+    /// The order.
+    pub order: OrderId,
+    /// Gross of its lines.
+    pub gross: Money,
+}

@@ -1,0 +1,298 @@
+//! Lines: where they come from, what is billed of them, and what they become on the document.
+
+use chrono::NaiveDate;
+use serde::{Deserialize, Serialize};
+
+use crate::accounts::Account;
+use crate::fixed::{ExchangeRate, Quantity, Rate, UnitPrice};
+use crate::ids::{ItemId, OrderId, OrderLineId, ShipmentId, ShipmentLineId};
+use crate::invoice::ItemKind;
+use crate::marks::Marks;
+use crate::money::{Currency, Money, line_amounts};
+use crate::pricing::PriceStep;
+use crate::tax::TaxRate;
+use crate::treatment::Taxed;
+
+/// Where a line of an invoice comes from.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(tag = "from", rename_all = "snake_case")]
+pub enum LineSource {
+    /// A line of a posted shipment.
+    Shipped {
+        /// The shipment line.
+        shipment_line: ShipmentLineId,
+        /// The shipment.
+        shipment: ShipmentId,
+        /// Its number.
+        shipment_number: String,
+        /// When it left.
+        shipped_on: NaiveDate,
+        /// The order.
+        order: OrderId,
+        /// The order's number.
+        order_number: String,
+        /// The number the customer gave the order.
+        customer_order_number: Option<String>,
+        /// The order line.
+        order_line: OrderLineId,
+    },
+    /// Work or a charge of an order that leaves on no shipment.
+    Ordered {
+        /// The order.
+        order: OrderId,
+        /// The order's number.
+        order_number: String,
+        /// The number the customer gave the order.
+        customer_order_number: Option<String>,
+        /// The order line.
+        order_line: OrderLineId,
+    },
+    /// Typed on the invoice itself.
+    Typed,
+}
+
+impl LineSource {
+    /// The order, where there is one.
+    pub const fn order(&self) -> Option<OrderId> {
+        match self {
+            Self::Shipped { order, .. } | Self::Ordered { order, .. } => Some(*order),
+            Self::Typed => None,
+        }
+    }
+
+    /// The order line, where there is one.
+    pub const fn order_line(&self) -> Option<OrderLineId> {
+        match self {
+            Self::Shipped { order_line, .. } | Self::Ordered { order_line, .. } => Some(*order_line),
+            Self::Typed => None,
+        }
+    }
+
+    /// The order's number.
+    pub fn order_number(&self) -> Option<&str> {
+        match self {
+            Self::Shipped { order_number, .. } | Self::Ordered { order_number, .. } => Some(order_number),
+            Self::Typed => None,
+        }
+    }
+
+    /// The number the customer gave the order.
+    pub fn customer_order_number(&self) -> Option<&str> {
+        match self {
+            Self::Shipped { customer_order_number, .. } | Self::Ordered { customer_order_number, .. } => {
+                customer_order_number.as_deref()
+            }
+            Self::Typed => None,
+        }
+    }
+
+    /// The shipment line, where there is one.
+    pub const fn shipment_line(&self) -> Option<ShipmentLineId> {
+        match self {
+            Self::Shipped { shipment_line, .. } => Some(*shipment_line),
+            Self::Ordered { .. } | Self::Typed => None,
+        }
+    }
+
+    /// The shipment with its number.
+    pub fn shipment(&self) -> Option<(ShipmentId, &str)> {
+        match self {
+            Self::Shipped { shipment, shipment_number, .. } => Some((*shipment, shipment_number)),
+            Self::Ordered { .. } | Self::Typed => None,
+        }
+    }
+
+    /// When it left, where it did.
+    pub const fn shipped_on(&self) -> Option<NaiveDate> {
+        match self {
+            Self::Shipped { shipped_on, .. } => Some(*shipped_on),
+            Self::Ordered { .. } | Self::Typed => None,
+        }
+    }
+
+    /// As the tape heads a group of lines: “S-1 · O-1”.
+    pub fn heading(&self) -> String {
+        match self {
+            Self::Shipped { shipment_number, order_number, .. } => format!("{shipment_number} · {order_number}"),
+            Self::Ordered { order_number, .. } => format!("{order_number}, not shipped"),
+            Self::Typed => "added here".to_owned(),
+        }
+    }
+}
+
+/// A line, and how much of it to bill now.
+#[derive(Debug, Clone)]
+pub struct LineToBill {
+    /// Where it comes from.
+    pub source: LineSource,
+    /// The item; none for a line to an account.
+    pub item: Option<ItemId>,
+    /// The revenue account a line without an item goes to.
+    pub account: Option<Account>,
+    /// The item's code, or the account's number.
+    pub code: String,
+    /// Its words on the document.
+    pub description: String,
+    /// What kind of item.
+    pub kind: ItemKind,
+    /// Its class, for the account map.
+    pub class: String,
+    /// Its unit, as shown.
+    pub unit: String,
+    /// How much to bill now.
+    pub quantity: Quantity,
+    /// How much is free to be billed.
+    pub unbilled: Quantity,
+    /// Price per unit, agreed on the order.
+    pub unit_price: UnitPrice,
+    /// Price per unit of the list, if it differed.
+    pub list_price: UnitPrice,
+    /// Line discount as a fraction of one.
+    pub discount: Rate,
+    /// Where the discount comes from.
+    pub discount_reason: Option<String>,
+    /// What comes on top, per unit.
+    pub surcharge: UnitPrice,
+    /// What for.
+    pub surcharge_name: Option<String>,
+    /// How the price of the order came about.
+    pub price_steps: Vec<PriceStep>,
+    /// Tax code, agreed on the order.
+    pub tax_code: String,
+    /// Another tax code than the order's.
+    pub tax_change: Option<TaxChange>,
+    /// Where it went and how that is taxed.
+    pub delivered: Option<(String, Taxed)>,
+    /// Own fields and reporting codes.
+    pub marks: Marks,
+    /// Its cost, where cost follows billing.
+    pub held_cost: Option<HeldCost>,
+    /// Where the invoice has another price than the order.
+    pub price_change: Option<PriceChange>,
+}
+
+/// The cost of a shipment line that waits for its billing, in base currency.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct HeldCost {
+    /// What left.
+    pub shipped: Quantity,
+    /// What of it is billed already.
+    pub billed: Quantity,
+    /// Its cost.
+    pub cost: Money,
+    /// What of the cost has followed already.
+    pub followed: Money,
+}
+
+impl HeldCost {
+    /// What of the cost follows a quantity billed now: its share, and with the last of it all
+    /// that is left.
+    pub fn following(&self, quantity: Quantity) -> Money {
+        if self.billed.scaled() + quantity.scaled() >= self.shipped.scaled() {
+            self.cost - self.followed
+        } else {
+            self.cost.share(quantity.scaled(), self.shipped.scaled())
+        }
+    }
+}
+
+/// A price that differs from what the order agreed.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct PriceChange {
+    /// Price per unit on the invoice.
+    pub unit_price: UnitPrice,
+    /// Why.
+    pub reason: String,
+    /// How far the line's net may differ because of it, in base currency: the limit of who
+    /// changed it, or what was approved. None for any amount.
+    pub allowed: Option<Money>,
+}
+
+/// A tax code that differs from what the order had.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct TaxChange {
+    /// The code.
+    pub code: String,
+    /// Why.
+    pub reason: String,
+}
+
+/// What another price does to the net of a line, in base currency; negative where the customer
+/// pays less. *Source: domain.md section 5: the difference to the order stays visible.*
+pub fn price_difference(
+    (quantity, discount): (Quantity, Rate),
+    agreed: UnitPrice,
+    price: UnitPrice,
+    (document, base, rate): (Currency, Currency, ExchangeRate),
+) -> Money {
+    let net = |price| line_amounts(quantity, price, discount, document).net;
+    (net(price) - net(agreed)).to_base(rate, document, base)
+}
+
+/// A line of an invoice.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct InvoiceLine {
+    /// Where it comes from.
+    #[serde(flatten)]
+    pub source: LineSource,
+    /// The item; none for a line to an account.
+    pub item: Option<ItemId>,
+    /// The account's number, where it was typed.
+    pub account: Option<String>,
+    /// The item's code, or the account's number.
+    pub code: String,
+    /// Its words.
+    pub description: String,
+    /// Its unit.
+    pub unit: String,
+    /// Ordered, less what was cancelled.
+    pub ordered: Quantity,
+    /// Billed on earlier invoices.
+    pub billed_before: Quantity,
+    /// Billed now.
+    pub quantity: Quantity,
+    /// Free to bill on this line.
+    pub unbilled: Quantity,
+    /// Left to bill after this invoice.
+    pub still_to_come: Quantity,
+    /// Price per unit.
+    pub unit_price: UnitPrice,
+    /// Price per unit on the order.
+    pub order_price: UnitPrice,
+    /// Why it differs from the order, where it does.
+    pub price_reason: Option<String>,
+    /// Price per unit on the list.
+    pub list_price: UnitPrice,
+    /// Line discount.
+    pub discount: Rate,
+    /// Where the discount comes from.
+    pub discount_reason: Option<String>,
+    /// What comes on top, per unit.
+    pub surcharge: UnitPrice,
+    /// What for.
+    pub surcharge_name: Option<String>,
+    /// How the price came about.
+    pub price_steps: Vec<PriceStep>,
+    /// Own fields and reporting codes.
+    pub marks: Marks,
+    /// What it is.
+    pub kind: ItemKind,
+    /// Quantity × price.
+    pub full: Money,
+    /// The line's amount as priced, after its own discount and surcharge: net, or with tax where
+    /// prices carry it.
+    pub amount: Money,
+    /// Its share of the discount over the document.
+    pub off: Money,
+    /// Its net, after all discounts.
+    pub net: Money,
+    /// Tax code with the rate of the tax date.
+    pub tax: TaxRate,
+    /// The tax code of the order, where another was chosen.
+    pub order_tax_code: Option<String>,
+    /// Why another was chosen.
+    pub tax_reason: Option<String>,
+}

@@ -1,0 +1,170 @@
+//! Other prices, tax codes and discounts on drafts; cancelling what is posted.
+
+use actix_web::web::{Data, Json, Path, Query};
+use actix_web::{get, post, put};
+use till_core::ids::{CreditMemoId, InvoiceId, OrderLineId, ShipmentLineId};
+use till_store::customers::Outcome;
+use till_store::invoices::{
+    self, Cancelled, CreditMemoRow, CreditMemoView, LineKey, NewDiscount, NewPrice, NewTax, ToCancelInvoice,
+};
+use till_store::{Store, rules};
+
+use super::overview::Version;
+use super::{Answer, Stretch};
+use crate::problem::Problem;
+use crate::request::Change;
+
+async fn price(store: &Store, change: &Change, id: i64, key: LineKey, new: &NewPrice) -> Answer<Outcome> {
+    let request = change.request(new);
+    let outcome = store
+        .change(change.actor(), Some(&request), async |writing| {
+            let rules = rules::load(writing).await?;
+            invoices::change_price(writing, &rules, InvoiceId(id), key, new).await
+        })
+        .await?;
+    Ok(Json(outcome))
+}
+
+async fn tax(store: &Store, change: &Change, id: i64, key: LineKey, new: &NewTax) -> Answer<Version> {
+    let request = change.request(new);
+    let version = store
+        .change(change.actor(), Some(&request), async |writing| {
+            let rules = rules::load(writing).await?;
+            invoices::change_tax(writing, &rules, InvoiceId(id), key, new).await
+        })
+        .await?;
+    Ok(Json(Version { version }))
+}
+
+/// Sets the price of a shipped line on a draft, or asks for approval where it is above the limit.
+#[utoipa::path(
+    params(("Idempotency-Key" = String, Header)),
+    responses((status = 200, body = Outcome), (status = 409, body = Problem), (status = 422, body = Problem))
+)]
+#[put("/invoices/{id}/lines/{line}/price")]
+pub(super) async fn change_price(
+    store: Data<Store>,
+    change: Change,
+    path: Path<(i64, i64)>,
+    new: Json<NewPrice>,
+) -> Answer<Outcome> {
+    price(&store, &change, path.0, LineKey::Shipped(ShipmentLineId(path.1)), &new).await
+}
+
+/// The same for work of an order that needs no shipment.
+#[utoipa::path(
+    params(("Idempotency-Key" = String, Header)),
+    responses((status = 200, body = Outcome), (status = 409, body = Problem), (status = 422, body = Problem))
+)]
+#[put("/invoices/{id}/order-lines/{line}/price")]
+pub(super) async fn change_work_price(
+    store: Data<Store>,
+    change: Change,
+    path: Path<(i64, i64)>,
+    new: Json<NewPrice>,
+) -> Answer<Outcome> {
+    price(&store, &change, path.0, LineKey::Ordered(OrderLineId(path.1)), &new).await
+}
+
+/// Sets the tax code of a shipped line on a draft, with the reason.
+#[utoipa::path(
+    params(("Idempotency-Key" = String, Header)),
+    responses((status = 200, body = Version), (status = 409, body = Problem), (status = 422, body = Problem))
+)]
+#[put("/invoices/{id}/lines/{line}/tax")]
+pub(super) async fn change_tax(
+    store: Data<Store>,
+    change: Change,
+    path: Path<(i64, i64)>,
+    new: Json<NewTax>,
+) -> Answer<Version> {
+    tax(&store, &change, path.0, LineKey::Shipped(ShipmentLineId(path.1)), &new).await
+}
+
+/// The same for work of an order that needs no shipment.
+#[utoipa::path(
+    params(("Idempotency-Key" = String, Header)),
+    responses((status = 200, body = Version), (status = 409, body = Problem), (status = 422, body = Problem))
+)]
+#[put("/invoices/{id}/order-lines/{line}/tax")]
+pub(super) async fn change_work_tax(
+    store: Data<Store>,
+    change: Change,
+    path: Path<(i64, i64)>,
+    new: Json<NewTax>,
+) -> Answer<Version> {
+    tax(&store, &change, path.0, LineKey::Ordered(OrderLineId(path.1)), &new).await
+}
+
+/// Sets a discount over a draft, or asks for approval where it takes off more than the limit.
+#[utoipa::path(
+    params(("Idempotency-Key" = String, Header)),
+    responses((status = 200, body = Outcome), (status = 409, body = Problem), (status = 422, body = Problem))
+)]
+#[put("/invoices/{id}/discount")]
+pub(super) async fn change_discount(
+    store: Data<Store>,
+    change: Change,
+    id: Path<i64>,
+    new: Json<NewDiscount>,
+) -> Answer<Outcome> {
+    let request = change.request(&new.0);
+    let outcome = store
+        .change(change.actor(), Some(&request), async |writing| {
+            let rules = rules::load(writing).await?;
+            invoices::change_discount(writing, &rules, InvoiceId(*id), &new).await
+        })
+        .await?;
+    Ok(Json(outcome))
+}
+
+/// What cancelling a posted invoice would do. Nothing is written.
+#[utoipa::path(responses((status = 200, body = invoices::CancelPreview), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[post("/invoices/{id}/cancel/preview")]
+pub(super) async fn preview_cancel(
+    store: Data<Store>,
+    id: Path<i64>,
+    wish: Json<ToCancelInvoice>,
+) -> Answer<invoices::CancelPreview> {
+    let mut connection = store.read().await?;
+    let rules = rules::load(&mut connection).await?;
+    Ok(Json(invoices::cancel_preview(&mut connection, &rules, InvoiceId(*id), &wish).await?))
+}
+
+/// Cancels a posted invoice with a credit memo over the whole of it, or asks for approval.
+#[utoipa::path(
+    params(("Idempotency-Key" = String, Header)),
+    responses((status = 200, body = Cancelled), (status = 409, body = Problem), (status = 422, body = Problem))
+)]
+#[post("/invoices/{id}/cancel")]
+pub(super) async fn cancel_invoice(
+    store: Data<Store>,
+    change: Change,
+    id: Path<i64>,
+    wish: Json<ToCancelInvoice>,
+) -> Answer<Cancelled> {
+    let request = change.request(&wish.0);
+    let done = store
+        .change(change.actor(), Some(&request), async |writing| {
+            let rules = rules::load(writing).await?;
+            invoices::cancel(writing, &rules, InvoiceId(*id), &wish).await
+        })
+        .await?;
+    Ok(Json(done))
+}
+
+/// Credit memos, newest first.
+#[utoipa::path(operation_id = "credit_memos", params(Stretch), responses((status = 200, body = Vec<CreditMemoRow>)))]
+#[get("/credit-memos")]
+pub(super) async fn list_credit_memos(store: Data<Store>, stretch: Query<Stretch>) -> Answer<Vec<CreditMemoRow>> {
+    let found =
+        invoices::credit_memos(&mut *store.read().await?, stretch.search(), stretch.limit(), stretch.offset()).await?;
+    Ok(Json(found))
+}
+
+/// One credit memo.
+#[utoipa::path(operation_id = "credit_memo", responses((status = 200, body = CreditMemoView), (status = 404, body = Problem)))]
+#[get("/credit-memos/{id}")]
+pub(super) async fn view_credit_memo(store: Data<Store>, id: Path<i64>) -> Answer<CreditMemoView> {
+    Ok(Json(invoices::credit_memo(&mut *store.read().await?, CreditMemoId(*id)).await?))
+}

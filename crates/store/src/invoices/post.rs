@@ -1,0 +1,206 @@
+//! Posting: picks at once, one draft, or many.
+
+use serde::{Deserialize, Serialize};
+use till_core::checks::{Blocker, Check, Effect, Step, stops};
+use till_core::ids::InvoiceId;
+use till_core::invoice::{InvoiceDecision, InvoiceInput, decide_in_order};
+
+use super::drafts::{draft, draft_inputs};
+use super::write::{ToPost, post_all};
+use super::{DraftRow, InvoicePreview, PostedInvoice, ToBill, drafts, inputs, split, write_drafts};
+use crate::rules::Rules;
+use crate::writing::Writing;
+use crate::{Result, StoreError};
+
+/// A draft with what it comes to.
+pub(crate) struct Decided<'a> {
+    pub(crate) draft: DraftRow,
+    pub(crate) input: InvoiceInput<'a>,
+    pub(crate) decision: InvoiceDecision,
+}
+
+/// What drafts come to, posted one after the other.
+pub(crate) async fn decide_drafts<'a>(
+    connection: &mut sqlx::SqliteConnection,
+    rules: &'a Rules,
+    ids: &[InvoiceId],
+    step: Step,
+) -> Result<Vec<Decided<'a>>> {
+    let rows = drafts(connection, ids).await?;
+    let mut inputs = draft_inputs(connection, rules, &rows, step).await?;
+    let decisions = decide_in_order(&mut inputs);
+    Ok(rows
+        .into_iter()
+        .zip(inputs)
+        .zip(decisions)
+        .map(|((draft, input), decision)| Decided { draft, input, decision })
+        .collect())
+}
+
+/// Posts the picks at once: every invoice they come to, or none.
+///
+/// `seen` are the fingerprints of the previews, in their order; none for operations without
+/// a person before them.
+///
+/// # Errors
+/// [`StoreError::Moved`] where a figure changed since the preview, or what the core refuses.
+pub async fn post_picks(
+    writing: &mut Writing<'_>,
+    rules: &Rules,
+    to_bill: &ToBill,
+    seen: Option<&[String]>,
+) -> Result<Vec<PostedInvoice>> {
+    let wanted = split(writing, rules, to_bill).await?;
+    if wanted.is_empty() {
+        return Err(StoreError::Refused(vec![Blocker {
+            check: Check::NothingToDo,
+            effect: Effect::Stops,
+            field: "picks".to_owned(),
+            words: Check::NothingToDo.words().to_owned(),
+            sentence: "Nothing is picked. Pick a shipment or a line to bill.".to_owned(),
+            at: None,
+        }]));
+    }
+    if seen.is_some_and(|seen| seen.len() != wanted.len()) {
+        return Err(StoreError::Moved);
+    }
+    let mut inputs = inputs(writing, rules, Step::Post, wanted.clone()).await?;
+    let decisions = decide_in_order(&mut inputs);
+    for (position, decision) in decisions.iter().enumerate() {
+        agreed(decision, seen.and_then(|seen| seen.get(position)))?;
+    }
+    // They are drafts for a moment, as every invoice is before it is posted.
+    let ids = write_drafts(writing, rules, &wanted, None, None).await?;
+    let to_post = ids.iter().zip(&inputs).zip(decisions).map(|((id, input), decision)| ToPost::of(*id, input, decision));
+    post_all(writing, to_post.collect()).await
+}
+
+/// Whether a decision may be posted.
+fn agreed(decision: &InvoiceDecision, seen: Option<&String>) -> Result<()> {
+    if stops(&decision.blockers) {
+        return Err(StoreError::Refused(decision.blockers.clone()));
+    }
+    if seen.is_some_and(|seen| *seen != decision.fingerprint) || decision.document.is_none() {
+        return Err(StoreError::Moved);
+    }
+    Ok(())
+}
+
+/// Posts a draft.
+///
+/// # Errors
+/// [`StoreError::Stale`], [`StoreError::Moved`], or what the core refuses.
+pub async fn post_draft(
+    writing: &mut Writing<'_>,
+    rules: &Rules,
+    id: InvoiceId,
+    version: i64,
+    seen: &str,
+) -> Result<PostedInvoice> {
+    draft(writing, id, Some(version)).await?;
+    let posted = post_many(writing, rules, &[SeenDraft { id, seen: seen.to_owned() }]).await?;
+    posted.into_iter().next().ok_or(StoreError::Moved)
+}
+
+/// A draft as it was seen.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct SeenDraft {
+    /// The draft.
+    pub id: InvoiceId,
+    /// Its fingerprint.
+    pub seen: String,
+}
+
+/// Posts drafts together: all of them, or none.
+///
+/// # Errors
+/// [`StoreError::Moved`] where one is not as it was seen, or what the core refuses.
+pub async fn post_many(writing: &mut Writing<'_>, rules: &Rules, seen: &[SeenDraft]) -> Result<Vec<PostedInvoice>> {
+    let ids: Vec<InvoiceId> = seen.iter().map(|one| one.id).collect();
+    let decided = decide_drafts(writing, rules, &ids, Step::Post).await?;
+    if decided.len() != seen.len() {
+        return Err(StoreError::WrongState("One of the drafts is posted or dropped already. Look again.".to_owned()));
+    }
+    for (one, seen) in decided.iter().zip(seen) {
+        agreed(&one.decision, Some(&seen.seen))?;
+    }
+    let to_post = decided.into_iter().map(|one| ToPost::of(one.draft.id, &one.input, one.decision));
+    post_all(writing, to_post.collect()).await
+}
+
+/// What a row of a grid of one-line invoices comes to, or what is wrong with it.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct GridAnswer {
+    /// The invoice, where the row can be read.
+    pub preview: Option<InvoicePreview>,
+    /// The field that cannot be read.
+    pub field: Option<String>,
+    /// What is wrong with it.
+    pub sentence: Option<String>,
+}
+
+/// The most rows of a grid.
+const MOST_ROWS: usize = 200;
+
+/// What the rows of a grid come to, each by itself.
+///
+/// # Errors
+/// More rows than a grid has; what the database says.
+pub async fn preview_grid(
+    connection: &mut sqlx::SqliteConnection,
+    rules: &Rules,
+    rows: &[ToBill],
+) -> Result<Vec<GridAnswer>> {
+    check_rows(rows)?;
+    let mut answers = Vec::with_capacity(rows.len());
+    for row in rows {
+        answers.push(match super::preview(connection, rules, row).await {
+            Ok(mut previews) => GridAnswer { preview: previews.pop(), field: None, sentence: None },
+            Err(error @ (StoreError::Invalid { .. } | StoreError::NotFound { .. })) => {
+                let field = match &error {
+                    StoreError::Invalid { field, .. } => field.clone(),
+                    _ => "customer".to_owned(),
+                };
+                GridAnswer { preview: None, field: Some(field), sentence: Some(error.to_string()) }
+            }
+            Err(other) => return Err(other),
+        });
+    }
+    Ok(answers)
+}
+
+fn check_rows(rows: &[ToBill]) -> Result<()> {
+    if rows.is_empty() || rows.len() > MOST_ROWS {
+        return Err(StoreError::invalid("rows", format!("A grid has 1 to {MOST_ROWS} rows.")));
+    }
+    Ok(())
+}
+
+/// Posts the rows of a grid: every one of them, or none.
+///
+/// # Errors
+/// As [`post_picks`], with the row in the field.
+pub async fn post_grid(
+    writing: &mut Writing<'_>,
+    rules: &Rules,
+    rows: &[ToBill],
+    seen: &[String],
+) -> Result<Vec<PostedInvoice>> {
+    check_rows(rows)?;
+    if rows.len() != seen.len() {
+        return Err(StoreError::Moved);
+    }
+    let mut posted = Vec::with_capacity(rows.len());
+    for (at, (row, seen)) in rows.iter().zip(seen).enumerate() {
+        let one = post_picks(writing, rules, row, Some(std::slice::from_ref(seen))).await.map_err(|error| match error {
+            StoreError::Invalid { field, sentence } => {
+                StoreError::Invalid { field: format!("rows.{at}.{field}"), sentence }
+            }
+            other => other,
+        })?;
+        posted.extend(one);
+    }
+    Ok(posted)
+}

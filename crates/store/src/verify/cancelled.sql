@@ -1,0 +1,26 @@
+-- The credit memo turns the very lines of the invoice's entries round, and nothing of the invoice is left open.
+SELECT credit_memos.number || ' does not turn the entry of its invoice round'
+FROM credit_memos JOIN invoices ON invoices.id = credit_memos.invoice_id
+WHERE EXISTS (
+    SELECT 1 FROM entry_lines AS first LEFT JOIN entry_lines AS back
+      ON back.entry_id = credit_memos.entry_id AND back.position = first.position AND back.account = first.account
+    WHERE first.entry_id = invoices.entry_id
+      AND (back.base_minor IS NULL OR back.base_minor <> -first.base_minor OR back.document_minor <> -first.document_minor
+           OR coalesce(back.tax_base_minor, 0) <> -coalesce(first.tax_base_minor, 0)))
+UNION ALL
+SELECT credit_memos.number || ' does not turn the cost of its invoice round'
+FROM credit_memos JOIN invoices ON invoices.id = credit_memos.invoice_id
+WHERE EXISTS (
+    SELECT 1 FROM entry_lines AS first LEFT JOIN entry_lines AS back
+      ON back.entry_id = credit_memos.cost_entry_id AND back.position = first.position AND back.account = first.account
+    WHERE first.entry_id = invoices.cost_entry_id AND (back.base_minor IS NULL OR back.base_minor <> -first.base_minor))
+UNION ALL
+SELECT invoices.number || ' is cancelled and still open, or paid'
+FROM invoices
+WHERE cancelled_by IS NOT NULL AND (open_minor <> 0 OR EXISTS (
+    SELECT 1 FROM applications WHERE invoice_id = invoices.id AND id NOT IN (SELECT application_id FROM unapplications)))
+UNION ALL
+SELECT invoices.number || ' and the credit memo that cancels it point past each other'
+FROM invoices LEFT JOIN credit_memos ON credit_memos.invoice_id = invoices.id
+WHERE coalesce(cancelled_by, 0) <> coalesce(credit_memos.id, 0)
+   OR (credit_memos.id IS NOT NULL AND (credit_memos.total_minor, credit_memos.total_base_minor) <> (invoices.total_minor, invoices.total_base_minor));
