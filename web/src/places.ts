@@ -26,6 +26,12 @@ export function placeOf(document: DocumentRef): string {
       return "/orders/files";
     case "customer":
       return `/customers/${document.id}`;
+    case "credit_memo":
+      return `/credit-memos/${document.id}`;
+    case "run":
+      return `/runs/${document.id}`;
+    case "delivery":
+      return `/going-out/${document.id}`;
     case "approval":
       return `/approvals/${document.id}`;
     case "person":

@@ -1,11 +1,16 @@
 import type { RouteObject } from "react-router";
 import { AccountRoom } from "./rooms/Account";
 import { ApprovalRoom } from "./rooms/Approval";
+import { CreditMemoRoom } from "./rooms/CreditMemo";
 import { CustomerRoom } from "./rooms/Customer";
 import { CustomersRoom } from "./rooms/customers/Customers";
 import { CustomerFileRoom, NewCustomerRoom } from "./rooms/customers/File";
 import { DaySheetRoom } from "./rooms/DaySheet";
+import { DirectRoom } from "./rooms/Direct";
 import { EntryRoom } from "./rooms/Entry";
+import { GoingOutRoom } from "./rooms/goingout/GoingOut";
+import { MessageRoom } from "./rooms/goingout/Message";
+import { PrintRoom } from "./rooms/goingout/Print";
 import { InvoiceRoom } from "./rooms/Invoice";
 import { InvoicesRoom } from "./rooms/Invoices";
 import { ItemRoom, NewItemRoom } from "./rooms/items/Item";
@@ -23,12 +28,15 @@ import { OpenLinesRoom } from "./rooms/order/OpenLines";
 import { QuoteRoom, QuotesRoom } from "./rooms/order/Quotes";
 import { ReceiptRoom } from "./rooms/Receipt";
 import { ReceiptsRoom } from "./rooms/Receipts";
+import { RunRoom } from "./rooms/runs/Run";
+import { RunsRoom } from "./rooms/runs/Runs";
 import { ShipmentRoom } from "./rooms/Shipment";
 import { ShipmentsRoom } from "./rooms/Shipments";
 import { CompanyRoom } from "./rooms/setup/Company";
 import { FieldsRoom } from "./rooms/setup/Fields";
 import { GoodsRoom } from "./rooms/setup/Goods";
 import { LimitsRoom } from "./rooms/setup/Limits";
+import { MailRoom } from "./rooms/setup/Mail";
 import { NumbersRoom } from "./rooms/setup/Numbers";
 import { PeopleRoom } from "./rooms/setup/People";
 import { PeriodsRoom } from "./rooms/setup/Periods";
@@ -62,6 +70,13 @@ export const routes: RouteObject[] = [
       { path: "shipments/:id", element: <ShipmentRoom /> },
       { path: "billing", element: <UnbilledRoom /> },
       { path: "billing/invoices", element: <InvoicesRoom /> },
+      { path: "billing/runs", element: <RunsRoom /> },
+      { path: "billing/direct", element: <DirectRoom /> },
+      { path: "billing/going-out", element: <GoingOutRoom /> },
+      { path: "billing/going-out/print", element: <PrintRoom /> },
+      { path: "going-out/:id", element: <MessageRoom /> },
+      { path: "runs/:id", element: <RunRoom /> },
+      { path: "credit-memos/:id", element: <CreditMemoRoom /> },
       { path: "invoices/:id", element: <InvoiceRoom /> },
       { path: "receipts", element: <ReceiptsRoom /> },
       { path: "receipts/new", element: <NewReceiptRoom /> },
@@ -86,6 +101,7 @@ export const routes: RouteObject[] = [
       { path: "setup/limits", element: <LimitsRoom /> },
       { path: "setup/numbers", element: <NumbersRoom /> },
       { path: "setup/periods", element: <PeriodsRoom /> },
+      { path: "setup/mail", element: <MailRoom /> },
       { path: "setup/record", element: <RecordRoom /> },
       { path: "me", element: <MeRoom /> },
       { path: "*", element: <LostWay /> },

@@ -24,13 +24,15 @@ beforeEach(() => {
 const draft = {
   id: 7,
   version: 1,
-  document: {
-    lines: [
+  to_bill: {
+    picks: [
       { shipment_line: 1, quantity: "10" },
       { shipment_line: 2, quantity: "5" },
     ],
-    document_date: { date: "2026-03-18", typed: false },
-    posting_date: { date: "2026-03-18", typed: false },
+    order_picks: [],
+    added: [],
+    document_date: null,
+    posting_date: null,
   },
 } as unknown as InvoiceView;
 

@@ -245,7 +245,7 @@ async fn offers(writing: &mut Writing<'_>) -> Result<()> {
     Ok(())
 }
 
-fn order(customer: CustomerId, lines: &[(&str, &str)]) -> OrderForm {
+pub(crate) fn order(customer: CustomerId, lines: &[(&str, &str)]) -> OrderForm {
     OrderForm {
         customer,
         requested_date: Some(days(BUSINESS_DATE, 12)),
@@ -262,7 +262,7 @@ fn order(customer: CustomerId, lines: &[(&str, &str)]) -> OrderForm {
     }
 }
 
-async fn entered(writing: &mut Writing<'_>, form: &OrderForm, confirm: bool) -> Result<OrderId> {
+pub(crate) async fn entered(writing: &mut Writing<'_>, form: &OrderForm, confirm: bool) -> Result<OrderId> {
     let rules = rules::load(writing).await?;
     let id = orders::enter_form(writing, &rules, form, Lineage::default()).await?;
     if confirm {

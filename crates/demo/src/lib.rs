@@ -5,6 +5,7 @@
 //! day by day with the business date moving along; no row is written by hand. The same seed
 //! gives the same books.
 
+mod billing;
 mod catalogue;
 mod company;
 mod goods;
@@ -36,11 +37,14 @@ pub const FIRST_DAY: NaiveDate = match NaiveDate::from_ymd_opt(2025, 9, 15) {
 /// Where the books are set up already, or an operation is refused.
 pub async fn build(store: &Store) -> Result<()> {
     let people = company::build(store).await?;
+    billing::by_mail(store, &people).await?;
     history::run(store, &people).await?;
     special::run(store, &people).await?;
     company::close_months(store, &people).await?;
     goods::set_up(store, &people).await?;
-    goods::cases(store, &people).await
+    goods::cases(store, &people).await?;
+    billing::habits(store, &people).await?;
+    billing::cases(store, &people).await
 }
 
 #[cfg(test)]

@@ -125,6 +125,38 @@ impl Till {
         Ok(())
     }
 
+    /// Ships `count` small orders of a customer, one shipment each, so that there is more to bill.
+    ///
+    /// # Errors
+    /// Where the books refuse one of them.
+    pub async fn ship_more(&self, customer: i64, count: usize) -> Result<()> {
+        let program = till_store::Actor::program(till_demo::BUSINESS_DATE.and_time(Default::default()).and_utc());
+        self.store
+            .change(&program, None, async |writing| {
+                let rules = till_store::rules::load(writing).await?;
+                for _ in 0..count {
+                    let line = till_store::orders::LineForm {
+                        item: "LD-GD".to_owned(),
+                        quantity: "1".to_owned(),
+                        ..Default::default()
+                    };
+                    let form = till_store::orders::OrderForm {
+                        customer: till_core::ids::CustomerId(customer),
+                        customer_order_number: Some("more".to_owned()),
+                        lines: vec![line],
+                        ..Default::default()
+                    };
+                    let order = till_store::orders::enter_form(writing, &rules, &form, Default::default()).await?;
+                    till_store::orders::confirm(writing, order).await?;
+                    let shipment = till_store::shipments::start(writing, &rules, order, None).await?;
+                    till_store::shipments::post(writing, &rules, shipment, None, till_demo::BUSINESS_DATE).await?;
+                }
+                Ok(())
+            })
+            .await?;
+        Ok(())
+    }
+
     /// Stops it and proves its books.
     ///
     /// # Errors

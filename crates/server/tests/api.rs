@@ -80,6 +80,7 @@ fn bad_input_is_refused_at_its_field_and_nothing_is_written() {
     };
     /// Method, path, body; then status, code and field of the refusal.
     type Case = (&'static str, &'static str, Value, u16, &'static str, Option<&'static str>);
+    let harrow = till.get("/api/customers/3").1["version"].clone();
     let cases: Vec<Case> = vec![
         (
             "POST",
@@ -165,7 +166,7 @@ fn bad_input_is_refused_at_its_field_and_nothing_is_written() {
         (
             "PUT",
             "/api/customers/3/tax-id",
-            json!({ "version": 2, "tax_id": "<img onerror=alert(1)>" }),
+            json!({ "version": harrow, "tax_id": "<img onerror=alert(1)>" }),
             422,
             "invalid",
             Some("tax_id"),

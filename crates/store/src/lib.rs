@@ -101,6 +101,8 @@ impl Store {
             sqlx::migrate::MigrateError::VersionMissing(_) => StoreError::NewerDatabase,
             other => StoreError::Migration(other),
         })?;
+        // What a migration could not work out in SQL.
+        unbilled::value(&mut *writer.acquire().await?).await?;
         let readers =
             SqlitePoolOptions::new().max_connections(4).connect_with(options.pragma("query_only", "on")).await?;
         Ok(Self { writer, readers })

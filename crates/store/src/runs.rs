@@ -33,24 +33,30 @@ pub const STRETCH: usize = 500;
 /// What a run is made from.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(default)]
 pub struct RunForm {
     /// What it is called; none for its date.
+    #[serde(default)]
     pub name: Option<String>,
     /// What of the unbilled it takes, where nothing is picked.
+    #[serde(default)]
     pub filter: UnbilledFilter,
     /// Only these customers; empty for all.
+    #[serde(default)]
     pub customers: Vec<CustomerId>,
     /// Lines of shipments that were picked.
+    #[serde(default)]
     pub picks: Vec<Pick>,
     /// Work of orders that was picked.
+    #[serde(default)]
     pub order_picks: Vec<OrderPick>,
     /// How they are put together; as each customer wants it, unless said otherwise.
     #[serde(default = "habit")]
     pub combine: Combine,
     /// Document date, if typed.
+    #[serde(default)]
     pub document_date: Option<NaiveDate>,
     /// Posting date, if typed.
+    #[serde(default)]
     pub posting_date: Option<NaiveDate>,
 }
 

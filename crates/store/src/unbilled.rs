@@ -122,23 +122,30 @@ pub struct Unbilled {
 /// What to list.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(default)]
 pub struct UnbilledFilter {
     /// Only of this customer.
+    #[serde(default)]
     pub customer: Option<CustomerId>,
     /// Words in customer, shipment, order or item.
+    #[serde(default)]
     pub search: Option<String>,
     /// Only shipments at least so many days old.
+    #[serde(default)]
     pub over_days: Option<i64>,
     /// Only shipments at most so many days old.
+    #[serde(default)]
     pub up_to_days: Option<i64>,
     /// Only in this currency.
+    #[serde(default)]
     pub currency: Option<String>,
     /// Only customers billed so.
+    #[serde(default)]
     pub habit: Option<BillingHabit>,
     /// Only shipments worth at least so much, in their currency's minor units.
+    #[serde(default)]
     pub at_least: Option<i64>,
     /// Only what stands in its own way, or only what does not.
+    #[serde(default)]
     pub blocked: Option<bool>,
     /// How many shipments a page has; none for all.
     #[serde(skip)]

@@ -216,7 +216,7 @@ async fn books_of_an_older_program_are_copied_before_they_are_brought_up_to_date
         .unwrap();
     raw.close().await.unwrap();
     Store::open(&file).await.unwrap().close().await;
-    let copy = copies::copies(folder.path()).join("books.before-version-3.db");
+    let copy = copies::copies(folder.path()).join("books.before-version-4.db");
     let mut kept = SqliteConnectOptions::new().filename(copy).connect().await.unwrap();
     let people: Vec<String> =
         sqlx::query_scalar("SELECT name FROM sqlite_master WHERE name = 'people'").fetch_all(&mut kept).await.unwrap();

@@ -142,6 +142,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/credit-memos": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Credit memos, newest first. */
+        get: operations["credit_memos"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/credit-memos/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One credit memo. */
+        get: operations["credit_memo"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/customers": {
         parameters: {
             query?: never;
@@ -308,6 +342,79 @@ export interface paths {
         /** What needs the clerk today. */
         get: operations["view_day_sheet"];
         put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/deliveries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Documents on their way: what failed first, then what waits, then the newest. */
+        get: operations["deliveries"];
+        put?: never;
+        /** Puts a document on its way once more. */
+        post: operations["send_again"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/deliveries/printed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Marks documents of the print queue as printed. */
+        post: operations["printed"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/deliveries/send": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Sends messages. Each is a change of its own: what the mail service took stays sent whatever
+         *     becomes of the others.
+         */
+        post: operations["send"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/deliveries/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The message a document goes with. */
+        get: operations["view_message"];
+        /** Changes a message before it goes. */
+        put: operations["change_message"];
         post?: never;
         delete?: never;
         options?: never;
@@ -563,11 +670,48 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Invoices: drafts first, then newest first. State: `draft`, `open`, `late` or `settled`. */
+        /**
+         * Invoices: drafts first, then newest first. State: `draft`, `open`, `late`, `settled`,
+         *     `cancelled`, `to_send` or `failed`.
+         */
         get: operations["invoices"];
         put?: never;
         /** Makes drafts of picked lines. */
         post: operations["make_drafts"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/invoices/grid": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Posts a grid of one-line invoices: all of them, or none. */
+        post: operations["post_grid"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/invoices/grid/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** One-line invoices typed into a grid: what each comes to. Nothing is written. */
+        post: operations["preview_grid"];
         delete?: never;
         options?: never;
         head?: never;
@@ -585,6 +729,23 @@ export interface paths {
         put?: never;
         /** Posts picked lines: every invoice they come to, or none. */
         post: operations["post_picks"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/invoices/post-drafts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Posts drafts together: all of them, or none. */
+        post: operations["post_drafts"];
         delete?: never;
         options?: never;
         head?: never;
@@ -627,6 +788,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/invoices/{id}/cancel": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Cancels a posted invoice with a credit memo over the whole of it, or asks for approval. */
+        post: operations["cancel_invoice"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/invoices/{id}/cancel/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What cancelling a posted invoice would do. Nothing is written. */
+        post: operations["preview_cancel"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/invoices/{id}/discount": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Sets a discount over a draft, or asks for approval where it takes off more than the limit. */
+        put: operations["change_discount"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/invoices/{id}/lines/{line}/price": {
         parameters: {
             query?: never;
@@ -635,8 +847,25 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Sets the price of a line on a draft, or asks for approval where it is above the limit. */
+        /** Sets the price of a shipped line on a draft, or asks for approval where it is above the limit. */
         put: operations["change_price"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/invoices/{id}/lines/{line}/tax": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Sets the tax code of a shipped line on a draft, with the reason. */
+        put: operations["change_tax"];
         post?: never;
         delete?: never;
         options?: never;
@@ -655,6 +884,40 @@ export interface paths {
         put?: never;
         /** What can be made of a change to a draft that someone else changed meanwhile. Nothing is written. */
         post: operations["merge_draft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/invoices/{id}/order-lines/{line}/price": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** The same for work of an order that needs no shipment. */
+        put: operations["change_work_price"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/invoices/{id}/order-lines/{line}/tax": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** The same for work of an order that needs no shipment. */
+        put: operations["change_work_tax"];
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -808,6 +1071,58 @@ export interface paths {
         };
         /** The trial balance as of a date. */
         get: operations["trial_balance"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/mail-setup": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Texts of messages, and the mail service. */
+        get: operations["mail_setup"];
+        /** Sets from whom mail goes, and what the stand-in mail service does. */
+        put: operations["set_mail"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/mail-setup/templates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Changes the text of messages. */
+        put: operations["change_template"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/mailbox/{id}.eml": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A message in the stand-in mailbox, as the mail service was given it. */
+        get: operations["taken"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1384,6 +1699,58 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/recipes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Recipes of billing runs. */
+        get: operations["list_recipes"];
+        /** Keeps a recipe. */
+        put: operations["keep_recipe"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/recipes/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Drops a recipe. */
+        delete: operations["drop_recipe"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/recipes/{id}/run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Makes a run as a recipe says. */
+        post: operations["repeat_recipe"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/record": {
         parameters: {
             query?: never;
@@ -1410,6 +1777,127 @@ export interface paths {
         };
         /** What happened to one document, newest first. */
         get: operations["document_record"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Billing runs, newest first. */
+        get: operations["runs"];
+        put?: never;
+        /** Makes a billing run: its invoices as they will be, nothing posted. */
+        post: operations["make_run"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A billing run with a stretch of its invoices. */
+        get: operations["run"];
+        put?: never;
+        post?: never;
+        /** Drops a run: everything is as before. */
+        delete: operations["drop_run"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{id}/dates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Sets the dates of all invoices of a run. */
+        put: operations["set_run_dates"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{id}/go-on": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Lets a run go on whose posting was cut off. */
+        post: operations["go_on"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{id}/left-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Leaves invoices out of a run, or takes them in again. */
+        put: operations["leave_out"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{id}/post": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begins to post a run. It goes on by itself; ask how far it is. */
+        post: operations["post_run"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{id}/progress": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How far the posting of a run has come. */
+        get: operations["run_progress"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1567,6 +2055,40 @@ export interface paths {
         get: operations["view_rights"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/ship-and-bill": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ships and bills several confirmed orders: all of them, or none. */
+        post: operations["ship_and_bill_many"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/ship-and-bill/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What shipping and billing several orders at once would do. It is rehearsed; nothing stays. */
+        post: operations["preview_ship_and_bill_many"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1731,6 +2253,58 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/unbilled/why": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Why an order is not among the unbilled, or where in its billing it stands. */
+        get: operations["why_not_here"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/views": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Views of a list that who asks has kept. */
+        get: operations["list_views"];
+        /** Keeps a view of a list under a name. */
+        put: operations["keep_view"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/views/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Drops one's own view. */
+        delete: operations["drop_view"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -1807,6 +2381,15 @@ export interface components {
             /** @description Its balance before the first line shown. */
             opening: components["schemas"]["Money"];
         };
+        /** @description What is posted to an account. */
+        AccountTotal: {
+            /** @description The account. */
+            account: string;
+            /** @description Debit positive, credit negative, in base currency. */
+            base: components["schemas"]["Money"];
+            /** @description Its name. */
+            name: string;
+        };
         /**
          * @description What kind of account it is; decides where a balance stands in the reports.
          * @enum {string}
@@ -1822,6 +2405,37 @@ export interface components {
             role: components["schemas"]["Role"];
             /** @description The name to sign in with. */
             sign_in: string;
+        };
+        /** @description A line typed on an invoice. Numbers are decimal texts. */
+        AddedLine: {
+            /** @description the number of a revenue account. */
+            account?: string | null;
+            /** @description Its words; none for the item's name. */
+            description?: string | null;
+            /** @description The item's code, or */
+            item?: string | null;
+            /** @description Own fields and reporting codes. */
+            marks?: components["schemas"]["Marks"];
+            /** @description How much. */
+            quantity: string;
+            /** @description Another tax code than would come; for an account the code. */
+            tax_code?: string | null;
+            /** @description The unit; none for the item's own. */
+            unit?: string | null;
+            /** @description The price per unit; none for the price the customer gets. */
+            unit_price?: string | null;
+        };
+        /** @description A document that goes out once more. */
+        Again: {
+            /**
+             * Format: int64
+             * @description Its id.
+             */
+            id: number;
+            /** @description `invoice` or `credit_memo`. */
+            kind: components["schemas"]["DocumentKind"];
+            /** @description The way. */
+            way: components["schemas"]["Way"];
         };
         /** @description Receivables by days late. */
         Ageing: {
@@ -1929,7 +2543,7 @@ export interface components {
          * @description How a customer wants to be billed.
          * @enum {string}
          */
-        BillingBy: "shipment" | "order" | "weekly" | "monthly";
+        BillingHabit: "shipment" | "order" | "weekly" | "monthly";
         /** @description One reason why a document cannot take a step, or a warning on the way. */
         Blocker: {
             at?: null | components["schemas"]["DocumentRef"];
@@ -2083,6 +2697,27 @@ export interface components {
              */
             version: number;
         };
+        /** @description What cancelling would do. */
+        CancelPreview: {
+            /** @description What stands in the way. */
+            blockers: components["schemas"]["Blocker"][];
+            /** @description What changes. */
+            changes: components["schemas"]["Change"][];
+            /** @description The entries, in their order: money unapplied, the credit memo, its cost. */
+            entries: components["schemas"]["Entry"][];
+            /** @description To be sent back. */
+            fingerprint: string;
+            /** @description The arithmetic. */
+            tape: components["schemas"]["Tape"];
+        };
+        /** @description What cancelling did. */
+        Cancelled: {
+            credit_memo?: null | components["schemas"]["CreditMemoId"];
+            draft?: null | components["schemas"]["InvoiceId"];
+            /** @description Its number. */
+            number?: string | null;
+            waits?: null | components["schemas"]["ApprovalId"];
+        };
         /** @description One thing a posting changes. */
         Change: {
             /** @description What it becomes. */
@@ -2165,7 +2800,7 @@ export interface components {
          * @description A check. The table beside it says which steps it concerns.
          * @enum {string}
          */
-        Check: "nothing_to_do" | "quantity_not_positive" | "more_than_ordered" | "stock_short" | "more_than_unbilled" | "cannot_combine" | "order_number_missing" | "tax_id_missing" | "tax_rate_missing" | "price_zero" | "price_not_approved" | "account_missing" | "period_closed" | "date_out_of_order" | "date_too_early" | "customer_on_stop" | "credit_limit" | "order_amount" | "exemption_expired" | "treatment_without_code" | "reporting_code_missing" | "own_field_missing" | "mark_not_allowed" | "unit_or_step" | "price_not_made" | "more_than_called_off" | "less_than_shipped" | "not_sold" | "container_currency" | "already_billed" | "amount_not_positive" | "more_than_open" | "more_than_received" | "currency_differs" | "other_customer" | "named_twice" | "exchange_rate_missing";
+        Check: "nothing_to_do" | "quantity_not_positive" | "more_than_ordered" | "stock_short" | "more_than_unbilled" | "cannot_combine" | "order_number_missing" | "tax_id_missing" | "tax_rate_missing" | "price_zero" | "price_below_zero" | "price_not_approved" | "discount_not_allowed" | "not_revenue" | "cannot_cancel" | "no_mail_address" | "structured_data_missing" | "account_missing" | "period_closed" | "date_out_of_order" | "date_before_last" | "date_too_early" | "customer_on_stop" | "credit_limit" | "order_amount" | "exemption_expired" | "treatment_without_code" | "reporting_code_missing" | "own_field_missing" | "mark_not_allowed" | "unit_or_step" | "price_not_made" | "more_than_called_off" | "less_than_shipped" | "not_sold" | "container_currency" | "already_billed" | "amount_not_positive" | "more_than_open" | "more_than_received" | "currency_differs" | "other_customer" | "named_twice" | "exchange_rate_missing";
         /** @description A file that was read and checked. */
         CheckedFile: {
             check?: null | components["schemas"]["ImportCheck"];
@@ -2183,10 +2818,17 @@ export interface components {
             /** @description What the other made of it, already kept. */
             theirs?: string | null;
         };
+        /**
+         * @description How picks are put together.
+         * @enum {string}
+         */
+        Combine: "customer" | "habit" | "order" | "shipment";
         /** @description Settings of the company that can be changed. */
         CompanySettings: {
             /** @description The company's name. */
             company: string;
+            /** @description Whether a document date before that of the last invoice stops its posting; none to leave it. */
+            dates_in_order?: boolean | null;
             /**
              * Format: date
              * @description A day to stand still on, never before the present one; none for the day on the wall.
@@ -2194,6 +2836,7 @@ export interface components {
             fixed_date?: string | null;
             /** @description How tax is computed on documents from now on. */
             tax_computed: components["schemas"]["TaxComputed"];
+            tax_date?: null | components["schemas"]["TaxDateRule"];
             /**
              * Format: int64
              * @description The version seen.
@@ -2253,6 +2896,61 @@ export interface components {
          * @enum {string}
          */
         CostEntry: "at_posting" | "at_billing";
+        /**
+         * Format: int64
+         * @description A credit memo.
+         */
+        CreditMemoId: number;
+        /** @description A credit memo in a list. */
+        CreditMemoRow: {
+            /** @description Its currency. */
+            currency: string;
+            /** @description Whose. */
+            customer_name: string;
+            /**
+             * Format: date
+             * @description Its date.
+             */
+            date: string;
+            /** @description Its id. */
+            id: components["schemas"]["CreditMemoId"];
+            /** @description The invoice it cancelled. */
+            invoice: components["schemas"]["DocumentRef"];
+            /** @description Its number. */
+            number: string;
+            /** @description Why. */
+            reason: string;
+            /** @description Its total. */
+            total: components["schemas"]["Money"];
+        };
+        /** @description A credit memo on screen. */
+        CreditMemoView: {
+            /** @description Whose. */
+            customer: components["schemas"]["Party"];
+            /**
+             * Format: date
+             * @description Its date.
+             */
+            date: string;
+            /** @description How it goes, or went, to the customer. */
+            deliveries: components["schemas"]["DeliveryRow"][];
+            /** @description What that invoice said; the credit memo takes all of it back. */
+            document: components["schemas"]["InvoiceDocument"];
+            /** @description The entries it wrote. */
+            entries: components["schemas"]["PostedEntry"][];
+            /** @description Its id. */
+            id: components["schemas"]["CreditMemoId"];
+            /** @description The invoice it cancelled. */
+            invoice: components["schemas"]["DocumentRef"];
+            /** @description Its number. */
+            number: string;
+            /** @description Why. */
+            reason: string;
+            /** @description Its arithmetic. */
+            tape: components["schemas"]["Tape"];
+            /** @description Where it came from and led to. */
+            trail: components["schemas"]["Trail"];
+        };
         /** @description A customer as it is kept, with what belongs to it. */
         CustomerFile: {
             /** @description Who answers. */
@@ -2275,7 +2973,7 @@ export interface components {
             /** @description Whether only when all of an order has gone. */
             bill_when_complete?: boolean;
             /** @description How it wants to be billed. */
-            billing: components["schemas"]["BillingBy"];
+            billing: components["schemas"]["BillingHabit"];
             /** @description Its class, for the account map; empty for none. */
             class?: string;
             /** @description Two letters of ISO 3166. */
@@ -2288,6 +2986,8 @@ export interface components {
             delivery: components["schemas"]["Delivery"];
             /** @description Where email goes. */
             email?: string;
+            /** @description Whether its prices carry the tax. */
+            gross_priced?: boolean;
             /** @description Its name. */
             name: string;
             /** @description Whether it wants its order number on every invoice. */
@@ -2452,10 +3152,85 @@ export interface components {
             words: string;
         };
         /**
-         * @description How documents reach a customer.
+         * @description How documents go out to a customer.
          * @enum {string}
          */
         Delivery: "paper" | "email" | "structured";
+        /**
+         * Format: int64
+         * @description A document on its way to the customer.
+         */
+        DeliveryId: number;
+        /** @description Documents on their way. */
+        DeliveryList: {
+            /**
+             * Format: int64
+             * @description How many fit.
+             */
+            count: number;
+            /**
+             * Format: int64
+             * @description How many the mail service did not take.
+             */
+            failed: number;
+            /** @description Them: what failed first, then what waits, then the newest. */
+            rows: components["schemas"]["DeliveryRow"][];
+            /**
+             * Format: int64
+             * @description How many wait to be mailed.
+             */
+            to_mail: number;
+            /**
+             * Format: int64
+             * @description How many wait to be printed.
+             */
+            to_print: number;
+        };
+        /** @description A document on its way. */
+        DeliveryRow: {
+            /** @description Its currency. */
+            currency: string;
+            /** @description Whose. */
+            customer: components["schemas"]["CustomerId"];
+            /** @description The customer's name. */
+            customer_name: string;
+            /**
+             * Format: date
+             * @description Date of the document.
+             */
+            date: string;
+            /** @description The document. */
+            document: components["schemas"]["DocumentRef"];
+            /** @description When it went. */
+            done_at?: string | null;
+            /** @description Its id. */
+            id: components["schemas"]["DeliveryId"];
+            /** @description What the mail service said. */
+            problem?: string | null;
+            /** @description Where mail goes. */
+            recipient?: string | null;
+            /** @description How far it is. */
+            state: components["schemas"]["DeliveryState"];
+            /** @description Its total. */
+            total: components["schemas"]["Money"];
+            /**
+             * Format: int64
+             * @description How often it was tried.
+             */
+            tries: number;
+            /**
+             * Format: int64
+             * @description Changes with every change of it.
+             */
+            version: number;
+            /** @description The way it goes. */
+            way: components["schemas"]["Way"];
+        };
+        /**
+         * @description How far it has come.
+         * @enum {string}
+         */
+        DeliveryState: "waiting" | "done" | "failed";
         /**
          * @description What an early-payment discount is a share of.
          * @enum {string}
@@ -2476,6 +3251,14 @@ export interface components {
              */
             until_with_grace: string;
         };
+        /** @description A discount as typed. */
+        DiscountTyped: {
+            amount?: null | components["schemas"]["Money"];
+            /** @description In percent, or */
+            percent?: string | null;
+            /** @description What for. */
+            reason: string;
+        };
         /** @description A date on a document, and whether someone typed it. The tape marks those nobody typed. */
         DocumentDate: {
             /**
@@ -2486,11 +3269,19 @@ export interface components {
             /** @description Whether a person chose it; otherwise it came from the business date. */
             typed: boolean;
         };
+        /** @description A discount over the whole document, spread over its lines. */
+        DocumentDiscount: {
+            /** @description What it takes off, as priced. */
+            amount: components["schemas"]["Money"];
+            percent?: null | components["schemas"]["Decimal6"];
+            /** @description Why. */
+            reason: string;
+        };
         /**
          * @description A document of the application, as named in trails, blockers and entries.
          * @enum {string}
          */
-        DocumentKind: "customer" | "item" | "order" | "shipment" | "intake" | "invoice" | "receipt" | "application" | "opening" | "entry" | "person" | "approval" | "setting" | "quote" | "call_off" | "adjustment" | "price_list" | "import";
+        DocumentKind: "customer" | "item" | "order" | "shipment" | "intake" | "invoice" | "receipt" | "application" | "opening" | "entry" | "person" | "approval" | "setting" | "quote" | "call_off" | "adjustment" | "price_list" | "import" | "credit_memo" | "run" | "delivery";
         /** @description Points at a document. */
         DocumentRef: {
             /**
@@ -2704,6 +3495,13 @@ export interface components {
             /** @description What it is, in words. */
             text: string;
         };
+        /** @description How far a document is on its way. */
+        GoingOut: {
+            /** @description How far. */
+            state: components["schemas"]["DeliveryState"];
+            /** @description The way. */
+            way: components["schemas"]["Way"];
+        };
         /** @description What the pages about goods need to know: settings, and what can be chosen. */
         GoodsSettings: {
             /** @description Revenue and expense accounts. */
@@ -2736,6 +3534,14 @@ export interface components {
             /** @description Warehouses. */
             warehouses: components["schemas"]["Warehouse"][];
         };
+        /** @description What a row of a grid of one-line invoices comes to, or what is wrong with it. */
+        GridAnswer: {
+            /** @description The field that cannot be read. */
+            field?: string | null;
+            preview?: null | components["schemas"]["InvoicePreview"];
+            /** @description What is wrong with it. */
+            sentence?: string | null;
+        };
         /** @description How far a file is. */
         HowFar: {
             /** @description Lines done. */
@@ -2744,6 +3550,13 @@ export interface components {
             running: boolean;
             /** @description Lines in all. */
             total: number;
+        };
+        /** @description How mail goes. */
+        HowMailGoes: {
+            /** @description From whom. */
+            from: string;
+            /** @description What the stand-in mail service does. */
+            service: components["schemas"]["MailService"];
         };
         /** @description What a file comes to. */
         ImportCheck: {
@@ -2824,6 +3637,7 @@ export interface components {
             currency: string;
             /** @description Who is billed. */
             customer: components["schemas"]["CustomerId"];
+            discount?: null | components["schemas"]["DocumentDiscount"];
             /** @description Printed; starts the terms. */
             document_date: components["schemas"]["DocumentDate"];
             /**
@@ -2834,11 +3648,18 @@ export interface components {
             /** @description What falls due when. */
             due_parts: components["schemas"]["DuePart"][];
             early?: null | components["schemas"]["DiscountOffer"];
+            /** @description Whether prices carry the tax. */
+            gross_priced: boolean;
             /** @description Its lines. */
             lines: components["schemas"]["InvoiceLine"][];
-            /** @description Sum of the line nets. */
+            /** @description Sum of the line amounts, as priced. */
+            lines_total: components["schemas"]["Money"];
+            /** @description Sum of the nets. */
             net: components["schemas"]["Money"];
-            /** @description Gross of each order's lines; adds up to the total. */
+            /**
+             * @description Gross of each order's lines, what was typed with the first; adds up to the total where
+             *     there is an order.
+             */
             order_shares: components["schemas"]["OrderShare"][];
             /** @description Decides the period. */
             posting_date: components["schemas"]["DocumentDate"];
@@ -2848,13 +3669,17 @@ export interface components {
             tax: components["schemas"]["Money"];
             /**
              * Format: date
-             * @description Picks the tax rates: the latest delivery.
+             * @description The latest of the days that pick the tax rates.
              */
             tax_date: string;
             /** @description Tax by code. */
             taxes: components["schemas"]["TaxLine"][];
-            /** @description Terms of the orders. */
+            /** @description Its terms. */
             terms: components["schemas"]["Terms"];
+            /** @description Words above the lines. */
+            text_above?: string | null;
+            /** @description Words below the lines. */
+            text_below?: string | null;
             /** @description What the customer owes for it. */
             total: components["schemas"]["Money"];
             /** @description The total in base currency: what receivables carry. */
@@ -2866,13 +3691,18 @@ export interface components {
          */
         InvoiceId: number;
         /** @description A line of an invoice. */
-        InvoiceLine: {
+        InvoiceLine: components["schemas"]["LineSource"] & {
+            /** @description The account's number, where it was typed. */
+            account?: string | null;
+            /**
+             * @description The line's amount as priced, after its own discount and surcharge: net, or with tax where
+             *     prices carry it.
+             */
+            amount: components["schemas"]["Money"];
             /** @description Billed on earlier invoices. */
             billed_before: components["schemas"]["Decimal4"];
-            /** @description Its code. */
+            /** @description The item's code, or the account's number. */
             code: string;
-            /** @description The number the customer gave the order. */
-            customer_order_number?: string | null;
             /** @description Its words. */
             description: string;
             /** @description Line discount. */
@@ -2881,24 +3711,21 @@ export interface components {
             discount_reason?: string | null;
             /** @description Quantity × price. */
             full: components["schemas"]["Money"];
-            /** @description The item. */
-            item: components["schemas"]["ItemId"];
+            item?: null | components["schemas"]["ItemId"];
             /** @description What it is. */
             kind: components["schemas"]["ItemKind"];
             /** @description Price per unit on the list. */
             list_price: components["schemas"]["Decimal6"];
             /** @description Own fields and reporting codes. */
             marks: components["schemas"]["Marks"];
-            /** @description Line net. */
+            /** @description Its net, after all discounts. */
             net: components["schemas"]["Money"];
-            /** @description The order. */
-            order: components["schemas"]["OrderId"];
-            /** @description The order line. */
-            order_line: components["schemas"]["OrderLineId"];
-            /** @description The order's number. */
-            order_number: string;
+            /** @description Its share of the discount over the document. */
+            off: components["schemas"]["Money"];
             /** @description Price per unit on the order. */
             order_price: components["schemas"]["Decimal6"];
+            /** @description The tax code of the order, where another was chosen. */
+            order_tax_code?: string | null;
             /** @description Ordered, less what was cancelled. */
             ordered: components["schemas"]["Decimal4"];
             /** @description Why it differs from the order, where it does. */
@@ -2907,17 +3734,6 @@ export interface components {
             price_steps: components["schemas"]["PriceStep"][];
             /** @description Billed now. */
             quantity: components["schemas"]["Decimal4"];
-            /** @description Its shipment. */
-            shipment: components["schemas"]["ShipmentId"];
-            /** @description The shipment line billed. */
-            shipment_line: components["schemas"]["ShipmentLineId"];
-            /** @description The shipment's number. */
-            shipment_number: string;
-            /**
-             * Format: date
-             * @description When it left.
-             */
-            shipped_on: string;
             /** @description Left to bill after this invoice. */
             still_to_come: components["schemas"]["Decimal4"];
             /** @description What comes on top, per unit. */
@@ -2926,7 +3742,9 @@ export interface components {
             surcharge_name?: string | null;
             /** @description Tax code with the rate of the tax date. */
             tax: components["schemas"]["TaxRate"];
-            /** @description Free to bill on this shipment line. */
+            /** @description Why another was chosen. */
+            tax_reason?: string | null;
+            /** @description Free to bill on this line. */
             unbilled: components["schemas"]["Decimal4"];
             /** @description Its unit. */
             unit: string;
@@ -2965,6 +3783,8 @@ export interface components {
         };
         /** @description An invoice in a list. */
         InvoiceRow: {
+            /** @description The credit memo that cancelled it. */
+            cancelled_by?: string | null;
             /** @description Its currency. */
             currency: string;
             /** @description Whose. */
@@ -2986,36 +3806,49 @@ export interface components {
              * @description When it is due.
              */
             due_date?: string | null;
+            going_out?: null | components["schemas"]["GoingOut"];
             /** @description Its id. */
             id: components["schemas"]["InvoiceId"];
             /** @description Its number; none on a draft. */
             number?: string | null;
             open?: null | components["schemas"]["Money"];
             open_base?: null | components["schemas"]["Money"];
+            run?: null | components["schemas"]["RunId"];
+            /** @description What it was made from: shipments, orders, or nothing but itself. */
+            source: string;
             total?: null | components["schemas"]["Money"];
         };
         /** @description An invoice on screen: a draft as it would be posted, or a posted one as it is. */
         InvoiceView: {
             /** @description What stands in the way of posting. */
             blockers: components["schemas"]["Blocker"][];
+            cancelled_by?: null | components["schemas"]["DocumentRef"];
             /** @description What posting would change. */
             changes: components["schemas"]["Change"][];
             cost_entry?: null | components["schemas"]["Entry"];
             /** @description Who owes it. */
             customer: components["schemas"]["Party"];
+            /** @description How it goes, or went, to the customer. */
+            deliveries: components["schemas"]["DeliveryRow"][];
+            discount?: null | components["schemas"]["DiscountTyped"];
             document?: null | components["schemas"]["InvoiceDocument"];
             /** @description The entries it wrote. */
             entries: components["schemas"]["PostedEntry"][];
             entry?: null | components["schemas"]["Entry"];
             /** @description To be sent back when posting. */
             fingerprint: string;
+            /** @description Why the run did not post it. */
+            held?: string | null;
             /** @description Its id. */
             id: components["schemas"]["InvoiceId"];
             /** @description Its number; none on a draft. */
             number?: string | null;
             open?: null | components["schemas"]["Money"];
+            replaces?: null | components["schemas"]["DocumentRef"];
+            run?: null | components["schemas"]["RunId"];
             /** @description Its arithmetic. */
             tape: components["schemas"]["Tape"];
+            to_bill?: null | components["schemas"]["ToBill"];
             /** @description Where it came from and led to. */
             trail: components["schemas"]["Trail"];
             /**
@@ -3164,6 +3997,18 @@ export interface components {
             /** @description Where it lies. */
             warehouse: string;
         };
+        /** @description Invoices to leave out of a run, or to take in again. */
+        LeaveOut: {
+            /** @description Which. */
+            invoices: components["schemas"]["InvoiceId"][];
+            /** @description Whether they are left out. */
+            out: boolean;
+            /**
+             * Format: int64
+             * @description The version seen.
+             */
+            version: number;
+        };
         /** @description A role's limit of one kind. */
         Limit: {
             amount?: null | components["schemas"]["Money"];
@@ -3229,6 +4074,44 @@ export interface components {
             /** @description Net value of the whole line as ordered: the weight of the line in the track. */
             value: components["schemas"]["Money"];
         };
+        /** @description Where a line of an invoice comes from. */
+        LineSource: {
+            /** @description The number the customer gave the order. */
+            customer_order_number?: string | null;
+            /** @enum {string} */
+            from: "shipped";
+            /** @description The order. */
+            order: components["schemas"]["OrderId"];
+            /** @description The order line. */
+            order_line: components["schemas"]["OrderLineId"];
+            /** @description The order's number. */
+            order_number: string;
+            /** @description The shipment. */
+            shipment: components["schemas"]["ShipmentId"];
+            /** @description The shipment line. */
+            shipment_line: components["schemas"]["ShipmentLineId"];
+            /** @description Its number. */
+            shipment_number: string;
+            /**
+             * Format: date
+             * @description When it left.
+             */
+            shipped_on: string;
+        } | {
+            /** @description The number the customer gave the order. */
+            customer_order_number?: string | null;
+            /** @enum {string} */
+            from: "ordered";
+            /** @description The order. */
+            order: components["schemas"]["OrderId"];
+            /** @description The order line. */
+            order_line: components["schemas"]["OrderLineId"];
+            /** @description The order's number. */
+            order_number: string;
+        } | {
+            /** @enum {string} */
+            from: "typed";
+        };
         /** @description A price of a list. */
         ListPriceView: {
             /** @description The item's code. */
@@ -3246,6 +4129,25 @@ export interface components {
              * @description From when on.
              */
             valid_from: string;
+        };
+        /**
+         * @description What the stand-in mail service does with what it is given.
+         * @enum {string}
+         */
+        MailService: "takes" | "refuses" | "silent";
+        /** @description Texts of messages, and the stand-in mail service. */
+        MailSetup: {
+            /** @description From whom mail goes. */
+            from: string;
+            /** @description What a template may name, with what it becomes. */
+            places: [
+                string,
+                string
+            ][];
+            /** @description What the stand-in does. */
+            service: components["schemas"]["MailService"];
+            /** @description The templates. */
+            templates: components["schemas"]["Template"][];
         };
         /** @description Everything a company marks its documents with. */
         MarkRules: {
@@ -3278,6 +4180,25 @@ export interface components {
              * @description The version the draft has now; keeping the merge names it.
              */
             version: number;
+        };
+        /** @description A message as it will go, or went. */
+        MessageView: {
+            /** @description The name of the attached document. */
+            attachment: string;
+            /** @description Its text. */
+            body: string;
+            /** @description Whether someone changed it. */
+            changed: boolean;
+            /** @description What it carries. */
+            delivery: components["schemas"]["DeliveryRow"];
+            /** @description From whom. */
+            from: string;
+            /** @description What it is about. */
+            subject: string;
+            /** @description What is in the stand-in mailbox of it: each time it was taken. */
+            taken: components["schemas"]["Taken"][];
+            /** @description To whom. */
+            to: string;
         };
         /**
          * @description How money came in.
@@ -3412,6 +4333,20 @@ export interface components {
              */
             version: number;
         };
+        /** @description A discount over a whole draft. */
+        NewDiscount: {
+            /** @description as an amount; neither takes the discount off again. */
+            amount?: string | null;
+            /** @description In percent, as typed, or */
+            percent?: string | null;
+            /** @description What for. */
+            reason?: string;
+            /**
+             * Format: int64
+             * @description The version of the draft that was seen.
+             */
+            version: number;
+        };
         /** @description An exchange rate from a day on. */
         NewExchangeRate: {
             /** @description The currency. */
@@ -3487,6 +4422,20 @@ export interface components {
              */
             valid_from?: string | null;
         };
+        /** @description A message changed before it goes. */
+        NewMessage: {
+            /** @description Its text. */
+            body: string;
+            /** @description What it is about. */
+            subject: string;
+            /** @description To whom. */
+            to: string;
+            /**
+             * Format: int64
+             * @description The version seen.
+             */
+            version: number;
+        };
         /** @description The old password and the new one. */
         NewPassword: {
             /** @description The one from now on. */
@@ -3554,6 +4503,18 @@ export interface components {
             method: components["schemas"]["Method"];
             /** @description Check number, words of the transfer. */
             reference?: string | null;
+        };
+        /** @description A tax code for a line of a draft. */
+        NewTax: {
+            /** @description Why it differs from the order. */
+            reason?: string;
+            /** @description The code; that of the order takes a changed one back. */
+            tax_code: string;
+            /**
+             * Format: int64
+             * @description The version of the draft that was seen.
+             */
+            version: number;
         };
         /** @description A tax code with its first rate. */
         NewTaxCode: {
@@ -3716,7 +4677,7 @@ export interface components {
          * @description Something a person can do here. The table beside it says who may.
          * @enum {string}
          */
-        Operation: "see_books" | "see_document_record" | "see_record" | "see_people" | "see_setup" | "keep_own_sign_in" | "show_presence" | "keep_customer" | "put_on_stop" | "lift_stop" | "keep_items" | "keep_order" | "confirm_order" | "keep_shipment" | "post_shipment" | "take_back_shipment" | "ship_and_bill" | "take_in" | "adjust_stock" | "import" | "take_containers" | "keep_draft" | "change_price" | "post_invoice" | "post_money" | "decide_approval" | "withdraw_approval" | "close_period" | "add_period" | "move_number" | "keep_company" | "keep_limits" | "keep_people";
+        Operation: "see_books" | "see_document_record" | "see_record" | "see_people" | "see_setup" | "keep_own_sign_in" | "show_presence" | "keep_customer" | "put_on_stop" | "lift_stop" | "keep_items" | "keep_order" | "confirm_order" | "keep_shipment" | "post_shipment" | "take_back_shipment" | "ship_and_bill" | "take_in" | "adjust_stock" | "import" | "take_containers" | "keep_draft" | "change_price" | "post_invoice" | "cancel_invoice" | "run_billing" | "keep_recipe" | "send_out" | "keep_templates" | "keep_views" | "post_money" | "decide_approval" | "withdraw_approval" | "close_period" | "add_period" | "move_number" | "keep_company" | "keep_limits" | "keep_people";
         /** @description An order, or what a quote offers, as typed. Numbers are decimal texts. */
         OrderForm: {
             address?: null | components["schemas"]["TypedAddress"];
@@ -3826,6 +4787,12 @@ export interface components {
             count: number;
             /** @description The orders, newest first. */
             orders: components["schemas"]["OrderRow"][];
+        };
+        /** @description Work or a charge of an order, to bill without a shipment. */
+        OrderPick: {
+            /** @description The order line. */
+            order_line: components["schemas"]["OrderLineId"];
+            quantity?: null | components["schemas"]["Decimal4"];
         };
         /** @description An order as it would be. */
         OrderPreview: {
@@ -3974,6 +4941,15 @@ export interface components {
             /** @description Whether an order cannot be confirmed without it. */
             required: boolean;
         };
+        /** @description Money that comes in as the goods go out. */
+        PaidAtOnce: {
+            /** @description How much, as typed; none for what the invoice comes to. */
+            amount?: string | null;
+            /** @description How. */
+            method: components["schemas"]["Method"];
+            /** @description Check number, words of the transfer. */
+            reference?: string | null;
+        };
         /** @description Whom a document is addressed to. */
         Party: {
             /** @description Its address. */
@@ -4115,6 +5091,18 @@ export interface components {
              */
             version: number;
         };
+        /** @description A grid to post. */
+        PostGrid: {
+            /** @description Its rows. */
+            rows: components["schemas"]["ToBill"][];
+            /** @description Fingerprints of what was seen, in their order. */
+            seen: string[];
+        };
+        /** @description Drafts to post together. */
+        PostMany: {
+            /** @description Each with the fingerprint that was seen. */
+            drafts: components["schemas"]["SeenDraft"][];
+        };
         /** @description Picked lines to post. */
         PostPicks: components["schemas"]["ToBill"] & {
             /** @description Fingerprints of the previews seen, in their order. */
@@ -4124,6 +5112,16 @@ export interface components {
         PostReceipt: components["schemas"]["NewReceipt"] & {
             /** @description Fingerprint of the preview seen. */
             seen: string;
+        };
+        /** @description A run to post. */
+        PostRun: {
+            /** @description The mark of what was seen. */
+            seen: string;
+            /**
+             * Format: int64
+             * @description The version seen.
+             */
+            version: number;
         };
         PostShipment: {
             /**
@@ -4221,6 +5219,8 @@ export interface components {
         };
         /** @description A line as it will stand on the order. */
         PricedLine: {
+            /** @description The line's amount as priced: its net, or with tax where prices carry it. */
+            amount: components["schemas"]["Money"];
             /** @description What of it can be set aside now, in `unit`. */
             can_go: components["schemas"]["Decimal4"];
             /** @description Its code. */
@@ -4478,6 +5478,32 @@ export interface components {
              */
             version: number;
         };
+        /** @description What a run is made from, kept to be repeated. */
+        Recipe: {
+            /** @description Names of its customers, where it has only some. */
+            customer_names?: string[];
+            /** @description Whether today is its day. */
+            due?: boolean;
+            /** @description What it takes and how it puts it together. */
+            form: components["schemas"]["RunForm"];
+            /**
+             * Format: int64
+             * @description Its id; none for a new one.
+             */
+            id?: number | null;
+            /** @description Its name. */
+            name: string;
+            /**
+             * Format: int64
+             * @description Changes with every change.
+             */
+            version?: number;
+            /**
+             * Format: int32
+             * @description The day of the week it is meant for, 1 for Monday.
+             */
+            weekday?: number | null;
+        };
         /** @description A stretch of the record. */
         RecordList: {
             /**
@@ -4556,6 +5582,233 @@ export interface components {
              */
             sequence: number;
         };
+        /** @description How many of a run stand how. */
+        RunCounts: {
+            /**
+             * Format: int64
+             * @description Blocked, or held.
+             */
+            blocked: number;
+            /**
+             * Format: int64
+             * @description Left out.
+             */
+            left_out: number;
+            /**
+             * Format: int64
+             * @description Posted.
+             */
+            posted: number;
+            /**
+             * Format: int64
+             * @description Ready to post.
+             */
+            ready: number;
+        };
+        /** @description Dates of all invoices of a run. */
+        RunDates: {
+            /**
+             * Format: date
+             * @description Document date; none for the business date.
+             */
+            document_date?: string | null;
+            /**
+             * Format: date
+             * @description Posting date; none for the document date.
+             */
+            posting_date?: string | null;
+            /**
+             * Format: int64
+             * @description The version seen.
+             */
+            version: number;
+        };
+        /** @description What a run is made from. */
+        RunForm: {
+            /** @description How they are put together; as each customer wants it, unless said otherwise. */
+            combine?: components["schemas"]["Combine"];
+            /** @description Only these customers; empty for all. */
+            customers?: components["schemas"]["CustomerId"][];
+            /**
+             * Format: date
+             * @description Document date, if typed.
+             */
+            document_date?: string | null;
+            /** @description What of the unbilled it takes, where nothing is picked. */
+            filter?: components["schemas"]["UnbilledFilter"];
+            /** @description What it is called; none for its date. */
+            name?: string | null;
+            /** @description Work of orders that was picked. */
+            order_picks?: components["schemas"]["OrderPick"][];
+            /** @description Lines of shipments that were picked. */
+            picks?: components["schemas"]["Pick"][];
+            /**
+             * Format: date
+             * @description Posting date, if typed.
+             */
+            posting_date?: string | null;
+        };
+        /** @description How far a run is. */
+        RunHowFar: components["schemas"]["RunProgress"] & {
+            /** @description Whether it is being posted now. */
+            underway: boolean;
+        };
+        /**
+         * Format: int64
+         * @description A billing run.
+         */
+        RunId: number;
+        /** @description An invoice of a run. */
+        RunInvoice: {
+            /** @description What stands in its way, and warnings. */
+            blockers: components["schemas"]["Blocker"][];
+            /** @description Its currency. */
+            currency: string;
+            /** @description Whose. */
+            customer: components["schemas"]["CustomerId"];
+            /** @description The customer's name. */
+            customer_name: string;
+            /**
+             * Format: date
+             * @description When it is due.
+             */
+            due_date?: string | null;
+            /** @description Why it was not posted with the others. */
+            held?: string | null;
+            /** @description The invoice. */
+            id: components["schemas"]["InvoiceId"];
+            /**
+             * Format: int64
+             * @description How many lines.
+             */
+            lines: number;
+            /** @description Its net. */
+            net: components["schemas"]["Money"];
+            /** @description Its number, once posted. */
+            number?: string | null;
+            /** @description Which shipments and orders it bills. */
+            source: string;
+            /** @description How it stands. */
+            standing: components["schemas"]["Standing"];
+            /** @description Its total. */
+            total: components["schemas"]["Money"];
+            /**
+             * Format: int64
+             * @description Changes with every edit.
+             */
+            version: number;
+        };
+        /** @description How far the posting of a run is. */
+        RunProgress: {
+            /**
+             * Format: int64
+             * @description Held.
+             */
+            held: number;
+            /**
+             * Format: int64
+             * @description Still to post.
+             */
+            left: number;
+            /**
+             * Format: int64
+             * @description Posted so far.
+             */
+            posted: number;
+        };
+        /** @description A run in a list. */
+        RunRow: {
+            /**
+             * Format: int64
+             * @description How many drafts it has.
+             */
+            drafts: number;
+            /** @description Its id. */
+            id: components["schemas"]["RunId"];
+            /**
+             * Format: date
+             * @description When it was made.
+             */
+            made_on: string;
+            /** @description Its name. */
+            name: string;
+            /** @description By whom. */
+            person: string;
+            /**
+             * Format: int64
+             * @description How many invoices it posted.
+             */
+            posted: number;
+            /** @description What they came to, in base currency. */
+            posted_base: components["schemas"]["Money"];
+            /** @description `open`, `posting` or `posted`. */
+            state: string;
+        };
+        /** @description What the invoices of a run come to in one currency. */
+        RunTotal: {
+            /** @description The currency. */
+            currency: string;
+            /**
+             * Format: int64
+             * @description How many invoices.
+             */
+            invoices: number;
+            /** @description Net. */
+            net: components["schemas"]["Money"];
+            /** @description Tax. */
+            tax: components["schemas"]["Money"];
+            /** @description Total. */
+            total: components["schemas"]["Money"];
+        };
+        /** @description A run on screen. */
+        RunView: {
+            /** @description What is ready comes to by account; once posted, what was. */
+            accounts: components["schemas"]["AccountTotal"][];
+            /** @description The base currency. */
+            base: string;
+            /**
+             * Format: int64
+             * @description How many there are.
+             */
+            count: number;
+            /** @description How many stand how. */
+            counts: components["schemas"]["RunCounts"];
+            /** @description Its id. */
+            id: components["schemas"]["RunId"];
+            /** @description A stretch of its invoices, in their order. */
+            invoices: components["schemas"]["RunInvoice"][];
+            /**
+             * Format: date
+             * @description When it was made.
+             */
+            made_on: string;
+            /** @description Its name. */
+            name: string;
+            /** @description By whom. */
+            person: string;
+            /** @description What is posted, by currency. */
+            posted: components["schemas"]["RunTotal"][];
+            /** @description What is posted, in base currency. */
+            posted_base: components["schemas"]["Money"];
+            /** @description What is ready, by currency. */
+            ready: components["schemas"]["RunTotal"][];
+            /** @description What is ready, in base currency. */
+            ready_base: components["schemas"]["Money"];
+            /** @description To be sent back when posting. */
+            seen: string;
+            /** @description `open`, `posting` or `posted`. */
+            state: string;
+            /**
+             * Format: int64
+             * @description Changes with the run.
+             */
+            version: number;
+            /**
+             * Format: int64
+             * @description Shipments not taken in, of customers who are billed when all has gone.
+             */
+            waiting: number;
+        };
         /** @description A unit an item is sold in besides its stock unit. */
         SalesUnit: {
             /** @description Stock units in one of it, as typed. */
@@ -4575,6 +5828,42 @@ export interface components {
              * @description Its version.
              */
             version: number;
+        };
+        /** @description A view someone kept. */
+        SavedView: {
+            /**
+             * Format: int64
+             * @description Its id.
+             */
+            id?: number;
+            /** @description Its name. */
+            name: string;
+            /** @description What the address says after the question mark. */
+            query: string;
+            /** @description The room it is of, such as `unbilled`. */
+            room: string;
+        };
+        /** @description A draft as it was seen. */
+        SeenDraft: {
+            /** @description The draft. */
+            id: components["schemas"]["InvoiceId"];
+            /** @description Its fingerprint. */
+            seen: string;
+        };
+        /** @description What became of it. */
+        SentOut: {
+            /**
+             * Format: int64
+             * @description How many the mail service did not take.
+             */
+            failed: number;
+            /** @description What it said to the first of those. */
+            problem?: string | null;
+            /**
+             * Format: int64
+             * @description How many went.
+             */
+            sent: number;
         };
         /** @description Where a visitor stands. */
         SessionView: {
@@ -4601,6 +5890,8 @@ export interface components {
             base_currency: string;
             /** @description The company's name. */
             company: string;
+            /** @description Whether a document date before that of the last invoice stops its posting. */
+            dates_in_order: boolean;
             /**
              * Format: date
              * @description The day the books stand still on; none for the day on the wall.
@@ -4614,6 +5905,8 @@ export interface components {
             periods: components["schemas"]["PeriodRow"][];
             /** @description How tax is computed. */
             tax_computed: components["schemas"]["TaxComputed"];
+            /** @description Which day picks the tax rate of a line. */
+            tax_date: components["schemas"]["TaxDateRule"];
             /**
              * Format: int64
              * @description Changes with every edit.
@@ -4622,9 +5915,19 @@ export interface components {
         };
         /** @description What is to be shipped and billed of an order. */
         ShipAndBill: {
+            /** @description Whether a draft order is confirmed first: a sale over the counter. */
+            confirm?: boolean;
+            paid?: null | components["schemas"]["PaidAtOnce"];
             /** @description Fingerprint of the invoice that was seen. */
             seen?: string | null;
             shipment?: null | components["schemas"]["ShipmentForm"];
+        };
+        /** @description Several orders to ship and bill. */
+        ShipAndBillMany: {
+            /** @description The orders. */
+            orders: components["schemas"]["OrderId"][];
+            /** @description What was seen of each, in their order. */
+            seen?: string[];
         };
         /** @description Where goods of a customer go. */
         ShipTo: {
@@ -4793,6 +6096,7 @@ export interface components {
             blockers: components["schemas"]["Blocker"][];
             invoice?: null | components["schemas"]["PostedInvoice"];
             preview?: null | components["schemas"]["InvoicePreview"];
+            receipt?: null | components["schemas"]["ReceiptId"];
             /** @description To be sent back when posting. */
             seen: string;
             shipment?: null | components["schemas"]["ShipmentId"];
@@ -4801,6 +6105,11 @@ export interface components {
             shipment_entry?: null | components["schemas"]["Entry"];
             /** @description The arithmetic of the shipment. */
             shipment_tape: components["schemas"]["Tape"];
+        };
+        /** @description A run, and whether it is being posted at this moment. */
+        ShownRun: components["schemas"]["RunView"] & {
+            /** @description Whether it is being posted now; a run that is `posting` and not under way was cut off. */
+            underway: boolean;
         };
         /** @description A name and a password. */
         SignIn: {
@@ -4887,6 +6196,11 @@ export interface components {
             shipments: number;
         };
         /**
+         * @description How an invoice of a run stands.
+         * @enum {string}
+         */
+        Standing: "ready" | "blocked" | "left_out" | "posted";
+        /**
          * @description How often a customer gets a statement.
          * @enum {string}
          */
@@ -4895,7 +6209,7 @@ export interface components {
          * @description What a step of the price is.
          * @enum {string}
          */
-        StepKind: "list" | "price_list" | "call_off" | "typed" | "quantity_break" | "promotion" | "line_discount" | "surcharge";
+        StepKind: "list" | "price_list" | "call_off" | "typed" | "quantity_break" | "promotion" | "line_discount" | "surcharge" | "with_tax";
         /** @description What there is of an item where a line is to leave from, in stock units. */
         StockFacts: {
             /** @description What is set aside for order lines, this one left out. */
@@ -4940,6 +6254,20 @@ export interface components {
              * @description The version seen.
              */
             version: number;
+        };
+        /** @description A message the mail service took. */
+        Taken: {
+            /**
+             * Format: int64
+             * @description Its id in the mailbox.
+             */
+            id: number;
+            /** @description To whom. */
+            recipient: string;
+            /** @description What it is about. */
+            subject: string;
+            /** @description When. */
+            taken_at: string;
         };
         /** @description When and why a shipment was taken back. */
         TakenBack: {
@@ -5010,6 +6338,11 @@ export interface components {
          * @enum {string}
          */
         TaxComputed: "per_document" | "per_line";
+        /**
+         * @description Which day picks the tax rate. *Source: domain.md section 3.*
+         * @enum {string}
+         */
+        TaxDateRule: "delivery" | "document";
         /** @description Tax of one code on a document. */
         TaxLine: components["schemas"]["TaxRate"] & {
             /** @description Net amounts taxed by this code. */
@@ -5045,6 +6378,20 @@ export interface components {
              */
             until?: string | null;
         };
+        /** @description A template of messages. */
+        Template: {
+            /** @description The text. */
+            body: string;
+            /** @description `invoice` or `credit_memo`. */
+            kind: string;
+            /** @description What it is about. */
+            subject: string;
+            /**
+             * Format: int64
+             * @description Changes with every change.
+             */
+            version: number;
+        };
         /** @description Payment terms of a customer, an order or an invoice. */
         Terms: components["schemas"]["Due"] & {
             discount?: null | components["schemas"]["EarlyDiscount"];
@@ -5070,20 +6417,34 @@ export interface components {
             /** @description The terms. */
             terms: components["schemas"]["Terms"];
         };
-        /** @description What to bill: lines, and dates where someone typed them. */
+        /** @description What to bill, and what was typed about it. */
         ToBill: {
+            /** @description Lines typed here. */
+            added?: components["schemas"]["AddedLine"][];
+            /** @description How picks are put together. */
+            combine?: components["schemas"]["Combine"];
+            customer?: null | components["schemas"]["CustomerId"];
             /**
              * Format: date
              * @description Document date, if typed.
              */
             document_date?: string | null;
-            /** @description Shipment lines; without a quantity all that is unbilled. */
-            picks: components["schemas"]["Pick"][];
+            /** @description Work and charges of orders that need no shipment. */
+            order_picks?: components["schemas"]["OrderPick"][];
+            /** @description Lines of posted shipments; without a quantity all that is unbilled. */
+            picks?: components["schemas"]["Pick"][];
             /**
              * Format: date
              * @description Posting date, if typed.
              */
             posting_date?: string | null;
+            terms?: null | components["schemas"]["Terms"];
+            /** @description Words above the lines. */
+            text_above?: string | null;
+            /** @description Words below the lines. */
+            text_below?: string | null;
+            /** @description Whether what a structured invoice would keep apart goes together all the same. */
+            together?: boolean;
         };
         /** @description What to cancel. */
         ToCancel: {
@@ -5097,6 +6458,20 @@ export interface components {
              * @description The version seen.
              */
             version: number;
+        };
+        /** @description An invoice to cancel. */
+        ToCancelInvoice: {
+            /**
+             * Format: date
+             * @description Date of the credit memo, if typed.
+             */
+            date?: string | null;
+            /** @description Why. */
+            reason?: string;
+            /** @description Whether its quantities go on a new draft at once. */
+            rebill?: boolean;
+            /** @description Fingerprint of the preview that was seen. */
+            seen?: string | null;
         };
         /** @description A change someone wants to make to a draft that has moved on. */
         ToMerge: {
@@ -5117,6 +6492,11 @@ export interface components {
             order?: null | components["schemas"]["OrderId"];
             /** @description Whether it is a quote. */
             quote?: boolean;
+        };
+        /** @description What is to go. */
+        ToSend: {
+            /** @description Which. */
+            ids: components["schemas"]["DeliveryId"][];
         };
         /** @description How a file is to be taken over. */
         ToTakeOver: {
@@ -5205,20 +6585,30 @@ export interface components {
             /** @description Whose door. */
             name: string;
         };
-        /** @description Everything unbilled that fits a filter. */
+        /** @description A page of the unbilled. */
         Unbilled: {
             /** @description By customer, the oldest first. */
             customers: components["schemas"]["UnbilledCustomer"][];
-            /** @description Net left to bill, in base currency. */
+            /** @description Net left to bill of all that fits, in base currency. */
             net_base: components["schemas"]["Money"];
             /**
              * Format: int64
-             * @description How many shipments.
+             * @description Where the next page begins; none on the last.
+             */
+            next?: number | null;
+            /**
+             * Format: int64
+             * @description How many shipments fit, those on other pages included.
              */
             shipments: number;
         };
         /** @description A customer with something to bill. */
         UnbilledCustomer: {
+            /**
+             * Format: int64
+             * @description How many shipments it has, those on other pages included.
+             */
+            count: number;
             /** @description The customer. */
             customer: components["schemas"]["CustomerId"];
             /**
@@ -5226,16 +6616,46 @@ export interface components {
              * @description Days since its oldest shipment.
              */
             days: number;
+            /** @description How it wants to be billed. */
+            habit: components["schemas"]["BillingHabit"];
             /** @description Its name. */
             name: string;
-            /** @description Net left to bill, in base currency. */
+            /** @description Net left to bill, in base currency, those on other pages included. */
             net_base: components["schemas"]["Money"];
             /** @description Its number. */
             number: string;
-            /** @description Its shipments, oldest first. */
+            /** @description Its shipments on this page, oldest first. */
             shipments: components["schemas"]["UnbilledShipment"][];
             /** @description Terms in words. */
             terms: string;
+            /** @description Whether only when all of an order has gone. */
+            when_complete: boolean;
+        };
+        /** @description What to list. */
+        UnbilledFilter: {
+            /**
+             * Format: int64
+             * @description Only shipments worth at least so much, in their currency's minor units.
+             */
+            at_least?: number | null;
+            /** @description Only what stands in its own way, or only what does not. */
+            blocked?: boolean | null;
+            /** @description Only in this currency. */
+            currency?: string | null;
+            customer?: null | components["schemas"]["CustomerId"];
+            habit?: null | components["schemas"]["BillingHabit"];
+            /**
+             * Format: int64
+             * @description Only shipments at least so many days old.
+             */
+            over_days?: number | null;
+            /** @description Words in customer, shipment, order or item. */
+            search?: string | null;
+            /**
+             * Format: int64
+             * @description Only shipments at most so many days old.
+             */
+            up_to_days?: number | null;
         };
         /** @description A line with something left to bill. */
         UnbilledLine: {
@@ -5245,21 +6665,24 @@ export interface components {
             description: string;
             /** @description Net of it in the order's currency. */
             net: components["schemas"]["Money"];
+            /** @description The order line. */
+            order_line: components["schemas"]["OrderLineId"];
             /** @description What is left to bill. */
             quantity: components["schemas"]["Decimal4"];
-            /** @description The shipment line. */
-            shipment_line: components["schemas"]["ShipmentLineId"];
+            shipment_line?: null | components["schemas"]["ShipmentLineId"];
             /** @description Its unit. */
             unit: string;
             /** @description Price per unit. */
             unit_price: components["schemas"]["Decimal6"];
         };
-        /** @description A shipment with something left to bill. */
+        /** @description A shipment with something left to bill, or an order with work to bill without one. */
         UnbilledShipment: {
             /** @description What would stand in the way of posting it. */
             blockers: components["schemas"]["Blocker"][];
             /** @description Its currency. */
             currency: string;
+            /** @description The number the customer gave the order. */
+            customer_order_number?: string | null;
             /**
              * Format: int64
              * @description Days since.
@@ -5271,17 +6694,16 @@ export interface components {
             net: components["schemas"]["Money"];
             /** @description Net left to bill, in base currency. */
             net_base: components["schemas"]["Money"];
-            /** @description Its number. */
+            /** @description Its number, or the order's. */
             number: string;
             /** @description The order. */
             order: components["schemas"]["OrderId"];
             /** @description The order's number. */
             order_number: string;
-            /** @description The shipment. */
-            shipment: components["schemas"]["ShipmentId"];
+            shipment?: null | components["schemas"]["ShipmentId"];
             /**
              * Format: date
-             * @description When it left.
+             * @description When it left; for work the day of the order.
              */
             shipped_on: string;
             /** @description The order's track. */
@@ -5332,6 +6754,18 @@ export interface components {
             counted: boolean;
             /** @description Its name. */
             name: string;
+        };
+        /**
+         * @description The way a document goes.
+         * @enum {string}
+         */
+        Way: "print" | "mail";
+        /** @description One reason, with the document that shows it. */
+        Whereabouts: {
+            /** @description Where to look. */
+            at: components["schemas"]["DocumentRef"];
+            /** @description What is so, and what to do. */
+            sentence: string;
         };
         /**
          * @description A kind of work, in the order of urgency.
@@ -5640,6 +7074,63 @@ export interface operations {
                 };
             };
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    credit_memos: {
+        parameters: {
+            query?: {
+                /** @description Words to look for. */
+                q?: string | null;
+                /** @description A state to keep to. */
+                state?: string | null;
+                /** @description How many at most, 500 at most. */
+                limit?: number | null;
+                /** @description How many to pass over. */
+                offset?: number | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CreditMemoRow"][];
+                };
+            };
+        };
+    };
+    credit_memo: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CreditMemoView"];
+                };
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6087,6 +7578,223 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DaySheet"];
+                };
+            };
+        };
+    };
+    deliveries: {
+        parameters: {
+            query?: {
+                /** @description Words to look for. */
+                q?: string | null;
+                /** @description A state to keep to. */
+                state?: string | null;
+                /** @description How many at most, 500 at most. */
+                limit?: number | null;
+                /** @description How many to pass over. */
+                offset?: number | null;
+                /** @description `print` or `mail`. */
+                way?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeliveryList"];
+                };
+            };
+        };
+    };
+    send_again: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Again"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": number;
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    printed: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ToSend"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": number;
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    send: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ToSend"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SentOut"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    view_message: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MessageView"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_message: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewMessage"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Version"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -6622,6 +8330,8 @@ export interface operations {
                 limit?: number | null;
                 /** @description How many to pass over. */
                 offset?: number | null;
+                /** @description The customer. */
+                customer?: number | null;
             };
             header?: never;
             path?: never;
@@ -6672,6 +8382,78 @@ export interface operations {
             };
         };
     };
+    post_grid: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PostGrid"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PostedInvoice"][];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_grid: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ToBill"][];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GridAnswer"][];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     post_picks: {
         parameters: {
             query?: never;
@@ -6684,6 +8466,47 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["PostPicks"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PostedInvoice"][];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    post_drafts: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PostMany"];
             };
         };
         responses: {
@@ -6850,6 +8673,133 @@ export interface operations {
             };
         };
     };
+    cancel_invoice: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ToCancelInvoice"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Cancelled"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_cancel: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ToCancelInvoice"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CancelPreview"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_discount: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewDiscount"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Outcome"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     change_price: {
         parameters: {
             query?: never;
@@ -6894,6 +8844,50 @@ export interface operations {
             };
         };
     };
+    change_tax: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+                line: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewTax"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Version"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     merge_draft: {
         parameters: {
             query?: never;
@@ -6918,6 +8912,94 @@ export interface operations {
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_work_price: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+                line: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPrice"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Outcome"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_work_tax: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+                line: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewTax"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Version"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -7297,6 +9379,128 @@ export interface operations {
                 };
             };
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    mail_setup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MailSetup"];
+                };
+            };
+        };
+    };
+    set_mail: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HowMailGoes"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": boolean;
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_template: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Template"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Version"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    taken: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "message/rfc822": string;
+                };
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -8670,6 +10874,136 @@ export interface operations {
             };
         };
     };
+    list_recipes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Recipe"][];
+                };
+            };
+        };
+    };
+    keep_recipe: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Recipe"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": number;
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    drop_recipe: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": number;
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    repeat_recipe: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": number;
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     record: {
         parameters: {
             query?: {
@@ -8728,6 +11062,312 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    runs: {
+        parameters: {
+            query?: {
+                /** @description Words to look for. */
+                q?: string | null;
+                /** @description A state to keep to. */
+                state?: string | null;
+                /** @description How many at most, 500 at most. */
+                limit?: number | null;
+                /** @description How many to pass over. */
+                offset?: number | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunRow"][];
+                };
+            };
+        };
+    };
+    make_run: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RunForm"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": number;
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    run: {
+        parameters: {
+            query?: {
+                /** @description Words to look for. */
+                q?: string | null;
+                /** @description A state to keep to. */
+                state?: string | null;
+                /** @description How many at most, 500 at most. */
+                limit?: number | null;
+                /** @description How many to pass over. */
+                offset?: number | null;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShownRun"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    drop_run: {
+        parameters: {
+            query: {
+                /** @description The version. */
+                version: number;
+            };
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Version"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_run_dates: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RunDates"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Version"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    go_on: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunHowFar"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    leave_out: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LeaveOut"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Version"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    post_run: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PostRun"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunProgress"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    run_progress: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunHowFar"];
                 };
             };
         };
@@ -9046,6 +11686,88 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RightsRow"][];
+                };
+            };
+        };
+    };
+    ship_and_bill_many: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ShipAndBillMany"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShippedAndBilled"][];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_ship_and_bill_many: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ShipAndBillMany"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShippedAndBilled"][];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -9384,6 +12106,20 @@ export interface operations {
                 q?: string | null;
                 /** @description Only shipments at least so many days old. */
                 over_days?: number | null;
+                /** @description Only shipments at most so many days old. */
+                up_to_days?: number | null;
+                /** @description Only in this currency. */
+                currency?: string | null;
+                /** @description Only customers billed so. */
+                habit?: null | ("shipment" | "order" | "weekly" | "monthly");
+                /** @description Only shipments worth at least so much, in minor units of their currency. */
+                at_least?: number | null;
+                /** @description Only what stands in its own way, or only what does not. */
+                blocked?: boolean | null;
+                /** @description How many shipments at most; 500 at most. */
+                limit?: number | null;
+                /** @description How many to pass over. */
+                offset?: number | null;
             };
             header?: never;
             path?: never;
@@ -9397,6 +12133,114 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Unbilled"];
+                };
+            };
+        };
+    };
+    why_not_here: {
+        parameters: {
+            query: {
+                /** @description Number of an order, of the customer's, or of a shipment. */
+                number: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Whereabouts"][];
+                };
+            };
+        };
+    };
+    list_views: {
+        parameters: {
+            query: {
+                /** @description Such as `unbilled`. */
+                room: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedView"][];
+                };
+            };
+        };
+    };
+    keep_view: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SavedView"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": number;
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    drop_view: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": number;
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
                 };
             };
         };

@@ -29,7 +29,22 @@ export type ShipmentRow = Schemas["ShipmentRow"];
 export type ShipmentView = Schemas["ShipmentView"];
 export type Spine = Schemas["Spine"];
 export type Tape = Schemas["Tape"];
-export type ToBill = Schemas["ToBill"];
+type LooseToBill = Schemas["ToBill"];
+/** What to bill, with every list there. */
+export type ToBill = LooseToBill & Required<Pick<LooseToBill, "picks" | "order_picks" | "added">>;
+export type AddedLine = Schemas["AddedLine"];
+export type CancelPreview = Schemas["CancelPreview"];
+export type CreditMemoRow = Schemas["CreditMemoRow"];
+export type DeliveryRow = Schemas["DeliveryRow"];
+export type GridAnswer = Schemas["GridAnswer"];
+export type MailSetup = Schemas["MailSetup"];
+export type MessageView = Schemas["MessageView"];
+export type Recipe = Schemas["Recipe"];
+export type RunForm = Schemas["RunForm"];
+export type RunInvoice = Schemas["RunInvoice"];
+export type RunRow = Schemas["RunRow"];
+export type RunView = Schemas["ShownRun"];
+export type SavedView = Schemas["SavedView"];
 export type Track = Schemas["Track"];
 export type Trail = Schemas["Trail"];
 export type UnbilledCustomer = Schemas["UnbilledCustomer"];
@@ -76,3 +91,13 @@ export type ReportingList = Schemas["ReportingList"];
 export type ShipTo = Schemas["ShipTo"];
 export type ShippedAndBilled = Schemas["ShippedAndBilled"];
 export type Terms = Schemas["Terms"];
+
+/** What to bill, as it comes over the wire, with every list there. */
+export function whole(toBill: LooseToBill | null | undefined): ToBill {
+  return {
+    ...toBill,
+    picks: toBill?.picks ?? [],
+    order_picks: toBill?.order_picks ?? [],
+    added: toBill?.added ?? [],
+  };
+}

@@ -77,9 +77,10 @@ export function FormAsk({ title, children, fields, yes, run, close }: Props) {
               autoFocus={position === 0}
               onKeyDown={(event) => {
                 // The button says Enter; Shift+Enter makes a new line of words.
-                if (field.kind === "words" && event.key === "Enter" && !event.shiftKey) {
+                const sends = field.kind === "words" ? !event.shiftKey : !!field.choices;
+                if (sends && event.key === "Enter") {
                   event.preventDefault();
-                  (event.target as HTMLTextAreaElement).form?.requestSubmit();
+                  (event.target as HTMLTextAreaElement | HTMLSelectElement).form?.requestSubmit();
                 }
               }}
               onFocus={(event) => field.right && (event.target as HTMLInputElement).select()}

@@ -4,6 +4,7 @@ import { createPortal } from "react-dom";
 import { api, got } from "../api/client";
 import type { InvoiceView } from "../api/types";
 import { date, money, number, percent, price } from "../format";
+import { type Source, sourcesOf } from "../rooms/invoice/source";
 
 const Sheet = styled("article")({
   color: "#242a1e",
@@ -34,6 +35,17 @@ const Sheet = styled("article")({
   "& tfoot .due td": { fontSize: "13pt", fontWeight: 700, borderTop: "1.5pt solid #242a1e" },
 });
 
+/** “Shipment S-1 of 3 Mar 2026, order O-1, your order PO 1”; nothing for what was typed. */
+function headingOf(source: Source | undefined): string {
+  if (!source?.order) {
+    return "";
+  }
+  const from = source.shipment
+    ? `Shipment ${source.shipment} of ${date(source.shippedOn ?? "")}, order ${source.order}`
+    : `Order ${source.order}`;
+  return source.theirs ? `${from}, your order ${source.theirs}` : from;
+}
+
 /** The invoice as it is printed, on A4 or Letter: in the page only for the printer. */
 export function InvoicePaper({ invoice }: { invoice: InvoiceView }) {
   const spine = useQuery({ queryKey: ["spine"], queryFn: () => got(api.GET("/api/spine")) });
@@ -42,7 +54,8 @@ export function InvoicePaper({ invoice }: { invoice: InvoiceView }) {
     return null;
   }
   const amount = (minor: number) => money(minor, paper.currency);
-  const shipments = [...new Set(paper.lines.map((line) => line.shipment_number))];
+  const sources = sourcesOf(paper.lines);
+  const groups = [...new Set(sources.map(headingOf))];
   return createPortal(
     <Sheet className="printed" aria-hidden="true">
       <header>
@@ -70,6 +83,7 @@ export function InvoicePaper({ invoice }: { invoice: InvoiceView }) {
           </dl>
         </div>
       </header>
+      {paper.text_above && <p className="to">{paper.text_above}</p>}
       <table>
         <thead>
           <tr>
@@ -77,23 +91,22 @@ export function InvoicePaper({ invoice }: { invoice: InvoiceView }) {
             <th className="right">Quantity</th>
             <th className="right">Price</th>
             <th className="right">Off</th>
-            <th className="right">Net {paper.currency}</th>
+            <th className="right">
+              {paper.gross_priced ? "With tax" : "Net"} {paper.currency}
+            </th>
           </tr>
         </thead>
-        {shipments.map((shipment) => {
-          const lines = paper.lines.filter((line) => line.shipment_number === shipment);
-          const first = lines[0];
+        {groups.map((heading) => {
+          const lines = paper.lines.filter((_, at) => headingOf(sources[at]) === heading);
           return (
-            <tbody key={shipment}>
-              <tr className="from">
-                <td colSpan={5}>
-                  Shipment {shipment}
-                  {first && ` of ${date(first.shipped_on)}, order ${first.order_number}`}
-                  {first?.customer_order_number && `, your order ${first.customer_order_number}`}
-                </td>
-              </tr>
+            <tbody key={heading}>
+              {heading && (
+                <tr className="from">
+                  <td colSpan={5}>{heading}</td>
+                </tr>
+              )}
               {lines.map((line) => (
-                <tr key={line.shipment_line}>
+                <tr key={`${line.code}${line.description}${line.quantity}${line.amount}`}>
                   <td>
                     {line.code} {line.description}
                     {line.still_to_come !== "0" && (
@@ -107,13 +120,21 @@ export function InvoicePaper({ invoice }: { invoice: InvoiceView }) {
                   </td>
                   <td className="right">{price(line.unit_price)}</td>
                   <td className="right">{line.discount === "0" ? "" : percent(line.discount)}</td>
-                  <td className="right">{amount(line.net)}</td>
+                  <td className="right">{amount(line.amount)}</td>
                 </tr>
               ))}
             </tbody>
           );
         })}
         <tfoot>
+          {paper.discount && (
+            <tr>
+              <td colSpan={4} className="right">
+                Less{paper.discount.percent ? ` ${percent(paper.discount.percent)}` : ""}, {paper.discount.reason}
+              </td>
+              <td className="right">{amount(-paper.discount.amount)}</td>
+            </tr>
+          )}
           <tr>
             <td colSpan={4} className="right">
               Net
@@ -137,6 +158,7 @@ export function InvoicePaper({ invoice }: { invoice: InvoiceView }) {
           </tr>
         </tfoot>
       </table>
+      {paper.text_below && <p className="to">{paper.text_below}</p>}
     </Sheet>,
     document.body,
   );

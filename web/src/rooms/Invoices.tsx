@@ -20,6 +20,7 @@ import { type Column, Rows } from "../parts/Rows";
 import { Paper } from "../parts/TapeRoll";
 import { customerColumn, useOpenElsewhere } from "../parts/together";
 import { Worktop } from "../shell/Worktop";
+import { GoingMark } from "./goingout/parts";
 import { billingLinks } from "./Unbilled";
 
 export function InvoicesRoom() {
@@ -45,43 +46,71 @@ export function InvoicesRoom() {
     {
       key: "number",
       head: "Invoice",
-      width: "84px",
+      width: "76px",
       cell: (row) => row.number ?? <Marked className="heed">▲ draft</Marked>,
     },
     customerColumn(openAt),
     {
+      key: "source",
+      head: "From",
+      width: "82px",
+      cell: (row) => {
+        const [first, ...more] = row.source.split(" ");
+        return (
+          <span title={row.source}>
+            {first}
+            {more.length > 0 && <Marked className="dim"> +{more.length}</Marked>}
+          </span>
+        );
+      },
+    },
+    { key: "going", head: "Going out", width: "86px", cell: (row) => <GoingMark going={row.going_out} /> },
+    {
       key: "date",
       head: "Date",
-      width: "92px",
+      width: "66px",
       cell: (row) => (row.document_date ? shortDate(row.document_date, today) : <Marked className="dim">today</Marked>),
     },
     {
       key: "due",
       head: "Due",
-      width: "148px",
+      width: "104px",
       cell: (row) =>
         row.due_date && (
           <>
             {shortDate(row.due_date, today)}
-            {row.days_late > 0 && <Marked className="stop"> ◆ {plural(row.days_late, "day", "days")}</Marked>}
+            {row.days_late > 0 && (
+              <Marked className="stop" title={`${plural(row.days_late, "day", "days")} late`}>
+                {" "}
+                ◆ {row.days_late} d
+              </Marked>
+            )}
           </>
         ),
     },
     {
       key: "total",
       head: "Total",
-      width: "118px",
+      width: "104px",
       right: true,
       cell: (row) => row.total != null && <Amount minor={row.total} currency={row.currency} base={base} />,
     },
     {
       key: "open",
       head: "Open",
-      width: "112px",
+      width: "88px",
       right: true,
       cell: (row) =>
         row.open != null &&
-        (row.open === 0 ? <Marked className="done">settled</Marked> : money(row.open, row.currency)),
+        (row.cancelled_by ? (
+          <Marked className="dim" title={`cancelled by ${row.cancelled_by}`}>
+            cancelled
+          </Marked>
+        ) : row.open === 0 ? (
+          <Marked className="done">settled</Marked>
+        ) : (
+          money(row.open, row.currency)
+        )),
     },
   ];
   return (
@@ -146,8 +175,10 @@ export function InvoicesRoom() {
     >
       <Chips>
         <RoomLinks links={billingLinks} />
-        <span className="gap" />
-        <FilterField label="Customer or number" />
+        <ExportLink list="invoices" />
+      </Chips>
+      <Chips>
+        <FilterField label="Customer, number, order" />
         <StateChips
           name="state"
           choices={[
@@ -156,9 +187,10 @@ export function InvoicesRoom() {
             ["open", "Open"],
             ["late", "Late"],
             ["settled", "Settled"],
+            ["cancelled", "Cancelled"],
+            ["to_send", "To send"],
           ]}
         />
-        <ExportLink list="invoices" />
       </Chips>
       {list.error && <Wrong error={list.error} />}
       {first && (

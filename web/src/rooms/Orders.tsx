@@ -1,3 +1,4 @@
+import { useState } from "react";
 import { useNavigate } from "react-router";
 import { api, got } from "../api/client";
 import type { OrderRow } from "../api/types";
@@ -23,6 +24,7 @@ import { customerColumn, useOpenElsewhere } from "../parts/together";
 import { Worktop } from "../shell/Worktop";
 import { Amount } from "./Invoices";
 import { orderLinks } from "./order/links";
+import { ShipManyAsk } from "./order/ShipMany";
 
 /** Orders that ended do not clutter the list: without a choice it shows what is open. */
 const OPEN = "draft,open,filled";
@@ -78,6 +80,7 @@ export function OrdersRoom() {
       cell: (row) => <Amount minor={row.net} currency={row.currency} base={base} />,
     },
   ];
+  const [shipping, setShipping] = useState(false);
   return (
     <Worktop
       title="Orders"
@@ -88,6 +91,14 @@ export function OrdersRoom() {
           label: "New order",
           run: () => navigate("/orders/new"),
           needs: "keep_order",
+        },
+        {
+          key: "b",
+          label: `Ship and bill ${picked.length}`,
+          run: () => setShipping(true),
+          disabled: picked.length === 0 || picked.some((row) => row.state !== "open"),
+          quiet: picked.length === 0,
+          needs: "ship_and_bill",
         },
         {
           key: "Enter",
@@ -151,6 +162,7 @@ export function OrdersRoom() {
           empty="No order fits. Clear the filter, or choose All to see those that ended."
         />
       )}
+      {shipping && <ShipManyAsk orders={picked} close={() => setShipping(false)} />}
     </Worktop>
   );
 }

@@ -1,14 +1,15 @@
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { useMemo, useRef, useState } from "react";
-import { useNavigate } from "react-router";
+import { keepPreviousData, useInfiniteQuery, useQuery } from "@tanstack/react-query";
+import { useCallback, useMemo, useRef, useState } from "react";
+import { Link, useNavigate, useSearchParams } from "react-router";
 import { api, got, keyed, newKey, Problem } from "../api/client";
-import type { InvoicePreview, ToBill, UnbilledCustomer, UnbilledShipment } from "../api/types";
+import { type InvoicePreview, type ToBill, type UnbilledCustomer, type UnbilledShipment, whole } from "../api/types";
 import { money, moneyWithCurrency, plural } from "../format";
 import {
   BlockerMark,
   Chips,
   ExportLink,
   FilterField,
+  Marked,
   RoomLinks,
   StateChips,
   useBase,
@@ -16,7 +17,9 @@ import {
   useFilter,
   Wrong,
 } from "../parts/bits";
+import { FormAsk } from "../parts/FormAsk";
 import { type Column, PickBox, Rows } from "../parts/Rows";
+import { SavedViews } from "../parts/SavedViews";
 import { BlockerLines, ChangeLines, EntryLines, Paper, TapeLines, Tear } from "../parts/TapeRoll";
 import { Track } from "../parts/Track";
 import { placeOf, rememberSequence } from "../places";
@@ -28,11 +31,61 @@ type Row = { customer: UnbilledCustomer } | { shipment: UnbilledShipment; of: Un
 
 export const billingLinks: [string, string][] = [
   ["/billing", "Unbilled"],
+  ["/billing/runs", "Runs"],
+  ["/billing/direct", "Direct"],
   ["/billing/invoices", "Invoices"],
+  ["/billing/going-out", "Going out"],
 ];
 
+const habits = {
+  shipment: "an invoice a shipment",
+  order: "an invoice an order",
+  weekly: "weekly",
+  monthly: "monthly",
+} as const;
+
+function keyOf(shipment: UnbilledShipment): string {
+  return shipment.shipment ? `s${shipment.shipment}` : `o${shipment.order}`;
+}
+
 function idOf(row: Row): string {
-  return "customer" in row ? `c${row.customer.customer}` : `s${row.shipment.shipment}`;
+  return "customer" in row ? `c${row.customer.customer}` : keyOf(row.shipment);
+}
+
+/** What is picked, as it is billed. */
+function toBillOf(shipments: UnbilledShipment[]): ToBill {
+  const lines = shipments.flatMap((shipment) => shipment.lines);
+  return whole({
+    picks: lines.flatMap((line) => (line.shipment_line ? [{ shipment_line: line.shipment_line }] : [])),
+    order_picks: lines.flatMap((line) => (line.shipment_line ? [] : [{ order_line: line.order_line }])),
+  });
+}
+
+/** Pages of the list as one: a customer that goes on over the page stands once. */
+function together(pages: { customers: UnbilledCustomer[] }[]): UnbilledCustomer[] {
+  const all = new Map<number, UnbilledCustomer>();
+  for (const owner of pages.flatMap((page) => page.customers)) {
+    const known = all.get(owner.customer);
+    all.set(owner.customer, known ? { ...known, shipments: [...known.shipments, ...owner.shipments] } : owner);
+  }
+  return [...all.values()];
+}
+
+function useUnbilledFilter() {
+  const [search] = useFilter("q");
+  const [over] = useFilter("over_days");
+  const [customer] = useFilter("customer");
+  const [habit] = useFilter("habit");
+  const [blocked] = useFilter("blocked");
+  const [currency] = useFilter("currency");
+  return {
+    q: search || undefined,
+    over_days: over ? Number(over) : undefined,
+    customer: customer ? Number(customer) : undefined,
+    habit: (habit || undefined) as keyof typeof habits | undefined,
+    blocked: blocked ? blocked === "true" : undefined,
+    currency: currency || undefined,
+  };
 }
 
 export function UnbilledRoom() {
@@ -40,42 +93,41 @@ export function UnbilledRoom() {
   const navigate = useNavigate();
   const changed = useEverythingChanged();
   const { say } = useNotices();
-  const [search] = useFilter("q");
-  const [over] = useFilter("over_days");
-  const [customer, setCustomer] = useFilter("customer");
+  const query = useUnbilledFilter();
+  const [params] = useSearchParams();
+  const [, setCustomer] = useFilter("customer");
   const [picks, setPicks] = useState<ReadonlySet<string>>(new Set());
   const [current, setCurrent] = useState<Row>();
-  const [asking, setAsking] = useState(false);
+  const [asking, setAsking] = useState<"post" | "run">();
   const opening = useRef(false);
-  const unbilled = useQuery({
-    queryKey: ["unbilled", search, over, customer],
-    queryFn: () =>
-      got(
-        api.GET("/api/unbilled", {
-          params: {
-            query: {
-              q: search || undefined,
-              over_days: over ? Number(over) : undefined,
-              customer: customer ? Number(customer) : undefined,
-            },
-          },
-        }),
-      ),
+  const unbilled = useInfiniteQuery({
+    queryKey: ["unbilled", query],
+    queryFn: ({ pageParam }) =>
+      got(api.GET("/api/unbilled", { params: { query: { ...query, limit: 200, offset: pageParam } } })),
+    initialPageParam: 0,
+    getNextPageParam: (page) => page.next ?? undefined,
     placeholderData: keepPreviousData,
   });
-  const customers = unbilled.data?.customers ?? [];
+  const first = unbilled.data?.pages[0];
+  const customers = useMemo(() => together(unbilled.data?.pages ?? []), [unbilled.data]);
   const rows = useMemo(() => {
     const all: Row[] = [];
-    for (const owner of unbilled.data?.customers ?? []) {
+    for (const owner of customers) {
       all.push({ customer: owner });
       for (const shipment of owner.shipments) {
         all.push({ shipment, of: owner });
       }
     }
     return all;
-  }, [unbilled.data]);
+  }, [customers]);
+  const { hasNextPage, isFetchingNextPage, fetchNextPage } = unbilled;
+  const more = useCallback(() => {
+    if (hasNextPage && !isFetchingNextPage) {
+      fetchNextPage();
+    }
+  }, [hasNextPage, isFetchingNextPage, fetchNextPage]);
   const shipments = customers.flatMap((owner) => owner.shipments);
-  const picked = shipments.filter((shipment) => picks.has(`s${shipment.shipment}`));
+  const picked = shipments.filter((shipment) => picks.has(keyOf(shipment)));
   const chosen =
     picked.length > 0
       ? picked
@@ -84,26 +136,21 @@ export function UnbilledRoom() {
           ? current.customer.shipments
           : [current.shipment]
         : [];
-  const toBill: ToBill = {
-    picks: chosen.flatMap((shipment) => shipment.lines.map((line) => ({ shipment_line: line.shipment_line }))),
-  };
+  const toBill = toBillOf(chosen);
+  const any = toBill.picks.length + toBill.order_picks.length > 0;
   const preview = useQuery({
     queryKey: ["invoice-preview", toBill],
     queryFn: () => got(api.POST("/api/invoices/preview", { body: toBill })),
-    enabled: toBill.picks.length > 0,
+    enabled: any,
     placeholderData: keepPreviousData,
   });
-  const previews = toBill.picks.length > 0 ? (preview.data ?? []) : [];
+  const previews = any ? (preview.data ?? []) : [];
   const stopped = previews.flatMap((one) => one.blockers).filter((blocker) => blocker.effect === "stops");
   const visible = new Set(rows.map(idOf));
   const markOf = (row: Row) =>
-    "customer" in row
-      ? row.customer.shipments.every((shipment) => picks.has(`s${shipment.shipment}`))
-      : picks.has(idOf(row));
+    "customer" in row ? row.customer.shipments.every((shipment) => picks.has(keyOf(shipment))) : picks.has(idOf(row));
   const pick = (some: Row[]) => {
-    const ids = some.flatMap((row) =>
-      "customer" in row ? row.customer.shipments.map((shipment) => `s${shipment.shipment}`) : [idOf(row)],
-    );
+    const ids = some.flatMap((row) => ("customer" in row ? row.customer.shipments.map(keyOf) : [idOf(row)]));
     setPicks((before) => {
       const after = new Set([...before].filter((id) => visible.has(id)));
       const all = ids.every((id) => after.has(id));
@@ -152,7 +199,13 @@ export function UnbilledRoom() {
         />
       ),
     },
-    { key: "shipment", head: "Shipment", width: "78px", cell: (row) => ("customer" in row ? "" : row.shipment.number) },
+    {
+      key: "shipment",
+      head: "Shipment",
+      width: "78px",
+      cell: (row) =>
+        "customer" in row ? "" : row.shipment.shipment ? row.shipment.number : <Marked className="dim">none</Marked>,
+    },
     { key: "order", head: "Order", width: "76px", cell: (row) => ("customer" in row ? "" : row.shipment.order_number) },
     {
       key: "track",
@@ -190,13 +243,14 @@ export function UnbilledRoom() {
     },
   ];
   const total = previews.length > 0 ? totals(previews) : "";
-  const name = customer ? customers[0]?.name : undefined;
+  const name = query.customer ? customers[0]?.name : undefined;
+  const filtered = params.toString() !== "";
   return (
     <Worktop
       title="Unbilled"
       sum={
-        unbilled.data &&
-        `${plural(unbilled.data.shipments, "shipment", "shipments")} · ${plural(customers.length, "customer", "customers")} · ${money(unbilled.data.net_base, base)}`
+        first &&
+        `${plural(first.shipments, "shipment", "shipments")} · ${plural(customers.length, "customer", "customers")}${hasNextPage ? " so far" : ""} · ${money(first.net_base, base)}`
       }
       actions={[
         {
@@ -205,7 +259,7 @@ export function UnbilledRoom() {
             previews.length > 0
               ? `Post ${plural(previews.length, "invoice", "invoices")} · ${total}`
               : "Nothing to post",
-          run: () => setAsking(true),
+          run: () => setAsking("post"),
           primary: true,
           disabled: previews.length === 0 || stopped.length > 0 || preview.isFetching,
           needs: "post_invoice",
@@ -214,22 +268,32 @@ export function UnbilledRoom() {
           key: "Enter",
           label: "Open the draft",
           run: openDraft,
-          disabled: toBill.picks.length === 0,
+          disabled: !any,
           shownOnly: true,
           needs: "keep_draft",
         },
+        {
+          key: "r",
+          label: picked.length > 0 ? `Make a run of ${picked.length}` : "Make a run",
+          run: () => setAsking("run"),
+          disabled: !first || first.shipments === 0,
+          needs: "run_billing",
+        },
+        { key: "n", label: "Direct invoice", run: () => navigate("/billing/direct"), quiet: true, needs: "keep_draft" },
         { key: "i", label: "Invoices", run: () => navigate("/billing/invoices"), quiet: true },
       ]}
       rest={
         <span>
-          {picked.length} of {shipments.length} picked <kbd>Space</kbd>
+          {picked.length} of {first?.shipments ?? 0} picked <kbd>Space</kbd>
         </span>
       }
       tape={<UnbilledTape previews={previews} base={base} wrong={preview.error} />}
     >
       <Chips>
         <RoomLinks links={billingLinks} />
-        <span className="gap" />
+        <ExportLink list="unbilled" />
+      </Chips>
+      <Chips>
         <FilterField label="Customer, number, item" />
         <StateChips
           name="over_days"
@@ -238,15 +302,29 @@ export function UnbilledRoom() {
             ["4", "Over 3 days"],
           ]}
         />
+        <FilterChoice
+          name="habit"
+          label="Billed"
+          choices={[["", "billed any way"], ...Object.entries(habits)] as [string, string][]}
+        />
+        <FilterChoice
+          name="blocked"
+          label="Blockers"
+          choices={[
+            ["", "ready or not"],
+            ["false", "only ready"],
+            ["true", "only blocked"],
+          ]}
+        />
         {name && (
           <button type="button" className="on" onClick={() => setCustomer("")}>
             only {name} ✕
           </button>
         )}
-        <ExportLink list="unbilled" />
+        <SavedViews room="unbilled" />
       </Chips>
       {unbilled.error && <Wrong error={unbilled.error} />}
-      {unbilled.data && (
+      {first && (
         <Rows
           label="Unbilled shipments by customer"
           rows={rows}
@@ -256,7 +334,11 @@ export function UnbilledRoom() {
           groupCell={(row) =>
             "customer" in row ? (
               <>
-                {row.customer.name} <span className="sub">· {row.customer.terms}</span>
+                {row.customer.name}{" "}
+                <span className="sub">
+                  · {row.customer.terms} · {habits[row.customer.habit]}
+                  {row.customer.when_complete && ", when all has gone"}
+                </span>
               </>
             ) : (
               ""
@@ -267,18 +349,24 @@ export function UnbilledRoom() {
           onPick={pick}
           onOpen={openDraft}
           onCurrent={setCurrent}
+          more={more}
           empty={
-            search || over || customer
-              ? "Nothing unbilled fits this filter. What is packed and not posted is not here; look among the shipments."
-              : "Everything that was shipped is billed. What is packed and not posted stands among the shipments."
+            filtered ? (
+              <NotHere asked={query.q} />
+            ) : (
+              "Everything that was shipped is billed. What is packed and not posted stands among the shipments."
+            )
           }
         />
       )}
-      {asking && (
+      {asking === "run" && first && (
+        <MakeRunAsk picked={picked} count={first.shipments} close={() => setAsking(undefined)} />
+      )}
+      {asking === "post" && (
         <Ask
           title={`Post ${plural(previews.length, "invoice", "invoices")}?`}
           yes={`Post · ${total}`}
-          close={() => setAsking(false)}
+          close={() => setAsking(undefined)}
           run={async (key) => {
             const posted = await got(
               api.POST("/api/invoices/post", {
@@ -310,6 +398,102 @@ export function UnbilledRoom() {
   );
 }
 
+/** A filter with a few choices. */
+function FilterChoice({ name, label, choices }: { name: string; label: string; choices: [string, string][] }) {
+  const [value, set] = useFilter(name);
+  return (
+    <select aria-label={label} value={value} onChange={(event) => set(event.target.value)}>
+      {choices.map(([choice, text]) => (
+        <option key={choice} value={choice}>
+          {text}
+        </option>
+      ))}
+    </select>
+  );
+}
+
+/** Why what was asked for is not in the list. */
+function NotHere({ asked }: { asked: string | undefined }) {
+  const why = useQuery({
+    queryKey: ["why", asked],
+    queryFn: () => got(api.GET("/api/unbilled/why", { params: { query: { number: asked ?? "" } } })),
+    enabled: !!asked,
+  });
+  if (!why.data || why.data.length === 0) {
+    return "Nothing unbilled fits this filter. Ask for an order or shipment by its whole number, and this says where it is.";
+  }
+  return (
+    <>
+      {why.data.map((one) => (
+        <div key={one.sentence}>
+          {one.sentence} <Link to={placeOf(one.at)}>Open {one.at.number}</Link>
+        </div>
+      ))}
+    </>
+  );
+}
+
+/** A run of what is picked, or of everything the list is filtered to. */
+function MakeRunAsk({ picked, count, close }: { picked: UnbilledShipment[]; count: number; close: () => void }) {
+  const navigate = useNavigate();
+  const changed = useEverythingChanged();
+  const query = useUnbilledFilter();
+  const toBill = toBillOf(picked);
+  return (
+    <FormAsk
+      title={
+        picked.length > 0
+          ? `A run of ${plural(picked.length, "shipment", "shipments")}`
+          : `A run of ${plural(count, "shipment", "shipments")}`
+      }
+      yes="Make the run"
+      close={close}
+      fields={[
+        {
+          name: "combine",
+          label: "Combined",
+          choices: [
+            ["habit", "as each customer wants it"],
+            ["customer", "one invoice a customer"],
+            ["order", "one invoice an order"],
+            ["shipment", "one invoice a shipment"],
+          ],
+        },
+        { name: "name", label: "Name", hint: "empty: its number" },
+        { name: "document_date", label: "Document date", kind: "date", hint: "empty: the business date" },
+      ]}
+      run={async (values, key) => {
+        const { q, ...rest } = query;
+        const run = await got(
+          api.POST("/api/runs", {
+            params: { header: keyed(key) },
+            body: {
+              name: values.name || null,
+              combine: (values.combine || "habit") as "habit",
+              document_date: values.document_date || null,
+              picks: toBill.picks,
+              order_picks: toBill.order_picks,
+              filter: {
+                search: q ?? null,
+                over_days: rest.over_days ?? null,
+                customer: rest.customer ?? null,
+                habit: rest.habit ?? null,
+                blocked: rest.blocked ?? null,
+                currency: rest.currency ?? null,
+              },
+            },
+          }),
+        );
+        await changed();
+        navigate(`/runs/${run}`);
+      }}
+    >
+      {picked.length > 0 ? "What is picked" : "Everything the list is filtered to"} goes on drafts of the run. Nothing
+      is posted yet; it can be dropped, and everything is as before.
+    </FormAsk>
+  );
+}
+
 /** Sums by currency, said with their sign. */
 function totals(previews: InvoicePreview[]): string {
   const sums = new Map<string, bigint>();
@@ -338,7 +522,7 @@ function UnbilledTape({ previews, base, wrong }: { previews: InvoicePreview[]; b
           <h2>
             {plural(previews.length, "invoice", "invoices")}
             <br />
-            <span>one for each customer, currency and terms</span>
+            <span>one for each of what may stand together</span>
           </h2>
           {previews.map((one) => (
             <div className="l" key={one.fingerprint}>

@@ -93,9 +93,10 @@ impl Books {
     pub fn invoice(&self, lines: Vec<LineToBill>) -> InvoiceInput<'_> {
         let progress = lines
             .iter()
-            .map(|line| {
+            .filter_map(|line| Some((line, line.source.order_line()?)))
+            .map(|(line, order_line)| {
                 (
-                    line.source.order_line().unwrap(),
+                    order_line,
                     LineProgress {
                         ordered: line.unbilled,
                         cancelled: Quantity::ZERO,

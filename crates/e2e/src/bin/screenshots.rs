@@ -13,18 +13,18 @@ const VIEWS: &[(&str, &str)] = &[
     ("unbilled", "/billing"),
     ("draft", "/invoices/1"),
     ("invoice", "/invoices"),
+    ("run", "/billing"),
+    ("direct", "/billing/direct"),
+    ("going-out", "/billing/going-out"),
     ("new-receipt", "/receipts/new"),
     ("apply", "/receipts?state=unapplied&q=Quillback"),
     ("new-order", "/orders/new"),
     ("order", "/orders?q=SH-2611"),
     ("orders", "/orders"),
-    ("open-lines", "/orders/lines"),
     ("shipment", "/shipments?state=picking"),
-    ("quote", "/quotes/1"),
     ("item", "/items/1"),
     ("prices", "/items/prices"),
     ("customer", "/customers/3"),
-    ("customer-file", "/customers/12/file"),
     ("journal", "/ledger"),
     ("approval", "/approvals/1"),
 ];
@@ -85,6 +85,26 @@ async fn take(till: &Till, browser: &Browser, name: &str, place: &str) -> Result
             }
             browser.press(Key::Enter).await?;
             browser.settle().await?;
+        }
+        "run" => {
+            browser.letter('r').await?;
+            browser.settle().await?;
+            browser.press(Key::Enter).await?;
+        }
+        "direct" => {
+            for (typed, key) in [
+                ("1008 Lamplight Abbey Shop", Key::Tab),
+                ("ASM", Key::Tab),
+                ("Hives for the cloister", Key::Tab),
+                ("4", Key::Enter),
+                ("1002 Orchard Lane Apiaries", Key::Tab),
+                ("FRT", Key::Tab),
+                ("", Key::Tab),
+                ("2", Key::Enter),
+            ] {
+                browser.type_text(typed).await?;
+                browser.press(key).await?;
+            }
         }
         "new-receipt" => {
             browser.type_text("Harrow").await?;

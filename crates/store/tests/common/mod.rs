@@ -193,6 +193,7 @@ async fn set_up(connection: &mut Writing<'_>) -> Result<(Vec<CustomerId>, Vec<It
         ("order", "O-"),
         ("shipment", "S-"),
         ("invoice", "I-"),
+        ("credit_memo", "CM-"),
         ("receipt", "C-"),
         ("entry", "E-"),
     ] {
@@ -215,6 +216,24 @@ async fn set_up(connection: &mut Writing<'_>) -> Result<(Vec<CustomerId>, Vec<It
         TaxCategory::S,
         day("2020-01-01"),
         Rate::from_percent("23").unwrap(),
+    )
+    .await?;
+    setup::tax_code(
+        connection,
+        "S135",
+        "Reduced",
+        TaxCategory::S,
+        day("2020-01-01"),
+        Rate::from_percent("13.5").unwrap(),
+    )
+    .await?;
+    setup::tax_code(
+        connection,
+        "Z0",
+        "Zero",
+        TaxCategory::Z,
+        day("2020-01-01"),
+        Rate::from_percent("0").unwrap(),
     )
     .await?;
     setup::exchange_rate(connection, gbp, day("2026-01-01"), "1.17".parse().unwrap()).await?;

@@ -263,6 +263,13 @@ function Opened({ form: started, file, id, version }: Props) {
             disabled={!may}
           />
           <Tick
+            label="prices with tax"
+            on={form.gross_priced ?? false}
+            toggle={(gross_priced) => change({ gross_priced })}
+            span={3}
+            disabled={!may}
+          />
+          <Tick
             label="its order number on every invoice"
             on={form.needs_order_number ?? false}
             toggle={(needs_order_number) => change({ needs_order_number })}

@@ -1,23 +1,59 @@
 import TextField from "@mui/material/TextField";
-import { useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { useLocation, useNavigate } from "react-router";
 import { api, got, keyed, newKey, Problem } from "../../api/client";
-import type { InvoiceLine, InvoiceView, ToBill } from "../../api/types";
-import { date, money, moneyWithCurrency, number, typedDecimal } from "../../format";
-import { Lines, Marked, Scroll, useEverythingChanged, useToday, Wrong } from "../../parts/bits";
+import type { AddedLine, InvoiceLine, InvoiceView, ToBill } from "../../api/types";
+import { date, moneyWithCurrency, number, typedDecimal } from "../../format";
+import { Lines, Scroll, useEverythingChanged, useToday, Wrong } from "../../parts/bits";
 import { DateField } from "../../parts/DateField";
 import { ApprovalStrip, OpenMark, useApprovals, useOpenElsewhere, useOpenHere } from "../../parts/together";
 import { Ask } from "../../shell/Ask";
 import { useNotices } from "../../shell/notices";
 import { useMay } from "../../shell/session";
 import { Worktop } from "../../shell/Worktop";
+import { AddLineAsk, TextsAsk } from "./adding";
 import { Conflict } from "./Conflict";
 import { useKeptDraft } from "./keeping";
 import { Head, InvoiceTape, LineCells, LineHead } from "./lines";
-import { Reprice } from "./Reprice";
+import { MoreOfCustomer } from "./more";
+import { DiscountAsk, Reprice, Retax } from "./Reprice";
+import { type Source, sourcesOf } from "./source";
 
 type DateName = "document_date" | "posting_date";
+type Open =
+  | { what: "post" | "discount" | "texts" }
+  | { what: "price" | "tax"; line: InvoiceLine; source: Source }
+  | { what: "line"; at?: number };
+
+/** Quantities that were typed, kept on what is billed. */
+function withQuantities(now: ToBill, typed: Record<string, string>): ToBill {
+  const said = (key: string) => (typed[key] === undefined ? undefined : typedDecimal(typed[key] ?? ""));
+  return {
+    ...now,
+    picks: now.picks.map((pick) => {
+      const quantity = said(`s${pick.shipment_line}`);
+      return quantity === undefined ? pick : { ...pick, quantity };
+    }),
+    order_picks: now.order_picks.map((pick) => {
+      const quantity = said(`o${pick.order_line}`);
+      return quantity === undefined ? pick : { ...pick, quantity };
+    }),
+    added: now.added.map((line, at) => {
+      const quantity = said(`t${at}`);
+      return quantity === undefined ? line : { ...line, quantity };
+    }),
+  };
+}
+
+/** What is billed without one of its lines. */
+function without(now: ToBill, source: Source): ToBill {
+  return {
+    ...now,
+    picks: now.picks.filter((pick) => `s${pick.shipment_line}` !== source.key),
+    order_picks: now.order_picks.filter((pick) => `o${pick.order_line}` !== source.key),
+    added: now.added.filter((_, at) => `t${at}` !== source.key),
+  };
+}
 
 /** A draft is kept as it is typed; the tape shows what it comes to. */
 export function Draft({ invoice }: { invoice: InvoiceView }) {
@@ -26,24 +62,28 @@ export function Draft({ invoice }: { invoice: InvoiceView }) {
   const { say } = useNotices();
   const place = useLocation().pathname;
   const today = useToday();
-  const [asking, setAsking] = useState(false);
-  const [typed, setTyped] = useState<Record<number, string>>({});
+  const [open, setOpen] = useState<Open>();
+  const [typed, setTyped] = useState<Record<string, string>>({});
   const [dates, setDates] = useState<Partial<Record<DateName, string>>>({});
-  const [repricing, setRepricing] = useState<InvoiceLine>();
   const may = useMay();
   const openAt = useOpenElsewhere("invoice")(invoice.id);
   const approvals = useApprovals("invoice", invoice.id);
   useOpenHere("invoice", invoice.id);
   const document = invoice.document;
   const lines = document?.lines ?? [];
+  const sources = sourcesOf(lines);
   // What was kept is no longer only typed; what was typed meanwhile still is.
   const forget = (kept: ToBill) => {
+    const quantities = new Map<string, string | null | undefined>([
+      ...kept.picks.map((pick): [string, string | null | undefined] => [`s${pick.shipment_line}`, pick.quantity]),
+      ...kept.order_picks.map((pick): [string, string | null | undefined] => [`o${pick.order_line}`, pick.quantity]),
+      ...kept.added.map((line, at): [string, string] => [`t${at}`, line.quantity]),
+    ]);
     setTyped((before) =>
       Object.fromEntries(
-        Object.entries(before).filter(([line, value]) => {
-          const pick = kept.picks.find((one) => one.shipment_line === Number(line));
-          return pick && pick.quantity !== typedDecimal(value);
-        }),
+        Object.entries(before).filter(
+          ([key, value]) => quantities.has(key) && quantities.get(key) !== typedDecimal(value),
+        ),
       ),
     );
     setDates((before) =>
@@ -55,32 +95,19 @@ export function Draft({ invoice }: { invoice: InvoiceView }) {
     forget,
   );
   const typedDate = (name: DateName) => dates[name] ?? (document?.[name].typed ? document[name].date : "");
-  const others = useQuery({
-    queryKey: ["unbilled", "", "", String(invoice.customer.id)],
-    queryFn: () => got(api.GET("/api/unbilled", { params: { query: { customer: invoice.customer.id } } })),
-  });
-  const free = (others.data?.customers ?? [])
-    .flatMap((owner) => owner.shipments)
-    .flatMap((shipment) => shipment.lines.map((line) => ({ ...line, shipment })))
-    .filter((line) => !lines.some((own) => own.shipment_line === line.shipment_line));
-  const saveLines = (quantities: Record<number, string>) =>
-    change((now) => ({
-      ...now,
-      picks: now.picks.map((pick) => {
-        const value = quantities[pick.shipment_line];
-        return value === undefined ? pick : { ...pick, quantity: typedDecimal(value) };
-      }),
-    }));
-  const add = (shipmentLine: number) =>
-    change((now) => ({ ...now, picks: [...now.picks, { shipment_line: shipmentLine }] }));
-  const leaveOut = (shipmentLine: number) =>
-    change((now) => ({ ...now, picks: now.picks.filter((pick) => pick.shipment_line !== shipmentLine) }));
+  const saveLines = (quantities: Record<string, string>) => change((now) => withQuantities(now, quantities));
   const saveDate = (name: DateName, value: string) => {
     setDates((before) => ({ ...before, [name]: value }));
     if (value === "" || /^20\d\d-\d\d-\d\d$/.test(value)) {
       change((now) => ({ ...now, [name]: value || null }));
     }
   };
+  const saveAdded = (at: number | undefined, line: AddedLine) =>
+    change((now) => ({
+      ...now,
+      added: at === undefined ? [...now.added, line] : now.added.map((one, place) => (place === at ? line : one)),
+    }));
+  const back = invoice.run ? `/runs/${invoice.run}` : "/billing";
   const drop = async () => {
     try {
       const version = await settled();
@@ -90,7 +117,7 @@ export function Draft({ invoice }: { invoice: InvoiceView }) {
         }),
       );
       say({ kind: "done", text: "The draft is dropped; its quantities are unbilled again." });
-      navigate("/billing");
+      navigate(back);
       await changed(["invoice", String(invoice.id)]);
     } catch (error) {
       say({ kind: "stop", text: error instanceof Problem ? error.message : String(error) });
@@ -100,6 +127,7 @@ export function Draft({ invoice }: { invoice: InvoiceView }) {
   const total = document ? moneyWithCurrency(document.total, document.currency) : "";
   const fieldError = (field: string) => (wrong?.field === field ? wrong.message : undefined);
   const unsaved = Object.keys(typed).length > 0;
+  const close = () => setOpen(undefined);
   useEffect(() => {
     const first = window.document.querySelector<HTMLElement>("[data-quantity] input");
     if (window.document.activeElement === window.document.body) {
@@ -115,22 +143,25 @@ export function Draft({ invoice }: { invoice: InvoiceView }) {
           <OpenMark names={openAt} />
         </>
       }
-      back="/billing"
+      back={back}
       actions={[
         {
           key: "p",
           label: `Post · ${total}`,
-          run: () => setAsking(true),
+          run: () => setOpen({ what: "post" }),
           primary: true,
           disabled: stopped || !document || busy || unsaved || !!wrong,
           needs: "post_invoice",
         },
-        { key: "d", label: "Drop the draft", run: drop, needs: "keep_draft" },
+        { key: "a", label: "Add a line", run: () => setOpen({ what: "line" }), needs: "keep_draft" },
+        { key: "o", label: "Discount", run: () => setOpen({ what: "discount" }), needs: "change_price" },
+        { key: "t", label: "Texts and terms", run: () => setOpen({ what: "texts" }), needs: "keep_draft" },
+        { key: "d", label: "Drop", run: drop, needs: "keep_draft" },
         {
           key: "r",
           label: "Change a price",
-          run: () => setRepricing(lines[0]),
-          disabled: lines.length !== 1,
+          run: () => lines[0] && sources[0] && setOpen({ what: "price", line: lines[0], source: sources[0] }),
+          disabled: lines.length !== 1 || sources[0]?.orderLine === undefined,
           quiet: true,
           needs: "change_price",
         },
@@ -139,6 +170,9 @@ export function Draft({ invoice }: { invoice: InvoiceView }) {
       tape={<InvoiceTape invoice={invoice} />}
     >
       <Head invoice={invoice} />
+      {invoice.held && (
+        <p style={{ margin: "0 0 6px", color: "var(--heed)" }}>▲ Not posted with its run: {invoice.held}</p>
+      )}
       <ApprovalStrip approvals={approvals} />
       <div style={{ display: "flex", gap: 14, margin: "6px 0 10px" }}>
         <DateField
@@ -165,93 +199,86 @@ export function Draft({ invoice }: { invoice: InvoiceView }) {
       )}
       <Scroll>
         <Lines label="Lines of the draft">
-          <LineHead draft />
+          <LineHead draft gross={document?.gross_priced ?? false} />
           <tbody>
-            {lines.map((line, position) => (
-              <tr key={line.shipment_line}>
-                <LineCells
-                  line={line}
-                  currency={document?.currency ?? "EUR"}
-                  quantity={
-                    <TextField
-                      data-quantity
-                      value={typed[line.shipment_line] ?? number(line.quantity)}
-                      error={!!fieldError(`lines.${position}.quantity`)}
-                      onChange={(event) =>
-                        setTyped((before) => ({ ...before, [line.shipment_line]: event.target.value }))
-                      }
-                      onBlur={() => unsaved && saveLines(typed)}
-                      onKeyDown={(event) => {
-                        if (event.key === "Enter" && !event.ctrlKey) {
-                          event.preventDefault();
-                          saveLines(typed);
-                        }
-                        if (event.key === "Escape") {
-                          event.preventDefault();
-                          setTyped({});
-                          setWrong(undefined);
-                          (event.target as HTMLElement).blur();
-                        }
-                      }}
-                      disabled={!may("keep_draft")}
-                      sx={{ width: 84 }}
-                      slotProps={{
-                        htmlInput: {
-                          "aria-label": `Quantity of ${line.code}, ${line.unbilled} unbilled`,
-                          inputMode: "decimal",
-                          style: { textAlign: "right" },
-                        },
-                      }}
-                    />
-                  }
-                  {...(may("change_price") && { reprice: () => setRepricing(line) })}
-                />
-                <td>
-                  {lines.length > 1 && may("keep_draft") && (
-                    <button
-                      type="button"
-                      className="quietly"
-                      onClick={() => leaveOut(line.shipment_line)}
-                      aria-label={`Leave ${line.code} out`}
-                    >
-                      ✕
-                    </button>
-                  )}
-                </td>
-              </tr>
-            ))}
-          </tbody>
-        </Lines>
-        {free.length > 0 && may("keep_draft") && (
-          <Lines label="More of this customer, unbilled">
-            <thead>
-              <tr>
-                <th>More of this customer, unbilled</th>
-                <th className="right">Unbilled</th>
-                <th className="right">Net</th>
-                <th aria-label="Add" />
-              </tr>
-            </thead>
-            <tbody>
-              {free.map((line) => (
-                <tr key={line.shipment_line}>
+            {lines.map((line, position) => {
+              const source = sources[position] ?? { key: `t${position}` };
+              const ordered = source.orderLine !== undefined;
+              const editing = source.added;
+              return (
+                <tr key={source.key}>
+                  <LineCells
+                    line={line}
+                    source={source}
+                    currency={document?.currency ?? "EUR"}
+                    quantity={
+                      <TextField
+                        data-quantity
+                        value={typed[source.key] ?? number(line.quantity)}
+                        error={!!fieldError(`lines.${position}.quantity`)}
+                        onChange={(event) => setTyped((before) => ({ ...before, [source.key]: event.target.value }))}
+                        onBlur={() => unsaved && saveLines(typed)}
+                        onKeyDown={(event) => {
+                          if (event.key === "Enter" && !event.ctrlKey) {
+                            event.preventDefault();
+                            saveLines(typed);
+                          }
+                          if (event.key === "Escape") {
+                            event.preventDefault();
+                            setTyped({});
+                            setWrong(undefined);
+                            (event.target as HTMLElement).blur();
+                          }
+                        }}
+                        disabled={!may("keep_draft")}
+                        sx={{ width: 76 }}
+                        slotProps={{
+                          htmlInput: {
+                            "aria-label": `Quantity of ${line.code}, ${line.unbilled} unbilled`,
+                            inputMode: "decimal",
+                            style: { textAlign: "right" },
+                          },
+                        }}
+                      />
+                    }
+                    {...(ordered
+                      ? may("change_price") && { reprice: () => setOpen({ what: "price", line, source }) }
+                      : may("keep_draft") &&
+                        editing !== undefined && { reprice: () => setOpen({ what: "line", at: editing }) })}
+                    {...(may("keep_draft") &&
+                      (ordered
+                        ? { retax: () => setOpen({ what: "tax", line, source }) }
+                        : editing !== undefined && { retax: () => setOpen({ what: "line", at: editing }) }))}
+                  />
                   <td>
-                    <b>{line.code}</b> {line.description}{" "}
-                    <Marked className="dim">
-                      {line.shipment.number} · {line.shipment.order_number}
-                    </Marked>
-                  </td>
-                  <td className="right">{number(line.quantity)}</td>
-                  <td className="right">{money(line.net, line.shipment.currency)}</td>
-                  <td className="right">
-                    <button type="button" className="quietly" onClick={() => add(line.shipment_line)}>
-                      Add to the draft
-                    </button>
+                    {lines.length > 1 && may("keep_draft") && (
+                      <button
+                        type="button"
+                        className="quietly"
+                        onClick={() => change((now) => without(now, source))}
+                        aria-label={`Leave ${line.code} out`}
+                      >
+                        ✕
+                      </button>
+                    )}
                   </td>
                 </tr>
-              ))}
-            </tbody>
-          </Lines>
+              );
+            })}
+          </tbody>
+        </Lines>
+        {may("keep_draft") && (
+          <MoreOfCustomer
+            customer={invoice.customer.id}
+            taken={sources}
+            add={(picks, orderPicks) =>
+              change((now) => ({
+                ...now,
+                picks: [...now.picks, ...picks],
+                order_picks: [...now.order_picks, ...orderPicks],
+              }))
+            }
+          />
         )}
       </Scroll>
       {conflict && (
@@ -266,21 +293,37 @@ export function Draft({ invoice }: { invoice: InvoiceView }) {
           both={keepBoth}
         />
       )}
-      {repricing && document && (
+      {open?.what === "price" && document && (
         <Reprice
-          line={repricing}
+          line={open.line}
+          source={open.source}
           invoice={invoice.id}
           currency={document.currency}
           seen={settled}
           set={setVersion}
-          close={() => setRepricing(undefined)}
+          close={close}
         />
       )}
-      {asking && document && (
+      {open?.what === "tax" && (
+        <Retax
+          line={open.line}
+          source={open.source}
+          invoice={invoice.id}
+          seen={settled}
+          set={setVersion}
+          close={close}
+        />
+      )}
+      {open?.what === "discount" && <DiscountAsk invoice={invoice} seen={settled} set={setVersion} close={close} />}
+      {open?.what === "line" && (
+        <AddLineAsk invoice={invoice} at={open.at} keep={(line) => saveAdded(open.at, line)} close={close} />
+      )}
+      {open?.what === "texts" && <TextsAsk invoice={invoice} change={change} close={close} />}
+      {open?.what === "post" && document && (
         <Ask
           title="Post this invoice?"
           yes={`Post · ${total}`}
-          close={() => setAsking(false)}
+          close={close}
           run={async (key) => {
             const posted = await got(
               api.POST("/api/invoices/{id}/post", {
@@ -291,7 +334,11 @@ export function Draft({ invoice }: { invoice: InvoiceView }) {
             say({
               kind: "done",
               text: `${posted.number} posted · ${total}, due ${date(document.due_date)}.`,
-              links: [{ text: "Back to unbilled", to: "/billing" }],
+              links: [
+                invoice.run
+                  ? { text: "Back to the run", to: `/runs/${invoice.run}` }
+                  : { text: "Back to unbilled", to: "/billing" },
+              ],
             });
             await changed();
             navigate(place, { replace: true });

@@ -1,28 +1,56 @@
+import { useState } from "react";
 import { useNavigate } from "react-router";
+import { api, got, keyed } from "../../api/client";
 import type { InvoiceView } from "../../api/types";
-import { date, money, moneyWithCurrency, number } from "../../format";
-import { Lines } from "../../parts/bits";
+import { date, money, moneyWithCurrency, number, percent } from "../../format";
+import { Lines, useEverythingChanged } from "../../parts/bits";
 import { InvoicePaper } from "../../parts/InvoicePaper";
+import { ApprovalStrip, useApprovals } from "../../parts/together";
+import { useNotices } from "../../shell/notices";
 import { Worktop } from "../../shell/Worktop";
+import { GoingOutLines, SendAgainAsk } from "../goingout/parts";
+import { CancelAsk } from "./Cancel";
 import { Head, InvoiceTape, LineCells, LineHead } from "./lines";
+import { sourcesOf } from "./source";
 
 /** A posted invoice, as it is and stays. */
 export function Posted({ invoice }: { invoice: InvoiceView }) {
   const navigate = useNavigate();
+  const changed = useEverythingChanged();
+  const { say } = useNotices();
+  const approvals = useApprovals("invoice", invoice.id);
+  const [asking, setAsking] = useState<"cancel" | "again">();
   const document = invoice.document;
   if (!document) {
     return null;
   }
   const open = invoice.open ?? 0;
+  const cancelled = invoice.cancelled_by;
+  const sources = sourcesOf(document.lines);
+  const toPrint = invoice.deliveries.find((one) => one.way === "print" && one.state === "waiting");
+  const print = async () => {
+    window.print();
+    if (toPrint) {
+      await got(
+        api.POST("/api/deliveries/printed", {
+          params: { header: keyed(`printed-${toPrint.id}-${toPrint.version}`) },
+          body: { ids: [toPrint.id] },
+        }),
+      );
+      say({ kind: "done", text: `${invoice.number} is out of the print queue.` });
+      await changed();
+    }
+  };
+  const state = cancelled
+    ? `cancelled by ${cancelled.number}`
+    : open === 0
+      ? "settled"
+      : `${moneyWithCurrency(open, document.currency)} open, due ${date(document.due_date)}`;
   return (
     <Worktop
       title={invoice.number}
-      sum={
-        open === 0
-          ? `${invoice.customer.name} · settled`
-          : `${invoice.customer.name} · ${moneyWithCurrency(open, document.currency)} open, due ${date(document.due_date)}`
-      }
-      back="/billing/invoices"
+      sum={`${invoice.customer.name} · ${state}`}
+      back={invoice.run ? `/runs/${invoice.run}` : "/billing/invoices"}
       actions={[
         {
           key: "n",
@@ -32,32 +60,55 @@ export function Posted({ invoice }: { invoice: InvoiceView }) {
           disabled: open === 0,
           needs: "post_money",
         },
-        { key: "c", label: "Customer account", run: () => navigate(`/customers/${invoice.customer.id}`) },
-        { key: "w", label: "Print", run: () => window.print() },
+        { key: "w", label: toPrint ? "Print it" : "Print", run: print },
+        { key: "m", label: "Send again", run: () => setAsking("again"), needs: "send_out" },
+        {
+          key: "x",
+          label: "Cancel it",
+          run: () => setAsking("cancel"),
+          disabled: !!cancelled,
+          needs: "cancel_invoice",
+        },
+        { key: "c", label: "Customer account", run: () => navigate(`/customers/${invoice.customer.id}`), quiet: true },
       ]}
       tape={<InvoiceTape invoice={invoice} />}
     >
       <InvoicePaper invoice={invoice} />
       <Head invoice={invoice} />
+      <ApprovalStrip approvals={approvals} />
+      <GoingOutLines deliveries={invoice.deliveries} />
       <Lines label="Lines of the invoice">
-        <LineHead />
+        <LineHead gross={document.gross_priced} />
         <tbody>
-          {document.lines.map((line) => (
-            <tr key={line.shipment_line}>
-              <LineCells line={line} currency={document.currency} quantity={`${number(line.quantity)} ${line.unit}`} />
+          {document.lines.map((line, at) => (
+            <tr key={sources[at]?.key}>
+              <LineCells
+                line={line}
+                source={sources[at]}
+                currency={document.currency}
+                quantity={`${number(line.quantity)} ${line.unit}`}
+              />
             </tr>
           ))}
         </tbody>
         <tfoot>
           {(
             [
+              ...(document.discount
+                ? [
+                    [
+                      `Less${document.discount.percent ? ` ${percent(document.discount.percent)}` : ""}, ${document.discount.reason}`,
+                      -document.discount.amount,
+                    ] as const,
+                  ]
+                : []),
               ["Net", document.net],
               ["Tax", document.tax],
               [`Total ${document.currency}`, document.total],
             ] as const
           ).map(([label, amount]) => (
             <tr key={label}>
-              <td colSpan={7} className="right">
+              <td colSpan={8} className="right">
                 {label}
               </td>
               <td className="right">{money(amount, document.currency)}</td>
@@ -65,6 +116,10 @@ export function Posted({ invoice }: { invoice: InvoiceView }) {
           ))}
         </tfoot>
       </Lines>
+      {asking === "cancel" && <CancelAsk invoice={invoice} close={() => setAsking(undefined)} />}
+      {asking === "again" && (
+        <SendAgainAsk kind="invoice" id={invoice.id} number={invoice.number ?? ""} close={() => setAsking(undefined)} />
+      )}
     </Worktop>
   );
 }

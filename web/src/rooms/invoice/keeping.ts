@@ -1,16 +1,9 @@
 import { useRef, useState } from "react";
 import { api, got, keyed, newKey, Problem } from "../../api/client";
-import type { InvoiceView, MergeView, ToBill } from "../../api/types";
+import { type InvoiceView, type MergeView, type ToBill, whole } from "../../api/types";
 import { useEverythingChanged } from "../../parts/bits";
 
-function asRead(invoice: InvoiceView): ToBill {
-  const document = invoice.document;
-  return {
-    picks: (document?.lines ?? []).map((line) => ({ shipment_line: line.shipment_line, quantity: line.quantity })),
-    document_date: document?.document_date.typed ? document.document_date.date : null,
-    posting_date: document?.posting_date.typed ? document.posting_date.date : null,
-  };
-}
+const asRead = (invoice: InvoiceView): ToBill => whole(invoice.to_bill);
 
 /**
  * Keeps a draft as it is changed, one request after the other. A change that comes before the one
@@ -99,7 +92,7 @@ export function useKeptDraft(invoice: InvoiceView, onKept: (kept: ToBill) => voi
     keepBoth: () => {
       setConflict(undefined);
       if (conflict) {
-        keep(conflict.merged, conflict.version);
+        keep(whole(conflict.merged), conflict.version);
       }
     },
     wrong,

@@ -13,6 +13,7 @@ import {
   TrailLines,
 } from "../../parts/TapeRoll";
 import { RecordLines } from "../../parts/together";
+import { type Source, sourcesOf } from "./source";
 
 /** What the tape says of an invoice, draft or posted. */
 export function InvoiceTape({ invoice }: { invoice: InvoiceView }) {
@@ -34,13 +35,15 @@ export function InvoiceTape({ invoice }: { invoice: InvoiceView }) {
 /** Whom it goes to, what it is from, when it is due. */
 export function Head({ invoice }: { invoice: InvoiceView }) {
   const document = invoice.document;
-  const shipments = [...new Set(document?.lines.map((line) => line.shipment_number))].join(", ");
-  const theirs = [...new Set(document?.lines.map((line) => line.customer_order_number).filter(Boolean))].join(", ");
+  const sources = sourcesOf(document?.lines ?? []);
+  const shipments = [...new Set(sources.map((source) => source.shipment).filter(Boolean))].join(", ");
+  const orders = [...new Set(sources.map((source) => source.order).filter(Boolean))].join(", ");
+  const theirs = [...new Set(sources.map((source) => source.theirs).filter(Boolean))].join(", ");
   return (
     <Facts
       facts={[
         ["Bill to", `${invoice.customer.name}, ${invoice.customer.address}`],
-        ["Shipments", shipments],
+        ["From", shipments || orders || "nothing but this invoice"],
         ["Their order", theirs],
         ["Due", document && date(document.due_date)],
       ]}
@@ -49,7 +52,7 @@ export function Head({ invoice }: { invoice: InvoiceView }) {
 }
 
 /** The headings of its lines. */
-export function LineHead({ draft }: { draft?: boolean }) {
+export function LineHead({ draft, gross }: { draft?: boolean; gross?: boolean }) {
   return (
     <thead>
       <tr>
@@ -60,7 +63,8 @@ export function LineHead({ draft }: { draft?: boolean }) {
         <th className="right">Still to come</th>
         <th className="right">Price</th>
         <th className="right">Off</th>
-        <th className="right">Net</th>
+        <th>Tax</th>
+        <th className="right">{gross ? "With tax" : "Net"}</th>
         {draft && <th aria-label="Leave out" />}
       </tr>
     </thead>
@@ -70,23 +74,33 @@ export function LineHead({ draft }: { draft?: boolean }) {
 /** The cells of one line. */
 export function LineCells({
   line,
+  source,
   currency,
   quantity,
   reprice,
+  retax,
 }: {
   line: InvoiceLine;
+  source: Source | undefined;
   currency: string;
   quantity: ReactNode;
   reprice?: () => void;
+  retax?: () => void;
 }) {
   const shown = price(line.unit_price);
   return (
     <>
       <td>
         <b>{line.code}</b> {line.description}
-        <div>
+        <div style={{ whiteSpace: "nowrap" }}>
           <Marked className="dim">
-            {line.shipment_number} of {date(line.shipped_on)} · {line.order_number}
+            {source?.shipment
+              ? `${source.shipment} of ${date(source.shippedOn ?? "")} · ${source.order}`
+              : source?.order
+                ? `${source.order}, not shipped`
+                : line.account
+                  ? `to account ${line.account}`
+                  : "typed here"}
           </Marked>
         </div>
       </td>
@@ -104,7 +118,7 @@ export function LineCells({
         ) : (
           shown
         )}
-        {line.price_reason && (
+        {line.price_reason && source?.order && (
           <div>
             <Marked className="heed" title={line.price_reason}>
               ▲ {price(line.order_price)} on the order
@@ -115,7 +129,35 @@ export function LineCells({
       <td className="right dim" title={line.discount_reason ?? undefined}>
         {line.discount === "0" ? "" : percent(line.discount)}
       </td>
-      <td className="right">{money(line.net, currency)}</td>
+      <td>
+        {retax ? (
+          <button
+            type="button"
+            className="quietly"
+            onClick={retax}
+            aria-label={`Tax of ${line.code}, ${line.tax.code}`}
+          >
+            {line.tax.code}
+          </button>
+        ) : (
+          line.tax.code
+        )}
+        {line.tax_reason && (
+          <div>
+            <Marked className="heed" title={line.tax_reason}>
+              ▲ not {line.order_tax_code}
+            </Marked>
+          </div>
+        )}
+      </td>
+      <td className="right">
+        {money(line.amount, currency)}
+        {line.off !== 0 && (
+          <div>
+            <Marked className="dim">{money(-line.off, currency)}</Marked>
+          </div>
+        )}
+      </td>
     </>
   );
 }

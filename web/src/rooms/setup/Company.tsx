@@ -14,6 +14,8 @@ import { setupLinks } from "./links";
 
 const computed = { per_document: "once a document, by code", per_line: "line by line" } as const;
 
+const taxDates = { delivery: "the day its goods left", document: "the document date" } as const;
+
 /** The company's settings. */
 export function CompanyRoom() {
   const setup = useQuery({ queryKey: ["setup"], queryFn: () => got(api.GET("/api/setup")) });
@@ -66,6 +68,8 @@ export function CompanyRoom() {
             ["Company", data.company],
             ["Base currency", data.base_currency],
             ["Tax is computed", computed[data.tax_computed]],
+            ["Tax date of a line", taxDates[data.tax_date]],
+            ["A date before the last invoice", data.dates_in_order ? "stops the posting" : "warns"],
             ["Business date", data.fixed_date ? `stands still on ${date(data.fixed_date)}` : "follows the calendar"],
           ]}
         />
@@ -88,6 +92,21 @@ export function CompanyRoom() {
               ],
             },
             {
+              name: "tax_date",
+              label: "Tax date of a line",
+              value: data.tax_date,
+              choices: [
+                ["delivery", taxDates.delivery],
+                ["document", taxDates.document],
+              ],
+            },
+            {
+              name: "dates_in_order",
+              label: "A document date before that of the last invoice stops its posting",
+              kind: "tick",
+              value: data.dates_in_order ? "on" : "",
+            },
+            {
               name: "fixed_date",
               label: "Stand still on",
               kind: "date",
@@ -103,6 +122,8 @@ export function CompanyRoom() {
                   version: data.version,
                   company: values.company ?? "",
                   tax_computed: values.tax_computed === "per_line" ? "per_line" : "per_document",
+                  tax_date: values.tax_date === "document" ? "document" : "delivery",
+                  dates_in_order: values.dates_in_order === "on",
                   fixed_date: values.fixed_date || null,
                 },
               }),

@@ -14,6 +14,7 @@ import { setupLinks } from "./links";
 const names: Record<string, string> = {
   entry: "Entries",
   invoice: "Invoices",
+  credit_memo: "Credit memos",
   order: "Orders",
   quote: "Quotes",
   call_off: "Call-off orders",

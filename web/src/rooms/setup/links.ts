@@ -7,5 +7,6 @@ export const setupLinks: [to: string, label: string][] = [
   ["/setup/limits", "Limits"],
   ["/setup/numbers", "Numbers"],
   ["/setup/periods", "Periods"],
+  ["/setup/mail", "Mail"],
   ["/setup/record", "Record"],
 ];

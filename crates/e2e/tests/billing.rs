@@ -1,0 +1,192 @@
+//! Billing in the real interface, by keyboard: direct, combined, a run of fifty, cancelled and
+//! billed anew, sent out. Single invoices and parts of lines are in `clerk.rs`.
+#![allow(missing_docs)]
+
+use till_e2e::{Browser, Key, Result, Till, Who};
+
+async fn start(path: &str) -> Result<(Till, Browser)> {
+    let till = Till::demo().await?;
+    let browser = Browser::open().await?;
+    browser.sign_in(&till, Who::Ines).await?;
+    browser.go(&till.place(path)).await?;
+    Ok((till, browser))
+}
+
+/// Two shipments of two orders make one invoice; a line is typed beside them, a discount is given.
+#[tokio::test]
+async fn two_orders_a_typed_line_and_a_discount_on_one_invoice() -> Result<()> {
+    let (till, browser) = start("/billing?q=Saltmarsh").await?;
+    browser.wait_for("#roll", "one invoice from S-4476 and S-4477").await?;
+    browser.press(Key::Enter).await?;
+    browser.wait_for("h1", "Draft for Saltmarsh").await?;
+    browser.press(Key::Escape).await?;
+    // A typed line: an account without a tax code is refused at the field, then put right.
+    browser.letter('a').await?;
+    browser.wait_for("[role=dialog]", "Add a line").await?;
+    browser.type_text("FRT").await?;
+    browser.press(Key::Enter).await?;
+    browser.wait_for("#roll", "added here").await?;
+    browser.wait_for("#roll", "2,770.66").await?;
+    // A discount over all of it, with its reason.
+    browser.letter('o').await?;
+    browser.wait_for("[role=dialog]", "Discount on this invoice").await?;
+    browser.type_text("10").await?;
+    browser.press(Key::Enter).await?;
+    browser.wait_for("[role=dialog]", "reason").await?;
+    browser.press(Key::Tab).await?;
+    browser.press(Key::Tab).await?;
+    browser.type_text("spring fair").await?;
+    browser.press(Key::Enter).await?;
+    browser.wait_for("#roll", "less 10 %, spring fair").await?;
+    let tape = browser.wait_for("#roll", "−226.08").await?;
+    // The tape leads from what was ordered to what is due.
+    for part in ["why not what was ordered", "still to come", "discount on this invoice", "balances"] {
+        assert!(tape.contains(part), "“{part}” is not on the tape:\n{tape}");
+    }
+    browser.letter('p').await?;
+    browser.wait_for("[role=dialog]", "Post this invoice?").await?;
+    browser.press(Key::Enter).await?;
+    browser.wait_for("[data-testid=notice]", "posted").await?;
+    browser.wait_for("main", "to print").await?;
+    browser.close().await?;
+    till.stop_and_verify().await
+}
+
+/// Direct invoices typed into a grid, posted together; what is wrong stands at its row.
+#[tokio::test]
+async fn direct_invoices_from_a_grid() -> Result<()> {
+    let (till, browser) = start("/billing/direct").await?;
+    browser.wait_for("h1", "Direct invoices").await?;
+    for (typed, key) in [("1001 Saltmarsh Honey Co-op", Key::Tab), ("FRT", Key::Tab), ("Two parcels", Key::Tab), ("2", Key::Enter)] {
+        browser.type_text(typed).await?;
+        browser.press(key).await?;
+    }
+    browser.wait_for("main", "€44.28").await?;
+    for (typed, key) in [("1002 Orchard Lane Apiaries", Key::Tab), ("4200", Key::Tab), ("A fee", Key::Enter)] {
+        browser.type_text(typed).await?;
+        browser.press(key).await?;
+    }
+    browser.wait_for("main", "An account has no price of its own").await?;
+    let disabled = browser.run("return document.querySelector('footer button').disabled").await?;
+    assert_eq!(disabled, serde_json::json!(true), "nothing is posted while a row is wrong");
+    // The price and the tax code put it right.
+    browser.run("document.querySelector('[data-cell=\"1-unit_price\"]').focus()").await?;
+    browser.type_text("15").await?;
+    browser.press(Key::Tab).await?;
+    browser.type_text("S23").await?;
+    browser.wait_for("h1 + .sum", "2 invoices").await?;
+    browser.wait_for("main", "€18.45").await?;
+    browser.control('\n').await?;
+    browser.wait_for("[role=dialog]", "Post 2 invoices?").await?;
+    browser.press(Key::Enter).await?;
+    browser.wait_for("[data-testid=notice]", "posted").await?;
+    assert_eq!(browser.console().await?, Vec::<String>::new());
+    browser.close().await?;
+    till.stop_and_verify().await
+}
+
+/// A run of fifty invoices: two are blocked, one is left out, the others are posted with progress
+/// and a page that says which numbers they got; what was left is given back.
+#[tokio::test]
+async fn a_run_of_fifty_with_two_blocked_and_one_left_out() -> Result<()> {
+    let till = Till::demo().await?;
+    // Sixteen invoices of the demo, and thirty-four more.
+    till.ship_more(4, 34).await?;
+    let browser = Browser::open().await?;
+    browser.sign_in(&till, Who::Ines).await?;
+    browser.go(&till.place("/billing")).await?;
+    browser.wait_for("h1 + .sum", "shipments").await?;
+    browser.letter('r').await?;
+    browser.wait_for("[role=dialog]", "A run of").await?;
+    browser.press(Key::Enter).await?;
+    browser.wait_for("h1", "Run 1").await?;
+    let sum = browser.wait_for("h1 + .sum", "2 not ready").await?;
+    assert!(sum.starts_with("48 ready"), "{sum}");
+    browser.wait_for("#roll", "By account").await?;
+    // The second row is left out; its total goes from the tape.
+    browser.press(Key::Down).await?;
+    browser.letter('l').await?;
+    browser.wait_for("h1 + .sum", "47 ready · 2 not ready · 1 left out").await?;
+    browser.letter('p').await?;
+    browser.wait_for("[role=dialog]", "Post 47 invoices?").await?;
+    browser.press(Key::Enter).await?;
+    browser.wait_for("h1 + .sum", "47 posted").await?;
+    browser.wait_for("main", "I-33").await?;
+    browser.wait_for("main", "wants its own order number").await?;
+    // The browser is closed and opened again: the run is as it was left.
+    browser.go(&till.place("/billing/runs")).await?;
+    browser.wait_for("main", "3 drafts").await?;
+    browser.press(Key::Enter).await?;
+    browser.wait_for("h1 + .sum", "47 posted").await?;
+    browser.letter('d').await?;
+    browser.wait_for("[role=dialog]", "Drop Run 1?").await?;
+    browser.press(Key::Enter).await?;
+    browser.wait_for("[data-testid=notice]", "unbilled again").await?;
+    browser.go(&till.place("/billing")).await?;
+    browser.wait_for("h1 + .sum", "4 shipments").await?;
+    browser.close().await?;
+    till.stop_and_verify().await
+}
+
+/// A posted invoice is cancelled and what it billed put on a new draft at once.
+#[tokio::test]
+async fn cancelled_and_billed_anew() -> Result<()> {
+    let (till, browser) = start("/billing/invoices?state=open&q=Kestrel").await?;
+    browser.wait_for("main", "I-3291").await?;
+    browser.press(Key::Enter).await?;
+    browser.wait_for("h1", "I-3291").await?;
+    browser.letter('x').await?;
+    let ask = browser.wait_for("[role=dialog]", "Credit").await?;
+    assert!(ask.contains("−1,207.48"), "{ask}");
+    browser.press(Key::Enter).await?;
+    browser.wait_for("[role=dialog]", "reason").await?;
+    browser.type_text("two pallets went to the wrong yard").await?;
+    browser.press(Key::Tab).await?;
+    for _ in 0..4 {
+        let on_tick = browser.run("return document.activeElement.type === 'checkbox'").await?;
+        if on_tick == serde_json::json!(true) {
+            break;
+        }
+        browser.press(Key::Tab).await?;
+    }
+    browser.letter(' ').await?;
+    browser.press(Key::Enter).await?;
+    browser.wait_for("[data-testid=notice]", "is cancelled by CM-62").await?;
+    browser.wait_for("h1", "Draft for Kestrel").await?;
+    browser.wait_for("#roll", "I-3291 cancelled").await?;
+    browser.wait_for("#roll", "1,207.48").await?;
+    browser.close().await?;
+    till.stop_and_verify().await
+}
+
+/// What the mail service did not take is read, put right and sent again.
+#[tokio::test]
+async fn a_message_is_changed_and_sent_again() -> Result<()> {
+    let (till, browser) = start("/billing/going-out").await?;
+    browser.wait_for("main", "not taken").await?;
+    browser.press(Key::Enter).await?;
+    browser.wait_for("h1", "Message with I-").await?;
+    browser.run("document.querySelector('[data-field=subject] input').focus()").await?;
+    browser.control('a').await?;
+    browser.type_text("Your invoice, once more").await?;
+    browser.press(Key::Escape).await?;
+    browser.control('\n').await?;
+    browser.wait_for("[data-testid=notice]", "is mailed to accounts@orchardlane.example").await?;
+    let mailbox = browser.wait_for("#roll", "accounts@orchardlane.example").await?;
+    assert!(mailbox.contains("Read the message"), "{mailbox}");
+    browser.close().await?;
+    till.stop_and_verify().await
+}
+
+/// Why an order is not among the unbilled.
+#[tokio::test]
+async fn the_list_says_where_an_order_is() -> Result<()> {
+    let (till, browser) = start("/billing").await?;
+    browser.wait_for("h1 + .sum", "shipments").await?;
+    browser.letter('/').await?;
+    browser.type_text("O-2054").await?;
+    browser.press(Key::Enter).await?;
+    browser.wait_for("main", "O-2054 was billed on I-3291").await?;
+    browser.close().await?;
+    till.stop_and_verify().await
+}

@@ -1,0 +1,101 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { useNavigate, useParams } from "react-router";
+import { api, got } from "../api/client";
+import { date, money, moneyWithCurrency, number } from "../format";
+import { Facts, Lines, useBase, Wrong } from "../parts/bits";
+import { Paper, PostedEntries, TapeLines, Tear, TrailLines } from "../parts/TapeRoll";
+import { placeOf } from "../places";
+import { Worktop } from "../shell/Worktop";
+import { GoingOutLines, SendAgainAsk } from "./goingout/parts";
+
+/** A credit memo over the whole of an invoice, as it is and stays. */
+export function CreditMemoRoom() {
+  const { id = "" } = useParams();
+  const base = useBase();
+  const navigate = useNavigate();
+  const [asking, setAsking] = useState(false);
+  const memo = useQuery({
+    queryKey: ["credit-memo", id],
+    queryFn: () => got(api.GET("/api/credit-memos/{id}", { params: { path: { id: Number(id) } } })),
+  });
+  const view = memo.data;
+  if (!view) {
+    return (
+      <Worktop title="Credit memo" actions={[]} back="/billing/invoices">
+        {memo.error && <Wrong error={memo.error} />}
+      </Worktop>
+    );
+  }
+  const { document } = view;
+  return (
+    <Worktop
+      title={view.number}
+      sum={`${view.customer.name} · ${moneyWithCurrency(document.total, document.currency)} credited`}
+      back="/billing/invoices"
+      actions={[
+        { key: "o", label: `Open ${view.invoice.number}`, run: () => navigate(placeOf(view.invoice)), primary: true },
+        { key: "m", label: "Send again", run: () => setAsking(true), needs: "send_out" },
+      ]}
+      tape={
+        <Paper>
+          <TapeLines tape={view.tape} />
+          <Tear />
+          <PostedEntries entries={view.entries} base={base} />
+          <TrailLines trail={view.trail} />
+        </Paper>
+      }
+    >
+      <Facts
+        facts={[
+          ["Credited to", `${view.customer.name}, ${view.customer.address}`],
+          ["Over the whole of", view.invoice.number],
+          ["Date", date(view.date)],
+          ["Why", view.reason],
+        ]}
+      />
+      <GoingOutLines deliveries={view.deliveries} />
+      <Lines label="Lines taken back">
+        <thead>
+          <tr>
+            <th>Item</th>
+            <th className="right">Quantity</th>
+            <th>Tax</th>
+            <th className="right">Net</th>
+          </tr>
+        </thead>
+        <tbody>
+          {document.lines.map((line) => (
+            <tr key={`${line.code}${line.description}${line.quantity}${line.net}`}>
+              <td>
+                <b>{line.code}</b> {line.description}
+              </td>
+              <td className="right">
+                {number(line.quantity)} {line.unit}
+              </td>
+              <td>{line.tax.code}</td>
+              <td className="right">{money(-line.net, document.currency)}</td>
+            </tr>
+          ))}
+        </tbody>
+        <tfoot>
+          {(
+            [
+              ["Net", document.net],
+              ["Tax", document.tax],
+              [`Credit ${document.currency}`, document.total],
+            ] as const
+          ).map(([label, amount]) => (
+            <tr key={label}>
+              <td colSpan={3} className="right">
+                {label}
+              </td>
+              <td className="right">{money(-amount, document.currency)}</td>
+            </tr>
+          ))}
+        </tfoot>
+      </Lines>
+      {asking && <SendAgainAsk kind="credit_memo" id={view.id} number={view.number} close={() => setAsking(false)} />}
+    </Worktop>
+  );
+}

@@ -1,0 +1,92 @@
+import { useQueries } from "@tanstack/react-query";
+import { useNavigate, useSearchParams } from "react-router";
+import { api, got, keyed, newKey, Problem } from "../../api/client";
+import { plural } from "../../format";
+import { Lines, useEverythingChanged, Wrong } from "../../parts/bits";
+import { InvoicePaper } from "../../parts/InvoicePaper";
+import { useNotices } from "../../shell/notices";
+import { Worktop } from "../../shell/Worktop";
+
+/** Papers of the print queue, one after the other for the printer; then they are out of the queue. */
+export function PrintRoom() {
+  const [params] = useSearchParams();
+  const navigate = useNavigate();
+  const changed = useEverythingChanged();
+  const { say } = useNotices();
+  const ids = (params.get("ids") ?? "")
+    .split(",")
+    .map(Number)
+    .filter((id) => id > 0);
+  const messages = useQueries({
+    queries: ids.map((id) => ({
+      queryKey: ["delivery", id],
+      queryFn: () => got(api.GET("/api/deliveries/{id}", { params: { path: { id } } })),
+    })),
+  });
+  const documents = messages.flatMap((one) => (one.data ? [one.data.delivery] : []));
+  const invoices = useQueries({
+    queries: documents
+      .filter((one) => one.document.kind === "invoice")
+      .map((one) => ({
+        queryKey: ["invoice", String(one.document.id)],
+        queryFn: () => got(api.GET("/api/invoices/{id}", { params: { path: { id: one.document.id } } })),
+      })),
+  });
+  const memos = documents.filter((one) => one.document.kind === "credit_memo");
+  const papers = invoices.flatMap((one) => (one.data ? [one.data] : []));
+  const ready = messages.every((one) => one.data) && invoices.every((one) => one.data);
+  const wrong = [...messages, ...invoices].find((one) => one.error)?.error;
+  const done = async () => {
+    try {
+      const printed = documents.filter((one) => one.state === "waiting").map((one) => one.id);
+      await got(api.POST("/api/deliveries/printed", { params: { header: keyed(newKey()) }, body: { ids: printed } }));
+      say({ kind: "done", text: `${plural(printed.length, "paper is", "papers are")} out of the print queue.` });
+      await changed();
+      navigate("/billing/going-out");
+    } catch (error) {
+      say({ kind: "stop", text: error instanceof Problem ? error.message : String(error) });
+    }
+  };
+  return (
+    <Worktop
+      title="Print queue"
+      sum={plural(documents.length, "paper", "papers")}
+      back="/billing/going-out"
+      actions={[
+        { key: "w", label: "Print", run: () => window.print(), primary: true, disabled: !ready },
+        { key: "p", label: "They are printed", run: done, disabled: !ready, needs: "send_out" },
+      ]}
+    >
+      {wrong && <Wrong error={wrong} />}
+      {papers.map((paper) => (
+        <InvoicePaper key={paper.id} invoice={paper} />
+      ))}
+      <Lines label="Papers to print">
+        <thead>
+          <tr>
+            <th>Document</th>
+            <th>Customer</th>
+          </tr>
+        </thead>
+        <tbody>
+          {documents.map((one) => (
+            <tr key={one.id}>
+              <td>{one.document.number}</td>
+              <td>{one.customer_name}</td>
+            </tr>
+          ))}
+        </tbody>
+      </Lines>
+      {memos.length > 0 && (
+        <p>
+          Credit memos are printed from their own page:{" "}
+          {memos.map((one) => (
+            <a key={one.id} href={`/credit-memos/${one.document.id}`}>
+              {one.document.number}{" "}
+            </a>
+          ))}
+        </p>
+      )}
+    </Worktop>
+  );
+}

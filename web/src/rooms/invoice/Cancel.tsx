@@ -1,0 +1,90 @@
+import { useQuery } from "@tanstack/react-query";
+import { useNavigate } from "react-router";
+import { api, got, keyed } from "../../api/client";
+import type { InvoiceView } from "../../api/types";
+import { moneyWithCurrency } from "../../format";
+import { useBase, useEverythingChanged } from "../../parts/bits";
+import { FormAsk } from "../../parts/FormAsk";
+import { BlockerLines, ChangeLines, EntryLines, Paper, TapeLines } from "../../parts/TapeRoll";
+import { useNotices } from "../../shell/notices";
+
+/** Cancels a posted invoice with a credit memo over the whole of it: what that does, before it is done. */
+export function CancelAsk({ invoice, close }: { invoice: InvoiceView; close: () => void }) {
+  const base = useBase();
+  const navigate = useNavigate();
+  const changed = useEverythingChanged();
+  const { say } = useNotices();
+  const preview = useQuery({
+    queryKey: ["cancel", invoice.id, invoice.version],
+    queryFn: () =>
+      got(
+        api.POST("/api/invoices/{id}/cancel/preview", {
+          params: { path: { id: invoice.id } },
+          // The reason is asked for below; what it does to the books is the same for any.
+          body: { reason: "to be said" },
+        }),
+      ),
+    gcTime: 0,
+  });
+  const total = invoice.document ? moneyWithCurrency(invoice.document.total, invoice.document.currency) : "";
+  return (
+    <FormAsk
+      title={`Cancel ${invoice.number}?`}
+      yes={`Cancel · ${total}`}
+      close={close}
+      fields={[
+        { name: "reason", label: "Why", kind: "words" },
+        { name: "date", label: "Date of the credit memo", kind: "date", hint: "empty: the business date" },
+        { name: "rebill", label: "Put what it billed on a new draft at once", kind: "tick" },
+      ]}
+      run={async (values, key) => {
+        const done = await got(
+          api.POST("/api/invoices/{id}/cancel", {
+            params: { path: { id: invoice.id }, header: keyed(key) },
+            body: {
+              reason: values.reason ?? "",
+              date: values.date || null,
+              rebill: values.rebill === "on",
+              // Another date makes other entries than those shown; nothing else does.
+              seen: values.date ? null : (preview.data?.fingerprint ?? null),
+            },
+          }),
+        );
+        if (done.waits != null) {
+          say({
+            kind: "done",
+            text: "This is above your limit: it waits for a lead, and nothing has changed yet.",
+            links: [{ text: "Look at the request", to: `/approvals/${done.waits}` }],
+          });
+        } else {
+          say({
+            kind: "done",
+            text: `${invoice.number} is cancelled by ${done.number}. ${done.draft ? "What it billed is on a new draft." : "What it billed is unbilled again."}`,
+            links: [{ text: `Open ${done.number}`, to: `/credit-memos/${done.credit_memo}` }],
+          });
+          if (done.draft != null) {
+            navigate(`/invoices/${done.draft}`);
+          }
+        }
+        await changed();
+      }}
+    >
+      A credit memo over the whole of it turns its entry round. Receipts on it become unapplied money.
+      {preview.data && (
+        <Paper
+          style={{ marginTop: 8, maxHeight: 250, overflowY: "auto" }}
+          tabIndex={0}
+          role="region"
+          aria-label="What it does"
+        >
+          <TapeLines tape={preview.data.tape} />
+          <BlockerLines blockers={preview.data.blockers} />
+          {preview.data.entries.map((entry) => (
+            <EntryLines key={entry.text} entry={entry} base={base} title={entry.text} />
+          ))}
+          <ChangeLines changes={preview.data.changes} base={base} />
+        </Paper>
+      )}
+    </FormAsk>
+  );
+}

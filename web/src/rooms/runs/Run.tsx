@@ -1,0 +1,464 @@
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useMemo, useState } from "react";
+import { useNavigate, useParams } from "react-router";
+import { api, got, keyed, newKey, Problem } from "../../api/client";
+import type { RunInvoice, RunView } from "../../api/types";
+import { date, money, moneyWithCurrency, plural } from "../../format";
+import { BlockerMark, Chips, Marked, useEverythingChanged, useFilter, Wrong } from "../../parts/bits";
+import { FormAsk } from "../../parts/FormAsk";
+import { usePicks } from "../../parts/picks";
+import { type Column, PickBox, Rows } from "../../parts/Rows";
+import { BlockerLines, Paper, Tear } from "../../parts/TapeRoll";
+import { placeOf, rememberSequence } from "../../places";
+import { Ask } from "../../shell/Ask";
+import { useNotices } from "../../shell/notices";
+import { Worktop } from "../../shell/Worktop";
+
+const idOf = (row: RunInvoice) => String(row.id);
+
+/** A billing run: its invoices as they will be, what is posted of them, and what is not, and why. */
+export function RunRoom() {
+  const { id = "" } = useParams();
+  const run = useQuery({
+    queryKey: ["run", id],
+    queryFn: () => got(api.GET("/api/runs/{id}", { params: { path: { id: Number(id) }, query: { limit: 500 } } })),
+    placeholderData: keepPreviousData,
+    // While it is posted it is looked at again and again, here or after coming back.
+    refetchInterval: (query) => (query.state.data?.underway ? 800 : false),
+  });
+  if (!run.data) {
+    return (
+      <Worktop title="Billing run" actions={[]} back="/billing/runs">
+        {run.error && <Wrong error={run.error} />}
+      </Worktop>
+    );
+  }
+  return <Run view={run.data} />;
+}
+
+function Run({ view }: { view: RunView }) {
+  const navigate = useNavigate();
+  const changed = useEverythingChanged();
+  const { say } = useNotices();
+  const [state, setState] = useFilter("state");
+  const [current, setCurrent] = useState<RunInvoice>();
+  const [asking, setAsking] = useState<"post" | "dates" | "recipe" | "drop">();
+  const rows = useMemo(() => view.invoices.filter((row) => !state || row.standing === state), [view.invoices, state]);
+  const { picks, onPick, picked } = usePicks(rows, idOf);
+  const chosen = (picked.length > 0 ? picked : current ? [current] : []).filter((row) => row.standing !== "posted");
+  const out = chosen.length > 0 && chosen.every((row) => row.standing === "left_out");
+  const posting = view.state === "posting";
+  const { counts } = view;
+  const open = (row: RunInvoice) => {
+    rememberSequence(rows.map((one) => placeOf({ kind: "invoice", id: one.id, number: "" })));
+    navigate(placeOf({ kind: "invoice", id: row.id, number: "" }));
+  };
+  const attempt = async (what: () => Promise<void>) => {
+    try {
+      await what();
+    } catch (error) {
+      say({ kind: "stop", text: error instanceof Problem ? error.message : String(error) });
+    }
+    await changed();
+  };
+  const leaveOut = () =>
+    attempt(async () => {
+      await got(
+        api.PUT("/api/runs/{id}/left-out", {
+          params: { path: { id: view.id }, header: keyed(newKey()) },
+          body: { version: view.version, invoices: chosen.map((row) => row.id), out: !out },
+        }),
+      );
+    });
+  const goOn = () =>
+    attempt(async () => {
+      await got(api.POST("/api/runs/{id}/go-on", { params: { path: { id: view.id }, header: keyed(newKey()) } }));
+    });
+  // Several currencies are said as one, in the books' own.
+  const only = view.ready.length === 1 ? view.ready[0] : undefined;
+  const total = only
+    ? moneyWithCurrency(only.total, only.currency)
+    : `${moneyWithCurrency(view.ready_base, view.base)} in all`;
+  const columns: Column<RunInvoice>[] = [
+    {
+      key: "mark",
+      head: "",
+      width: "34px",
+      cell: (row) => (
+        <PickBox on={picks.has(idOf(row))} label={row.number ?? row.customer_name} toggle={() => onPick([row])} />
+      ),
+    },
+    {
+      key: "standing",
+      head: "Invoice",
+      width: "104px",
+      cell: (row) => <StandingMark row={row} />,
+    },
+    {
+      key: "customer",
+      head: "Customer",
+      width: "minmax(0, 1fr)",
+      cell: (row) => (
+        <span title={row.held ?? undefined}>
+          {row.customer_name}
+          {row.held ? <Marked className="heed"> · ▲ {row.held}</Marked> : <BlockerMark blockers={row.blockers} />}
+        </span>
+      ),
+    },
+    { key: "source", head: "From", width: "118px", cell: (row) => <span title={row.source}>{row.source}</span> },
+    { key: "lines", head: "Lines", width: "46px", right: true, cell: (row) => row.lines },
+    { key: "net", head: "Net", width: "88px", right: true, cell: (row) => money(row.net, row.currency) },
+    {
+      key: "total",
+      head: "Total",
+      width: "102px",
+      right: true,
+      cell: (row) => moneyWithCurrency(row.total, row.currency),
+    },
+  ];
+  return (
+    <Worktop
+      title={view.name}
+      sum={runWords(view)}
+      back="/billing/runs"
+      actions={[
+        posting && !view.underway
+          ? { key: "p", label: "Go on posting", run: goOn, primary: true, needs: "run_billing" as const }
+          : {
+              key: "p",
+              label:
+                counts.ready > 0
+                  ? `Post ${plural(counts.ready, "invoice", "invoices")} · ${total}`
+                  : "Nothing ready to post",
+              run: () => setAsking("post"),
+              primary: true,
+              disabled: counts.ready === 0 || posting,
+              needs: "run_billing" as const,
+            },
+        {
+          key: "l",
+          label: out ? "Take in again" : "Leave out",
+          run: leaveOut,
+          disabled: chosen.length === 0 || posting,
+          needs: "run_billing",
+        },
+        {
+          key: "t",
+          label: "Dates",
+          run: () => setAsking("dates"),
+          disabled: posting || counts.ready + counts.blocked + counts.left_out === 0,
+          needs: "run_billing",
+        },
+        { key: "k", label: "Recipe", run: () => setAsking("recipe"), needs: "keep_recipe" },
+        {
+          key: "d",
+          label: "Drop",
+          run: () => setAsking("drop"),
+          disabled: posting || counts.ready + counts.blocked + counts.left_out === 0,
+          needs: "run_billing",
+        },
+        {
+          key: "Enter",
+          label: "Open",
+          run: () => current && open(current),
+          disabled: !current,
+          shownOnly: true,
+          quiet: true,
+        },
+      ]}
+      rest={picked.length > 0 ? `${picked.length} picked` : undefined}
+      tape={<RunTape view={view} current={current} />}
+    >
+      <Chips>
+        {(
+          [
+            ["", "All", view.count],
+            ["ready", "Ready", counts.ready],
+            ["blocked", "Not ready", counts.blocked],
+            ["left_out", "Left out", counts.left_out],
+            ["posted", "Posted", counts.posted],
+          ] as const
+        ).map(([value, label, count]) => (
+          <button
+            key={value}
+            type="button"
+            className={state === value ? "on" : ""}
+            aria-pressed={state === value}
+            onClick={() => setState(value)}
+          >
+            {label} {count}
+          </button>
+        ))}
+      </Chips>
+      {view.waiting > 0 && (
+        <p style={{ margin: "0 0 8px" }}>
+          <Marked className="dim">
+            {plural(view.waiting, "shipment is", "shipments are")} not in it: their customers are billed when all of an
+            order has gone.
+          </Marked>
+        </p>
+      )}
+      {posting && (
+        <p role="status" style={{ margin: "0 0 8px" }}>
+          {view.underway ? (
+            <Marked className="heed">
+              ▲ Being posted: {counts.posted} of {counts.posted + counts.ready}. You can leave; it goes on.
+            </Marked>
+          ) : (
+            <Marked className="stop">
+              ◆ Posting was cut off after {counts.posted} of {counts.posted + counts.ready}. Nothing is doubled; go on
+              where it stopped.
+            </Marked>
+          )}
+        </p>
+      )}
+      <Rows
+        label="Invoices of the run"
+        rows={rows}
+        idOf={idOf}
+        columns={columns}
+        picks={picks}
+        onPick={onPick}
+        onOpen={open}
+        onCurrent={setCurrent}
+        empty="Nothing of the run stands so."
+      />
+      {asking === "post" && (
+        <Ask
+          title={`Post ${plural(counts.ready, "invoice", "invoices")}?`}
+          yes={`Post · ${total}`}
+          close={() => setAsking(undefined)}
+          run={async (key) => {
+            await got(
+              api.POST("/api/runs/{id}/post", {
+                params: { path: { id: view.id }, header: keyed(key) },
+                body: { version: view.version, seen: view.seen },
+              }),
+            );
+            await changed();
+          }}
+        >
+          They get their numbers in this order, and go on their way to the customers.
+          {counts.blocked > 0 && (
+            <>
+              {" "}
+              {plural(counts.blocked, "invoice is", "invoices are")} not ready and{" "}
+              {counts.blocked === 1 ? "stays" : "stay"} here with the reason.
+            </>
+          )}
+          {counts.left_out > 0 && <> {counts.left_out} left out.</>}
+        </Ask>
+      )}
+      {asking === "drop" && (
+        <Ask
+          title={`Drop ${view.name}?`}
+          yes="Drop it"
+          busyWords="Dropping…"
+          close={() => setAsking(undefined)}
+          run={async (key) => {
+            await got(
+              api.DELETE("/api/runs/{id}", {
+                params: { path: { id: view.id }, query: { version: view.version }, header: keyed(key) },
+              }),
+            );
+            say({ kind: "done", text: `${view.name} is dropped; what it held is unbilled again.` });
+            navigate("/billing/runs");
+            await changed(["run", String(view.id)]);
+          }}
+        >
+          Its {plural(counts.ready + counts.blocked + counts.left_out, "draft is", "drafts are")} dropped, and what they
+          bill is unbilled again.{counts.posted > 0 && " What is posted stays."}
+        </Ask>
+      )}
+      {asking === "dates" && (
+        <FormAsk
+          title="Dates of the run"
+          yes="Set the dates"
+          close={() => setAsking(undefined)}
+          fields={[
+            { name: "document_date", label: "Document date", kind: "date", hint: "empty: the business date" },
+            { name: "posting_date", label: "Posting date", kind: "date", hint: "empty: as the document" },
+          ]}
+          run={async (values, key) => {
+            await got(
+              api.PUT("/api/runs/{id}/dates", {
+                params: { path: { id: view.id }, header: keyed(key) },
+                body: {
+                  version: view.version,
+                  document_date: values.document_date || null,
+                  posting_date: values.posting_date || null,
+                },
+              }),
+            );
+            await changed();
+          }}
+        >
+          They hold for all its invoices that are not posted.
+        </FormAsk>
+      )}
+      {asking === "recipe" && <RecipeAsk view={view} close={() => setAsking(undefined)} />}
+    </Worktop>
+  );
+}
+
+function runWords(view: RunView): string {
+  const { counts } = view;
+  return [
+    counts.ready > 0 && `${counts.ready} ready`,
+    counts.blocked > 0 && `${counts.blocked} not ready`,
+    counts.left_out > 0 && `${counts.left_out} left out`,
+    counts.posted > 0 && `${counts.posted} posted`,
+  ]
+    .filter(Boolean)
+    .join(" · ");
+}
+
+function StandingMark({ row }: { row: RunInvoice }) {
+  switch (row.standing) {
+    case "posted":
+      return <Marked className="done">{row.number}</Marked>;
+    case "blocked":
+      return <Marked className="stop">◆ not ready</Marked>;
+    case "left_out":
+      return <Marked className="dim">○ left out</Marked>;
+    default:
+      return row.held ? <Marked className="heed">▲ held</Marked> : <Marked>● ready</Marked>;
+  }
+}
+
+function RunTape({ view, current }: { view: RunView; current: RunInvoice | undefined }) {
+  const shown = view.ready.length > 0 ? view.ready : view.posted;
+  const posted = view.ready.length === 0;
+  return (
+    <Paper>
+      <h2>
+        {view.name}
+        <br />
+        <span>
+          made {date(view.made_on)} by {view.person}
+        </span>
+      </h2>
+      {shown.map((one) => (
+        <div key={one.currency}>
+          <div className="l">
+            <span>
+              {plural(one.invoices, "invoice", "invoices")}, net {one.currency}
+            </span>
+            <span>{money(one.net, one.currency)}</span>
+          </div>
+          <div className="l">
+            <span>Tax</span>
+            <span>{money(one.tax, one.currency)}</span>
+          </div>
+          <div className="l due">
+            <span>{posted ? "Posted" : "To post"}</span>
+            <span>{moneyWithCurrency(one.total, one.currency)}</span>
+          </div>
+        </div>
+      ))}
+      {view.posted.length > 0 && !posted && (
+        <div className="l detail">
+          <span>posted already</span>
+          <span>{money(view.posted_base, view.base)}</span>
+        </div>
+      )}
+      {view.accounts.length > 0 && (
+        <>
+          <Tear />
+          <h3>By account, {view.base}</h3>
+          <div className="entry">
+            <div className="e h">
+              <span>Account</span>
+              <span>Debit</span>
+              <span>Credit</span>
+            </div>
+            {view.accounts.map((one) => (
+              <div className="e" key={one.account}>
+                <span>
+                  {one.account} {one.name}
+                </span>
+                <span>{one.base > 0 ? money(one.base, view.base) : ""}</span>
+                <span>{one.base < 0 ? money(-one.base, view.base) : ""}</span>
+              </div>
+            ))}
+          </div>
+        </>
+      )}
+      {current && current.blockers.length > 0 && (
+        <>
+          <Tear />
+          <h3>{current.customer_name}</h3>
+          <BlockerLines blockers={current.blockers} />
+        </>
+      )}
+    </Paper>
+  );
+}
+
+/** Keeps what a run takes, to be made again. */
+function RecipeAsk({ view, close }: { view: RunView; close: () => void }) {
+  const { say } = useNotices();
+  const changed = useEverythingChanged();
+  const customers = [...new Map(view.invoices.map((row) => [row.customer, row.customer_name]))];
+  return (
+    <FormAsk
+      title="Keep as a recipe"
+      yes="Keep it"
+      close={close}
+      fields={[
+        { name: "name", label: "Name", value: "" },
+        {
+          name: "weekday",
+          label: "Meant for",
+          choices: [
+            ["", "any day"],
+            ["1", "Mondays"],
+            ["2", "Tuesdays"],
+            ["3", "Wednesdays"],
+            ["4", "Thursdays"],
+            ["5", "Fridays"],
+          ],
+        },
+        {
+          name: "who",
+          label: "Takes",
+          choices: [
+            ["all", "everything unbilled"],
+            ["these", `only these ${plural(customers.length, "customer", "customers")}`],
+          ],
+        },
+        {
+          name: "combine",
+          label: "Combined",
+          choices: [
+            ["habit", "as each customer wants it"],
+            ["customer", "one invoice a customer"],
+            ["order", "one invoice an order"],
+            ["shipment", "one invoice a shipment"],
+          ],
+        },
+      ]}
+      run={async (values, key) => {
+        await got(
+          api.PUT("/api/recipes", {
+            params: { header: keyed(key) },
+            body: {
+              name: values.name ?? "",
+              weekday: values.weekday ? Number(values.weekday) : null,
+              form: {
+                combine: (values.combine || "habit") as "habit",
+                customers: values.who === "these" ? customers.map(([id]) => id) : [],
+              },
+            },
+          }),
+        );
+        say({
+          kind: "done",
+          text: `The recipe ${values.name} is kept. It makes a new run whenever you ask.`,
+          links: [{ text: "Runs and recipes", to: "/billing/runs" }],
+        });
+        await changed();
+      }}
+    />
+  );
+}
