@@ -1,10 +1,12 @@
 // @vitest-environment jsdom
+
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { act, cleanup, renderHook, waitFor } from "@testing-library/react";
 import type { ReactNode } from "react";
 import { afterEach, beforeEach, expect, test, vi } from "vitest";
 import { api, Problem } from "../src/api/client";
 import type { InvoiceView, ToBill } from "../src/api/types";
+import { whole } from "../src/api/types";
 import { useKeptDraft } from "../src/rooms/invoice/keeping";
 
 vi.mock("../src/api/client", async (original) => ({
@@ -98,7 +100,7 @@ test("where someone was faster, both changes are put together and kept over the 
   expect([wish.base.document_date, wish.mine.document_date]).toEqual([null, "2026-03-17"]);
   act(() => hook.current.keepBoth());
   await waitFor(() => expect(put).toHaveBeenCalledTimes(2));
-  expect(bodies()[1]).toEqual({ ...merged, version: 4 });
+  expect(bodies()[1]).toEqual({ ...whole(merged), version: 4 });
 });
 
 test("a draft that is gone is said, and nothing hangs", async () => {

@@ -130,7 +130,13 @@ impl<'map> EntryBuilder<'map> {
     }
 
     /// Adds an amount, in document and base currency, to an account someone named.
-    pub fn add_to(&mut self, account: &Account, purpose: Purpose, (document, base): (Money, Money), for_what: LineFor<'_>) {
+    pub fn add_to(
+        &mut self,
+        account: &Account,
+        purpose: Purpose,
+        (document, base): (Money, Money),
+        for_what: LineFor<'_>,
+    ) {
         if document.is_zero() && base.is_zero() {
             return;
         }

@@ -100,7 +100,9 @@ mod tests {
         for good in ["a@b.example", "first.last+tag@mail.b.example"] {
             assert_eq!(address_problem(good), None, "{good}");
         }
-        for bad in ["", "a", "a@b", "@b.example", "a b@c.example", "a@b.example, c@d.example", "a@@b.example", "a@.example"] {
+        for bad in
+            ["", "a", "a@b", "@b.example", "a b@c.example", "a@b.example, c@d.example", "a@@b.example", "a@.example"]
+        {
             assert!(address_problem(bad).is_some(), "{bad}");
         }
     }

@@ -373,7 +373,9 @@ fn offers(input: &PriceInput, open_to_offers: bool) -> Result<Vec<(StepKind, Str
 pub(crate) fn tape_sources(tape: &mut Tape, steps: &[PriceStep], home: bool) {
     let sets: Vec<&PriceStep> = steps
         .iter()
-        .filter(|step| matches!(step.kind, StepKind::PriceList | StepKind::CallOff | StepKind::Typed | StepKind::WithTax))
+        .filter(|step| {
+            matches!(step.kind, StepKind::PriceList | StepKind::CallOff | StepKind::Typed | StepKind::WithTax)
+        })
         .collect();
     let list = steps.iter().find(|step| step.kind == StepKind::List);
     if let (Some(list), true) = (list, !sets.is_empty() || !home) {

@@ -20,11 +20,6 @@ use till_core::money::Money;
 use till_core::order::{InvoiceShares, Promised};
 use till_core::tax::TaxComputed;
 
-/// A line typed on the invoice itself.
-fn typed(id: i64, quantity: &str, price: &str, code: &str) -> LineToBill {
-    LineToBill { source: LineSource::Typed, kind: ItemKind::Service, ..line(id, quantity, price, "0", code) }
-}
-
 fn ten_percent() -> Option<DiscountWish> {
     let percent = Some("0.1".parse().unwrap());
     Some(DiscountWish { percent, amount: None, reason: "trade fair".to_owned(), allowed: None })
@@ -110,18 +105,16 @@ fn what_is_priced_with_and_without_tax_does_not_go_together() {
     input.orders.push(other);
     let decision = invoice::decide(&input);
     assert!(decision.blockers.iter().any(|one| {
-        one.check == Check::CannotCombine && one.sentence == "O-2 has prices with tax, O-1 without. Bill them on two invoices."
+        one.check == Check::CannotCombine
+            && one.sentence == "O-2 has prices with tax, O-1 without. Bill them on two invoices."
     }));
 }
 
 #[test]
 fn a_direct_invoice_needs_no_order_and_goes_to_a_revenue_account() {
     let books = Books::new();
-    let account = |number: &str, account_type| Account {
-        number: number.to_owned(),
-        name: "Rent".to_owned(),
-        account_type,
-    };
+    let account =
+        |number: &str, account_type| Account { number: number.to_owned(), name: "Rent".to_owned(), account_type };
     let mut rent = typed(1, "1", "200", "S23");
     rent.account = Some(account("4711", AccountType::Revenue));
     let mut input = books.invoice(Vec::new());
@@ -219,10 +212,8 @@ fn a_difference_to_the_order_is_explained_line_by_line() {
     progress.cancelled = Quantity::from_whole(2);
     progress.shipped = Quantity::from_whole(7);
     progress.billed = Quantity::from_whole(3);
-    input.orders[0].promised = Promised {
-        gross: false,
-        lines: vec![(OrderLineId(1), "0.23".parse().unwrap(), Money(12_000))],
-    };
+    input.orders[0].promised =
+        Promised { gross: false, lines: vec![(OrderLineId(1), "0.23".parse().unwrap(), Money(12_000))] };
     input.orders[0].invoices = vec![InvoiceShares {
         invoice: InvoiceId(9),
         name: "I-9 of 3 Mar 2026".to_owned(),
@@ -420,8 +411,5 @@ fn dates_in_order_warn_or_stop_by_setting() {
     input.last_document_date = Some(day("2026-03-19"));
     assert_eq!(checks(&invoice::decide(&input))[0].1, Effect::Warns);
     input.dates_in_order = true;
-    assert_eq!(
-        checks(&invoice::decide(&input))[0],
-        (Check::DateBeforeLast, Effect::Stops, "document_date".to_owned())
-    );
+    assert_eq!(checks(&invoice::decide(&input))[0], (Check::DateBeforeLast, Effect::Stops, "document_date".to_owned()));
 }

@@ -10,7 +10,7 @@ use till_core::fixed::Quantity;
 use till_core::ids::{InvoiceId, OrderId, OrderLineId};
 use till_core::money::{Currency, Money};
 use till_core::money_in::{self, Method, MoneyInput, Source, ToApply};
-use till_core::order::{InvoiceShares, LineProgress, OrderFacts, Promised, OrderState};
+use till_core::order::{InvoiceShares, LineProgress, OrderFacts, OrderState, Promised};
 use till_core::tape::{Figure, TapeStyle};
 
 fn to(id: i64, open: i64, amount: i64) -> ToApply {

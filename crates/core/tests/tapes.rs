@@ -7,11 +7,12 @@ use common::*;
 use till_core::calendar::Terms;
 use till_core::checks::{Check, Effect};
 use till_core::entry::Entry;
-use till_core::fixed::Quantity;
-use till_core::ids::OrderId;
-use till_core::invoice::{self, InvoiceDecision, ItemKind};
+use till_core::fixed::{ExchangeRate, Quantity};
+use till_core::ids::{InvoiceId, OrderId, OrderLineId};
+use till_core::invoice::{self, DiscountWish, HeldCost, InvoiceDecision, ItemKind, PriceChange};
 use till_core::money::{Currency, Money};
 use till_core::money_in::{self, Source, ToApply};
+use till_core::order::{InvoiceShares, Promised};
 use till_core::tax::TaxComputed;
 
 fn entry_text(entry: &Option<Entry>) -> String {
@@ -31,12 +32,16 @@ fn entry_text(entry: &Option<Entry>) -> String {
 }
 
 fn shown(decision: &InvoiceDecision) -> String {
+    let cost = match &decision.cost_entry {
+        None => String::new(),
+        cost => format!("\n{}", entry_text(cost)),
+    };
     let blockers: Vec<String> = decision
         .blockers
         .iter()
         .map(|blocker| format!("{:?} {}: {}", blocker.effect, blocker.field, blocker.sentence))
         .collect();
-    format!("{}\n{}\n{}", decision.tape.to_text(), entry_text(&decision.entry), blockers.join("\n"))
+    format!("{}\n{}{cost}\n{}", decision.tape.to_text(), entry_text(&decision.entry), blockers.join("\n"))
 }
 
 #[test]
@@ -93,6 +98,102 @@ fn everything_wrong_at_once_is_said_at_once() {
     input.document_date.date = day("2026-02-01");
     input.last_document_date = Some(day("2026-03-17"));
     insta::assert_snapshot!(shown(&invoice::decide(&input)));
+}
+
+#[test]
+fn a_direct_invoice_of_work_and_freight() {
+    let books = Books::new();
+    let mut input = books.invoice(Vec::new());
+    input.orders.clear();
+    input.lines = vec![typed(1, "6", "42", "S23"), typed(2, "1", "18", "Z0")];
+    input.text_above = Some("As agreed at the spring fair.".to_owned());
+    insta::assert_snapshot!(shown(&invoice::decide(&input)));
+}
+
+#[test]
+fn prices_with_tax_at_two_rates() {
+    let books = Books::new();
+    let mut input = books.invoice(vec![
+        line(1, "3", "11.99", "0", "S23"),
+        line(2, "7", "1.15", "0", "S135"),
+        line(3, "1", "22", "0", "Z0"),
+    ]);
+    input.basis.gross_priced = true;
+    input.customer.gross_priced = true;
+    insta::assert_snapshot!(shown(&invoice::decide(&input)));
+}
+
+#[test]
+fn a_discount_on_the_invoice_beside_drums() {
+    let books = Books::new();
+    let mut drum = line(3, "2", "40", "0", "O0");
+    drum.kind = ItemKind::Packaging;
+    let mut input = books.invoice(vec![line(1, "1", "10.01", "0", "S23"), line(2, "1", "20.02", "0", "S135"), drum]);
+    input.discount = Some(DiscountWish {
+        percent: Some("0.1".parse().unwrap()),
+        amount: None,
+        reason: "trade fair".to_owned(),
+        allowed: None,
+    });
+    insta::assert_snapshot!(shown(&invoice::decide(&input)));
+}
+
+#[test]
+fn a_part_at_another_price_and_why_it_is_not_what_was_ordered() {
+    let books = Books::new();
+    let mut hive = line(1, "4", "10", "0", "S23");
+    let unit_price = "9".parse().unwrap();
+    hive.price_change = Some(PriceChange { unit_price, reason: "scratched".to_owned(), allowed: None });
+    let mut input = books.invoice(vec![hive, typed(2, "1", "5", "S23")]);
+    input.orders[0].lines.truncate(1);
+    let progress = &mut input.orders[0].lines[0].1;
+    (progress.ordered, progress.cancelled) = (Quantity::from_whole(12), Quantity::from_whole(2));
+    (progress.shipped, progress.billed) = (Quantity::from_whole(7), Quantity::from_whole(3));
+    let promised = vec![(OrderLineId(1), "0.23".parse().unwrap(), Money(12_000))];
+    input.orders[0].promised = Promised { gross: false, lines: promised };
+    input.orders[0].invoices = vec![InvoiceShares {
+        invoice: InvoiceId(9),
+        name: "I-9 of 3 Mar 2026".to_owned(),
+        total: Money(3_690),
+        open: Money(0),
+        shares: vec![(OrderId(1), Money(3_690))],
+    }];
+    insta::assert_snapshot!(shown(&invoice::decide(&input)));
+}
+
+#[test]
+fn in_pounds_with_its_rate_and_the_amounts_of_the_books() {
+    let books = Books::new();
+    let gbp = Currency::of("GBP").unwrap();
+    let mut input = books.invoice(vec![line(1, "12", "59", "0", "S23"), line(2, "1", "9.99", "0", "S23")]);
+    input.basis.currency = gbp;
+    input.orders[0].currency = gbp;
+    input.rate = Some("1.1734".parse::<ExchangeRate>().unwrap());
+    insta::assert_snapshot!(shown(&invoice::decide(&input)));
+}
+
+#[test]
+fn sold_into_another_country_under_reverse_charge_with_other_terms() {
+    let books = Books::new();
+    let mut input = books.invoice(vec![line(1, "2", "499.99", "5", "AE")]);
+    input.customer.tax_id = Some("MH1234567".to_owned());
+    input.basis.terms = Terms::net_days(60);
+    input.basis.terms_typed = true;
+    insta::assert_snapshot!(shown(&invoice::decide(&input)));
+}
+
+#[test]
+fn goods_whose_cost_waited_for_the_invoice() {
+    let books = Books::new();
+    let mut held = line(1, "4", "59", "0", "S23");
+    // Three of them were billed before, and their cost followed then.
+    held.held_cost = Some(HeldCost {
+        shipped: Quantity::from_whole(7),
+        billed: Quantity::from_whole(3),
+        cost: Money(24_850),
+        followed: Money(10_650),
+    });
+    insta::assert_snapshot!(shown(&invoice::decide(&books.invoice(vec![held]))));
 }
 
 #[test]

@@ -13,10 +13,10 @@ use till_store::rules::Rules;
 use till_store::runs::{self, Recipe, RunForm};
 use till_store::{Result, Store, StoreError, Writing, customers, rules, shipments};
 
-use crate::{BUSINESS_DATE, FIRST_DAY};
 use crate::company::{People, date};
 use crate::goods::{entered, order};
 use crate::staff::{INES, SANNA, TOMAS, at_work};
+use crate::{BUSINESS_DATE, FIRST_DAY};
 
 type Put = fn(&mut CustomerForm);
 
@@ -170,11 +170,8 @@ async fn gone_out(store: &Store) -> Result<()> {
             let filter =
                 DeliveryFilter { state: Some("waiting".to_owned()), limit: 10_000, ..DeliveryFilter::default() };
             let rows = deliveries::list(writing, &filter).await?.rows;
-            let old: Vec<DeliveryId> = rows
-                .iter()
-                .filter(|row| row.way == Way::Print && row.date < since)
-                .map(|row| row.id)
-                .collect();
+            let old: Vec<DeliveryId> =
+                rows.iter().filter(|row| row.way == Way::Print && row.date < since).map(|row| row.id).collect();
             deliveries::printed(writing, &old).await?;
             let mut refused = false;
             for row in rows.iter().filter(|row| row.way == Way::Mail) {
@@ -184,10 +181,8 @@ async fn gone_out(store: &Store) -> Result<()> {
                     deliveries::sent(writing, &view, &Said::Took { message }).await?;
                 } else if !refused {
                     refused = true;
-                    let problem = format!(
-                        "550 The mail service does not know {}. Check the address, then send again.",
-                        view.to
-                    );
+                    let problem =
+                        format!("550 The mail service does not know {}. Check the address, then send again.", view.to);
                     deliveries::sent(writing, &view, &Said::Refused { problem }).await?;
                 }
             }

@@ -137,7 +137,7 @@ impl Till {
                 for _ in 0..count {
                     let line = till_store::orders::LineForm {
                         item: "LD-GD".to_owned(),
-                        quantity: "1".to_owned(),
+                        quantity: "2".to_owned(),
                         ..Default::default()
                     };
                     let form = till_store::orders::OrderForm {

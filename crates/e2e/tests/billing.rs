@@ -32,7 +32,7 @@ async fn two_orders_a_typed_line_and_a_discount_on_one_invoice() -> Result<()> {
     browser.wait_for("[role=dialog]", "Discount on this invoice").await?;
     browser.type_text("10").await?;
     browser.press(Key::Enter).await?;
-    browser.wait_for("[role=dialog]", "reason").await?;
+    browser.wait_for("[role=dialog]", "Say why").await?;
     browser.press(Key::Tab).await?;
     browser.press(Key::Tab).await?;
     browser.type_text("spring fair").await?;
@@ -57,7 +57,9 @@ async fn two_orders_a_typed_line_and_a_discount_on_one_invoice() -> Result<()> {
 async fn direct_invoices_from_a_grid() -> Result<()> {
     let (till, browser) = start("/billing/direct").await?;
     browser.wait_for("h1", "Direct invoices").await?;
-    for (typed, key) in [("1001 Saltmarsh Honey Co-op", Key::Tab), ("FRT", Key::Tab), ("Two parcels", Key::Tab), ("2", Key::Enter)] {
+    for (typed, key) in
+        [("1001 Saltmarsh Honey Co-op", Key::Tab), ("FRT", Key::Tab), ("Two parcels", Key::Tab), ("2", Key::Enter)]
+    {
         browser.type_text(typed).await?;
         browser.press(key).await?;
     }
@@ -139,7 +141,7 @@ async fn cancelled_and_billed_anew() -> Result<()> {
     let ask = browser.wait_for("[role=dialog]", "Credit").await?;
     assert!(ask.contains("−1,207.48"), "{ask}");
     browser.press(Key::Enter).await?;
-    browser.wait_for("[role=dialog]", "reason").await?;
+    browser.wait_for("[role=dialog]", "Say why").await?;
     browser.type_text("two pallets went to the wrong yard").await?;
     browser.press(Key::Tab).await?;
     for _ in 0..4 {

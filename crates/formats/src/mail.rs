@@ -50,9 +50,8 @@ pub enum MailError {
 /// # Errors
 /// An address that is none.
 pub fn write(mail: &Mail<'_>) -> Result<String, MailError> {
-    let address = |text: &str| {
-        text.parse::<lettre::Address>().map_err(|_| MailError::Address { address: text.to_owned() })
-    };
+    let address =
+        |text: &str| text.parse::<lettre::Address>().map_err(|_| MailError::Address { address: text.to_owned() });
     let from = lettre::message::Mailbox::new(Some(mail.from_name.to_owned()), address(mail.from)?);
     let to = lettre::message::Mailbox::new(None, address(mail.to)?);
     let html = ContentType::parse("text/html; charset=utf-8")?;
@@ -109,7 +108,8 @@ mod tests {
 
     #[test]
     fn words_of_any_script_are_encoded_and_nothing_is_injected() {
-        let text = write(&mail("till@orchard.example", "Rechnung für Löwenzahn\r\nBcc: everyone@else.example")).unwrap();
+        let text =
+            write(&mail("till@orchard.example", "Rechnung für Löwenzahn\r\nBcc: everyone@else.example")).unwrap();
         assert!(text.lines().all(|line| !line.starts_with("Bcc:")), "{text}");
         let header: String = text.lines().take_while(|line| !line.is_empty()).collect();
         assert!(header.is_ascii());

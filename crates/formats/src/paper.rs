@@ -39,7 +39,13 @@ pub enum Kind<'a> {
 const STYLE: &str = "@page{margin:18mm 16mm}body{font:10.5pt/1.4 'Source Sans 3','Noto Sans',Helvetica,Arial,sans-serif;color:#242a1e;max-width:180mm;margin:12mm auto;padding:0 6mm}header{display:flex;justify-content:space-between;margin-bottom:12mm}.company{font-weight:700;font-size:13pt}h1{font-size:20pt;margin:0 0 3mm}dl{display:grid;grid-template-columns:auto auto;gap:1mm 6mm;margin:0}dt{color:#555a4a}dd{margin:0;text-align:right}table{width:100%;border-collapse:collapse;font-variant-numeric:tabular-nums}th{text-align:left;color:#555a4a;border-bottom:1pt solid #242a1e;padding:1.5mm 2mm}td{padding:1.6mm 2mm;border-bottom:.5pt solid #c8ba9c;vertical-align:top}.r{text-align:right;white-space:nowrap}.from td{font-weight:600;background:#fbf5e6}.dim{color:#555a4a;font-size:9pt}tfoot td{border-bottom:0;padding:1mm 2mm}.due td{font-size:13pt;font-weight:700;border-top:1.5pt solid #242a1e}.text{white-space:pre-line}@media print{body{margin:0;padding:0;max-width:none}}";
 
 /// A document as a page that stands alone.
-pub fn html(kind: Kind<'_>, number: &str, date: chrono::NaiveDate, parties: &Parties<'_>, document: &InvoiceDocument) -> String {
+pub fn html(
+    kind: Kind<'_>,
+    number: &str,
+    date: chrono::NaiveDate,
+    parties: &Parties<'_>,
+    document: &InvoiceDocument,
+) -> String {
     let sign = if matches!(kind, Kind::Invoice) { 1 } else { -1 };
     let amount = |money: Money| document.currency.grouped(Money(money.0 * sign));
     let title = match kind {

@@ -53,7 +53,8 @@ fn world() -> World {
                 add("post picks", "POST", "/api/invoices/post".into(), body, &tomas);
             }
             at => {
-                let draft = till.send("POST", "/api/invoices", &to_bill).1[0].as_i64().unwrap();
+                let (_, drafts) = till.send("POST", "/api/invoices", &to_bill);
+                let draft = drafts[0].as_i64().unwrap_or_else(|| panic!("{shipment}: {drafts}"));
                 let (_, view) = till.get(&format!("/api/invoices/{draft}"));
                 let place = format!("/api/invoices/{draft}");
                 let line = &view["document"]["lines"][0];

@@ -4,7 +4,9 @@ use chrono::{NaiveDate, SecondsFormat};
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
 use till_core::fixed::{Rate, UnitPrice};
-use till_core::ids::{ApprovalId, CustomerId, DocumentKind, DocumentRef, InvoiceId, OrderId, OrderLineId, PersonId, ShipmentLineId};
+use till_core::ids::{
+    ApprovalId, CustomerId, DocumentKind, DocumentRef, InvoiceId, OrderId, OrderLineId, PersonId, ShipmentLineId,
+};
 use till_core::merge::FieldChange;
 use till_core::money::Money;
 use till_core::people::{

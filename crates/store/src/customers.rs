@@ -23,8 +23,7 @@ use crate::{Result, StoreError, rules};
 pub use till_core::invoice::{BillingHabit as BillingBy, Delivery};
 
 pub use form::{
-    Contact, CustomerForm, ShipTo, StatementCycle, contacts, form, save, set_contact, set_ship_to,
-    ship_tos,
+    Contact, CustomerForm, ShipTo, StatementCycle, contacts, form, save, set_contact, set_ship_to, ship_tos,
 };
 
 /// A customer to add.

@@ -112,14 +112,9 @@ pub(crate) async fn add_memo(
     delivery: Delivery,
 ) -> Result<()> {
     let way = Way::for_customer(delivery).word();
-    sqlx::query!(
-        "INSERT INTO deliveries (credit_memo_id, customer_id, way) VALUES (?, ?, ?)",
-        memo.0,
-        customer.0,
-        way
-    )
-    .execute(connection)
-    .await?;
+    sqlx::query!("INSERT INTO deliveries (credit_memo_id, customer_id, way) VALUES (?, ?, ?)", memo.0, customer.0, way)
+        .execute(connection)
+        .await?;
     Ok(())
 }
 
@@ -197,8 +192,7 @@ pub struct DeliveryFilter {
 
 async fn rows(connection: &mut SqliteConnection, filter: &DeliveryFilter) -> Result<Vec<DeliveryRow>> {
     let like = filter.search.as_deref().map(crate::find::pattern);
-    let (id, invoice, memo) =
-        (filter.id.map(|id| id.0), filter.invoice.map(|id| id.0), filter.memo.map(|id| id.0));
+    let (id, invoice, memo) = (filter.id.map(|id| id.0), filter.invoice.map(|id| id.0), filter.memo.map(|id| id.0));
     sqlx::query!(
         r#"SELECT deliveries.id, deliveries.invoice_id, credit_memo_id, deliveries.customer_id, name, way, deliveries.state, tries, problem, done_at,
                   deliveries.version, coalesce(recipient, email) AS "recipient: String",
@@ -370,15 +364,13 @@ pub async fn message(connection: &mut SqliteConnection, rules: &Rules, id: Deliv
         ("company", &rules.company),
     ];
     let from = if typed.from.is_empty() { "billing@gladtill.example".to_owned() } else { typed.from.clone() };
-    let taken = sqlx::query!(
-        "SELECT id, taken_at, recipient, subject FROM mailbox WHERE delivery_id = ? ORDER BY id",
-        id.0
-    )
-    .fetch_all(connection)
-    .await?
-    .into_iter()
-    .map(|row| Taken { id: row.id, taken_at: row.taken_at, recipient: row.recipient, subject: row.subject })
-    .collect();
+    let taken =
+        sqlx::query!("SELECT id, taken_at, recipient, subject FROM mailbox WHERE delivery_id = ? ORDER BY id", id.0)
+            .fetch_all(connection)
+            .await?
+            .into_iter()
+            .map(|row| Taken { id: row.id, taken_at: row.taken_at, recipient: row.recipient, subject: row.subject })
+            .collect();
     Ok(MessageView {
         from,
         to: typed.recipient.clone().or(typed.email).unwrap_or_default(),
@@ -409,12 +401,7 @@ pub struct NewMessage {
 ///
 /// # Errors
 /// [`StoreError::Stale`], a message that has gone, an address that is none, an empty subject.
-pub async fn change_message(
-    writing: &mut Writing<'_>,
-    rules: &Rules,
-    id: DeliveryId,
-    new: &NewMessage,
-) -> Result<i64> {
+pub async fn change_message(writing: &mut Writing<'_>, rules: &Rules, id: DeliveryId, new: &NewMessage) -> Result<i64> {
     let before = message(writing, rules, id).await?;
     waiting(&before.delivery, Some(new.version))?;
     if let Some(problem) = address_problem(&new.to) {

@@ -24,23 +24,22 @@ use crate::rules::Rules;
 use crate::{Result, StoreError, sensible_date};
 
 pub use added::AddedLine;
-pub use cancel::{
-    CancelPreview, Cancelled, CreditMemoRow, CreditMemoView, ToCancelInvoice, cancel, cancel_preview, credit_memo, credit_memos,
-};
 pub(crate) use cancel::cancel_approved;
-pub use conflict::{MergeView, ToMerge, merge};
-pub use drafts::{change_draft, drop_draft, make_drafts};
-pub(crate) use drafts::{DraftRow, drafts, drop_many, write_drafts};
-pub use line_changes::{
-    LineKey, NewDiscount, NewPrice, NewTax, change_discount, change_price, change_tax,
+pub use cancel::{
+    CancelPreview, Cancelled, CreditMemoRow, CreditMemoView, ToCancelInvoice, cancel, cancel_preview, credit_memo,
+    credit_memos,
 };
+pub use conflict::{MergeView, ToMerge, merge};
+pub(crate) use drafts::{DraftRow, drafts, drop_many, write_drafts};
+pub use drafts::{change_draft, drop_draft, make_drafts};
+pub use line_changes::{LineKey, NewDiscount, NewPrice, NewTax, change_discount, change_price, change_tax};
 pub(crate) use line_changes::{set_discount, set_price};
-pub use load::{OrderPick, Pick};
 pub(crate) use load::{Head, Picked, ToDecide, inputs, load_ordered, load_shipped};
-pub use post::{GridAnswer, SeenDraft, post_draft, post_grid, post_many, post_picks, preview_grid};
+pub use load::{OrderPick, Pick};
 pub(crate) use post::{Decided, decide_drafts};
-pub use views::{InvoiceFilter, InvoiceList, InvoiceRow, InvoiceView, Party, list, view};
+pub use post::{GridAnswer, SeenDraft, post_draft, post_grid, post_many, post_picks, preview_grid};
 pub(crate) use views::posted_document;
+pub use views::{InvoiceFilter, InvoiceList, InvoiceRow, InvoiceView, Party, list, view};
 pub(crate) use write::{ToPost, post_all};
 
 /// What to bill, and what was typed about it.
@@ -102,7 +101,8 @@ impl ToBill {
     }
 
     fn head(&self) -> Head {
-        let said = |text: &Option<String>| text.as_deref().map(str::trim).filter(|text| !text.is_empty()).map(str::to_owned);
+        let said =
+            |text: &Option<String>| text.as_deref().map(str::trim).filter(|text| !text.is_empty()).map(str::to_owned);
         Head {
             document_date: self.document_date,
             posting_date: self.posting_date,
@@ -235,9 +235,9 @@ async fn with_freight(connection: &mut SqliteConnection, rules: &Rules, picks: &
         for line in lines.iter().filter(|line| line.beside == pick.shipment_line.0) {
             let shipment_line = till_core::ids::ShipmentLineId(line.id);
             // After the last picked line of its shipment.
-            let later = picks[at + 1..].iter().any(|other| {
-                lines.iter().any(|one| one.id == line.id && one.beside == other.shipment_line.0)
-            });
+            let later = picks[at + 1..]
+                .iter()
+                .any(|other| lines.iter().any(|one| one.id == line.id && one.beside == other.shipment_line.0));
             if !later {
                 all.push(Pick { shipment_line, quantity: None });
             }

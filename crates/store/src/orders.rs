@@ -22,7 +22,9 @@ use crate::{Result, StoreError};
 pub use entering::{
     Lineage, OrderPreview, ToCancel, cancel, cancel_rest, change, confirm, confirm_as, copy, enter_form, preview,
 };
-pub(crate) use entering::{change_approved, confirm_approved, confirm_at_once, confirmation, enter_resolved, order_limit};
+pub(crate) use entering::{
+    change_approved, confirm_approved, confirm_at_once, confirmation, enter_resolved, order_limit,
+};
 pub use form::{DELIVERY_TERMS, LineForm, OrderForm, TypedAddress, form};
 pub use open_lines::{OpenLine, OpenLineFilter, OpenLines, open_lines};
 pub(crate) use resolve::{LoadedItem, Standing, load_items, resolve};

@@ -6,7 +6,7 @@
 //! from there. What is posted is what was seen: each draft's figures are kept when posting begins,
 //! and one that has moved since is held. *Source: domain.md section 7.*
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
@@ -137,13 +137,19 @@ async fn lines_of(writing: &mut Writing<'_>, rules: &Rules, form: &RunForm) -> R
     }
     let ids: Vec<OrderId> =
         lines.iter().filter(|line| line.when_complete).filter_map(|line| line.line.source.order()).collect();
-    let incomplete: Vec<OrderId> =
-        orders::facts(writing, &ids).await?.iter().filter(|order| waits_for_rest(order)).map(|order| order.id).collect();
-    let waits = |line: &Picked| {
-        line.when_complete && line.line.source.order().is_some_and(|order| incomplete.contains(&order))
-    };
-    let mut shipments: Vec<_> =
-        lines.iter().filter(|line| waits(line)).filter_map(|line| line.line.source.shipment().map(|(id, _)| id)).collect();
+    let incomplete: Vec<OrderId> = orders::facts(writing, &ids)
+        .await?
+        .iter()
+        .filter(|order| waits_for_rest(order))
+        .map(|order| order.id)
+        .collect();
+    let waits =
+        |line: &Picked| line.when_complete && line.line.source.order().is_some_and(|order| incomplete.contains(&order));
+    let mut shipments: Vec<_> = lines
+        .iter()
+        .filter(|line| waits(line))
+        .filter_map(|line| line.line.source.shipment().map(|(id, _)| id))
+        .collect();
     shipments.sort_unstable();
     shipments.dedup();
     lines.retain(|line| !waits(line));
@@ -326,9 +332,11 @@ pub struct RunView {
     /// The base currency.
     #[cfg_attr(feature = "schema", schema(value_type = String))]
     pub base: Currency,
-    /// A stretch of its invoices, in their order.
+    /// The customers of all of it.
+    pub customers: Vec<CustomerId>,
+    /// A stretch of its invoices: what is not posted first, in the order they will be.
     pub invoices: Vec<RunInvoice>,
-    /// How many there are.
+    /// How many there are of those asked for.
     pub count: i64,
     /// To be sent back when posting.
     pub seen: String,
@@ -404,7 +412,7 @@ fn mark(kept: &[Kept], decided: &HashMap<InvoiceId, Decided<'_>>) -> String {
     fingerprint::of(&seen)
 }
 
-/// A run with a stretch of its invoices: posted ones first, then in the order they will be posted.
+/// A run with a stretch of its invoices, or of those that stand so.
 ///
 /// # Errors
 /// [`StoreError::NotFound`].
@@ -412,13 +420,14 @@ pub async fn view(
     connection: &mut SqliteConnection,
     rules: &Rules,
     id: RunId,
+    standing: Option<Standing>,
     (limit, offset): (i64, i64),
 ) -> Result<RunView> {
     let head = head(connection, id).await?;
     let kept = kept(connection, id).await?;
     let decided = decided(connection, rules, &kept).await?;
-    let mut invoices = posted_rows(connection, id).await?;
-    let posted_base = invoices.iter().map(|(_, base)| *base).sum();
+    let (posted, posted_bases): (Vec<RunInvoice>, Vec<Money>) = posted_rows(connection, id).await?.into_iter().unzip();
+    let mut rows = Vec::with_capacity(kept.len() + posted.len());
     let mut accounts: BTreeMap<(String, String), Money> = BTreeMap::new();
     let mut ready_base = Money::ZERO;
     for one in &kept {
@@ -430,13 +439,22 @@ pub async fn view(
                 *accounts.entry((line.account.clone(), line.account_name.clone())).or_default() += line.base;
             }
         }
-        invoices.push((row, Money::ZERO));
+        rows.push(row);
     }
-    if kept.is_empty() {
+    rows.extend(posted);
+    if !rows.iter().any(|row| row.standing == Standing::Ready) {
         accounts = posted_accounts(connection, id).await?;
     }
-    let rows: Vec<RunInvoice> = invoices.into_iter().map(|(row, _)| row).collect();
     let count_of = |standing| rows.iter().filter(|row| row.standing == standing).count() as i64;
+    let counts = RunCounts {
+        ready: count_of(Standing::Ready),
+        blocked: count_of(Standing::Blocked),
+        left_out: count_of(Standing::LeftOut),
+        posted: count_of(Standing::Posted),
+    };
+    let (ready, posted) = (totals(&rows, Standing::Ready), totals(&rows, Standing::Posted));
+    let customers: BTreeSet<CustomerId> = rows.iter().map(|row| row.customer).collect();
+    rows.retain(|row| standing.is_none_or(|wanted| row.standing == wanted));
     Ok(RunView {
         id,
         name: head.name,
@@ -444,21 +462,14 @@ pub async fn view(
         person: head.person,
         state: head.state,
         waiting: head.waiting,
-        counts: RunCounts {
-            ready: count_of(Standing::Ready),
-            blocked: count_of(Standing::Blocked),
-            left_out: count_of(Standing::LeftOut),
-            posted: count_of(Standing::Posted),
-        },
-        ready: totals(&rows, Standing::Ready),
-        posted: totals(&rows, Standing::Posted),
-        accounts: accounts
-            .into_iter()
-            .map(|((account, name), base)| AccountTotal { account, name, base })
-            .collect(),
+        counts,
+        ready,
+        posted,
+        accounts: accounts.into_iter().map(|((account, name), base)| AccountTotal { account, name, base }).collect(),
         ready_base,
-        posted_base,
+        posted_base: posted_bases.into_iter().sum(),
         base: rules.base,
+        customers: customers.into_iter().collect(),
         count: i64::try_from(rows.len()).unwrap_or(i64::MAX),
         seen: mark(&kept, &decided),
         invoices: rows
@@ -621,7 +632,9 @@ pub async fn leave_out(
     .await?
     .rows_affected();
     if invoices.is_empty() || done != invoices.len() as u64 {
-        return Err(StoreError::WrongState("One of these is no draft of this run any more. Look at it again.".to_owned()));
+        return Err(StoreError::WrongState(
+            "One of these is no draft of this run any more. Look at it again.".to_owned(),
+        ));
     }
     touch(writing, id).await?;
     let verb = if out { "left out" } else { "took in again" };
@@ -711,7 +724,13 @@ pub struct RunProgress {
 ///
 /// # Errors
 /// [`StoreError::Moved`] where a figure is not as it was seen; where nothing passes.
-pub async fn begin(writing: &mut Writing<'_>, rules: &Rules, id: RunId, version: i64, seen: &str) -> Result<RunProgress> {
+pub async fn begin(
+    writing: &mut Writing<'_>,
+    rules: &Rules,
+    id: RunId,
+    version: i64,
+    seen: &str,
+) -> Result<RunProgress> {
     let head = open(writing, id, Some(version)).await?;
     let kept = kept(writing, id).await?;
     let decided = decided(writing, rules, &kept).await?;
@@ -898,8 +917,7 @@ pub async fn recipes(connection: &mut SqliteConnection, rules: &Rules) -> Result
         .await?;
     let mut found = Vec::with_capacity(rows.len());
     for row in rows {
-        let form: RunForm =
-            serde_json::from_str(&row.form).map_err(|error| StoreError::Corrupt(error.to_string()))?;
+        let form: RunForm = serde_json::from_str(&row.form).map_err(|error| StoreError::Corrupt(error.to_string()))?;
         let ids = json(&form.customers)?;
         let names = sqlx::query_scalar!(
             "SELECT name FROM customers WHERE id IN (SELECT value FROM json_each(?)) ORDER BY name",
@@ -941,7 +959,14 @@ pub async fn keep_recipe(writing: &mut Writing<'_>, recipe: &Recipe) -> Result<i
         return Err(StoreError::invalid("name", format!("There is a recipe {name} already. Choose another name.")));
     }
     // What is picked by hand is of today; a recipe keeps what it can find again.
-    let form = json(&RunForm { name: None, picks: Vec::new(), order_picks: Vec::new(), document_date: None, posting_date: None, ..recipe.form.clone() })?;
+    let form = json(&RunForm {
+        name: None,
+        picks: Vec::new(),
+        order_picks: Vec::new(),
+        document_date: None,
+        posting_date: None,
+        ..recipe.form.clone()
+    })?;
     let id = match recipe.id {
         None => {
             sqlx::query_scalar!(

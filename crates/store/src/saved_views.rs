@@ -71,10 +71,11 @@ pub async fn keep(writing: &mut Writing<'_>, person: PersonId, view: &SavedView)
 /// # Errors
 /// Where there is none.
 pub async fn drop(writing: &mut Writing<'_>, person: PersonId, id: i64) -> Result<()> {
-    let name = sqlx::query_scalar!("DELETE FROM saved_views WHERE id = ? AND person_id = ? RETURNING name", id, person.0)
-        .fetch_optional(&mut **writing)
-        .await?
-        .ok_or_else(|| StoreError::WrongState("This view is gone already.".to_owned()))?;
+    let name =
+        sqlx::query_scalar!("DELETE FROM saved_views WHERE id = ? AND person_id = ? RETURNING name", id, person.0)
+            .fetch_optional(&mut **writing)
+            .await?
+            .ok_or_else(|| StoreError::WrongState("This view is gone already.".to_owned()))?;
     writing.note_setting("view", format!("dropped the view “{name}”"), Vec::new());
     Ok(())
 }

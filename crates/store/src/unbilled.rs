@@ -334,7 +334,8 @@ pub async fn list(connection: &mut SqliteConnection, rules: &Rules, filter: &Unb
     };
     let wanted: Vec<_> = picks.iter().map(|pick| (None, *pick)).collect();
     let lines = load_shipped(connection, &wanted).await?;
-    let by_shipment = by_source(lines, |one, other| one.shipment().map(|(id, _)| id) == other.shipment().map(|(id, _)| id));
+    let by_shipment =
+        by_source(lines, |one, other| one.shipment().map(|(id, _)| id) == other.shipment().map(|(id, _)| id));
     for row in rows(connection, rules, by_shipment).await? {
         add(&mut unbilled, row, &sums, rules);
     }
@@ -589,12 +590,10 @@ pub async fn why(connection: &mut SqliteConnection, number: &str) -> Result<Vec<
 }
 
 async fn billing_of(connection: &mut SqliteConnection, id: OrderId) -> Result<OrderBilling> {
-    let head = sqlx::query!(
-        r#"SELECT number, state, promised_date AS "promised: NaiveDate" FROM orders WHERE id = ?"#,
-        id.0
-    )
-    .fetch_one(&mut *connection)
-    .await?;
+    let head =
+        sqlx::query!(r#"SELECT number, state, promised_date AS "promised: NaiveDate" FROM orders WHERE id = ?"#, id.0)
+            .fetch_one(&mut *connection)
+            .await?;
     let lines = crate::orders::facts(connection, &[id]).await?.pop();
     let lines: Vec<LineProgress> = lines.into_iter().flat_map(|facts| facts.lines).map(|(_, line)| line).collect();
     let shipments = sqlx::query!(
@@ -619,7 +618,8 @@ async fn billing_of(connection: &mut SqliteConnection, id: OrderId) -> Result<Or
     .await?;
     let mut facts = OrderBilling {
         order: document(DocumentKind::Order, id.0, head.number),
-        state: OrderState::of(&head.state).ok_or_else(|| StoreError::Corrupt(format!("an order that is {}", head.state)))?,
+        state: OrderState::of(&head.state)
+            .ok_or_else(|| StoreError::Corrupt(format!("an order that is {}", head.state)))?,
         lines,
         underway: Vec::new(),
         drafts: Vec::new(),

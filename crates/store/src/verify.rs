@@ -174,11 +174,7 @@ async fn line_nets(connection: &mut SqliteConnection) -> Result<Proof> {
             currency(&row.currency)?,
         );
         if (amounts.full.0, amounts.net.0) != (row.full, row.amount) {
-            findings.push(format!(
-                "{}: line {} is not its quantity × price",
-                row.number,
-                row.position + 1
-            ));
+            findings.push(format!("{}: line {} is not its quantity × price", row.number, row.position + 1));
         }
     }
     findings.truncate(10);

@@ -15,13 +15,11 @@ use till_core::people::{LimitKind, Role};
 use till_core::shipment::CostEntry;
 use till_store::approvals::{self, Viewer};
 use till_store::goods_settings::{self, NewGoodsSettings};
-use till_store::invoices::{
-    AddedLine, LineKey, NewDiscount, NewPrice, NewTax, Pick, ToBill, ToCancelInvoice,
-};
+use till_store::invoices::{AddedLine, LineKey, NewDiscount, NewPrice, NewTax, Pick, ToBill, ToCancelInvoice};
 use till_store::orders::ToCancel;
 use till_store::people::{self, NewPerson};
-use till_store::runs::{self, RunForm, Standing};
 use till_store::receipts::{NewApplication, NewApplications, NewReceipt};
+use till_store::runs::{self, RunForm, Standing};
 use till_store::settings::{self, NewLimit};
 use till_store::shipments::{self, TakeBack};
 use till_store::stock::{self, NewCount};
@@ -313,7 +311,8 @@ async fn run_billing(company: &Company, made: &mut Made, step: &Step) {
     match step {
         Step::Cancel { invoice, rebill } if !made.invoices.is_empty() => {
             let invoice = made.invoices[invoice % made.invoices.len()];
-            let wish = ToCancelInvoice { reason: "by chance".to_owned(), rebill: *rebill, ..ToCancelInvoice::default() };
+            let wish =
+                ToCancelInvoice { reason: "by chance".to_owned(), rebill: *rebill, ..ToCancelInvoice::default() };
             let done = store
                 .change(&by(), None, async |writing| {
                     let rules = rules::load(writing).await?;
@@ -380,12 +379,11 @@ async fn run_runs(company: &Company, made: &mut Made, step: &Step) {
     let view = async |run: RunId| {
         let mut books = store.read().await.unwrap();
         let rules = rules::load(&mut books).await.unwrap();
-        runs::view(&mut books, &rules, run, (100, 0)).await
+        runs::view(&mut books, &rules, run, None, (100, 0)).await
     };
     match step {
         Step::MakeRun { combine } => {
-            let combine =
-                [Combine::Habit, Combine::Customer, Combine::Order, Combine::Shipment][usize::from(*combine)];
+            let combine = [Combine::Habit, Combine::Customer, Combine::Order, Combine::Shipment][usize::from(*combine)];
             let form = RunForm { combine, ..RunForm::default() };
             let run = store
                 .change(&by(), None, async |writing| {

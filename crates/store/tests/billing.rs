@@ -11,9 +11,7 @@ use till_core::invoice::Combine;
 use till_core::money::Money;
 use till_core::money_in::Method;
 use till_store::deliveries::{self, DeliveryFilter, DeliveryState, NewMessage, Said, Way};
-use till_store::invoices::{
-    self, AddedLine, LineKey, NewDiscount, NewPrice, NewTax, Pick, ToBill, ToCancelInvoice,
-};
+use till_store::invoices::{self, AddedLine, LineKey, NewDiscount, NewPrice, NewTax, Pick, ToBill, ToCancelInvoice};
 use till_store::receipts::NewReceipt;
 use till_store::runs::{self, Recipe, RunForm, RunView, Standing};
 use till_store::shipments::{self, TakeBack};
@@ -39,7 +37,7 @@ async fn run_of(company: &Company, form: RunForm) -> RunId {
 async fn shown(company: &Company, run: RunId) -> RunView {
     let mut books = company.store.read().await.unwrap();
     let rules = rules::load(&mut books).await.unwrap();
-    runs::view(&mut books, &rules, run, (100, 0)).await.unwrap()
+    runs::view(&mut books, &rules, run, None, (100, 0)).await.unwrap()
 }
 
 async fn begin(company: &Company, run: RunId) -> Result<runs::RunProgress> {
@@ -254,8 +252,7 @@ async fn what_moved_since_it_was_seen_is_held() {
     let view = shown(&company, run).await;
     let draft = invoices::view(&mut *company.store.read().await.unwrap(), view.invoices[1].id).await.unwrap();
     let line = draft.document.unwrap().lines[0].source.shipment_line().unwrap();
-    let price =
-        NewPrice { version: draft.version, unit_price: "50".to_owned(), reason: "scratched".to_owned() };
+    let price = NewPrice { version: draft.version, unit_price: "50".to_owned(), reason: "scratched".to_owned() };
     change(&company, async |writing, rules| {
         invoices::change_price(writing, rules, view.invoices[1].id, LineKey::Shipped(line), &price).await
     })
@@ -281,7 +278,10 @@ async fn customers_billed_when_all_has_gone_wait_for_the_rest() {
     let order = company.order(0, 4).await;
     company.ship(order, 3).await;
     let waits = change(&company, async |writing, rules| runs::make(writing, rules, &habit(), None).await).await;
-    assert!(matches!(&waits, Err(StoreError::Invalid { sentence, .. }) if sentence.starts_with("1 shipment is")), "{waits:?}");
+    assert!(
+        matches!(&waits, Err(StoreError::Invalid { sentence, .. }) if sentence.starts_with("1 shipment is")),
+        "{waits:?}"
+    );
     company.ship(company.order(1, 4).await, 4).await;
     let run = run_of(&company, habit()).await;
     assert_eq!((shown(&company, run).await.waiting, shown(&company, run).await.count), (1, 1));
@@ -407,7 +407,10 @@ async fn a_grid_is_posted_in_whole_or_not_at_all() {
     let (bad_marks, good_marks) = (marks(&wrong), marks(&answers));
     let refused =
         change(&company, async |writing, rules| invoices::post_grid(writing, rules, &bad, &bad_marks).await).await;
-    assert!(matches!(&refused, Err(StoreError::Invalid { field, .. }) if field == "rows.1.added.0.item"), "{refused:?}");
+    assert!(
+        matches!(&refused, Err(StoreError::Invalid { field, .. }) if field == "rows.1.added.0.item"),
+        "{refused:?}"
+    );
     assert_eq!(counted(&company).await.0, 0);
     let posted =
         change(&company, async |writing, rules| invoices::post_grid(writing, rules, &good, &good_marks).await).await;
@@ -463,9 +466,11 @@ async fn a_document_goes_the_way_its_customer_wants() {
     assert_eq!(message().await.taken.len(), 1);
     let paper = waiting.rows.iter().find(|row| row.way == Way::Print).unwrap().id;
     change(&company, async |writing, _| deliveries::printed(writing, &[paper]).await).await.unwrap();
-    change(&company, async |writing, _| deliveries::again(writing, (DocumentKind::Invoice, printed.0), Way::Mail).await)
-        .await
-        .unwrap();
+    change(&company, async |writing, _| {
+        deliveries::again(writing, (DocumentKind::Invoice, printed.0), Way::Mail).await
+    })
+    .await
+    .unwrap();
     let twice = change(&company, async |writing, _| {
         deliveries::again(writing, (DocumentKind::Invoice, printed.0), Way::Mail).await
     })
@@ -484,15 +489,17 @@ async fn several_orders_are_shipped_and_billed_together_or_not_at_all() {
         let many = shipments::ShipAndBillMany { orders, seen: Vec::new() };
         shipments::preview_ship_and_bill_many(&company.store, &by(), &many).await
     };
-    let seen: Vec<String> =
-        preview(vec![one, other]).await.unwrap().into_iter().map(|one| one.seen).collect();
+    let seen: Vec<String> = preview(vec![one, other]).await.unwrap().into_iter().map(|one| one.seen).collect();
     let many = shipments::ShipAndBillMany { orders: vec![one, other], seen };
     let done =
         change(&company, async |writing, rules| shipments::ship_and_bill_many(writing, rules, &many).await).await;
     assert_eq!(done.unwrap().iter().filter(|one| one.invoice.is_some()).count(), 2);
     let left = preview(vec![company.order(0, 4).await, other]).await;
     assert!(left.is_err(), "of the second order nothing is left to go");
-    assert_eq!(orders::view(&mut *company.store.read().await.unwrap(), one).await.unwrap().row.state, till_core::order::OrderState::Filled);
+    assert_eq!(
+        orders::view(&mut *company.store.read().await.unwrap(), one).await.unwrap().row.state,
+        till_core::order::OrderState::Filled
+    );
     company.holds().await;
 }
 

@@ -211,7 +211,12 @@ async fn the_same_request_twice_is_done_once() {
     assert_eq!(post(&request).await.unwrap(), first);
     let other = Request { fingerprint: "two".to_owned(), ..request };
     assert!(matches!(post(&other).await, Err(StoreError::KeyReused)));
-    let list = invoices::list(&mut *company.store.read().await.unwrap(), &invoices::InvoiceFilter { search: None, state: None, limit: 10, offset: 0, ..Default::default() }).await.unwrap();
+    let list = invoices::list(
+        &mut *company.store.read().await.unwrap(),
+        &invoices::InvoiceFilter { search: None, state: None, limit: 10, offset: 0, ..Default::default() },
+    )
+    .await
+    .unwrap();
     assert_eq!(list.count, 1);
     company.holds().await;
 }

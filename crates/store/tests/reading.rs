@@ -155,10 +155,51 @@ async fn orders_shipments_invoices_and_receipts_are_listed_by_state_and_words() 
     );
     let posted = shipments::list(&mut books, &ShipmentFilter { limit: 10, ..Default::default() }).await.unwrap();
     assert_eq!(posted.shipments.iter().map(|one| one.unbilled).collect::<Vec<_>>(), [true, false]);
-    let open = invoices::list(&mut books, &invoices::InvoiceFilter { search: None, state: Some("open").map(str::to_owned), limit: 10, offset: 0, ..Default::default() }).await.unwrap();
+    let open = invoices::list(
+        &mut books,
+        &invoices::InvoiceFilter {
+            search: None,
+            state: Some("open").map(str::to_owned),
+            limit: 10,
+            offset: 0,
+            ..Default::default()
+        },
+    )
+    .await
+    .unwrap();
     assert_eq!((open.count, open.open_base), (1, Money(49_784)));
-    assert_eq!(invoices::list(&mut books, &invoices::InvoiceFilter { search: None, state: Some("late").map(str::to_owned), limit: 10, offset: 0, ..Default::default() }).await.unwrap().count, 0);
-    assert_eq!(invoices::list(&mut books, &invoices::InvoiceFilter { search: None, state: Some("settled").map(str::to_owned), limit: 10, offset: 0, ..Default::default() }).await.unwrap().count, 0);
+    assert_eq!(
+        invoices::list(
+            &mut books,
+            &invoices::InvoiceFilter {
+                search: None,
+                state: Some("late").map(str::to_owned),
+                limit: 10,
+                offset: 0,
+                ..Default::default()
+            }
+        )
+        .await
+        .unwrap()
+        .count,
+        0
+    );
+    assert_eq!(
+        invoices::list(
+            &mut books,
+            &invoices::InvoiceFilter {
+                search: None,
+                state: Some("settled").map(str::to_owned),
+                limit: 10,
+                offset: 0,
+                ..Default::default()
+            }
+        )
+        .await
+        .unwrap()
+        .count,
+        0
+    );
     let money = receipts::list(&mut books, Some("check 77"), true, 10, 0).await.unwrap();
     assert_eq!((money.count, money.unapplied_base), (1, Money(5_000)));
 }
@@ -177,7 +218,12 @@ async fn a_draft_in_the_list_says_what_it_comes_to() {
         })
         .await
         .unwrap();
-    let list = invoices::list(&mut *company.store.read().await.unwrap(), &invoices::InvoiceFilter { search: None, state: None, limit: 10, offset: 0, ..Default::default() }).await.unwrap();
+    let list = invoices::list(
+        &mut *company.store.read().await.unwrap(),
+        &invoices::InvoiceFilter { search: None, state: None, limit: 10, offset: 0, ..Default::default() },
+    )
+    .await
+    .unwrap();
     let row = &list.invoices[0];
     // 3 × 59.00 + 18.00 = 195.00, and 23 %.
     assert_eq!((row.number.as_deref(), row.total, row.open), (None, Some(Money(23_985)), None));

@@ -5768,14 +5768,16 @@ export interface components {
             base: string;
             /**
              * Format: int64
-             * @description How many there are.
+             * @description How many there are of those asked for.
              */
             count: number;
             /** @description How many stand how. */
             counts: components["schemas"]["RunCounts"];
+            /** @description The customers of all of it. */
+            customers: components["schemas"]["CustomerId"][];
             /** @description Its id. */
             id: components["schemas"]["RunId"];
-            /** @description A stretch of its invoices, in their order. */
+            /** @description A stretch of its invoices: what is not posted first, in the order they will be. */
             invoices: components["schemas"]["RunInvoice"][];
             /**
              * Format: date
@@ -11130,6 +11132,8 @@ export interface operations {
     run: {
         parameters: {
             query?: {
+                /** @description Only those that stand so. */
+                standing?: null | components["schemas"]["Standing"];
                 /** @description Words to look for. */
                 q?: string | null;
                 /** @description A state to keep to. */

@@ -106,11 +106,12 @@ export function Rows<T>(props: Props<T>) {
   useEffect(() => {
     onCurrent?.(row);
   }, [row, onCurrent]);
+  const lastShown = virtual.getVirtualItems().at(-1)?.index ?? 0;
   useEffect(() => {
-    if (more && current > rows.length - 30) {
+    if (more && Math.max(current, lastShown) > rows.length - 30) {
       more();
     }
-  }, [more, current, rows.length]);
+  }, [more, current, lastShown, rows.length]);
   // The list takes the focus when the screen opens, so that keys act at once.
   useEffect(() => {
     if (document.activeElement === document.body) {

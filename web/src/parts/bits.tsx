@@ -100,14 +100,32 @@ export function FilterField({ label }: { label: string }) {
   const [value, setValue] = useFilter("q");
   const field = useRef<HTMLInputElement>(null);
   const [typed, setTyped] = useState(value);
-  useEffect(() => setTyped(value), [value]);
+  // What this field itself has asked for comes back later than it was typed: only what comes from
+  // elsewhere (a link, the back button) is written into it, or a letter typed since would be lost.
+  const asked = useRef([value]);
+  const put = useCallback(
+    (next: string) => {
+      asked.current.push(next);
+      setValue(next);
+    },
+    [setValue],
+  );
   useEffect(() => {
-    if (typed === value) {
+    const at = asked.current.indexOf(value);
+    if (at === -1) {
+      asked.current = [value];
+      setTyped(value);
+    } else {
+      asked.current.splice(0, at);
+    }
+  }, [value]);
+  useEffect(() => {
+    if (typed === asked.current.at(-1)) {
       return;
     }
-    const wait = setTimeout(() => setValue(typed), 180);
+    const wait = setTimeout(() => put(typed), 180);
     return () => clearTimeout(wait);
-  }, [typed, value, setValue]);
+  }, [typed, put]);
   useEffect(() => {
     const listen = (event: KeyboardEvent) => {
       const inField =
@@ -134,7 +152,7 @@ export function FilterField({ label }: { label: string }) {
           event.preventDefault();
           const next = event.key === "Escape" ? "" : typed;
           setTyped(next);
-          setValue(next);
+          put(next);
           focusList();
         }
       }}

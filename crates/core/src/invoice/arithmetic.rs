@@ -29,7 +29,10 @@ pub fn arithmetic_faults(document: &InvoiceDocument, computed: TaxComputed) -> V
     }
     must(document.tax == document.taxes.iter().map(|tax| tax.tax).sum(), "BR-CO-14: the sum of the tax");
     must(document.total == document.net + document.tax, "BR-CO-15: the total with tax");
-    must(document.due_parts.iter().map(|part| part.amount).sum::<Money>() == document.total, "BR-CO-16: the amount due");
+    must(
+        document.due_parts.iter().map(|part| part.amount).sum::<Money>() == document.total,
+        "BR-CO-16: the amount due",
+    );
     let priced: Vec<(TaxRate, Money)> =
         document.lines.iter().map(|line| (line.tax.clone(), line.amount - line.off)).collect();
     let again = if document.gross_priced { compute_gross(&priced).0 } else { compute(computed, &priced) };

@@ -220,8 +220,7 @@ fn changes(input: &CancelInput<'_>, owed_less: Money, orders: Vec<Change>) -> Ve
         before: Some(Figure::money(before)),
         after: Figure::money(after),
     };
-    let mut changes =
-        vec![money("Customer owes", input.customer.owes, input.customer.owes - owed_less)];
+    let mut changes = vec![money("Customer owes", input.customer.owes, input.customer.owes - owed_less)];
     let back = input.document.lines.iter().filter(|line| line.source.order_line().is_some()).count();
     if back > 0 {
         changes.push(Change {

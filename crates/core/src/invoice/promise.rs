@@ -74,11 +74,8 @@ fn before(order: &OrderFacts, add: &mut impl FnMut(String, Money)) {
 fn still_to_come(order: &OrderFacts, lines: &[InvoiceLine]) -> Money {
     let mut later = Money::ZERO;
     for (id, progress) in &order.lines {
-        let now: i64 = lines
-            .iter()
-            .filter(|line| line.source.order_line() == Some(*id))
-            .map(|line| line.quantity.scaled())
-            .sum();
+        let now: i64 =
+            lines.iter().filter(|line| line.source.order_line() == Some(*id)).map(|line| line.quantity.scaled()).sum();
         // More than ordered may have gone: that counts the other way round.
         let rest = progress.wanted().scaled() - progress.billed.scaled() - now;
         later += order.promised.line(*id).share(rest, progress.ordered.scaled());

@@ -53,7 +53,10 @@ pub fn whereabouts(facts: &OrderBilling) -> Vec<Whereabouts> {
     }
     for shipment in &facts.underway {
         say(
-            format!("{} of {number} is not posted. Only what has left can be billed: post the shipment.", shipment.number),
+            format!(
+                "{} of {number} is not posted. Only what has left can be billed: post the shipment.",
+                shipment.number
+            ),
             shipment,
         );
     }
@@ -115,10 +118,7 @@ mod tests {
     fn each_reason_is_said_with_what_to_do() {
         assert_eq!(said(&facts()), ["O-1 has not been shipped, promised for 20 Mar 2026. No shipment is begun."]);
         let packed = OrderBilling { underway: vec![document(DocumentKind::Shipment, 2, "S-2")], ..facts() };
-        assert_eq!(
-            said(&packed),
-            ["S-2 of O-1 is not posted. Only what has left can be billed: post the shipment."]
-        );
+        assert_eq!(said(&packed), ["S-2 of O-1 is not posted. Only what has left can be billed: post the shipment."]);
         let draft = (document(DocumentKind::Invoice, 3, "draft 3"), Some("run 7".to_owned()));
         let mut drafted = OrderBilling { drafts: vec![draft], ..facts() };
         drafted.lines[0].shipped = Quantity::from_whole(5);
@@ -129,7 +129,10 @@ mod tests {
         billed.lines[0].billed = Quantity::from_whole(5);
         assert_eq!(said(&billed), ["O-1 was billed on I-4 of 2 Mar 2026."]);
         billed.lines[0].shipped = Quantity::from_whole(3);
-        assert_eq!(said(&billed)[0], "The rest of O-1 has not been shipped, promised for 20 Mar 2026. No shipment is begun.");
+        assert_eq!(
+            said(&billed)[0],
+            "The rest of O-1 has not been shipped, promised for 20 Mar 2026. No shipment is begun."
+        );
         let mut cancelled = facts();
         cancelled.lines[0].cancelled = Quantity::from_whole(5);
         assert_eq!(said(&cancelled), ["Nothing of O-1 is left: it was cancelled before it shipped."]);

@@ -124,12 +124,7 @@ impl Books {
                 email: None,
                 gross_priced: false,
             },
-            basis: Basis {
-                currency: eur(),
-                terms: Terms::net_days(30),
-                terms_typed: false,
-                gross_priced: false,
-            },
+            basis: Basis { currency: eur(), terms: Terms::net_days(30), terms_typed: false, gross_priced: false },
             discount: None,
             text_above: None,
             text_below: None,
@@ -231,6 +226,11 @@ pub fn line(id: i64, quantity: &str, price: &str, percent_off: &str, tax_code: &
         held_cost: None,
         price_change: None,
     }
+}
+
+/// A line typed on the invoice itself.
+pub fn typed(id: i64, quantity: &str, price: &str, code: &str) -> LineToBill {
+    LineToBill { source: LineSource::Typed, kind: ItemKind::Service, ..line(id, quantity, price, "0", code) }
 }
 
 pub fn open_invoice(id: i64, open: i64, open_base: i64) -> OpenInvoice {

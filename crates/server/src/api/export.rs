@@ -289,7 +289,10 @@ async fn invoices_table(connection: &mut Connection, stretch: &Stretch) -> Resul
             amount(invoice.open),
         ]
     });
-    Ok(Table { headings: &["invoice", "customer", "from", "date", "due", "currency", "total", "open"], rows: rows.collect() })
+    Ok(Table {
+        headings: &["invoice", "customer", "from", "date", "due", "currency", "total", "open"],
+        rows: rows.collect(),
+    })
 }
 
 async fn receipts_table(connection: &mut Connection, stretch: &Stretch) -> Result<Table, StoreError> {

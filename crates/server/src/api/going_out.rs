@@ -97,7 +97,12 @@ pub(super) struct SentOut {
 }
 
 /// The paper of a document, as a page that stands alone.
-async fn paper_of(connection: &mut Connection, rules: &Rules, kind: DocumentKind, id: i64) -> Result<String, StoreError> {
+async fn paper_of(
+    connection: &mut Connection,
+    rules: &Rules,
+    kind: DocumentKind,
+    id: i64,
+) -> Result<String, StoreError> {
     if kind == DocumentKind::Invoice {
         let view = invoices::view(connection, InvoiceId(id)).await?;
         let document = view.document.ok_or(StoreError::Moved)?;
@@ -127,12 +132,12 @@ async fn paper_of(connection: &mut Connection, rules: &Rules, kind: DocumentKind
 fn give(service: MailService, to: &str, message: String) -> Said {
     match service {
         MailService::Takes => Said::Took { message },
-        MailService::Refuses => {
-            Said::Refused { problem: format!("550 The mail service does not know {to}. Check the address, then send again.") }
-        }
-        MailService::Silent => Said::Refused {
-            problem: "The mail service does not answer. Nothing was sent; try again later.".to_owned(),
+        MailService::Refuses => Said::Refused {
+            problem: format!("550 The mail service does not know {to}. Check the address, then send again."),
         },
+        MailService::Silent => {
+            Said::Refused { problem: "The mail service does not answer. Nothing was sent; try again later.".to_owned() }
+        }
     }
 }
 
@@ -156,7 +161,10 @@ pub(super) async fn send(store: Data<Store>, change: Change, new: Json<ToSend>) 
                 let rules = rules::load(writing).await?;
                 let view = deliveries::message(writing, &rules, *id).await?;
                 if view.delivery.way == Way::Print {
-                    return Err(StoreError::WrongState(format!("{} is printed, not mailed.", view.delivery.document.number)));
+                    return Err(StoreError::WrongState(format!(
+                        "{} is printed, not mailed.",
+                        view.delivery.document.number
+                    )));
                 }
                 let setup = deliveries::setup(writing).await?;
                 let document = &view.delivery.document;

@@ -7,9 +7,9 @@ use actix_web::web::{Data, Json, Path, Query};
 use actix_web::{delete, get, post, put};
 use serde::{Deserialize, Serialize};
 use till_core::ids::{InvoiceId, RunId};
-use till_store::runs::{self, Recipe, RunDates, RunForm, RunProgress, RunRow, RunView};
+use till_store::runs::{self, Recipe, RunDates, RunForm, RunProgress, RunRow, RunView, Standing};
 use till_store::{Actor, Store, rules};
-use utoipa::ToSchema;
+use utoipa::{IntoParams, ToSchema};
 
 use super::billing::SeenVersion;
 use super::overview::Version;
@@ -96,18 +96,27 @@ pub(super) async fn list_runs(store: Data<Store>, stretch: Query<Stretch>) -> An
     Ok(Json(runs::list(&mut *store.read().await?, stretch.limit(), stretch.offset()).await?))
 }
 
+/// Which invoices of a run.
+#[derive(Debug, Deserialize, IntoParams)]
+pub(super) struct OfRun {
+    /// Only those that stand so.
+    standing: Option<Standing>,
+}
+
 /// A billing run with a stretch of its invoices.
-#[utoipa::path(operation_id = "run", params(Stretch), responses((status = 200, body = ShownRun), (status = 404, body = Problem)))]
+#[utoipa::path(operation_id = "run", params(OfRun, Stretch), responses((status = 200, body = ShownRun), (status = 404, body = Problem)))]
 #[get("/runs/{id}")]
 pub(super) async fn view_run(
     store: Data<Store>,
     posting: Data<Posting>,
     id: Path<i64>,
+    which: Query<OfRun>,
     stretch: Query<Stretch>,
 ) -> Answer<ShownRun> {
     let mut connection = store.read().await?;
     let rules = rules::load(&mut connection).await?;
-    let run = runs::view(&mut connection, &rules, RunId(*id), (stretch.limit(), stretch.offset())).await?;
+    let run =
+        runs::view(&mut connection, &rules, RunId(*id), which.standing, (stretch.limit(), stretch.offset())).await?;
     Ok(Json(ShownRun { run, underway: posting.is_on(RunId(*id)) }))
 }
 
@@ -145,7 +154,12 @@ pub(super) struct LeaveOut {
     responses((status = 200, body = Version), (status = 409, body = Problem))
 )]
 #[put("/runs/{id}/left-out")]
-pub(super) async fn leave_out(store: Data<Store>, change: Change, id: Path<i64>, new: Json<LeaveOut>) -> Answer<Version> {
+pub(super) async fn leave_out(
+    store: Data<Store>,
+    change: Change,
+    id: Path<i64>,
+    new: Json<LeaveOut>,
+) -> Answer<Version> {
     let request = change.request(&new.0);
     let version = store
         .change(change.actor(), Some(&request), async |writing| {
@@ -216,7 +230,12 @@ pub(super) async fn post_run(
     responses((status = 200, body = RunHowFar), (status = 409, body = Problem))
 )]
 #[post("/runs/{id}/go-on")]
-pub(super) async fn go_on(store: Data<Store>, posting: Data<Posting>, change: Change, id: Path<i64>) -> Answer<RunHowFar> {
+pub(super) async fn go_on(
+    store: Data<Store>,
+    posting: Data<Posting>,
+    change: Change,
+    id: Path<i64>,
+) -> Answer<RunHowFar> {
     let mut connection = store.read().await?;
     let progress = runs::progress(&mut connection, RunId(*id)).await?;
     let cut_off = runs::cut_off(&mut connection).await?.contains(&RunId(*id));
@@ -264,9 +283,8 @@ pub(super) async fn list_recipes(store: Data<Store>) -> Answer<Vec<Recipe>> {
 #[put("/recipes")]
 pub(super) async fn keep_recipe(store: Data<Store>, change: Change, new: Json<Recipe>) -> Answer<i64> {
     let request = change.request(&new.0);
-    let id = store
-        .change(change.actor(), Some(&request), async |writing| runs::keep_recipe(writing, &new).await)
-        .await?;
+    let id =
+        store.change(change.actor(), Some(&request), async |writing| runs::keep_recipe(writing, &new).await).await?;
     Ok(Json(id))
 }
 
@@ -298,4 +316,3 @@ pub(super) async fn repeat_recipe(store: Data<Store>, change: Change, id: Path<i
         .await?;
     Ok(Json(run))
 }
-

@@ -6,7 +6,8 @@ use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 use till_core::ids::{OrderId, ShipmentId};
 use till_store::shipments::{
-    self, PickLine, ShipAndBill, ShipAndBillMany, ShipmentFilter, ShipmentForm, ShipmentList, ShipmentView, ShippedAndBilled, TakeBack,
+    self, PickLine, ShipAndBill, ShipAndBillMany, ShipmentFilter, ShipmentForm, ShipmentList, ShipmentView,
+    ShippedAndBilled, TakeBack,
 };
 use till_store::{Store, rules, sensible_date};
 use utoipa::ToSchema;

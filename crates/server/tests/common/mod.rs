@@ -305,7 +305,7 @@ pub fn ready(unbilled: &Value) -> Vec<Value> {
         .unwrap()
         .iter()
         .flat_map(|customer| customer["shipments"].as_array().unwrap())
-        .filter(|shipment| shipment["blockers"].as_array().unwrap().is_empty())
+        .filter(|row| row["shipment"].is_number() && row["blockers"].as_array().unwrap().is_empty())
         .cloned()
         .collect()
 }

@@ -111,7 +111,9 @@ pub(crate) async fn load_added(
             let sentence = decision
                 .blockers
                 .iter()
-                .find(|one| one.effect == Effect::Stops && at_line(one.field.clone()).starts_with(&format!("added.{at}.")))
+                .find(|one| {
+                    one.effect == Effect::Stops && at_line(one.field.clone()).starts_with(&format!("added.{at}."))
+                })
                 .map_or_else(|| "This item has no price. Type one.".to_owned(), |one| one.sentence.clone());
             return Err(StoreError::invalid(format!("added.{at}.unit_price"), sentence));
         };
@@ -191,20 +193,17 @@ async fn of_account(
         .fetch_optional(connection)
         .await?
         .ok_or_else(|| StoreError::invalid(field("account"), format!("There is no account {number}.")))?;
-    let quantity: Quantity = line
-        .quantity
-        .trim()
-        .parse()
-        .map_err(|error| StoreError::decimal(field("quantity"), &error))?;
+    let quantity: Quantity =
+        line.quantity.trim().parse().map_err(|error| StoreError::decimal(field("quantity"), &error))?;
     let typed = said(line.unit_price.as_deref())
         .ok_or_else(|| StoreError::invalid(field("unit_price"), "An account has no price of its own. Type one."))?;
     let price: UnitPrice = typed.parse().map_err(|error| StoreError::decimal(field("unit_price"), &error))?;
     if quantity > LARGEST_QUANTITY || price > HIGHEST_PRICE {
         return Err(StoreError::invalid(field("quantity"), "That is more than a line can carry. Split it."));
     }
-    let code = said(line.tax_code.as_deref())
-        .or(treated)
-        .ok_or_else(|| StoreError::invalid(field("tax_code"), "Choose the tax code: an account has none of its own."))?;
+    let code = said(line.tax_code.as_deref()).or(treated).ok_or_else(|| {
+        StoreError::invalid(field("tax_code"), "Choose the tax code: an account has none of its own.")
+    })?;
     Ok(LineToBill {
         source: LineSource::Typed,
         item: None,
@@ -237,7 +236,10 @@ async fn of_account(
 }
 
 /// Refuses lines of a customer who is not there.
-pub(super) async fn check_customer(connection: &mut SqliteConnection, customer: Option<CustomerId>) -> Result<CustomerId> {
+pub(super) async fn check_customer(
+    connection: &mut SqliteConnection,
+    customer: Option<CustomerId>,
+) -> Result<CustomerId> {
     let id = customer.ok_or_else(|| StoreError::invalid("customer", "Who is billed? Choose a customer."))?;
     customers::facts(connection, id).await?;
     Ok(id)

@@ -171,12 +171,7 @@ async fn load<'a>(
         periods: &rules.periods,
         document,
     };
-    Ok(Loaded {
-        input,
-        applications,
-        entry: head.entry_id.map(EntryId),
-        cost_entry: head.cost_entry_id.map(EntryId),
-    })
+    Ok(Loaded { input, applications, entry: head.entry_id.map(EntryId), cost_entry: head.cost_entry_id.map(EntryId) })
 }
 
 /// Packaging on the invoice of which less is at the customer than it billed.
@@ -464,7 +459,8 @@ async fn bill_anew(
         keep_changes(picked, document);
     }
     lines.extend(load_added(writing, rules, document.customer, &again.added).await?);
-    let terms = (input.orders.first().is_none_or(|order| order.terms != document.terms)).then(|| document.terms.clone());
+    let terms =
+        (input.orders.first().is_none_or(|order| order.terms != document.terms)).then(|| document.terms.clone());
     let discount = document.discount.as_ref().map(|discount| DiscountWish {
         percent: discount.percent,
         amount: Some(discount.amount),

@@ -122,12 +122,9 @@ async fn names(connection: &mut SqliteConnection, drafts: &[&ToBill]) -> Result<
 fn added(line: &AddedLine) -> String {
     let what = line.item.as_deref().or(line.account.as_deref()).unwrap_or_default();
     let mut text = format!("{} × {what}", line.quantity);
-    for (word, typed) in [
-        ("in", &line.unit),
-        ("at", &line.unit_price),
-        ("tax", &line.tax_code),
-        ("called", &line.description),
-    ] {
+    for (word, typed) in
+        [("in", &line.unit), ("at", &line.unit_price), ("tax", &line.tax_code), ("called", &line.description)]
+    {
         if let Some(typed) = typed {
             text.push_str(&format!(" {word} {typed}"));
         }

@@ -14,7 +14,8 @@ use till_core::money::Money;
 
 use super::load::read;
 use super::{
-    AddedLine, Head, OrderPick, Pick, Picked, ToBill, ToDecide, added, conflict, inputs, load_ordered, load_shipped, split,
+    AddedLine, Head, OrderPick, Pick, Picked, ToBill, ToDecide, added, conflict, inputs, load_ordered, load_shipped,
+    split,
 };
 use crate::convert::{json, terms};
 use crate::rules::Rules;

@@ -126,7 +126,11 @@ async fn line(
         from: Some(value.clone()),
         to: Some(value),
     };
-    let place = line.source.shipment().map(|(_, number)| ("shipment", number)).or_else(|| Some(("order", line.source.order_number()?)));
+    let place = line
+        .source
+        .shipment()
+        .map(|(_, number)| ("shipment", number))
+        .or_else(|| Some(("order", line.source.order_number()?)));
     let mut changes: Vec<FieldChange> = place.iter().map(|(field, number)| same(field, (*number).to_owned())).collect();
     changes.push(same("quantity", line.quantity.to_string()));
     let (agreed, asked) = (line.unit_price.with_decimals(2), price.with_decimals(2));
@@ -309,7 +313,8 @@ pub async fn change_discount(
     new: &NewDiscount,
 ) -> Result<Outcome> {
     let row = draft(writing, id, Some(new.version)).await?;
-    let said = |text: &Option<String>| text.as_deref().map(str::trim).filter(|text| !text.is_empty()).map(str::to_owned);
+    let said =
+        |text: &Option<String>| text.as_deref().map(str::trim).filter(|text| !text.is_empty()).map(str::to_owned);
     let input = input_of(writing, rules, &row).await?;
     let currency = input.basis.currency;
     let (percent, amount) = match (said(&new.percent), said(&new.amount)) {

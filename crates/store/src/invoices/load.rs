@@ -93,8 +93,8 @@ fn picked(row: Common, source: LineSource, held_cost: Option<HeldCost>) -> Resul
     let (item, code, description, kind, class) = row.item;
     let (unit_price, list_price, discount, discount_reason, surcharge, surcharge_name) = row.price;
     let (changed_price, price_reason, price_allowed) = row.changed;
-    let structured = (row.delivery == "structured")
-        .then(|| delivered.as_ref().map(|(name, _)| name.clone()).unwrap_or_default());
+    let structured =
+        (row.delivery == "structured").then(|| delivered.as_ref().map(|(name, _)| name.clone()).unwrap_or_default());
     Ok(Picked {
         picking: Picking {
             customer: CustomerId(row.customer),

@@ -71,7 +71,8 @@ pub async fn post_picks(
     }
     // They are drafts for a moment, as every invoice is before it is posted.
     let ids = write_drafts(writing, rules, &wanted, None, None).await?;
-    let to_post = ids.iter().zip(&inputs).zip(decisions).map(|((id, input), decision)| ToPost::of(*id, input, decision));
+    let to_post =
+        ids.iter().zip(&inputs).zip(decisions).map(|((id, input), decision)| ToPost::of(*id, input, decision));
     post_all(writing, to_post.collect()).await
 }
 
@@ -194,12 +195,13 @@ pub async fn post_grid(
     }
     let mut posted = Vec::with_capacity(rows.len());
     for (at, (row, seen)) in rows.iter().zip(seen).enumerate() {
-        let one = post_picks(writing, rules, row, Some(std::slice::from_ref(seen))).await.map_err(|error| match error {
-            StoreError::Invalid { field, sentence } => {
-                StoreError::Invalid { field: format!("rows.{at}.{field}"), sentence }
-            }
-            other => other,
-        })?;
+        let one =
+            post_picks(writing, rules, row, Some(std::slice::from_ref(seen))).await.map_err(|error| match error {
+                StoreError::Invalid { field, sentence } => {
+                    StoreError::Invalid { field: format!("rows.{at}.{field}"), sentence }
+                }
+                other => other,
+            })?;
         posted.extend(one);
     }
     Ok(posted)

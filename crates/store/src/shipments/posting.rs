@@ -46,9 +46,12 @@ pub async fn post(
     let counted = stock::counted(writing, &loaded.warehouse, "warehouse").await?;
     let purpose = if counted { rules.cost_entry.purpose().word() } else { "none" };
     // Freight that was added has no cost and is unbilled like the rest.
-    sqlx::query!("UPDATE shipment_lines SET unbilled_e4 = quantity_e4, unbilled_minor = NULL WHERE shipment_id = ?", id.0)
-        .execute(&mut **writing)
-        .await?;
+    sqlx::query!(
+        "UPDATE shipment_lines SET unbilled_e4 = quantity_e4, unbilled_minor = NULL WHERE shipment_id = ?",
+        id.0
+    )
+    .execute(&mut **writing)
+    .await?;
     sqlx::query!(
         "UPDATE shipments SET state = 'posted', posting_date = ?, entry_id = ?, cost_purpose = ?, version = version + 1,
                 (ship_name, ship_address, ship_country) =

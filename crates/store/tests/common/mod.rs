@@ -227,15 +227,8 @@ async fn set_up(connection: &mut Writing<'_>) -> Result<(Vec<CustomerId>, Vec<It
         Rate::from_percent("13.5").unwrap(),
     )
     .await?;
-    setup::tax_code(
-        connection,
-        "Z0",
-        "Zero",
-        TaxCategory::Z,
-        day("2020-01-01"),
-        Rate::from_percent("0").unwrap(),
-    )
-    .await?;
+    setup::tax_code(connection, "Z0", "Zero", TaxCategory::Z, day("2020-01-01"), Rate::from_percent("0").unwrap())
+        .await?;
     setup::exchange_rate(connection, gbp, day("2026-01-01"), "1.17".parse().unwrap()).await?;
     setup::exchange_rate(connection, gbp, day("2026-03-20"), "1.15".parse().unwrap()).await?;
     let mut people = Vec::new();

@@ -1,5 +1,5 @@
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { useMemo, useState } from "react";
+import { keepPreviousData, useInfiniteQuery, useQuery } from "@tanstack/react-query";
+import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { useNavigate, useParams } from "react-router";
 import { api, got, keyed, newKey, Problem } from "../../api/client";
 import type { RunInvoice, RunView } from "../../api/types";
@@ -19,31 +19,76 @@ const idOf = (row: RunInvoice) => String(row.id);
 /** A billing run: its invoices as they will be, what is posted of them, and what is not, and why. */
 export function RunRoom() {
   const { id = "" } = useParams();
-  const run = useQuery({
-    queryKey: ["run", id],
-    queryFn: () => got(api.GET("/api/runs/{id}", { params: { path: { id: Number(id) }, query: { limit: 500 } } })),
+  const [state] = useFilter("state");
+  const run = useInfiniteQuery({
+    queryKey: ["run", id, state],
+    queryFn: ({ pageParam }) =>
+      got(
+        api.GET("/api/runs/{id}", {
+          params: {
+            path: { id: Number(id) },
+            query: { limit: 200, offset: pageParam, standing: (state || undefined) as "ready" | undefined },
+          },
+        }),
+      ),
+    initialPageParam: 0,
+    getNextPageParam: (page, pages) => {
+      const loaded = pages.reduce((sum, one) => sum + one.invoices.length, 0);
+      return loaded < page.count && page.invoices.length > 0 ? loaded : undefined;
+    },
     placeholderData: keepPreviousData,
-    // While it is posted it is looked at again and again, here or after coming back.
-    refetchInterval: (query) => (query.state.data?.underway ? 800 : false),
   });
-  if (!run.data) {
+  const { hasNextPage, isFetchingNextPage, fetchNextPage } = run;
+  const more = useCallback(() => {
+    if (hasNextPage && !isFetchingNextPage) {
+      fetchNextPage();
+    }
+  }, [hasNextPage, isFetchingNextPage, fetchNextPage]);
+  const invoices = useMemo(() => (run.data?.pages ?? []).flatMap((page) => page.invoices), [run.data]);
+  // What all of it comes to is as the newest page says.
+  const view = run.data?.pages.at(-1);
+  if (!view) {
     return (
       <Worktop title="Billing run" actions={[]} back="/billing/runs">
         {run.error && <Wrong error={run.error} />}
       </Worktop>
     );
   }
-  return <Run view={run.data} />;
+  return <Run view={view} rows={invoices} more={more} />;
 }
 
-function Run({ view }: { view: RunView }) {
+/** How far a run is that is being posted; once it is done, everything is read anew. */
+function useProgress(view: RunView) {
+  const changed = useEverythingChanged();
+  const progress = useQuery({
+    queryKey: ["run-progress", view.id],
+    queryFn: () => got(api.GET("/api/runs/{id}/progress", { params: { path: { id: view.id } } })),
+    enabled: view.underway,
+    refetchInterval: (query) => (query.state.data?.underway === false ? false : 500),
+    gcTime: 0,
+  });
+  const done = view.underway && progress.data?.underway === false;
+  const told = useRef(false);
+  useEffect(() => {
+    if (done && !told.current) {
+      told.current = true;
+      changed();
+    }
+    if (!view.underway) {
+      told.current = false;
+    }
+  }, [done, view.underway, changed]);
+  return progress.data;
+}
+
+function Run({ view, rows, more }: { view: RunView; rows: RunInvoice[]; more: () => void }) {
   const navigate = useNavigate();
   const changed = useEverythingChanged();
   const { say } = useNotices();
   const [state, setState] = useFilter("state");
   const [current, setCurrent] = useState<RunInvoice>();
   const [asking, setAsking] = useState<"post" | "dates" | "recipe" | "drop">();
-  const rows = useMemo(() => view.invoices.filter((row) => !state || row.standing === state), [view.invoices, state]);
+  const progress = useProgress(view);
   const { picks, onPick, picked } = usePicks(rows, idOf);
   const chosen = (picked.length > 0 ? picked : current ? [current] : []).filter((row) => row.standing !== "posted");
   const out = chosen.length > 0 && chosen.every((row) => row.standing === "left_out");
@@ -172,7 +217,7 @@ function Run({ view }: { view: RunView }) {
       <Chips>
         {(
           [
-            ["", "All", view.count],
+            ["", "All", counts.ready + counts.blocked + counts.left_out + counts.posted],
             ["ready", "Ready", counts.ready],
             ["blocked", "Not ready", counts.blocked],
             ["left_out", "Left out", counts.left_out],
@@ -202,7 +247,8 @@ function Run({ view }: { view: RunView }) {
         <p role="status" style={{ margin: "0 0 8px" }}>
           {view.underway ? (
             <Marked className="heed">
-              ▲ Being posted: {counts.posted} of {counts.posted + counts.ready}. You can leave; it goes on.
+              ▲ Being posted: {progress?.posted ?? counts.posted} of{" "}
+              {progress ? progress.posted + progress.left : counts.posted + counts.ready}. You can leave; it goes on.
             </Marked>
           ) : (
             <Marked className="stop">
@@ -221,6 +267,7 @@ function Run({ view }: { view: RunView }) {
         onPick={onPick}
         onOpen={open}
         onCurrent={setCurrent}
+        more={more}
         empty="Nothing of the run stands so."
       />
       {asking === "post" && (
@@ -399,7 +446,6 @@ function RunTape({ view, current }: { view: RunView; current: RunInvoice | undef
 function RecipeAsk({ view, close }: { view: RunView; close: () => void }) {
   const { say } = useNotices();
   const changed = useEverythingChanged();
-  const customers = [...new Map(view.invoices.map((row) => [row.customer, row.customer_name]))];
   return (
     <FormAsk
       title="Keep as a recipe"
@@ -424,7 +470,7 @@ function RecipeAsk({ view, close }: { view: RunView; close: () => void }) {
           label: "Takes",
           choices: [
             ["all", "everything unbilled"],
-            ["these", `only these ${plural(customers.length, "customer", "customers")}`],
+            ["these", `only these ${plural(view.customers.length, "customer", "customers")}`],
           ],
         },
         {
@@ -447,7 +493,7 @@ function RecipeAsk({ view, close }: { view: RunView; close: () => void }) {
               weekday: values.weekday ? Number(values.weekday) : null,
               form: {
                 combine: (values.combine || "habit") as "habit",
-                customers: values.who === "these" ? customers.map(([id]) => id) : [],
+                customers: values.who === "these" ? view.customers : [],
               },
             },
           }),
