@@ -2,6 +2,7 @@
 #![allow(missing_docs)]
 
 use till_e2e::{Browser, Key, Result, Till, Who};
+use till_store::invoices::InvoiceFilter;
 
 /// Ctrl K, some words, Enter.
 async fn find(browser: &Browser, words: &str) -> Result<()> {
@@ -181,7 +182,8 @@ async fn what_is_stopped_is_put_right_and_posted_once() -> Result<()> {
     browser.go(&till.place("/")).await?;
     let count = async || -> Result<i64> {
         let mut connection = till.store.read().await?;
-        Ok(till_store::invoices::list(&mut connection, None, Some("open"), 1, 0).await?.count)
+        let filter = InvoiceFilter { state: Some("open".to_owned()), limit: 1, ..InvoiceFilter::default() };
+        Ok(till_store::invoices::list(&mut connection, &filter).await?.count)
     };
     let before = count().await?;
     browser.wait_for("[role=grid]", "Stopped").await?;

@@ -80,7 +80,7 @@ pub fn html(
     page.push_str("</dl></div></header>\n");
     let mut text = |text: Option<&str>| {
         if let Some(text) = text {
-            let _ = write!(page, "<p class=\"text\">{}</p>\n", escape(text));
+            let _ = writeln!(page, "<p class=\"text\">{}</p>", escape(text));
         }
     };
     match kind {
@@ -88,10 +88,10 @@ pub fn html(
         Kind::CreditMemo { reason, .. } => text(Some(reason)),
     }
     let priced = if document.gross_priced { "With tax" } else { "Net" };
-    let _ = write!(
+    let _ = writeln!(
         page,
         "<table><thead><tr><th>Item</th><th class=\"r\">Quantity</th><th class=\"r\">Price</th><th class=\"r\">Off</th>\
-         <th class=\"r\">{priced} {}</th></tr></thead>\n",
+         <th class=\"r\">{priced} {}</th></tr></thead>",
         document.currency
     );
     let mut heading = None;
@@ -99,7 +99,7 @@ pub fn html(
         let group = group_heading(line);
         if heading.as_ref() != Some(&group) {
             if !group.is_empty() {
-                let _ = write!(page, "<tr class=\"from\"><td colspan=\"5\">{}</td></tr>\n", escape(&group));
+                let _ = writeln!(page, "<tr class=\"from\"><td colspan=\"5\">{}</td></tr>", escape(&group));
             }
             heading = Some(group);
         }
@@ -109,9 +109,9 @@ pub fn html(
             String::new()
         };
         let off = if line.discount.is_zero() { String::new() } else { format!("{} %", line.discount.percent()) };
-        let _ = write!(
+        let _ = writeln!(
             page,
-            "<tr><td>{} {}{rest}</td><td class=\"r\">{} {}</td><td class=\"r\">{}</td><td class=\"r\">{off}</td><td class=\"r\">{}</td></tr>\n",
+            "<tr><td>{} {}{rest}</td><td class=\"r\">{} {}</td><td class=\"r\">{}</td><td class=\"r\">{off}</td><td class=\"r\">{}</td></tr>",
             escape(&line.code),
             escape(&line.description),
             line.quantity,
@@ -122,9 +122,9 @@ pub fn html(
     }
     page.push_str("<tfoot>");
     let mut sum = |class: &str, label: &str, money: Money| {
-        let _ = write!(
+        let _ = writeln!(
             page,
-            "<tr class=\"{class}\"><td colspan=\"4\" class=\"r\">{}</td><td class=\"r\">{}</td></tr>\n",
+            "<tr class=\"{class}\"><td colspan=\"4\" class=\"r\">{}</td><td class=\"r\">{}</td></tr>",
             escape(label),
             amount(money)
         );
@@ -145,15 +145,15 @@ pub fn html(
     sum("due", &last, document.total);
     page.push_str("</tfoot></table>\n");
     if let (Kind::Invoice, Some(early)) = (kind, &document.early) {
-        let _ = write!(
+        let _ = writeln!(
             page,
-            "<p class=\"dim\">Paid by {}, {} less.</p>\n",
+            "<p class=\"dim\">Paid by {}, {} less.</p>",
             words(early.until),
             document.currency.grouped(early.amount)
         );
     }
     if let (Kind::Invoice, Some(text)) = (kind, &document.text_below) {
-        let _ = write!(page, "<p class=\"text\">{}</p>\n", escape(text));
+        let _ = writeln!(page, "<p class=\"text\">{}</p>", escape(text));
     }
     page.push_str("</body></html>\n");
     page

@@ -41,6 +41,10 @@ async fn worked() -> Company {
     company
 }
 
+fn standing(state: &str) -> invoices::InvoiceFilter {
+    invoices::InvoiceFilter { state: Some(state.to_owned()), limit: 10, ..Default::default() }
+}
+
 #[tokio::test]
 async fn unbilled_shows_what_shipped_with_its_value_and_age() {
     let company = worked().await;
@@ -155,51 +159,10 @@ async fn orders_shipments_invoices_and_receipts_are_listed_by_state_and_words() 
     );
     let posted = shipments::list(&mut books, &ShipmentFilter { limit: 10, ..Default::default() }).await.unwrap();
     assert_eq!(posted.shipments.iter().map(|one| one.unbilled).collect::<Vec<_>>(), [true, false]);
-    let open = invoices::list(
-        &mut books,
-        &invoices::InvoiceFilter {
-            search: None,
-            state: Some("open").map(str::to_owned),
-            limit: 10,
-            offset: 0,
-            ..Default::default()
-        },
-    )
-    .await
-    .unwrap();
+    let open = invoices::list(&mut books, &standing("open")).await.unwrap();
     assert_eq!((open.count, open.open_base), (1, Money(49_784)));
-    assert_eq!(
-        invoices::list(
-            &mut books,
-            &invoices::InvoiceFilter {
-                search: None,
-                state: Some("late").map(str::to_owned),
-                limit: 10,
-                offset: 0,
-                ..Default::default()
-            }
-        )
-        .await
-        .unwrap()
-        .count,
-        0
-    );
-    assert_eq!(
-        invoices::list(
-            &mut books,
-            &invoices::InvoiceFilter {
-                search: None,
-                state: Some("settled").map(str::to_owned),
-                limit: 10,
-                offset: 0,
-                ..Default::default()
-            }
-        )
-        .await
-        .unwrap()
-        .count,
-        0
-    );
+    assert_eq!(invoices::list(&mut books, &standing("late")).await.unwrap().count, 0);
+    assert_eq!(invoices::list(&mut books, &standing("settled")).await.unwrap().count, 0);
     let money = receipts::list(&mut books, Some("check 77"), true, 10, 0).await.unwrap();
     assert_eq!((money.count, money.unapplied_base), (1, Money(5_000)));
 }
