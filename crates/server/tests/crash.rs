@@ -7,7 +7,8 @@ mod common;
 use std::collections::BTreeMap;
 use std::path::Path;
 use std::sync::Mutex;
-use std::time::Duration;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::time::{Duration, Instant};
 
 use common::*;
 use serde_json::{Value, json};
@@ -126,7 +127,7 @@ fn world() -> World {
 
 /// A line of one item.
 fn one_line(customer: i64, item: &str, quantity: &str) -> Value {
-    json!({ "customer": customer, "lines": [{ "item": item, "quantity": quantity }] })
+    json!({ "customer": customer, "customer_order_number": "PO 77", "lines": [{ "item": item, "quantity": quantity }] })
 }
 
 /// Changes of quotes, orders, stock and shipments.
@@ -187,9 +188,11 @@ fn goods(
     add("take a file over", "POST", format!("/api/imports/{file}/take-over"), json!({ "confirm": false }), tomas);
 }
 
-/// Sends the requests by four hands until they are done or the process is gone.
-fn four_hands(till: Till, sent: &Mutex<Vec<Sent>>, patience: Duration) -> std::path::PathBuf {
+/// Sends the requests by four hands; the process is killed a moment after so many were answered,
+/// which a slow machine reaches as a fast one does.
+fn four_hands(till: Till, sent: &Mutex<Vec<Sent>>, answers: usize, moment: Duration) -> std::path::PathBuf {
     let next = Mutex::new(0_usize);
+    let answered = AtomicUsize::new(0);
     let address = till.address;
     std::thread::scope(|scope| {
         for _ in 0..4 {
@@ -204,10 +207,15 @@ fn four_hands(till: Till, sent: &Mutex<Vec<Sent>>, patience: Duration) -> std::p
                     let asked = ask(one.method, &one.path).seat(&one.seat).json(&one.body).key(&one.key);
                     let Ok(answer) = asked.send(address) else { return };
                     sent.lock().unwrap()[at].answer = Some((answer.status, answer.value()));
+                    answered.fetch_add(1, Ordering::Relaxed);
                 }
             });
         }
-        std::thread::sleep(patience);
+        let begun = Instant::now();
+        while answered.load(Ordering::Relaxed) < answers && begun.elapsed() < Duration::from_secs(20) {
+            std::thread::sleep(Duration::from_millis(1));
+        }
+        std::thread::sleep(moment);
         till.kill()
     })
 }
@@ -240,8 +248,9 @@ fn round(world: &World, random: &mut fastrand::Rng, number: usize, outcome: &mut
         one.key = format!("crash-{:016x}", random.u64(..));
     }
     let sent = Mutex::new(requests);
-    let patience = Duration::from_micros(random.u64(200..300_000));
-    let folder = four_hands(till, &sent, patience);
+    let answers = random.usize(0..world.requests.len() * 2 / 3);
+    let moment = Duration::from_micros(random.u64(200..30_000));
+    let folder = four_hands(till, &sent, answers, moment);
     let sent = sent.into_inner().unwrap();
     outcome.interrupted += usize::from(sent.iter().any(|one| one.answer.is_none()));
     // After the start that follows, what was answered is answered the same again.
