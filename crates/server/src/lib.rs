@@ -132,6 +132,7 @@ pub async fn listen(store: Store, settings: &Settings) -> Result<Listening, List
             .app_data(request::json_config())
             .app_data(request::path_config())
             .app_data(request::query_config())
+            .wrap(from_fn(request::no_null_characters))
             .wrap(headers)
             .wrap(Compress::default())
             .wrap(from_fn(gate::stand))

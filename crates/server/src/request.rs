@@ -1,9 +1,11 @@
 //! Reading requests: JSON, paths and queries with readable refusals, who asks, and the
 //! idempotency key.
 
-use actix_web::dev::Payload;
+use actix_web::body::MessageBody;
+use actix_web::dev::{self, Payload, ServiceRequest, ServiceResponse};
 use actix_web::error::{JsonPayloadError, PathError, QueryPayloadError};
 use actix_web::http::StatusCode;
+use actix_web::middleware::Next;
 use actix_web::{FromRequest, HttpMessage, HttpRequest, web};
 use serde::Serialize;
 use till_core::fingerprint;
@@ -33,6 +35,41 @@ pub(crate) fn json_config() -> web::JsonConfig {
         };
         problem.into()
     })
+}
+
+/// Refuses text with a null character in it: no keyboard types one, and to the database the text
+/// would end there.
+pub(crate) async fn no_null_characters(
+    mut request: ServiceRequest,
+    next: Next<impl MessageBody + 'static>,
+) -> Result<ServiceResponse<impl MessageBody>, actix_web::Error> {
+    if request.content_type() == "application/json" {
+        let body = request.extract::<web::Bytes>().await?;
+        if holds_null(&body) {
+            let problem = Problem::new(
+                StatusCode::BAD_REQUEST,
+                "malformed",
+                "The request has a null character in a text. Type the text again, or paste it without formatting.",
+            );
+            return Ok(request.error_response(problem).map_into_boxed_body());
+        }
+        request.set_payload(dev::Payload::from(body));
+    }
+    Ok(next.call(request).await?.map_into_boxed_body())
+}
+
+/// Whether a JSON text has the escape of the null character; a raw one is no JSON anyway.
+fn holds_null(body: &[u8]) -> bool {
+    let mut at = 0;
+    while let Some(found) = body[at..].iter().position(|byte| *byte == b'\\') {
+        let escape = at + found;
+        if body[escape..].starts_with(b"\\u0000") {
+            return true;
+        }
+        // What follows a backslash belongs to it, be it another backslash.
+        at = (escape + 2).min(body.len());
+    }
+    false
 }
 
 pub(crate) fn path_config() -> web::PathConfig {
@@ -145,5 +182,18 @@ impl FromRequest for Change {
                 Ok(Self { key: key.to_owned(), call: format!("{} {}", request.method(), request.uri()), actor })
             }
         })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::holds_null;
+
+    #[test]
+    fn a_null_character_is_told_from_the_words_for_it() {
+        assert!(holds_null(br#"{"name":"a\u0000"}"#));
+        assert!(holds_null(br#"{"name":"\\\u0000"}"#));
+        assert!(!holds_null(br#"{"name":"\\u0000"}"#));
+        assert!(!holds_null(b"\\"));
     }
 }
