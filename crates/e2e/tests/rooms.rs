@@ -47,7 +47,7 @@ async fn unapplied_money_is_applied_from_the_day_sheet() -> Result<()> {
 /// A line is added to a draft, left out again, and the draft dropped: all of it is unbilled again.
 #[tokio::test]
 async fn a_draft_is_changed_and_dropped() -> Result<()> {
-    let (till, browser) = open("/billing/invoices?state=draft").await?;
+    let (till, browser) = open("/billing/invoices?state=draft&q=Orchard").await?;
     browser.wait_for("[role=grid]", "537.51").await?;
     browser.press(Key::Enter).await?;
     browser.wait_for("h1", "Draft for Orchard Lane").await?;
