@@ -177,6 +177,7 @@ fn goods(
     done("POST", &format!("{place}/post"), &json!({ "version": till.get(&place).1["version"] }));
     let back = json!({ "version": till.get(&place).1["version"], "reason": "sent to the wrong door" });
     add("take a shipment back", "POST", format!("{place}/take-back"), back, ines);
+    billing(till, add, tomas, ines, &open);
     let came = json!({ "quantity": "40", "cost": "741.33" });
     add("take goods in", "POST", "/api/items/1/intakes".into(), came, ines);
     let count = json!({ "counted": "500", "reason": "counted on Wednesday" });
@@ -186,6 +187,47 @@ fn goods(
     let (status, file) = read.pair(till.address);
     assert_eq!(status, 200, "{file}");
     add("take a file over", "POST", format!("/api/imports/{file}/take-over"), json!({ "confirm": false }), tomas);
+}
+
+/// Runs, their posting, and cancelling.
+fn billing(
+    till: &Till,
+    add: &mut impl FnMut(&'static str, &'static str, String, Value, &Seat),
+    tomas: &Seat,
+    ines: &Seat,
+    open: &dyn Fn() -> (i64, Value),
+) {
+    let done = |method: &str, path: &str, body: &Value| {
+        let (status, answer) = till.send(method, path, body);
+        assert_eq!(status, 200, "{method} {path} {body}: {answer}");
+        answer
+    };
+    let shipped = || {
+        let (order, _) = open();
+        let shipment = done("POST", &format!("/api/orders/{order}/shipments"), &Value::Null);
+        let place = format!("/api/shipments/{shipment}");
+        done("POST", &format!("{place}/post"), &json!({ "version": till.get(&place).1["version"] }));
+        let lines = till.get(&place).1["lines"].clone();
+        let picks = lines.as_array().unwrap().iter().map(|line| json!({ "shipment_line": line["id"] }));
+        json!({ "picks": picks.collect::<Vec<_>>() })
+    };
+    add("make a run", "POST", "/api/runs".into(), shipped(), tomas);
+    let run = done("POST", "/api/runs", &shipped());
+    let view = till.get(&format!("/api/runs/{run}")).1;
+    let seen = json!({ "version": view["version"], "seen": view["seen"] });
+    add("post a run", "POST", format!("/api/runs/{run}/post"), seen, tomas);
+    let run = done("POST", "/api/runs", &shipped());
+    let version = &till.get(&format!("/api/runs/{run}")).1["version"];
+    add("drop a run", "DELETE", format!("/api/runs/{run}?version={version}"), Value::Null, tomas);
+    let (order, _) = open();
+    let path = format!("/api/orders/{order}/ship-and-bill");
+    let preview = done("POST", &format!("{path}/preview"), &json!({}));
+    let billed = done("POST", &path, &json!({ "seen": preview["seen"] }));
+    let place = format!("/api/invoices/{}/cancel", billed["invoice"]["id"]);
+    let mut wish = json!({ "reason": "billed to the wrong yard", "rebill": true });
+    wish["seen"] = done("POST", &format!("{place}/preview"), &wish)["fingerprint"].clone();
+    add("cancel an invoice", "POST", place, wish, ines);
+    add("keep a recipe", "PUT", "/api/recipes".into(), json!({ "name": "Fridays", "form": {} }), ines);
 }
 
 /// Sends the requests by four hands; the process is killed a moment after so many were answered,
@@ -289,7 +331,7 @@ fn killed_at_any_moment_it_did_all_or_nothing() {
     let interrupted: usize = outcomes.iter().map(|outcome| outcome.interrupted).sum();
     assert!(interrupted > ROUNDS / 2, "only {interrupted} of {ROUNDS} kills came in between: they prove too little");
     let kinds: std::collections::BTreeSet<&str> = world.requests.iter().map(|one| one.kind).collect();
-    assert!(kinds.len() >= 27, "{kinds:?}");
+    assert!(kinds.len() >= 32, "{kinds:?}");
     for kind in kinds {
         let times: usize = outcomes.iter().filter_map(|outcome| outcome.carried_out.get(kind)).sum();
         assert!(times >= 3, "“{kind}” was carried out {times} times before a kill: it proves too little");

@@ -367,49 +367,71 @@ async fn head(connection: &mut SqliteConnection, id: RunId) -> Result<RunHead> {
 /// A draft of a run as the run keeps it.
 struct Kept {
     id: InvoiceId,
+    customer: CustomerId,
     left_out: bool,
     held: Option<String>,
 }
 
 async fn kept(connection: &mut SqliteConnection, id: RunId) -> Result<Vec<Kept>> {
-    Ok(sqlx::query!("SELECT id, left_out, held FROM invoices WHERE run_id = ? AND state = 'draft' ORDER BY id", id.0)
-        .fetch_all(connection)
-        .await?
-        .into_iter()
-        .map(|row| Kept { id: InvoiceId(row.id), left_out: row.left_out != 0, held: row.held })
-        .collect())
+    Ok(sqlx::query!(
+        "SELECT id, customer_id, left_out, held FROM invoices WHERE run_id = ? AND state = 'draft' ORDER BY id",
+        id.0
+    )
+    .fetch_all(connection)
+    .await?
+    .into_iter()
+    .map(|row| Kept {
+        id: InvoiceId(row.id),
+        customer: CustomerId(row.customer_id),
+        left_out: row.left_out != 0,
+        held: row.held,
+    })
+    .collect())
 }
 
-/// What drafts of a run come to, those left out apart: they stand aside of the others.
-async fn decided<'a>(
+/// How many drafts are decided at once: what they need in memory is a few kilobytes each.
+const AT_ONCE: usize = 1_000;
+
+/// Decides the drafts of a run and hands each to `look`, those left out apart: they stand aside of
+/// the others. All of a customer's are decided together, for they see each other (`decide_in_order`);
+/// those of other customers they do not, so that the whole run is never in memory at once.
+async fn decide_each(
     connection: &mut SqliteConnection,
-    rules: &'a Rules,
+    rules: &Rules,
     kept: &[Kept],
-) -> Result<HashMap<InvoiceId, Decided<'a>>> {
-    let mut all = HashMap::with_capacity(kept.len());
+    look: &mut (dyn FnMut(&Kept, Decided<'_>) + Send),
+) -> Result<()> {
+    let by_id: HashMap<InvoiceId, &Kept> = kept.iter().map(|one| (one.id, one)).collect();
     for left_out in [false, true] {
-        let ids: Vec<InvoiceId> = kept.iter().filter(|one| one.left_out == left_out).map(|one| one.id).collect();
-        for one in decide_drafts(connection, rules, &ids, Step::Post).await? {
-            all.insert(one.draft.id, one);
+        let mut of_customer: BTreeMap<CustomerId, Vec<InvoiceId>> = BTreeMap::new();
+        for one in kept.iter().filter(|one| one.left_out == left_out) {
+            of_customer.entry(one.customer).or_default().push(one.id);
+        }
+        let mut ids: Vec<InvoiceId> = Vec::new();
+        let mut waiting = of_customer.into_values().peekable();
+        while let Some(more) = waiting.next() {
+            ids.extend(more);
+            if waiting.peek().is_some_and(|next| ids.len() + next.len() <= AT_ONCE) {
+                continue;
+            }
+            for one in decide_drafts(connection, rules, &ids, Step::Post).await? {
+                if let Some(kept) = by_id.get(&one.draft.id) {
+                    look(kept, one);
+                }
+            }
+            ids.clear();
         }
     }
-    Ok(all)
+    Ok(())
 }
 
 fn passes(one: &Decided<'_>) -> bool {
     one.decision.document.is_some() && !stops(&one.decision.blockers)
 }
 
-/// The mark of what posting a run would post.
-fn mark(kept: &[Kept], decided: &HashMap<InvoiceId, Decided<'_>>) -> String {
-    let seen: Vec<(InvoiceId, &str)> = kept
-        .iter()
-        .filter(|one| !one.left_out)
-        .filter_map(|one| decided.get(&one.id))
-        .filter(|one| passes(one))
-        .map(|one| (one.draft.id, one.decision.fingerprint.as_str()))
-        .collect();
-    fingerprint::of(&seen)
+/// The mark of what posting a run would post: the fingerprints of what passes, by invoice.
+fn mark(passing: &BTreeMap<InvoiceId, String>) -> String {
+    fingerprint::of(&passing.iter().collect::<Vec<_>>())
 }
 
 /// A run with a stretch of its invoices, or of those that stand so.
@@ -425,22 +447,24 @@ pub async fn view(
 ) -> Result<RunView> {
     let head = head(connection, id).await?;
     let kept = kept(connection, id).await?;
-    let decided = decided(connection, rules, &kept).await?;
     let (posted, posted_bases): (Vec<RunInvoice>, Vec<Money>) = posted_rows(connection, id).await?.into_iter().unzip();
-    let mut rows = Vec::with_capacity(kept.len() + posted.len());
     let mut accounts: BTreeMap<(String, String), Money> = BTreeMap::new();
     let mut ready_base = Money::ZERO;
-    for one in &kept {
-        let Some(found) = decided.get(&one.id) else { continue };
-        let row = draft_row(one, found);
+    let mut passing = BTreeMap::new();
+    let mut drafts: BTreeMap<InvoiceId, RunInvoice> = BTreeMap::new();
+    decide_each(connection, rules, &kept, &mut |one, found| {
+        let row = draft_row(one, &found);
         if row.standing == Standing::Ready {
             ready_base += found.decision.document.as_ref().map_or(Money::ZERO, |document| document.total_base);
             for line in found.decision.entry.iter().flat_map(|entry| &entry.lines) {
                 *accounts.entry((line.account.clone(), line.account_name.clone())).or_default() += line.base;
             }
+            passing.insert(one.id, found.decision.fingerprint);
         }
-        rows.push(row);
-    }
+        drafts.insert(one.id, row);
+    })
+    .await?;
+    let mut rows: Vec<RunInvoice> = drafts.into_values().collect();
     rows.extend(posted);
     if !rows.iter().any(|row| row.standing == Standing::Ready) {
         accounts = posted_accounts(connection, id).await?;
@@ -471,7 +495,7 @@ pub async fn view(
         base: rules.base,
         customers: customers.into_iter().collect(),
         count: i64::try_from(rows.len()).unwrap_or(i64::MAX),
-        seen: mark(&kept, &decided),
+        seen: mark(&passing),
         invoices: rows
             .into_iter()
             .skip(usize::try_from(offset).unwrap_or(0))
@@ -733,26 +757,31 @@ pub async fn begin(
 ) -> Result<RunProgress> {
     let head = open(writing, id, Some(version)).await?;
     let kept = kept(writing, id).await?;
-    let decided = decided(writing, rules, &kept).await?;
-    if mark(&kept, &decided) != seen {
+    let (mut passing, mut stopped) = (BTreeMap::new(), BTreeMap::new());
+    let to_post: Vec<Kept> = kept.into_iter().filter(|one| !one.left_out).collect();
+    decide_each(writing, rules, &to_post, &mut |one, found| {
+        if passes(&found) {
+            passing.insert(one.id, found.decision.fingerprint);
+        } else {
+            stopped.insert(one.id, reason(&found.decision.blockers));
+        }
+    })
+    .await?;
+    if mark(&passing) != seen {
         return Err(StoreError::Moved);
     }
-    let mut rows: Vec<(InvoiceId, Option<&str>, Option<String>)> = Vec::with_capacity(kept.len());
-    for one in kept.iter().filter(|one| !one.left_out) {
-        let Some(found) = decided.get(&one.id) else { continue };
-        rows.push(match passes(found) {
-            true => (one.id, Some(&found.decision.fingerprint), None),
-            false => (one.id, None, Some(reason(&found.decision.blockers))),
-        });
-    }
-    let left = rows.iter().filter(|(_, seen, _)| seen.is_some()).count();
-    let held = rows.len() - left;
+    let (left, held) = (passing.len(), stopped.len());
     if left == 0 {
         return Err(StoreError::WrongState(format!(
             "Nothing of {} passes its checks. Put right what stands in the way first.",
             head.name
         )));
     }
+    let rows: Vec<(InvoiceId, Option<&String>, Option<&String>)> = passing
+        .iter()
+        .map(|(id, seen)| (*id, Some(seen), None))
+        .chain(stopped.iter().map(|(id, reason)| (*id, None, Some(reason))))
+        .collect();
     let rows = json(&rows)?;
     sqlx::query!(
         "UPDATE invoices SET seen = new.value ->> 1, held = new.value ->> 2 FROM json_each(?) AS new WHERE invoices.id = new.value ->> 0",

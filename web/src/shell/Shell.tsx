@@ -108,11 +108,11 @@ const Roll = styled("aside")({
 
 const rooms = [
   { to: "/", name: "Day sheet", count: "day_sheet" },
-  { to: "/orders", name: "Orders", also: "/quotes" },
+  { to: "/orders", name: "Orders", also: ["/quotes"] },
   { to: "/shipments", name: "Shipments", count: "shipments" },
-  { to: "/billing", name: "Billing", count: "billing", also: "/invoices" },
+  { to: "/billing", name: "Billing", count: "billing", also: ["/invoices", "/runs", "/credit-memos", "/going-out"] },
   { to: "/receipts", name: "Receipts", count: "receipts", hot: true },
-  { to: "/ledger", name: "Ledger", also: "/entries" },
+  { to: "/ledger", name: "Ledger", also: ["/entries"] },
   { to: "/customers", name: "Customers" },
   { to: "/items", name: "Items" },
   { to: "/setup", name: "Setup" },
@@ -167,7 +167,7 @@ function Parts() {
         {rooms.map((room) => {
           const count = "count" in room ? (spine.data?.[room.count] ?? 0) : 0;
           const within = pathname === room.to || (room.to !== "/" && pathname.startsWith(`${room.to}/`));
-          const also = "also" in room && pathname.startsWith(`${room.also}/`);
+          const also = "also" in room && room.also.some((place) => pathname.startsWith(`${place}/`));
           const hot = "hot" in room || (room.to === "/billing" && spine.data?.billing_stopped);
           return (
             <NavLink key={room.to} to={room.to} end className={`${within || also ? "on" : ""} ${hot ? "hot" : ""}`}>
