@@ -1,15 +1,16 @@
 //! A billing run over 10,000 shipments of 4 lines, made, looked at, checked and posted, as a ratio
 //! to SQLite inserting the same rows; and a page of what is unbilled, as a ratio to the bare query.
 //!
-//! `cargo bench -p till-bench --bench billing` (`INVOICES=500` for a quick look).
+//! `cargo bench -p till-bench --bench billing` (`INVOICES=500` for a quick look; `BOOKS=FILE` keeps
+//! the made company there, and takes it from there the next time).
 
 use std::error::Error;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
 use sqlx::sqlite::SqliteConnectOptions;
 use sqlx::{ConnectOptions, Connection, SqliteConnection};
-use till_bench::raw::{insert_in_bulk, insert_one_by_one, ratio};
+use till_bench::raw::{CACHE, insert_in_bulk, insert_one_by_one, ratio};
 use till_core::invoice::Combine;
 use till_store::runs::{self, RunForm};
 use till_store::unbilled::{self, UnbilledFilter};
@@ -51,7 +52,19 @@ async fn main() -> Result<(), Box<dyn Error>> {
     let folder = tempfile::tempdir()?;
     let file = folder.path().join("books.db");
     let start = Instant::now();
-    let (store, _) = till_bench::large_company(&file, wanted, 4).await?;
+    let kept = std::env::var_os("BOOKS").map(PathBuf::from);
+    let store = match &kept {
+        Some(kept) if kept.exists() => {
+            std::fs::copy(kept, &file)?;
+            Store::open(&file).await?
+        }
+        _ => till_bench::large_company(&file, wanted, 4).await?.0,
+    };
+    if let Some(kept) = kept.filter(|kept| !kept.exists()) {
+        let mut raw: SqliteConnection = SqliteConnectOptions::new().filename(&file).connect().await?;
+        sqlx::query("VACUUM INTO ?").bind(kept.display().to_string()).execute(&mut raw).await?;
+        raw.close().await?;
+    }
     println!("made {wanted} posted shipments of 4 lines in {:.1?}", start.elapsed());
 
     let ours = pages(&store, wanted).await?;
@@ -136,7 +149,8 @@ async fn pages(store: &Store, shipments: usize) -> Result<Duration, Box<dyn Erro
 }
 
 async fn bare_pages(file: &Path, shipments: usize) -> Result<Duration, Box<dyn Error>> {
-    let mut raw: SqliteConnection = SqliteConnectOptions::new().filename(file).connect().await?;
+    let options = SqliteConnectOptions::new().filename(file).pragma("cache_size", CACHE);
+    let mut raw: SqliteConnection = options.connect().await?;
     let start = Instant::now();
     for page in 0..PAGES {
         sqlx::query(BARE_SUMS).fetch_all(&mut raw).await?;

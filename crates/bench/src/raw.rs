@@ -8,6 +8,9 @@ use sqlx::sqlite::SqliteConnectOptions;
 use sqlx::{ConnectOptions, Connection, Executor, Row, SqliteConnection};
 use till_store::Store;
 
+/// The cache of the books' own connections, for the raw work too: with less, it would only be slow.
+pub const CACHE: &str = "-32000";
+
 /// One time as a multiple of another, with two decimals.
 pub fn ratio(ours: Duration, other: Duration) -> String {
     let hundredths = ours.as_micros() * 100 / other.as_micros().max(1);
@@ -22,6 +25,7 @@ async fn empty(made: &Path, file: &Path) -> Result<SqliteConnection, Box<dyn Err
         .journal_mode(sqlx::sqlite::SqliteJournalMode::Wal)
         .synchronous(sqlx::sqlite::SqliteSynchronous::Full)
         .foreign_keys(false)
+        .pragma("cache_size", CACHE)
         .connect()
         .await?;
     let triggers = raw.fetch_all("SELECT name FROM sqlite_schema WHERE type = 'trigger'").await?;

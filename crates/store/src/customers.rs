@@ -116,7 +116,7 @@ pub(crate) async fn facts_of(
     sqlx::query!(
         "SELECT id, number, name, class, tax_id, currency, terms, needs_order_number, stop_reason, owes_base_minor,
                 credit_limit_minor, delivery, email, gross_priced
-         FROM customers WHERE id IN (SELECT value FROM json_each(?))",
+         FROM customers WHERE id IN (SELECT value FROM jsonb_each(?))",
         wanted
     )
     .fetch_all(connection)
@@ -523,7 +523,7 @@ pub(crate) async fn add_owed_to(
     let amounts = json(&amounts.iter().collect::<Vec<_>>())?;
     sqlx::query!(
         "UPDATE customers SET owes_base_minor = owes_base_minor + (new.value ->> 1)
-         FROM json_each(?) AS new WHERE customers.id = new.value ->> 0",
+         FROM jsonb_each(?) AS new WHERE customers.id = new.value ->> 0",
         amounts
     )
     .execute(connection)

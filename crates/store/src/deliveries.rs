@@ -97,7 +97,7 @@ pub(crate) async fn add_invoices(
         invoices.iter().map(|(id, customer, delivery)| (id, customer, Way::for_customer(*delivery).word())).collect();
     let rows = json(&rows)?;
     sqlx::query!(
-        "INSERT INTO deliveries (invoice_id, customer_id, way) SELECT value ->> 0, value ->> 1, value ->> 2 FROM json_each(?)",
+        "INSERT INTO deliveries (invoice_id, customer_id, way) SELECT value ->> 0, value ->> 1, value ->> 2 FROM jsonb_each(?)",
         rows
     )
     .execute(connection)

@@ -72,7 +72,7 @@ pub(crate) async fn write_all(
     sqlx::query!(
         "INSERT INTO entries (id, number, posting_date, text, source_kind, source_id, source_number, currency, reverses_id)
          SELECT value ->> '$[0][0]', value ->> '$[0][1]', value ->> '$[0][2]', value ->> '$[0][3]', value ->> '$[1][0]',
-                value ->> '$[1][1]', value ->> '$[1][2]', value ->> '$[1][3]', value ->> '$[2]' FROM json_each(?)",
+                value ->> '$[1][1]', value ->> '$[1][2]', value ->> '$[1][3]', value ->> '$[2]' FROM jsonb_each(?)",
         heads
     )
     .execute(&mut *connection)
@@ -81,7 +81,7 @@ pub(crate) async fn write_all(
     sqlx::query!(
         "INSERT INTO entry_lines (entry_id, position, account, purpose, base_minor, document_minor, customer_id, tax_code, tax_base_minor, marks)
          SELECT value ->> '$[0][0]', value ->> '$[0][1]', value ->> '$[0][2]', value ->> '$[0][3]', value ->> '$[0][4]', value ->> '$[0][5]',
-                value ->> '$[0][6]', value ->> '$[1]', value ->> '$[2]', value ->> '$[3]' FROM json_each(?)",
+                value ->> '$[0][6]', value ->> '$[1]', value ->> '$[2]', value ->> '$[3]' FROM jsonb_each(?)",
         rows
     )
     .execute(&mut *connection)
@@ -134,14 +134,14 @@ async fn load(connection: &mut SqliteConnection, ids: &[i64]) -> Result<Vec<Post
     let ids = json(&ids)?;
     let heads = sqlx::query!(
         r#"SELECT entries.id, number, posting_date AS "posting_date: NaiveDate", text, source_kind, source_id, source_number, currency
-           FROM json_each(?) AS wanted JOIN entries ON entries.id = wanted.value ORDER BY wanted.key"#,
+           FROM jsonb_each(?) AS wanted JOIN entries ON entries.id = wanted.value ORDER BY wanted.key"#,
         ids
     )
     .fetch_all(&mut *connection)
     .await?;
     let lines = sqlx::query!(
         r#"SELECT entry_id AS "entry_id!", account, name, purpose, base_minor, document_minor, customer_id, tax_code, tax_base_minor, marks
-           FROM json_each(?) AS wanted JOIN entry_lines ON entry_id = wanted.value
+           FROM jsonb_each(?) AS wanted JOIN entry_lines ON entry_id = wanted.value
            JOIN accounts ON accounts.number = account ORDER BY entry_id, position"#,
         ids
     )

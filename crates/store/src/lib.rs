@@ -94,7 +94,9 @@ impl Store {
             .synchronous(SqliteSynchronous::Full)
             .busy_timeout(Duration::from_secs(10))
             .pragma("cache_size", "-32000")
-            .statement_cache_capacity(400);
+            .statement_cache_capacity(400)
+            // Rows come from SQLx's thread for SQLite: the fewer at a time, the more the two wait for each other.
+            .row_buffer_size(1_000);
         let writer = SqlitePoolOptions::new().max_connections(1).connect_with(options.clone()).await?;
         copy_before_migrating(&writer, file).await?;
         MIGRATIONS.run(&writer).await.map_err(|error| match error {

@@ -37,7 +37,7 @@ pub(crate) async fn append(connection: &mut SqliteConnection, actor: &Actor, dee
                              document_kind, document_id, document_number)
          SELECT value ->> '$[0][0]', value ->> '$[0][1]', value ->> '$[0][2]', value ->> '$[0][3]', value ->> '$[0][4]', value ->> '$[0][5]',
                 value ->> '$[1][0]', value ->> '$[1][1]', value ->> '$[1][2]', value ->> '$[1][3]', value ->> '$[1][4]',
-                value ->> '$[2][0]', value ->> '$[2][1]', value ->> '$[2][2]' FROM json_each(?) ORDER BY key",
+                value ->> '$[2][0]', value ->> '$[2][1]', value ->> '$[2][2]' FROM jsonb_each(?) ORDER BY key",
         rows
     )
     .execute(&mut *connection)

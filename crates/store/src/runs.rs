@@ -647,7 +647,7 @@ pub async fn leave_out(
     let head = open(writing, id, Some(version)).await?;
     let ids = json(&invoices)?;
     let done = sqlx::query!(
-        "UPDATE invoices SET left_out = ?, held = NULL WHERE run_id = ? AND state = 'draft' AND id IN (SELECT value FROM json_each(?))",
+        "UPDATE invoices SET left_out = ?, held = NULL WHERE run_id = ? AND state = 'draft' AND id IN (SELECT value FROM jsonb_each(?))",
         out,
         id.0,
         ids
@@ -784,7 +784,7 @@ pub async fn begin(
         .collect();
     let rows = json(&rows)?;
     sqlx::query!(
-        "UPDATE invoices SET seen = new.value ->> 1, held = new.value ->> 2 FROM json_each(?) AS new WHERE invoices.id = new.value ->> 0",
+        "UPDATE invoices SET seen = new.value ->> 1, held = new.value ->> 2 FROM jsonb_each(?) AS new WHERE invoices.id = new.value ->> 0",
         rows
     )
     .execute(&mut **writing)
@@ -847,7 +847,7 @@ pub async fn go_on(writing: &mut Writing<'_>, rules: &Rules, id: RunId) -> Resul
     }
     let held = json(&held)?;
     sqlx::query!(
-        "UPDATE invoices SET seen = NULL, held = new.value ->> 1, version = version + 1 FROM json_each(?) AS new WHERE invoices.id = new.value ->> 0",
+        "UPDATE invoices SET seen = NULL, held = new.value ->> 1, version = version + 1 FROM jsonb_each(?) AS new WHERE invoices.id = new.value ->> 0",
         held
     )
     .execute(&mut **writing)
@@ -949,7 +949,7 @@ pub async fn recipes(connection: &mut SqliteConnection, rules: &Rules) -> Result
         let form: RunForm = serde_json::from_str(&row.form).map_err(|error| StoreError::Corrupt(error.to_string()))?;
         let ids = json(&form.customers)?;
         let names = sqlx::query_scalar!(
-            "SELECT name FROM customers WHERE id IN (SELECT value FROM json_each(?)) ORDER BY name",
+            "SELECT name FROM customers WHERE id IN (SELECT value FROM jsonb_each(?)) ORDER BY name",
             ids
         )
         .fetch_all(&mut *connection)

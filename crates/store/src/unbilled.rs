@@ -559,7 +559,7 @@ pub(crate) async fn value(connection: &mut SqliteConnection) -> Result<()> {
     }
     let values = json(&values)?;
     sqlx::query!(
-        "UPDATE shipment_lines SET unbilled_minor = new.value ->> 1 FROM json_each(?) AS new WHERE shipment_lines.id = new.value ->> 0",
+        "UPDATE shipment_lines SET unbilled_minor = new.value ->> 1 FROM jsonb_each(?) AS new WHERE shipment_lines.id = new.value ->> 0",
         values
     )
     .execute(connection)

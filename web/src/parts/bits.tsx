@@ -300,6 +300,16 @@ export function Lines({ label, children }: { label: string; children: ReactNode 
 /** A document's lines and more, scrolling together under the title. */
 export const Scroll = styled("div")({ overflowY: "auto", minHeight: 0, flex: "0 1 auto", "& > *": { flexShrink: 0 } });
 
+/** A value once it has not changed for a moment, so that not every letter is asked about. */
+export function useSettled<T>(value: T): T {
+  const [settled, setSettled] = useState(value);
+  useEffect(() => {
+    const wait = setTimeout(() => setSettled(value), 180);
+    return () => clearTimeout(wait);
+  }, [value]);
+  return settled;
+}
+
 /** What cannot be shown, and why. */
 export function Wrong({ error }: { error: Error }) {
   return (

@@ -1,7 +1,7 @@
 import TextField from "@mui/material/TextField";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { Link, useNavigate, useParams } from "react-router";
+import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { api, got, keyed, newKey } from "../api/client";
 import type { OrderLineView, OrderView } from "../api/types";
 import { date, money, moneyWithCurrency, number, percent, plural, price } from "../format";
@@ -54,7 +54,9 @@ function Opened({ order }: { order: OrderView }) {
   const changed = useEverythingChanged();
   const { say } = useNotices();
   const approvals = useApprovals("order", order.id);
-  const [asking, setAsking] = useState<Asking>();
+  // A sale that was typed at the counter goes on here.
+  const [params, setParams] = useSearchParams();
+  const [asking, setAsking] = useState<Asking>(params.has("sell") && order.state === "draft" ? "bill" : undefined);
   const draft = order.state === "draft";
   const open = order.state === "open";
   const start = async () => {
@@ -113,6 +115,13 @@ function Opened({ order }: { order: OrderView }) {
                 primary: true,
                 disabled: stops || order.waits,
                 needs: "confirm_order" as const,
+              },
+              {
+                key: "i",
+                label: "Sell over the counter",
+                run: () => setAsking("bill"),
+                disabled: stops || order.waits || asks.length > 0,
+                needs: "ship_and_bill" as const,
               },
             ]
           : []),
@@ -408,7 +417,18 @@ function Opened({ order }: { order: OrderView }) {
           A draft of today with the same lines, at today's prices. Their order number stays behind.
         </FormAsk>
       )}
-      {asking === "bill" && <ShipAndBillAsk order={order} close={() => setAsking(undefined)} />}
+      {asking === "bill" && (
+        <ShipAndBillAsk
+          order={order}
+          counter={draft}
+          close={() => {
+            setAsking(undefined);
+            if (params.has("sell")) {
+              setParams({}, { replace: true });
+            }
+          }}
+        />
+      )}
       <OrderPaper order={order} />
     </Worktop>
   );

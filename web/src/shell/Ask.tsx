@@ -19,8 +19,11 @@ interface Props {
   children: ReactNode;
   /** What the button says. */
   yes: string;
-  /** Carries it out. The key is the same for every try, so that a second click does nothing twice. */
-  run: (key: string) => Promise<void>;
+  /**
+   * Carries it out; `false` to stay. The key is the same for every try, so that a second click does
+   * nothing twice.
+   */
+  run: (key: string) => Promise<void | false>;
   close: () => void;
   /** What the button says while it runs. */
   busyWords?: string;
@@ -29,6 +32,8 @@ interface Props {
   refuse?: () => Promise<void>;
   /** Where a second Enter out of habit would do harm, no button has the focus. */
   careful?: boolean;
+  /** Where what is asked is still being worked out. */
+  disabled?: boolean;
 }
 
 /** Asks once, with what it will do. Mounted when the question arises. */
@@ -42,6 +47,7 @@ export function Ask({
   no = "Not now",
   refuse,
   careful,
+  disabled = false,
 }: Props) {
   const key = useRef(newKey());
   // Two clicks in one breath come before the button can be drawn disabled.
@@ -49,14 +55,18 @@ export function Ask({
   const [busy, setBusy] = useState(false);
   const [wrong, setWrong] = useState<string>();
   const go = async () => {
-    if (running.current) {
+    if (running.current || disabled) {
       return;
     }
     running.current = true;
     setBusy(true);
     setWrong(undefined);
     try {
-      await run(key.current);
+      if ((await run(key.current)) === false) {
+        setBusy(false);
+        running.current = false;
+        return;
+      }
       close();
     } catch (error) {
       setWrong(error instanceof Problem ? error.message : String(error));
@@ -75,7 +85,7 @@ export function Ask({
           </p>
         )}
         <div className="foot">
-          <Button variant="contained" onClick={go} disabled={busy} autoFocus={!careful}>
+          <Button variant="contained" onClick={go} disabled={busy || disabled} autoFocus={!careful}>
             {busy ? busyWords : yes} {!careful && <kbd>Enter</kbd>}
           </Button>
           <Button variant="text" onClick={refuse ?? close} disabled={busy}>

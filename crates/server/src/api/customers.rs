@@ -180,9 +180,15 @@ pub(super) struct TermsToShow {
     /// The date of a document; none for the business date.
     #[serde(default)]
     date: Option<chrono::NaiveDate>,
+    /// Net of a document in minor units; none for 800.00.
+    #[serde(default)]
+    net: Option<Money>,
+    /// Its total with tax in minor units; none for 984.00.
+    #[serde(default)]
+    total: Option<Money>,
 }
 
-/// What a document over net 800.00 and 984.00 with tax would fall due on, and earn, under terms.
+/// What a document would fall due on, and earn, under terms.
 #[utoipa::path(responses((status = 200, body = TermsPreview), (status = 422, body = Problem)))]
 #[post("/terms/preview")]
 pub(super) async fn preview_terms(store: Data<Store>, new: Json<TermsToShow>) -> Answer<TermsPreview> {
@@ -192,7 +198,8 @@ pub(super) async fn preview_terms(store: Data<Store>, new: Json<TermsToShow>) ->
         Some(date) => till_store::sensible_date("date", date)?,
         None => rules.business_date,
     };
-    Ok(Json(preview(&new.terms, date, Money(80_000), Money(98_400))))
+    let (net, total) = (new.net.unwrap_or(Money(80_000)), new.total.unwrap_or(Money(98_400)));
+    Ok(Json(preview(&new.terms, date, net, total)))
 }
 
 /// What taking containers back would do.

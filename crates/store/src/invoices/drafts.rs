@@ -45,14 +45,14 @@ pub(crate) async fn drafts(connection: &mut SqliteConnection, ids: &[InvoiceId])
     let heads = sqlx::query!(
         r#"SELECT invoices.id AS "id!: i64", customer_id, version, document_date AS "document_date: NaiveDate", posting_date AS "posting_date: NaiveDate",
                   terms, text_above, text_below, discount_e6, discount_minor, discount_reason, discount_allowed_minor, seen
-           FROM json_each(?) AS wanted JOIN invoices ON invoices.id = wanted.value WHERE state = 'draft' ORDER BY wanted.key"#,
+           FROM jsonb_each(?) AS wanted JOIN invoices ON invoices.id = wanted.value WHERE state = 'draft' ORDER BY wanted.key"#,
         wanted
     )
     .fetch_all(&mut *connection)
     .await?;
     let lines = sqlx::query!(
         r#"SELECT invoice_id AS "invoice_id!", shipment_line_id, order_line_id, quantity_e4 AS "quantity_e4!", typed
-           FROM json_each(?) AS wanted JOIN invoice_lines ON invoice_id = wanted.value ORDER BY wanted.key, position"#,
+           FROM jsonb_each(?) AS wanted JOIN invoice_lines ON invoice_id = wanted.value ORDER BY wanted.key, position"#,
         wanted
     )
     .fetch_all(connection)
@@ -253,14 +253,14 @@ async fn reserve(connection: &mut SqliteConnection, drafts: &[(InvoiceId, &[Pick
                 price_allowed_minor, tax_code, tax_reason, typed)
          SELECT value ->> '$[0][0]', value ->> '$[0][1]', value ->> '$[0][2]', value ->> '$[0][3]', value ->> '$[0][4]',
                 value ->> '$[1][0]', value ->> '$[1][1]', value ->> '$[1][2]', value ->> '$[2][0]', value ->> '$[2][1]', value ->> '$[3]'
-         FROM json_each(?)",
+         FROM jsonb_each(?)",
         rows
     )
     .execute(&mut *connection)
     .await?;
     sqlx::query!(
         "UPDATE shipment_lines SET drafted_e4 = drafted_e4 + picked.quantity, unbilled_e4 = unbilled_e4 - picked.quantity, unbilled_minor = NULL
-         FROM (SELECT value ->> '$[0][2]' AS line, value ->> '$[0][4]' AS quantity FROM json_each(?)) AS picked
+         FROM (SELECT value ->> '$[0][2]' AS line, value ->> '$[0][4]' AS quantity FROM jsonb_each(?)) AS picked
          WHERE shipment_lines.id = picked.line",
         rows
     )
@@ -268,7 +268,7 @@ async fn reserve(connection: &mut SqliteConnection, drafts: &[(InvoiceId, &[Pick
     .await?;
     sqlx::query!(
         "UPDATE order_lines SET drafted_e4 = drafted_e4 + picked.quantity
-         FROM (SELECT value ->> '$[0][3]' AS line, value ->> '$[0][4]' AS quantity FROM json_each(?)) AS picked
+         FROM (SELECT value ->> '$[0][3]' AS line, value ->> '$[0][4]' AS quantity FROM jsonb_each(?)) AS picked
          WHERE order_lines.id = picked.line",
         rows
     )
@@ -283,7 +283,7 @@ pub(super) async fn release(connection: &mut SqliteConnection, ids: &[InvoiceId]
     sqlx::query!(
         "UPDATE shipment_lines SET drafted_e4 = drafted_e4 - mine.quantity, unbilled_e4 = unbilled_e4 + mine.quantity, unbilled_minor = NULL
          FROM (SELECT shipment_line_id AS line, sum(quantity_e4) AS quantity FROM invoice_lines
-               WHERE invoice_id IN (SELECT value FROM json_each(?)) AND shipment_line_id IS NOT NULL GROUP BY 1) AS mine
+               WHERE invoice_id IN (SELECT value FROM jsonb_each(?)) AND shipment_line_id IS NOT NULL GROUP BY 1) AS mine
          WHERE shipment_lines.id = mine.line",
         ids
     )
@@ -292,13 +292,13 @@ pub(super) async fn release(connection: &mut SqliteConnection, ids: &[InvoiceId]
     sqlx::query!(
         "UPDATE order_lines SET drafted_e4 = drafted_e4 - mine.quantity
          FROM (SELECT order_line_id AS line, sum(quantity_e4) AS quantity FROM invoice_lines
-               WHERE invoice_id IN (SELECT value FROM json_each(?)) AND shipment_line_id IS NULL AND order_line_id IS NOT NULL GROUP BY 1) AS mine
+               WHERE invoice_id IN (SELECT value FROM jsonb_each(?)) AND shipment_line_id IS NULL AND order_line_id IS NOT NULL GROUP BY 1) AS mine
          WHERE order_lines.id = mine.line",
         ids
     )
     .execute(&mut *connection)
     .await?;
-    sqlx::query!("DELETE FROM invoice_lines WHERE invoice_id IN (SELECT value FROM json_each(?))", ids)
+    sqlx::query!("DELETE FROM invoice_lines WHERE invoice_id IN (SELECT value FROM jsonb_each(?))", ids)
         .execute(connection)
         .await?;
     Ok(())
@@ -370,7 +370,7 @@ pub(crate) async fn drop_many(writing: &mut Writing<'_>, ids: &[InvoiceId]) -> R
     crate::approvals::documents_gone(writing, DocumentKind::Invoice, &raw).await?;
     release(writing, ids).await?;
     let ids = json(&ids)?;
-    sqlx::query!("DELETE FROM invoices WHERE id IN (SELECT value FROM json_each(?))", ids)
+    sqlx::query!("DELETE FROM invoices WHERE id IN (SELECT value FROM jsonb_each(?))", ids)
         .execute(&mut **writing)
         .await?;
     Ok(())

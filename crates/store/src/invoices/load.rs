@@ -60,61 +60,167 @@ pub(crate) struct Picked {
 /// What of a draft a line stands on already.
 pub(crate) type Wanted<P> = (Option<InvoiceId>, P);
 
-/// Columns that shipped and ordered lines have in common.
-struct Common {
-    customer: i64,
-    currency: String,
-    terms: String,
-    gross: i64,
-    habit: String,
-    delivery: String,
-    when_complete: i64,
-    item: (i64, String, String, String, String),
+/// What all lines of an order have in common, read once however many there are.
+struct OrderHead {
+    customer: CustomerId,
+    number: String,
+    customer_order_number: Option<String>,
+    currency: Currency,
+    terms: Terms,
+    gross_priced: bool,
+    marks: Marks,
+    delivered: Option<(String, Taxed)>,
+    habit: BillingHabit,
+    structured: Option<String>,
+    when_complete: bool,
+}
+
+async fn order_heads(connection: &mut SqliteConnection, mut ids: Vec<i64>) -> Result<HashMap<i64, OrderHead>> {
+    ids.sort_unstable();
+    ids.dedup();
+    let ids = json(&ids)?;
+    let rows = sqlx::query!(
+        r#"SELECT orders.id AS "id!", orders.customer_id, orders.number, customer_order_number, orders.currency, orders.terms,
+                  orders.gross_priced, orders.marks, ship_tos.name AS "ship_to?", ship_tos.treatment AS "treatment?",
+                  ship_tos.certificate, ship_tos.certificate_until AS "certificate_until: NaiveDate",
+                  billing, delivery, bill_when_complete
+           FROM json_each(?) AS wanted JOIN orders ON orders.id = wanted.value
+           JOIN customers ON customers.id = orders.customer_id LEFT JOIN ship_tos ON ship_tos.id = orders.ship_to_id"#,
+        ids
+    )
+    .fetch_all(connection)
+    .await?;
+    let mut heads = HashMap::with_capacity(rows.len());
+    for row in rows {
+        let delivered = match (row.ship_to, row.treatment) {
+            (Some(name), Some(treatment)) => {
+                let treatment = known(&treatment, Treatment::of)?;
+                Some((name, Taxed { treatment, certificate: row.certificate, until: row.certificate_until }))
+            }
+            _ => None,
+        };
+        let place = || delivered.as_ref().map(|(name, _)| name.clone()).unwrap_or_default();
+        let head = OrderHead {
+            customer: CustomerId(row.customer_id),
+            number: row.number,
+            customer_order_number: row.customer_order_number,
+            currency: currency(&row.currency)?,
+            terms: terms(&row.terms)?,
+            gross_priced: row.gross_priced != 0,
+            marks: if row.marks == "{}" { Marks::default() } else { read(&row.marks)? },
+            habit: known(&row.billing, BillingHabit::of)?,
+            structured: (row.delivery == "structured").then(place),
+            when_complete: row.bill_when_complete != 0,
+            delivered,
+        };
+        heads.insert(row.id, head);
+    }
+    Ok(heads)
+}
+
+struct ItemHead {
+    code: String,
+    kind: ItemKind,
+    class: String,
+}
+
+async fn item_heads(connection: &mut SqliteConnection, mut ids: Vec<i64>) -> Result<HashMap<i64, ItemHead>> {
+    ids.sort_unstable();
+    ids.dedup();
+    let ids = json(&ids)?;
+    let rows = sqlx::query!(
+        r#"SELECT items.id AS "id!", code, kind, class FROM json_each(?) AS wanted JOIN items ON items.id = wanted.value"#,
+        ids
+    )
+    .fetch_all(connection)
+    .await?;
+    let mut heads = HashMap::with_capacity(rows.len());
+    for row in rows {
+        heads.insert(row.id, ItemHead { code: row.code, kind: known(&row.kind, ItemKind::of)?, class: row.class });
+    }
+    Ok(heads)
+}
+
+struct ShipmentHead {
+    number: String,
+    left_on: Option<NaiveDate>,
+    order: i64,
+    cost_purpose: String,
+}
+
+async fn shipment_heads(connection: &mut SqliteConnection, mut ids: Vec<i64>) -> Result<HashMap<i64, ShipmentHead>> {
+    ids.sort_unstable();
+    ids.dedup();
+    let ids = json(&ids)?;
+    let rows = sqlx::query!(
+        r#"SELECT shipments.id AS "id!", number, posting_date AS "left_on: NaiveDate", order_id, cost_purpose
+           FROM json_each(?) AS wanted JOIN shipments ON shipments.id = wanted.value"#,
+        ids
+    )
+    .fetch_all(connection)
+    .await?;
+    let mut heads = HashMap::with_capacity(rows.len());
+    for row in rows {
+        let (number, left_on, order, cost_purpose) = (row.number, row.left_on, row.order_id, row.cost_purpose);
+        heads.insert(row.id, ShipmentHead { number, left_on, order, cost_purpose });
+    }
+    Ok(heads)
+}
+
+/// What is a line's own, shipped or ordered.
+struct Own {
+    item: i64,
+    description: String,
     unit: String,
     unbilled: i64,
     price: (i64, i64, i64, Option<String>, i64, Option<String>),
     steps: String,
     tax_code: String,
-    marks: (String, String),
-    place: (Option<String>, Option<String>, Option<String>, Option<NaiveDate>),
-    changed: (Option<i64>, Option<String>, Option<i64>),
-    tax_changed: (Option<String>, Option<String>),
+    marks: String,
+    /// Price, its reason and what was allowed, tax code and its reason, as changed on a draft.
+    changed: Option<String>,
 }
 
-fn picked(row: Common, source: LineSource, held_cost: Option<HeldCost>) -> Result<Picked> {
-    let unbilled = Quantity::from_scaled(row.unbilled);
-    let (ship_to, treatment, certificate, until) = row.place;
-    let delivered = match (ship_to, treatment) {
-        (Some(name), Some(treatment)) => {
-            Some((name, Taxed { treatment: known(&treatment, Treatment::of)?, certificate, until }))
-        }
-        _ => None,
+/// What a draft says otherwise of a line.
+type Changed = (Option<i64>, Option<String>, Option<i64>, Option<String>, Option<String>);
+
+fn missing(what: &str) -> StoreError {
+    StoreError::Corrupt(format!("a line without its {what}"))
+}
+
+fn picked(
+    own: Own,
+    order: &OrderHead,
+    item: &ItemHead,
+    source: LineSource,
+    held_cost: Option<HeldCost>,
+) -> Result<Picked> {
+    let unbilled = Quantity::from_scaled(own.unbilled);
+    let (unit_price, list_price, discount, discount_reason, surcharge, surcharge_name) = own.price;
+    let (changed_price, price_reason, price_allowed, changed_code, tax_reason): Changed = match &own.changed {
+        Some(changed) => read(changed)?,
+        None => Changed::default(),
     };
-    let (item, code, description, kind, class) = row.item;
-    let (unit_price, list_price, discount, discount_reason, surcharge, surcharge_name) = row.price;
-    let (changed_price, price_reason, price_allowed) = row.changed;
-    let structured =
-        (row.delivery == "structured").then(|| delivered.as_ref().map(|(name, _)| name.clone()).unwrap_or_default());
     Ok(Picked {
         picking: Picking {
-            customer: CustomerId(row.customer),
-            currency: currency(&row.currency)?,
-            terms: terms(&row.terms)?,
-            gross_priced: row.gross != 0,
-            treatment: delivered.as_ref().map(|(_, taxed)| taxed.treatment),
-            habit: known(&row.habit, BillingHabit::of)?,
-            structured,
+            customer: order.customer,
+            currency: order.currency,
+            terms: order.terms.clone(),
+            gross_priced: order.gross_priced,
+            treatment: order.delivered.as_ref().map(|(_, taxed)| taxed.treatment),
+            habit: order.habit,
+            structured: order.structured.clone(),
             source: source.clone(),
         },
         line: LineToBill {
             source,
-            item: Some(ItemId(item)),
+            item: Some(ItemId(own.item)),
             account: None,
-            code,
-            description,
-            kind: known(&kind, ItemKind::of)?,
-            class,
-            unit: row.unit,
+            code: item.code.clone(),
+            description: own.description,
+            kind: item.kind,
+            class: item.class.clone(),
+            unit: own.unit,
             quantity: unbilled,
             unbilled,
             unit_price: UnitPrice::from_scaled(unit_price),
@@ -123,13 +229,13 @@ fn picked(row: Common, source: LineSource, held_cost: Option<HeldCost>) -> Resul
             discount_reason,
             surcharge: UnitPrice::from_scaled(surcharge),
             surcharge_name,
-            price_steps: read(&row.steps)?,
-            tax_code: row.tax_code,
-            tax_change: row.tax_changed.0.zip(row.tax_changed.1).map(|(code, reason)| TaxChange { code, reason }),
-            delivered,
-            marks: match (row.marks.0.as_str(), row.marks.1.as_str()) {
-                ("{}", "{}") => Marks::default(),
-                (line, order) => read::<Marks>(line)?.over(&read(order)?),
+            price_steps: read(&own.steps)?,
+            tax_code: own.tax_code,
+            tax_change: changed_code.zip(tax_reason).map(|(code, reason)| TaxChange { code, reason }),
+            delivered: order.delivered.clone(),
+            marks: match own.marks.as_str() {
+                "{}" if order.marks == Marks::default() => Marks::default(),
+                line => read::<Marks>(line)?.over(&order.marks),
             },
             held_cost,
             price_change: changed_price.zip(price_reason).map(|(price, reason)| PriceChange {
@@ -139,45 +245,40 @@ fn picked(row: Common, source: LineSource, held_cost: Option<HeldCost>) -> Resul
             }),
         },
         typed: None,
-        when_complete: row.when_complete != 0,
+        when_complete: order.when_complete,
     })
 }
 
 /// The picked lines of shipments, in the order picked. What a draft named beside a pick has
 /// reserved of it counts as free.
+///
+/// Orders, shipments and items are read apart: of many thousand lines, most columns would be the same.
 pub(crate) async fn load_shipped(connection: &mut SqliteConnection, wanted: &[Wanted<Pick>]) -> Result<Vec<Picked>> {
     let ids = json(&wanted.iter().map(|(draft, pick)| (pick.shipment_line, *draft)).collect::<Vec<_>>())?;
     let rows = sqlx::query!(
-        r#"SELECT wanted.key + 0 AS "at!: i64", shipment_lines.id AS "id!: i64", shipment_id AS "shipment_id!", shipments.number AS "shipment_number!",
-                  posting_date AS "posting_date: NaiveDate", shipments.customer_id AS "customer_id!", shipments.order_id AS "order_id!",
-                  orders.number AS "order_number!", customer_order_number, shipment_lines.order_line_id AS "order_line_id!", order_lines.item_id AS "item_id!",
-                  items.code AS "code!", order_lines.description AS "description!", items.kind AS "kind!", items.class AS "class!",
+        r#"SELECT wanted.key + 0 AS "at!: i64", shipment_lines.id AS "id!: i64", shipment_id AS "shipment_id!",
+                  shipment_lines.order_line_id AS "order_line_id!", order_lines.item_id AS "item_id!", order_lines.description AS "description!",
                   unbilled_e4 + coalesce(drafted.quantity_e4, 0) AS "unbilled!: i64",
-                  drafted.unit_price_e6 AS "changed_price?", drafted.price_reason AS "price_reason?",
-                  drafted.price_allowed_minor AS "price_allowed?", drafted.tax_code AS "changed_code?", drafted.tax_reason AS "tax_reason?",
+                  CASE WHEN coalesce(drafted.price_reason, drafted.tax_reason) IS NOT NULL
+                       THEN json_array(drafted.unit_price_e6, drafted.price_reason, drafted.price_allowed_minor, drafted.tax_code, drafted.tax_reason)
+                  END AS "changed?: String",
                   order_lines.unit_price_e6 AS "unit_price_e6!", order_lines.list_price_e6 AS "list_price_e6!", order_lines.discount_e6 AS "discount_e6!",
                   order_lines.discount_reason, order_lines.tax_code AS "tax_code!",
-                  order_lines.surcharge_e6 AS "surcharge_e6!", order_lines.surcharge_name, order_lines.price_steps AS "price_steps!", order_lines.marks AS "line_marks!",
-                  order_lines.unit AS "line_unit!", shipment_lines.quantity_e4 AS "shipped!", shipment_lines.billed_e4 AS "billed!",
-                  shipment_lines.cost_minor AS "cost_minor!", cost_billed_minor AS "cost_billed_minor!", cost_purpose AS "cost_purpose!",
-                  orders.currency AS "currency!", orders.terms AS "terms!", orders.gross_priced AS "gross_priced!", orders.marks AS "order_marks!",
-                  ship_tos.name AS "ship_to?", ship_tos.treatment AS "treatment?",
-                  ship_tos.certificate, ship_tos.certificate_until AS "certificate_until: NaiveDate",
-                  billing AS "billing!", delivery AS "delivery!", bill_when_complete AS "bill_when_complete!"
-           FROM json_each(?) AS wanted
+                  order_lines.surcharge_e6 AS "surcharge_e6!", order_lines.surcharge_name, order_lines.price_steps AS "price_steps!", order_lines.marks AS "marks!",
+                  order_lines.unit AS "unit!", shipment_lines.quantity_e4 AS "shipped!", shipment_lines.billed_e4 AS "billed!",
+                  shipment_lines.cost_minor AS "cost_minor!", cost_billed_minor AS "cost_billed_minor!"
+           FROM jsonb_each(?) AS wanted
            JOIN shipment_lines ON shipment_lines.id = wanted.value ->> 0
-           JOIN shipments ON shipments.id = shipment_id
            JOIN order_lines ON order_lines.id = shipment_lines.order_line_id
-           JOIN orders ON orders.id = shipments.order_id
-           JOIN customers ON customers.id = shipments.customer_id
-           JOIN items ON items.id = order_lines.item_id
-           LEFT JOIN ship_tos ON ship_tos.id = orders.ship_to_id
            LEFT JOIN invoice_lines AS drafted ON drafted.invoice_id = wanted.value ->> 1 AND drafted.shipment_line_id = shipment_lines.id
            ORDER BY wanted.key"#,
         ids
     )
-    .fetch_all(connection)
+    .fetch_all(&mut *connection)
     .await?;
+    let shipments = shipment_heads(connection, rows.iter().map(|row| row.shipment_id).collect()).await?;
+    let orders = order_heads(connection, shipments.values().map(|shipment| shipment.order).collect()).await?;
+    let items = item_heads(connection, rows.iter().map(|row| row.item_id).collect()).await?;
     let mut found = rows.into_iter().peekable();
     let mut all = Vec::with_capacity(wanted.len());
     for (at, (_, pick)) in wanted.iter().enumerate() {
@@ -187,33 +288,30 @@ pub(crate) async fn load_shipped(connection: &mut SqliteConnection, wanted: &[Wa
                 format!("There is no shipment line {}.", pick.shipment_line),
             ));
         };
+        let shipment = shipments.get(&row.shipment_id).ok_or_else(|| missing("shipment"))?;
+        let order = orders.get(&shipment.order).ok_or_else(|| missing("order"))?;
+        let item = items.get(&row.item_id).ok_or_else(|| missing("item"))?;
         let source = LineSource::Shipped {
             shipment_line: ShipmentLineId(row.id),
             shipment: ShipmentId(row.shipment_id),
-            shipment_number: row.shipment_number,
+            shipment_number: shipment.number.clone(),
             // A line of a packed shipment has nothing unbilled; billing it is refused by quantity.
-            shipped_on: row.posting_date.unwrap_or_default(),
-            order: OrderId(row.order_id),
-            order_number: row.order_number.clone(),
-            customer_order_number: row.customer_order_number.clone(),
+            shipped_on: shipment.left_on.unwrap_or_default(),
+            order: OrderId(shipment.order),
+            order_number: order.number.clone(),
+            customer_order_number: order.customer_order_number.clone(),
             order_line: OrderLineId(row.order_line_id),
         };
-        let held = (row.cost_purpose == Purpose::ShippedCost.word()).then(|| HeldCost {
+        let held = (shipment.cost_purpose == Purpose::ShippedCost.word()).then(|| HeldCost {
             shipped: Quantity::from_scaled(row.shipped),
             billed: Quantity::from_scaled(row.billed),
             cost: Money(row.cost_minor),
             followed: Money(row.cost_billed_minor),
         });
-        let common = Common {
-            customer: row.customer_id,
-            currency: row.currency,
-            terms: row.terms,
-            gross: row.gross_priced,
-            habit: row.billing,
-            delivery: row.delivery,
-            when_complete: row.bill_when_complete,
-            item: (row.item_id, row.code, row.description, row.kind, row.class),
-            unit: row.line_unit,
+        let own = Own {
+            item: row.item_id,
+            description: row.description,
+            unit: row.unit,
             unbilled: row.unbilled,
             price: (
                 row.unit_price_e6,
@@ -225,12 +323,10 @@ pub(crate) async fn load_shipped(connection: &mut SqliteConnection, wanted: &[Wa
             ),
             steps: row.price_steps,
             tax_code: row.tax_code,
-            marks: (row.line_marks, row.order_marks),
-            place: (row.ship_to, row.treatment, row.certificate, row.certificate_until),
-            changed: (row.changed_price, row.price_reason, row.price_allowed),
-            tax_changed: (row.changed_code, row.tax_reason),
+            marks: row.marks,
+            changed: row.changed,
         };
-        let mut line = picked(common, source, held)?;
+        let mut line = picked(own, order, item, source, held)?;
         if let Some(quantity) = pick.quantity {
             line.line.quantity = quantity;
         }
@@ -249,36 +345,33 @@ pub(crate) async fn load_ordered(
     }
     let ids = json(&wanted.iter().map(|(draft, pick)| (pick.order_line, *draft)).collect::<Vec<_>>())?;
     let rows = sqlx::query!(
-        r#"SELECT wanted.key + 0 AS "at!: i64", order_lines.id AS "id!: i64", orders.customer_id AS "customer_id!", orders.id AS "order_id!: i64",
-                  orders.number AS "order_number!", customer_order_number, order_lines.item_id AS "item_id!",
-                  items.code AS "code!", order_lines.description AS "description!", items.kind AS "kind!", items.class AS "class!",
+        r#"SELECT wanted.key + 0 AS "at!: i64", order_lines.id AS "id!: i64", orders.id AS "order_id!: i64", order_lines.item_id AS "item_id!",
+                  order_lines.description AS "description!",
                   CASE WHEN confirmed = 1 AND items.kind IN ('service', 'charge') THEN
                       order_lines.ordered_e4 - cancelled_e4 - shipped_e4 - drafted_e4 + coalesce(drafted.quantity_e4, 0)
                       - coalesce((SELECT sum(leaving.quantity_e4) FROM shipment_lines AS leaving JOIN shipments ON shipments.id = leaving.shipment_id
                                   WHERE leaving.order_line_id = order_lines.id AND shipments.state IN ('picking', 'packed')), 0)
                   ELSE 0 END AS "unbilled!: i64",
-                  drafted.unit_price_e6 AS "changed_price?", drafted.price_reason AS "price_reason?",
-                  drafted.price_allowed_minor AS "price_allowed?", drafted.tax_code AS "changed_code?", drafted.tax_reason AS "tax_reason?",
+                  CASE WHEN coalesce(drafted.price_reason, drafted.tax_reason) IS NOT NULL
+                       THEN json_array(drafted.unit_price_e6, drafted.price_reason, drafted.price_allowed_minor, drafted.tax_code, drafted.tax_reason)
+                  END AS "changed?: String",
                   order_lines.unit_price_e6 AS "unit_price_e6!", order_lines.list_price_e6 AS "list_price_e6!", order_lines.discount_e6 AS "discount_e6!",
                   order_lines.discount_reason, order_lines.tax_code AS "tax_code!",
-                  order_lines.surcharge_e6 AS "surcharge_e6!", order_lines.surcharge_name, order_lines.price_steps AS "price_steps!", order_lines.marks AS "line_marks!",
-                  order_lines.unit AS "line_unit!", orders.currency AS "currency!", orders.terms AS "terms!", orders.gross_priced AS "gross_priced!", orders.marks AS "order_marks!",
-                  ship_tos.name AS "ship_to?", ship_tos.treatment AS "treatment?",
-                  ship_tos.certificate, ship_tos.certificate_until AS "certificate_until: NaiveDate",
-                  billing AS "billing!", delivery AS "delivery!", bill_when_complete AS "bill_when_complete!"
-           FROM json_each(?) AS wanted
+                  order_lines.surcharge_e6 AS "surcharge_e6!", order_lines.surcharge_name, order_lines.price_steps AS "price_steps!", order_lines.marks AS "marks!",
+                  order_lines.unit AS "unit!"
+           FROM jsonb_each(?) AS wanted
            JOIN order_lines ON order_lines.id = wanted.value ->> 0
            JOIN orders ON orders.id = order_lines.order_id
-           JOIN customers ON customers.id = orders.customer_id
            JOIN items ON items.id = order_lines.item_id
-           LEFT JOIN ship_tos ON ship_tos.id = orders.ship_to_id
            LEFT JOIN invoice_lines AS drafted ON drafted.invoice_id = wanted.value ->> 1 AND drafted.order_line_id = order_lines.id
                 AND drafted.shipment_line_id IS NULL
            ORDER BY wanted.key"#,
         ids
     )
-    .fetch_all(connection)
+    .fetch_all(&mut *connection)
     .await?;
+    let orders = order_heads(connection, rows.iter().map(|row| row.order_id).collect()).await?;
+    let items = item_heads(connection, rows.iter().map(|row| row.item_id).collect()).await?;
     let mut found = rows.into_iter().peekable();
     let mut all = Vec::with_capacity(wanted.len());
     for (at, (_, pick)) in wanted.iter().enumerate() {
@@ -288,22 +381,18 @@ pub(crate) async fn load_ordered(
                 format!("There is no order line {}.", pick.order_line),
             ));
         };
+        let order = orders.get(&row.order_id).ok_or_else(|| missing("order"))?;
+        let item = items.get(&row.item_id).ok_or_else(|| missing("item"))?;
         let source = LineSource::Ordered {
             order: OrderId(row.order_id),
-            order_number: row.order_number.clone(),
-            customer_order_number: row.customer_order_number.clone(),
+            order_number: order.number.clone(),
+            customer_order_number: order.customer_order_number.clone(),
             order_line: OrderLineId(row.id),
         };
-        let common = Common {
-            customer: row.customer_id,
-            currency: row.currency,
-            terms: row.terms,
-            gross: row.gross_priced,
-            habit: row.billing,
-            delivery: row.delivery,
-            when_complete: row.bill_when_complete,
-            item: (row.item_id, row.code, row.description, row.kind, row.class),
-            unit: row.line_unit,
+        let own = Own {
+            item: row.item_id,
+            description: row.description,
+            unit: row.unit,
             unbilled: row.unbilled.max(0),
             price: (
                 row.unit_price_e6,
@@ -315,12 +404,10 @@ pub(crate) async fn load_ordered(
             ),
             steps: row.price_steps,
             tax_code: row.tax_code,
-            marks: (row.line_marks, row.order_marks),
-            place: (row.ship_to, row.treatment, row.certificate, row.certificate_until),
-            changed: (row.changed_price, row.price_reason, row.price_allowed),
-            tax_changed: (row.changed_code, row.tax_reason),
+            marks: row.marks,
+            changed: row.changed,
         };
-        let mut line = picked(common, source, None)?;
+        let mut line = picked(own, order, item, source, None)?;
         if let Some(quantity) = pick.quantity {
             line.line.quantity = quantity;
         }

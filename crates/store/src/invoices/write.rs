@@ -174,7 +174,7 @@ async fn write_lines(connection: &mut SqliteConnection, all: &[Numbered<'_>]) ->
             price_steps = new.value -> '$[4][0]', marks = new.value -> '$[4][1]', kind = new.value ->> '$[4][2]',
             order_line_id = new.value ->> '$[4][3]', item_id = new.value ->> '$[4][4]', account = new.value ->> '$[4][5]',
             cost_minor = new.value ->> '$[4][6]'
-         FROM json_each(?) AS new
+         FROM jsonb_each(?) AS new
          WHERE invoice_id = new.value ->> '$[0][0]' AND position = new.value ->> '$[0][1]'",
         lines
     )
@@ -207,7 +207,7 @@ async fn move_quantities(connection: &mut SqliteConnection, all: &[Numbered<'_>]
     sqlx::query!(
         "UPDATE shipment_lines SET billed_e4 = billed_e4 + (new.value ->> '$[1][0]'), drafted_e4 = drafted_e4 - (new.value ->> '$[1][0]'),
                 cost_billed_minor = cost_billed_minor + (new.value ->> '$[1][1]')
-         FROM json_each(?) AS new WHERE shipment_lines.id = new.value ->> '$[0]'",
+         FROM jsonb_each(?) AS new WHERE shipment_lines.id = new.value ->> '$[0]'",
         shipped
     )
     .execute(&mut *connection)
@@ -218,7 +218,7 @@ async fn move_quantities(connection: &mut SqliteConnection, all: &[Numbered<'_>]
         "UPDATE order_lines SET shipped_e4 = shipped_e4 + (new.value ->> '$[1][1]'), drafted_e4 = drafted_e4 - (new.value ->> '$[1][1]'),
                 billed_e4 = billed_e4 + (new.value ->> '$[1][0]'),
                 allocated_e4 = min(allocated_e4, max(0, ordered_e4 - cancelled_e4 - shipped_e4 - (new.value ->> '$[1][1]')))
-         FROM json_each(?) AS new WHERE order_lines.id = new.value ->> '$[0]'",
+         FROM jsonb_each(?) AS new WHERE order_lines.id = new.value ->> '$[0]'",
         ordered
     )
     .execute(connection)
@@ -241,7 +241,7 @@ async fn send_containers(connection: &mut SqliteConnection, all: &[Numbered<'_>]
     let moves = json(&moves)?;
     sqlx::query!(
         "INSERT INTO container_moves (customer_id, item_id, posting_date, quantity_e4, amount_minor, invoice_id)
-         SELECT value ->> 0, value ->> 1, value ->> 2, value ->> 3, value ->> 4, value ->> 5 FROM json_each(?)",
+         SELECT value ->> 0, value ->> 1, value ->> 2, value ->> 3, value ->> 4, value ->> 5 FROM jsonb_each(?)",
         moves
     )
     .execute(connection)
@@ -266,7 +266,7 @@ async fn write_taxes(connection: &mut SqliteConnection, all: &[Numbered<'_>]) ->
     let taxes = json(&taxes)?;
     sqlx::query!(
         "INSERT INTO invoice_taxes (invoice_id, position, tax_code, category, rate_e6, base_minor, tax_minor)
-         SELECT value ->> 0, value ->> 1, value ->> 2, value ->> 3, value ->> 4, value ->> 5, value ->> 6 FROM json_each(?)",
+         SELECT value ->> 0, value ->> 1, value ->> 2, value ->> 3, value ->> 4, value ->> 5, value ->> 6 FROM jsonb_each(?)",
         taxes
     )
     .execute(&mut *connection)
@@ -274,7 +274,7 @@ async fn write_taxes(connection: &mut SqliteConnection, all: &[Numbered<'_>]) ->
     let shares = json(&shares)?;
     sqlx::query!(
         "INSERT INTO invoice_orders (invoice_id, order_id, position, gross_minor, customer_order_number)
-         SELECT value ->> 0, value ->> 1, value ->> 2, value ->> 3, value ->> 4 FROM json_each(?)",
+         SELECT value ->> 0, value ->> 1, value ->> 2, value ->> 3, value ->> 4 FROM jsonb_each(?)",
         shares
     )
     .execute(connection)
@@ -315,7 +315,7 @@ async fn write_heads(connection: &mut SqliteConnection, all: &[Numbered<'_>]) ->
                 gross_priced = new.value ->> '$[4][2]', discount_e6 = new.value ->> '$[5][0]', discount_minor = new.value ->> '$[5][1]',
                 discount_reason = new.value ->> '$[5][2]', differences = new.value -> '$[6]', held = NULL, version = version + 1,
                 (bill_to_name, bill_to_address, bill_to_tax_id) = (SELECT name, address, tax_id FROM customers WHERE id = customer_id)
-         FROM json_each(?) AS new WHERE invoices.id = new.value ->> '$[0][0]'",
+         FROM jsonb_each(?) AS new WHERE invoices.id = new.value ->> '$[0][0]'",
         heads
     )
     .execute(connection)

@@ -10,7 +10,7 @@ use till_core::tape::{Change, Tape};
 
 use super::{ShipmentForm, decide_on, picking, posting};
 use crate::invoices::{self, InvoicePreview, Pick, PostedInvoice, ToBill};
-use crate::receipts::{self, NewReceipt};
+use crate::receipts::{self, MoneyPreview, NewReceipt};
 use crate::rules::Rules;
 use crate::writing::Writing;
 use crate::{Result, StoreError};
@@ -65,6 +65,8 @@ pub struct ShippedAndBilled {
     pub shipment_changes: Vec<Change>,
     /// The invoice as it would be; none where the goods cannot leave.
     pub preview: Option<InvoicePreview>,
+    /// The receipt as it would be, where money comes in at once.
+    pub money: Option<MoneyPreview>,
     /// What stands in the way of the goods, or of the invoice.
     pub blockers: Vec<Blocker>,
     /// To be sent back when posting.
@@ -108,6 +110,7 @@ async fn carry_out(
         shipment_entry: loaded.decision.entry,
         shipment_changes: loaded.decision.changes,
         preview: None,
+        money: None,
         blockers: loaded.decision.blockers,
         seen: String::new(),
     };
@@ -123,31 +126,39 @@ async fn carry_out(
         done.blockers.extend(preview.blockers.iter().filter(|blocker| blocker.effect == Effect::Stops).cloned());
     }
     done.seen = preview.as_ref().map(figures).unwrap_or_default();
-    if posting && !stops(&done.blockers) {
-        if what.seen.as_ref().is_some_and(|seen| *seen != done.seen) {
-            return Err(StoreError::Moved);
+    if !posting {
+        done.preview.clone_from(&preview);
+    }
+    // A preview goes on as far as the money does: it is taken back with all the rest.
+    if stops(&done.blockers) || !(posting || what.paid.is_some()) {
+        return Ok(done);
+    }
+    if posting && what.seen.as_ref().is_some_and(|seen| *seen != done.seen) {
+        return Err(StoreError::Moved);
+    }
+    done.invoice = invoices::post_picks(writing, rules, &to_bill, None).await?.pop();
+    if let (Some(paid), Some(invoice), Some(preview)) = (&what.paid, &done.invoice, &preview) {
+        let receipt = receipt_for(paid, invoice, preview)?;
+        if posting {
+            done.receipt = Some(receipts::post(writing, rules, &receipt, None).await.map_err(of_money)?.id);
+        } else {
+            let money = receipts::preview(writing, rules, &receipt).await.map_err(of_money)?;
+            let stopping = money.blockers.iter().filter(|blocker| blocker.effect == Effect::Stops);
+            done.blockers.extend(stopping.cloned());
+            done.money = Some(money);
         }
-        done.invoice = invoices::post_picks(writing, rules, &to_bill, None).await?.pop();
-        if let (Some(paid), Some(invoice), Some(preview)) = (&what.paid, &done.invoice, &preview) {
-            done.receipt = Some(take(writing, rules, paid, invoice, preview).await?);
-        }
-    } else {
-        done.preview = preview;
+    }
+    if !posting {
+        done.invoice = None;
     }
     Ok(done)
 }
 
-/// Posts what was paid at once, applied to the invoice.
-async fn take(
-    writing: &mut Writing<'_>,
-    rules: &Rules,
-    paid: &PaidAtOnce,
-    invoice: &PostedInvoice,
-    preview: &InvoicePreview,
-) -> Result<ReceiptId> {
+/// What was paid at once, applied to the invoice first.
+fn receipt_for(paid: &PaidAtOnce, invoice: &PostedInvoice, preview: &InvoicePreview) -> Result<NewReceipt> {
     let document = preview.document.as_ref().ok_or(StoreError::Moved)?;
     let amount = paid.amount.as_deref().map(str::trim).filter(|amount| !amount.is_empty());
-    let receipt = NewReceipt {
+    Ok(NewReceipt {
         customer: preview.customer,
         method: paid.method,
         date: None,
@@ -155,12 +166,15 @@ async fn take(
         reference: paid.reference.clone(),
         applications: None,
         first: Some(invoice.id),
-    };
-    let posted = receipts::post(writing, rules, &receipt, None).await.map_err(|error| match error {
+    })
+}
+
+/// The fields of the receipt are those of what was paid.
+fn of_money(error: StoreError) -> StoreError {
+    match error {
         StoreError::Invalid { field, sentence } => StoreError::Invalid { field: format!("paid.{field}"), sentence },
         other => other,
-    })?;
-    Ok(posted.id)
+    }
 }
 
 /// Several orders to ship and bill.

@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { api, got, Problem } from "../../api/client";
-import type { Terms } from "../../api/types";
+import type { InvoiceDocument, Terms } from "../../api/types";
 import { date, money, typedDecimal } from "../../format";
 import { useBase } from "../../parts/bits";
 import { type Faults, Field, faultAt, Tick } from "../../parts/form";
@@ -271,21 +271,30 @@ function InstalmentFields({
   );
 }
 
-/** What a document of today over 984.00, of which net 800.00, would fall due on and earn. */
-export function TermsShown({ terms }: { terms: Terms }) {
+/** Asks what terms make of a document; refused where they are none. */
+export function askTerms(terms: Terms, invoice?: InvoiceDocument) {
+  const of = invoice && { date: invoice.document_date.date, net: invoice.net, total: invoice.total };
+  return got(api.POST("/api/terms/preview", { body: { terms, ...of } }));
+}
+
+/** What an invoice falls due on and earns; without one, a document of today over 984.00, net 800.00. */
+export function TermsShown({ terms, invoice }: { terms: Terms; invoice?: InvoiceDocument | undefined }) {
   const base = useBase();
+  const currency = invoice?.currency ?? base;
   const shown = useQuery({
-    queryKey: ["terms", terms],
-    queryFn: () => got(api.POST("/api/terms/preview", { body: { terms } })),
+    queryKey: ["terms", terms, invoice],
+    queryFn: () => askTerms(terms, invoice),
     retry: false,
     placeholderData: (before) => before,
   });
   return (
     <Paper>
       <h2>
-        If billed today
+        {invoice ? `Of ${date(invoice.document_date.date)}` : "If billed today"}
         <br />
-        <span>800.00 net, 984.00 with tax</span>
+        <span>
+          {money(invoice?.net ?? 80_000, currency)} net, {money(invoice?.total ?? 98_400, currency)} with tax
+        </span>
       </h2>
       {shown.error instanceof Problem ? (
         <div className="words stop">◆ {shown.error.message}</div>
@@ -296,14 +305,14 @@ export function TermsShown({ terms }: { terms: Terms }) {
             {shown.data.parts.map((part) => (
               <div className="l" key={part.date}>
                 <span>due {date(part.date)}</span>
-                <span>{money(part.amount, base)}</span>
+                <span>{money(part.amount, currency)}</span>
               </div>
             ))}
             {shown.data.offer && (
               <>
                 <div className="l quiet">
                   <span>less, if paid by {date(shown.data.offer.until)}</span>
-                  <span>{money(-shown.data.offer.amount, base)}</span>
+                  <span>{money(-shown.data.offer.amount, currency)}</span>
                 </div>
                 {shown.data.offer.until !== shown.data.offer.until_with_grace && (
                   <div className="detail">with grace to {date(shown.data.offer.until_with_grace)}</div>

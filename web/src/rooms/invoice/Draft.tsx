@@ -11,7 +11,7 @@ import { Ask } from "../../shell/Ask";
 import { useNotices } from "../../shell/notices";
 import { useMay } from "../../shell/session";
 import { Worktop } from "../../shell/Worktop";
-import { AddLineAsk, TextsAsk } from "./adding";
+import { AddLineAsk, TermsAsk, TextsAsk } from "./adding";
 import { Conflict } from "./Conflict";
 import { useKeptDraft } from "./keeping";
 import { Head, InvoiceTape, LineCells, LineHead } from "./lines";
@@ -21,7 +21,7 @@ import { type Source, sourcesOf } from "./source";
 
 type DateName = "document_date" | "posting_date";
 type Open =
-  | { what: "post" | "discount" | "texts" }
+  | { what: "post" | "discount" | "texts" | "terms" }
   | { what: "price" | "tax"; line: InvoiceLine; source: Source }
   | { what: "line"; at?: number };
 
@@ -155,7 +155,8 @@ export function Draft({ invoice }: { invoice: InvoiceView }) {
         },
         { key: "a", label: "Add a line", run: () => setOpen({ what: "line" }), needs: "keep_draft" },
         { key: "o", label: "Discount", run: () => setOpen({ what: "discount" }), needs: "change_price" },
-        { key: "t", label: "Texts and terms", run: () => setOpen({ what: "texts" }), needs: "keep_draft" },
+        { key: "m", label: "Terms", run: () => setOpen({ what: "terms" }), needs: "keep_draft" },
+        { key: "t", label: "Texts", run: () => setOpen({ what: "texts" }), needs: "keep_draft" },
         { key: "d", label: "Drop", run: drop, needs: "keep_draft" },
         {
           key: "r",
@@ -271,6 +272,7 @@ export function Draft({ invoice }: { invoice: InvoiceView }) {
           <MoreOfCustomer
             customer={invoice.customer.id}
             taken={sources}
+            typing={() => setWrong(undefined)}
             add={(picks, orderPicks) =>
               change((now) => ({
                 ...now,
@@ -319,6 +321,7 @@ export function Draft({ invoice }: { invoice: InvoiceView }) {
         <AddLineAsk invoice={invoice} at={open.at} keep={(line) => saveAdded(open.at, line)} close={close} />
       )}
       {open?.what === "texts" && <TextsAsk invoice={invoice} change={change} close={close} />}
+      {open?.what === "terms" && <TermsAsk invoice={invoice} change={change} close={close} />}
       {open?.what === "post" && document && (
         <Ask
           title="Post this invoice?"

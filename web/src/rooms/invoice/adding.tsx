@@ -1,8 +1,11 @@
+import { useState } from "react";
 import { Problem } from "../../api/client";
-import type { AddedLine, InvoiceView, ToBill } from "../../api/types";
+import type { AddedLine, InvoiceView, Terms, ToBill } from "../../api/types";
 import { typedDecimal } from "../../format";
 import { FormAsk } from "../../parts/FormAsk";
-import { useGoods } from "../../parts/form";
+import { FormGrid, Tick, useGoods } from "../../parts/form";
+import { Ask } from "../../shell/Ask";
+import { askTerms, TermsFields, TermsShown } from "../customers/TermsFields";
 
 /** What was typed in a field, or nothing. */
 function said(text: string | undefined): string | undefined {
@@ -97,46 +100,63 @@ export function AddLineAsk({
   );
 }
 
-/** Words above and below the lines, and terms for this invoice alone. */
-export function TextsAsk({
-  invoice,
-  change,
-  close,
-}: {
+interface AskProps {
   invoice: InvoiceView;
   change: (how: (now: ToBill) => ToBill) => void;
   close: () => void;
-}) {
+}
+
+/** Words above and below the lines. */
+export function TextsAsk({ invoice, change, close }: AskProps) {
   const now = invoice.to_bill;
-  const days = now?.terms?.kind === "net_days" ? String(now.terms.days) : "";
   return (
     <FormAsk
-      title="Texts and terms"
+      title="Texts"
       yes="Keep"
       close={close}
       fields={[
         { name: "text_above", label: "Above the lines", kind: "words", value: now?.text_above ?? "" },
         { name: "text_below", label: "Below the lines", kind: "words", value: now?.text_below ?? "" },
-        {
-          name: "days",
-          label: "Due after days, for this invoice",
-          value: days,
-          right: true,
-          hint: "empty: the terms of the order, or of the customer",
-        },
       ]}
       run={async (values) => {
-        const typed = (values.days ?? "").trim();
-        if (typed && !/^\d{1,3}$/.test(typed)) {
-          throw new Problem({ title: "Write a number of days, such as 30.", field: "days" });
-        }
         change((before) => ({
           ...before,
           text_above: said(values.text_above) ?? null,
           text_below: said(values.text_below) ?? null,
-          terms: typed ? { kind: "net_days", days: Number(typed) } : null,
         }));
       }}
     />
+  );
+}
+
+/** Terms for this invoice alone, of every kind, with what they make of it. */
+export function TermsAsk({ invoice, change, close }: AskProps) {
+  const own = invoice.to_bill?.terms;
+  const document = invoice.document;
+  const [terms, setTerms] = useState<Terms | undefined>(own ?? undefined);
+  return (
+    <Ask
+      title="Terms for this invoice"
+      yes="Keep"
+      busyWords="One moment…"
+      close={close}
+      run={async () => {
+        if (terms) {
+          await askTerms(terms, document ?? undefined);
+        }
+        change((before) => ({ ...before, terms: terms ?? null }));
+      }}
+    >
+      <FormGrid style={{ minWidth: 500 }}>
+        <Tick
+          label="As the order or the customer has them"
+          on={!terms}
+          toggle={(on) => setTerms(on ? undefined : (own ?? { kind: "net_days", days: 30 }))}
+          span={12}
+        />
+        {terms && <TermsFields terms={terms} change={setTerms} faults={undefined} disabled={false} />}
+      </FormGrid>
+      {terms && <TermsShown terms={terms} invoice={document ?? undefined} />}
+    </Ask>
   );
 }

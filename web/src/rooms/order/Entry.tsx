@@ -140,7 +140,7 @@ function Entry({ started, quote, keep, order, written }: Props) {
   };
   const currency = preview?.currency ?? order?.currency ?? written?.currency ?? base;
   const total = preview ? moneyWithCurrency(preview.total, currency) : "";
-  const save = async () => {
+  const save = async (sell = false) => {
     if (running.current || !ready) {
       return;
     }
@@ -177,8 +177,11 @@ function Entry({ started, quote, keep, order, written }: Props) {
         leave(`/orders/${order.id}`);
       } else {
         const id = await got(api.POST("/api/orders", { params: { header: keyed(key.current) }, body }));
-        say({ kind: "done", text: `The order is kept as a draft · ${total}. Confirm it, and its stock is set aside.` });
-        leave(`/orders/${id}`);
+        if (!sell) {
+          const words = "Confirm it, and its stock is set aside.";
+          say({ kind: "done", text: `The order is kept as a draft · ${total}. ${words}` });
+        }
+        leave(`/orders/${id}${sell ? "?sell" : ""}`);
       }
     } catch (error) {
       const found = error instanceof Problem ? error : new Problem({ title: String(error) });
@@ -221,7 +224,7 @@ function Entry({ started, quote, keep, order, written }: Props) {
         {
           key: "p",
           label: `${quote ? "Write the quote" : order ? "Keep the order" : "Keep as a draft"}${total ? ` · ${total}` : ""}`,
-          run: save,
+          run: () => save(),
           primary: true,
           disabled: !ready || (!!problem && !preview),
           needs: "keep_order",
@@ -244,6 +247,17 @@ function Entry({ started, quote, keep, order, written }: Props) {
               },
             ]
           : [
+              ...(quote
+                ? []
+                : [
+                    {
+                      key: "i",
+                      label: "Sell over the counter",
+                      run: () => save(true),
+                      disabled: !ready || (!!problem && !preview),
+                      needs: "ship_and_bill" as const,
+                    },
+                  ]),
               {
                 key: "x",
                 label: "Clear all",

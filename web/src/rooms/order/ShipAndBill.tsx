@@ -1,86 +1,178 @@
-import { useQuery } from "@tanstack/react-query";
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { type ReactNode, useState } from "react";
 import { useNavigate } from "react-router";
-import { api, got, keyed, newKey } from "../../api/client";
-import type { OrderView } from "../../api/types";
-import { date, moneyWithCurrency, plural } from "../../format";
-import { useBase, useEverythingChanged, Wrong } from "../../parts/bits";
+import { api, got, keyed, newKey, Problem } from "../../api/client";
+import type { Method, OrderView } from "../../api/types";
+import { date, decimal, exponentOf, moneyWithCurrency, plural, typedDecimal } from "../../format";
+import { useBase, useEverythingChanged, useSettled, Wrong } from "../../parts/bits";
+import { Field, FormGrid } from "../../parts/form";
 import { BlockerLines, EntryLines, Paper } from "../../parts/TapeRoll";
 import { Ask } from "../../shell/Ask";
 import { useNotices } from "../../shell/notices";
 
-/** Shipment and invoice in one posting: what both will be, before it is done. */
-export function ShipAndBillAsk({ order, close }: { order: OrderView; close: () => void }) {
+interface Paid {
+  method: Method | "";
+  /** As typed; none for what the invoice comes to. */
+  amount?: string;
+  reference: string;
+}
+
+const methods = [
+  ["", "not now, on its terms"],
+  ["cash", "in cash"],
+  ["check", "by check"],
+  ["transfer", "by transfer"],
+] as const;
+
+/**
+ * Shipment, invoice and, where it is paid at once, the receipt in one posting: what they will be,
+ * before it is done. Over the counter, the order is confirmed with them.
+ */
+export function ShipAndBillAsk({
+  order,
+  counter = false,
+  close,
+}: {
+  order: OrderView;
+  counter?: boolean;
+  close: () => void;
+}) {
   const base = useBase();
   const navigate = useNavigate();
   const changed = useEverythingChanged();
   const { say } = useNotices();
+  const [paid, setPaid] = useState<Paid>({ method: "", reference: "" });
+  const settled = useSettled(paid);
+  const body = {
+    confirm: counter,
+    paid: settled.method
+      ? {
+          method: settled.method,
+          amount: settled.amount === undefined ? null : typedDecimal(settled.amount),
+          reference: settled.reference.trim() || null,
+        }
+      : null,
+  };
   const preview = useQuery({
-    queryKey: ["ship-and-bill", order.id, order.version],
+    queryKey: ["ship-and-bill", order.id, order.version, body],
     queryFn: () =>
       got(
         api.POST("/api/orders/{id}/ship-and-bill/preview", {
           params: { path: { id: order.id }, header: keyed(newKey()) },
-          body: {},
+          body,
         }),
       ),
+    placeholderData: keepPreviousData,
     retry: false,
     gcTime: 0,
   });
   const data = preview.data;
   const document = data?.preview?.document;
-  const stopped = (data?.blockers ?? []).some((blocker) => blocker.effect === "stops");
+  const receipt = data?.money;
+  const problem = preview.error instanceof Problem ? preview.error : undefined;
+  const ofMoney = problem?.field?.startsWith("paid.") ?? false;
+  const stopped = !!preview.error || (data?.blockers ?? []).some((blocker) => blocker.effect === "stops");
+  const waiting = preview.isFetching || settled !== paid;
   const total = document ? moneyWithCurrency(document.total, document.currency) : "";
-  if (!data || stopped || !document) {
-    return (
-      <Ask
-        title="Ship and bill"
-        yes="Look again"
-        busyWords="One moment…"
-        close={close}
-        run={async () => void preview.refetch()}
-      >
-        {preview.error ? (
-          <Wrong error={preview.error} />
-        ) : data ? (
-          <Paper>
-            <BlockerLines blockers={data.blockers} />
-          </Paper>
+  const ready = !!data && !!document && !stopped;
+  const title = counter ? "Sell over the counter" : "Ship and bill";
+  const change = (part: Partial<Paid>) => setPaid((before) => ({ ...before, ...part }));
+  const goods = counter ? "leaves the counter" : "leaves";
+  let words: ReactNode = "Working out what can go…";
+  if (preview.error && !ofMoney) {
+    words = <Wrong error={preview.error} />;
+  } else if (document) {
+    words = (
+      <>
+        {plural(document.lines.length, `line ${goods}`, `lines ${goods.replace("leaves", "leave")}`)} and{" "}
+        {order.customer_name} owes {total}
+        {receipt ? (
+          <>, and pays {moneyWithCurrency(receipt.document.amount, receipt.currency)} of it now. </>
         ) : (
-          "Working out what can go…"
+          <>, due {date(document.due_date)}. </>
         )}
-      </Ask>
+        All of it is posted together, or nothing.
+      </>
     );
+  } else if (data) {
+    words = "It cannot go like this:";
   }
   return (
     <Ask
-      title={`Ship and bill ${order.number}?`}
-      yes={`Ship and bill · ${total}`}
+      title={ready ? `${title}: ${order.number}?` : title}
+      yes={ready ? `${title} · ${total}` : "Look again"}
+      busyWords={ready ? "Posting…" : "One moment…"}
+      disabled={waiting}
       close={close}
       run={async (key) => {
+        if (!ready) {
+          await preview.refetch();
+          return false;
+        }
         const done = await got(
           api.POST("/api/orders/{id}/ship-and-bill", {
             params: { path: { id: order.id }, header: keyed(key) },
-            body: { seen: data.seen },
+            body: { ...body, seen: data.seen },
           }),
         );
+        const with_ = done.receipt ? "with its shipment and the money for it" : "with its shipment";
         say({
           kind: "done",
-          text: `${done.invoice?.number} posted · ${total}, with its shipment.`,
-          links: [{ text: "Look at the shipment", to: `/shipments/${done.shipment}` }],
+          text: `${done.invoice?.number} posted · ${total}, ${with_}.`,
+          links: [
+            { text: "Look at the shipment", to: `/shipments/${done.shipment}` },
+            ...(done.receipt ? [{ text: "Look at the receipt", to: `/receipts/${done.receipt}` }] : []),
+            ...(counter ? [{ text: "Next sale", to: "/orders/new" }] : []),
+          ],
         });
         await changed();
         navigate(`/invoices/${done.invoice?.id}`);
       }}
     >
-      {plural(document.lines.length, "line leaves", "lines leave")} and {order.customer_name} owes {total}, due{" "}
-      {date(document.due_date)}. Both are posted together, or neither.
-      <Paper style={{ marginTop: 10 }}>
-        {data.shipment_entry && <EntryLines entry={data.shipment_entry} base={base} title="Entry of the shipment" />}
-        {data.preview?.entry && <EntryLines entry={data.preview.entry} base={base} title="Entry of the invoice" />}
-        {data.preview?.cost_entry && (
-          <EntryLines entry={data.preview.cost_entry} base={base} title="Cost that follows billing" />
+      {words}
+      <FormGrid style={{ marginTop: 8 }}>
+        <Field
+          label="Paid"
+          name="paid.method"
+          value={paid.method}
+          onChange={(method) => change({ method: method as Paid["method"] })}
+          choices={methods}
+          span={paid.method ? 4 : 6}
+          faults={problem}
+        />
+        {paid.method && (
+          <>
+            <Field
+              label={`Amount ${order.currency}`}
+              name="paid.amount"
+              value={paid.amount ?? (document ? decimal(document.total, exponentOf(document.currency)) : "")}
+              onChange={(amount) => change({ amount })}
+              span={4}
+              right
+              faults={problem}
+            />
+            <Field
+              label={paid.method === "check" ? "Check number" : "Remarks"}
+              name="paid.reference"
+              value={paid.reference}
+              onChange={(reference) => change({ reference })}
+              span={4}
+              faults={problem}
+            />
+          </>
         )}
-      </Paper>
+      </FormGrid>
+      {data && (
+        <Paper style={{ maxHeight: 330, overflowY: "auto" }}>
+          <BlockerLines blockers={data.blockers} />
+          {data.preview?.entry && <EntryLines entry={data.preview.entry} base={base} title="Entry of the invoice" />}
+          {receipt?.entry && <EntryLines entry={receipt.entry} base={base} title="Entry of the receipt" />}
+          {data.shipment_entry && <EntryLines entry={data.shipment_entry} base={base} title="Entry of the shipment" />}
+          {data.preview?.cost_entry && (
+            <EntryLines entry={data.preview.cost_entry} base={base} title="Cost that follows billing" />
+          )}
+        </Paper>
+      )}
     </Ask>
   );
 }
