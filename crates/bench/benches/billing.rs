@@ -119,7 +119,7 @@ async fn run(store: &Store) -> Result<Duration, Box<dyn Error>> {
     let mut progress = store
         .change(&by, None, async |writing| {
             let rules = rules::load(writing).await?;
-            runs::begin(writing, &rules, id, view.version, &view.seen).await
+            runs::begin(writing, &rules, id, view.version, &view.seen, Some(view.looked.clone())).await
         })
         .await?;
     println!("checked in {:.2?}", begun.elapsed());

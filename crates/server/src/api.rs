@@ -27,7 +27,7 @@ use crate::problem::Problem;
 
 pub(crate) use imports::LARGEST_FILE;
 pub use imports::Underway;
-pub use runs::Posting;
+pub use runs::{Looks, Posting};
 pub use session::StartCode;
 
 /// What handlers return.

@@ -107,6 +107,7 @@ pub async fn listen(store: Store, settings: &Settings) -> Result<Listening, List
     let presence = web::Data::new(Presence::default());
     let underway = web::Data::new(api::Underway::default());
     let posting = web::Data::new(api::Posting::default());
+    let looks = web::Data::new(api::Looks::default());
     let forgetting = gate.clone();
     let secure = settings.serves_tls();
     let server = HttpServer::new(move || {
@@ -128,6 +129,7 @@ pub async fn listen(store: Store, settings: &Settings) -> Result<Listening, List
             .app_data(presence.clone())
             .app_data(underway.clone())
             .app_data(posting.clone())
+            .app_data(looks.clone())
             .app_data(web::PayloadConfig::new(api::LARGEST_FILE))
             .app_data(request::json_config())
             .app_data(request::path_config())

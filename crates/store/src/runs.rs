@@ -342,6 +342,23 @@ pub struct RunView {
     pub seen: String,
     /// Changes with the run.
     pub version: i64,
+    /// What was decided on its drafts, for [`begin`].
+    #[serde(skip)]
+    pub looked: Looked,
+}
+
+/// What was decided on the drafts of a run when it was looked at, so that posting it need not
+/// decide on all of them once more before it begins: each is decided when its turn comes, and held
+/// where it is not as it was seen.
+#[derive(Debug, Clone, Default)]
+pub struct Looked {
+    /// The version of the run.
+    version: i64,
+    seen: String,
+    /// Fingerprints of what passes.
+    passing: BTreeMap<InvoiceId, String>,
+    /// Why the others do not, those left out aside.
+    stopped: BTreeMap<InvoiceId, String>,
 }
 
 struct RunHead {
@@ -450,7 +467,7 @@ pub async fn view(
     let (posted, posted_bases): (Vec<RunInvoice>, Vec<Money>) = posted_rows(connection, id).await?.into_iter().unzip();
     let mut accounts: BTreeMap<(String, String), Money> = BTreeMap::new();
     let mut ready_base = Money::ZERO;
-    let mut passing = BTreeMap::new();
+    let mut looked = Looked { version: head.version, ..Looked::default() };
     let mut drafts: BTreeMap<InvoiceId, RunInvoice> = BTreeMap::new();
     decide_each(connection, rules, &kept, &mut |one, found| {
         let row = draft_row(one, &found);
@@ -459,11 +476,12 @@ pub async fn view(
             for line in found.decision.entry.iter().flat_map(|entry| &entry.lines) {
                 *accounts.entry((line.account.clone(), line.account_name.clone())).or_default() += line.base;
             }
-            passing.insert(one.id, found.decision.fingerprint);
         }
+        looked.take(one, found);
         drafts.insert(one.id, row);
     })
     .await?;
+    looked.seen = mark(&looked.passing);
     let mut rows: Vec<RunInvoice> = drafts.into_values().collect();
     rows.extend(posted);
     if !rows.iter().any(|row| row.standing == Standing::Ready) {
@@ -495,14 +513,28 @@ pub async fn view(
         base: rules.base,
         customers: customers.into_iter().collect(),
         count: i64::try_from(rows.len()).unwrap_or(i64::MAX),
-        seen: mark(&passing),
+        seen: looked.seen.clone(),
         invoices: rows
             .into_iter()
             .skip(usize::try_from(offset).unwrap_or(0))
             .take(usize::try_from(limit).unwrap_or(usize::MAX))
             .collect(),
         version: head.version,
+        looked,
     })
+}
+
+impl Looked {
+    fn take(&mut self, one: &Kept, found: Decided<'_>) {
+        if one.left_out {
+            return;
+        }
+        if passes(&found) {
+            self.passing.insert(one.id, found.decision.fingerprint);
+        } else {
+            self.stopped.insert(one.id, reason(&found.decision.blockers));
+        }
+    }
 }
 
 fn draft_row(kept: &Kept, one: &Decided<'_>) -> RunInvoice {
@@ -745,6 +777,8 @@ pub struct RunProgress {
 }
 
 /// Begins to post a run: keeps what was seen of each draft that passes. Nothing is posted yet.
+/// `looked` is what was decided when it was looked at, where that is still known; otherwise all of
+/// it is decided anew.
 ///
 /// # Errors
 /// [`StoreError::Moved`] where a figure is not as it was seen; where nothing passes.
@@ -754,22 +788,27 @@ pub async fn begin(
     id: RunId,
     version: i64,
     seen: &str,
+    looked: Option<Looked>,
 ) -> Result<RunProgress> {
     let head = open(writing, id, Some(version)).await?;
     let kept = kept(writing, id).await?;
-    let (mut passing, mut stopped) = (BTreeMap::new(), BTreeMap::new());
     let to_post: Vec<Kept> = kept.into_iter().filter(|one| !one.left_out).collect();
-    decide_each(writing, rules, &to_post, &mut |one, found| {
-        if passes(&found) {
-            passing.insert(one.id, found.decision.fingerprint);
-        } else {
-            stopped.insert(one.id, reason(&found.decision.blockers));
-        }
-    })
-    .await?;
-    if mark(&passing) != seen {
-        return Err(StoreError::Moved);
-    }
+    let Looked { mut passing, mut stopped, .. } =
+        match looked.filter(|looked| looked.version == version && looked.seen == seen) {
+            Some(looked) => looked,
+            None => {
+                let mut anew = Looked::default();
+                decide_each(writing, rules, &to_post, &mut |one, found| anew.take(one, found)).await?;
+                if mark(&anew.passing) != seen {
+                    return Err(StoreError::Moved);
+                }
+                anew
+            }
+        };
+    // One that was posted or dropped by itself meanwhile is no longer the run's.
+    let still: BTreeSet<InvoiceId> = to_post.iter().map(|one| one.id).collect();
+    passing.retain(|id, _| still.contains(id));
+    stopped.retain(|id, _| still.contains(id));
     let (left, held) = (passing.len(), stopped.len());
     if left == 0 {
         return Err(StoreError::WrongState(format!(

@@ -408,7 +408,7 @@ async fn run_runs(company: &Company, made: &mut Made, step: &Step) {
             let _ = store
                 .change(&by(), None, async |writing| {
                     let rules = rules::load(writing).await?;
-                    runs::begin(writing, &rules, run, view.version, &view.seen).await
+                    runs::begin(writing, &rules, run, view.version, &view.seen, None).await
                 })
                 .await;
         }

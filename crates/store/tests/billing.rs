@@ -42,7 +42,16 @@ async fn shown(company: &Company, run: RunId) -> RunView {
 
 async fn begin(company: &Company, run: RunId) -> Result<runs::RunProgress> {
     let view = shown(company, run).await;
-    change(company, async |writing, rules| runs::begin(writing, rules, run, view.version, &view.seen).await).await
+    begin_seen(company, run, &view).await
+}
+
+/// As the interface does: with what was decided when the run was looked at.
+async fn begin_seen(company: &Company, run: RunId, view: &RunView) -> Result<runs::RunProgress> {
+    let looked = Some(view.looked.clone());
+    change(company, async |writing, rules| {
+        runs::begin(writing, rules, run, view.version, &view.seen, looked.clone()).await
+    })
+    .await
 }
 
 async fn go_on(company: &Company, run: RunId) -> Result<runs::RunProgress> {
@@ -180,9 +189,8 @@ async fn a_run_posts_what_passes_and_holds_the_rest() {
         change(&company, async |writing, _| runs::leave_out(writing, run, view.version, &[left], true).await).await;
     assert_eq!(version.unwrap(), view.version + 1);
     // What was seen before the change is not what would be posted now.
-    let stale =
-        change(&company, async |writing, rules| runs::begin(writing, rules, run, view.version + 1, &view.seen).await)
-            .await;
+    let newer = RunView { version: view.version + 1, ..view.clone() };
+    let stale = begin_seen(&company, run, &newer).await;
     assert!(matches!(stale, Err(StoreError::Moved)), "{stale:?}");
     let begun = begin(&company, run).await.unwrap();
     assert_eq!((begun.left, begun.held), (2, 1));
@@ -237,6 +245,39 @@ async fn a_period_closed_during_the_run_holds_it() {
     assert_eq!((done.posted, done.left, done.held), (0, 0, 2));
     let after = shown(&company, run).await;
     assert!(after.invoices.iter().all(|one| one.held.as_ref().unwrap().contains("is closed")));
+    company.holds().await;
+}
+
+/// A draft of a run that was changed after the run was looked at is held, and one that was dropped
+/// is not missed; the others go on. Without what was decided then, all is decided anew and nothing begins.
+#[tokio::test]
+async fn what_moved_between_looking_and_posting_is_held() {
+    let company = Company::new().await;
+    for _ in 0..3 {
+        company.ship(company.order(0, 4).await, 4).await;
+    }
+    let run = run_of(&company, RunForm { combine: Combine::Shipment, ..habit() }).await;
+    let view = shown(&company, run).await;
+    assert_eq!(view.counts.ready, 3);
+    let (changed, dropped) = (view.invoices[0].id, view.invoices[1].id);
+    let draft = invoices::view(&mut *company.store.read().await.unwrap(), changed).await.unwrap();
+    let line = draft.document.unwrap().lines[0].source.shipment_line().unwrap();
+    let price = NewPrice { version: draft.version, unit_price: "50".to_owned(), reason: "scratched".to_owned() };
+    change(&company, async |writing, rules| {
+        invoices::change_price(writing, rules, changed, LineKey::Shipped(line), &price).await?;
+        invoices::drop_draft(writing, dropped, 1).await
+    })
+    .await
+    .unwrap();
+    let anew =
+        change(&company, async |writing, rules| runs::begin(writing, rules, run, view.version, &view.seen, None).await)
+            .await;
+    assert!(matches!(anew, Err(StoreError::Moved)), "{anew:?}");
+    assert_eq!(begin_seen(&company, run, &view).await.unwrap().left, 2);
+    let done = go_on(&company, run).await.unwrap();
+    assert_eq!((done.posted, done.left, done.held), (1, 0, 1));
+    let after = shown(&company, run).await;
+    assert!(after.invoices[0].held.as_ref().unwrap().contains("have changed"), "{:?}", after.invoices[0].held);
     company.holds().await;
 }
 
@@ -500,6 +541,62 @@ async fn several_orders_are_shipped_and_billed_together_or_not_at_all() {
         orders::view(&mut *company.store.read().await.unwrap(), one).await.unwrap().row.state,
         till_core::order::OrderState::Filled
     );
+    company.holds().await;
+}
+
+/// Over the counter: a draft order is confirmed, shipped, billed and paid in one posting; what the
+/// money comes to was shown before, and where it cannot be taken nothing of it happens.
+#[tokio::test]
+async fn a_sale_over_the_counter_is_all_or_nothing() {
+    let company = Company::new().await;
+    let new = orders::NewOrder {
+        customer: company.customers[0],
+        customer_order_number: None,
+        order_date: day("2026-03-01"),
+        promised_date: None,
+        lines: vec![order_line(company.items[0], 4)],
+    };
+    let order = change(&company, async |writing, _| orders::enter(writing, &new).await).await.unwrap();
+    let sale = |amount: Option<&str>| shipments::ShipAndBill {
+        confirm: true,
+        paid: Some(shipments::PaidAtOnce {
+            method: Method::Cash,
+            amount: amount.map(str::to_owned),
+            reference: Some("till 2".to_owned()),
+        }),
+        ..shipments::ShipAndBill::default()
+    };
+    let preview = async |what: &shipments::ShipAndBill| {
+        shipments::preview_ship_and_bill(&company.store, &by(), order, what).await
+    };
+    let state = async || orders::view(&mut *company.store.read().await.unwrap(), order).await.unwrap().row.state;
+    let seen = preview(&sale(None)).await.unwrap();
+    let (money, document) = (seen.money.unwrap(), seen.preview.unwrap().document.unwrap());
+    assert_eq!((money.document.amount, money.document.unapplied), (document.total, Money::ZERO));
+    assert!(money.entry.is_some() && seen.receipt.is_none() && seen.invoice.is_none());
+    assert_eq!(state().await, till_core::order::OrderState::Draft, "a preview leaves nothing");
+    for amount in ["ten", "-5", "1.234"] {
+        let what = shipments::ShipAndBill { seen: Some(seen.seen.clone()), ..sale(Some(amount)) };
+        let refused =
+            change(&company, async |writing, rules| shipments::ship_and_bill(writing, rules, order, &what).await).await;
+        let field = match refused {
+            Err(StoreError::Invalid { field, .. }) => field,
+            Err(StoreError::Refused(blockers)) => blockers[0].field.clone(),
+            other => panic!("{amount}: {other:?}"),
+        };
+        assert_eq!(field, "paid.amount");
+        let shown = preview(&what).await;
+        assert!(shown.is_err() || shown.unwrap().blockers.iter().any(|one| one.field == "paid.amount"), "{amount}");
+        assert_eq!(state().await, till_core::order::OrderState::Draft);
+    }
+    let what = shipments::ShipAndBill { seen: Some(seen.seen), ..sale(None) };
+    let done = change(&company, async |writing, rules| shipments::ship_and_bill(writing, rules, order, &what).await)
+        .await
+        .unwrap();
+    let invoice = invoices::view(&mut *company.store.read().await.unwrap(), done.invoice.unwrap().id).await.unwrap();
+    assert_eq!(invoice.open, Some(Money::ZERO));
+    assert!(done.receipt.is_some());
+    assert_eq!(state().await, till_core::order::OrderState::Closed);
     company.holds().await;
 }
 

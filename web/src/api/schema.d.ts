@@ -2211,7 +2211,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** What a document over net 800.00 and 984.00 with tax would fall due on, and earn, under terms. */
+        /** What a document would fall due on, and earn, under terms. */
         post: operations["preview_terms"];
         delete?: never;
         options?: never;
@@ -6097,6 +6097,7 @@ export interface components {
             /** @description What stands in the way of the goods, or of the invoice. */
             blockers: components["schemas"]["Blocker"][];
             invoice?: null | components["schemas"]["PostedInvoice"];
+            money?: null | components["schemas"]["MoneyPreview"];
             preview?: null | components["schemas"]["InvoicePreview"];
             receipt?: null | components["schemas"]["ReceiptId"];
             /** @description To be sent back when posting. */
@@ -6416,8 +6417,10 @@ export interface components {
              * @description The date of a document; none for the business date.
              */
             date?: string | null;
+            net?: null | components["schemas"]["Money"];
             /** @description The terms. */
             terms: components["schemas"]["Terms"];
+            total?: null | components["schemas"]["Money"];
         };
         /** @description What to bill, and what was typed about it. */
         ToBill: {

@@ -16,6 +16,7 @@ export type Found = Schemas["Found"];
 export type InvoiceLine = Schemas["InvoiceLine"];
 export type InvoicePreview = Schemas["InvoicePreview"];
 export type InvoiceRow = Schemas["InvoiceRow"];
+export type InvoiceDocument = Schemas["InvoiceDocument"];
 export type InvoiceView = Schemas["InvoiceView"];
 export type Method = Schemas["Method"];
 export type MoneyPreview = Schemas["MoneyPreview"];

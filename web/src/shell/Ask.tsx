@@ -23,7 +23,7 @@ interface Props {
    * Carries it out; `false` to stay. The key is the same for every try, so that a second click does
    * nothing twice.
    */
-  run: (key: string) => Promise<void | false>;
+  run: (key: string) => Promise<unknown>;
   close: () => void;
   /** What the button says while it runs. */
   busyWords?: string;

@@ -1,13 +1,13 @@
 //! Billing runs and the recipes they are made from.
 
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use actix_web::web::{Data, Json, Path, Query};
 use actix_web::{delete, get, post, put};
 use serde::{Deserialize, Serialize};
 use till_core::ids::{InvoiceId, RunId};
-use till_store::runs::{self, Recipe, RunDates, RunForm, RunProgress, RunRow, RunView, Standing};
+use till_store::runs::{self, Looked, Recipe, RunDates, RunForm, RunProgress, RunRow, RunView, Standing};
 use till_store::{Actor, Store, rules};
 use utoipa::{IntoParams, ToSchema};
 
@@ -33,6 +33,27 @@ impl Posting {
 
     fn is_on(&self, id: RunId) -> bool {
         self.0.lock().unwrap_or_else(PoisonError::into_inner).contains(&id.0)
+    }
+}
+
+/// What was decided on the runs looked at last. Lost with the process: then they are decided anew.
+#[derive(Debug, Clone, Default)]
+pub struct Looks(Arc<Mutex<HashMap<i64, Looked>>>);
+
+impl Looks {
+    /// Of how many runs: of ten thousand invoices each takes about a megabyte.
+    const KEPT: usize = 8;
+
+    fn keep(&self, id: RunId, looked: Looked) {
+        let mut kept = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        if kept.len() >= Self::KEPT && !kept.contains_key(&id.0) {
+            kept.clear();
+        }
+        kept.insert(id.0, looked);
+    }
+
+    fn of(&self, id: RunId) -> Option<Looked> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).get(&id.0).cloned()
     }
 }
 
@@ -109,14 +130,16 @@ pub(super) struct OfRun {
 pub(super) async fn view_run(
     store: Data<Store>,
     posting: Data<Posting>,
+    looks: Data<Looks>,
     id: Path<i64>,
     which: Query<OfRun>,
     stretch: Query<Stretch>,
 ) -> Answer<ShownRun> {
     let mut connection = store.read().await?;
     let rules = rules::load(&mut connection).await?;
-    let run =
+    let mut run =
         runs::view(&mut connection, &rules, RunId(*id), which.standing, (stretch.limit(), stretch.offset())).await?;
+    looks.keep(RunId(*id), std::mem::take(&mut run.looked));
     Ok(Json(ShownRun { run, underway: posting.is_on(RunId(*id)) }))
 }
 
@@ -206,15 +229,17 @@ pub(super) struct PostRun {
 pub(super) async fn post_run(
     store: Data<Store>,
     posting: Data<Posting>,
+    looks: Data<Looks>,
     change: Change,
     id: Path<i64>,
     new: Json<PostRun>,
 ) -> Answer<RunProgress> {
     let request = change.request(&new.0);
+    let looked = looks.of(RunId(*id));
     let progress = store
         .change(change.actor(), Some(&request), async |writing| {
             let rules = rules::load(writing).await?;
-            runs::begin(writing, &rules, RunId(*id), new.version, &new.seen).await
+            runs::begin(writing, &rules, RunId(*id), new.version, &new.seen, looked).await
         })
         .await?;
     // The same request again, after all of it is posted, has nothing left to begin.

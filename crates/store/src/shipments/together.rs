@@ -144,7 +144,7 @@ async fn carry_out(
         } else {
             let money = receipts::preview(writing, rules, &receipt).await.map_err(of_money)?;
             let stopping = money.blockers.iter().filter(|blocker| blocker.effect == Effect::Stops);
-            done.blockers.extend(stopping.cloned());
+            done.blockers.extend(at_money(stopping.cloned()));
             done.money = Some(money);
         }
     }
@@ -173,8 +173,13 @@ fn receipt_for(paid: &PaidAtOnce, invoice: &PostedInvoice, preview: &InvoicePrev
 fn of_money(error: StoreError) -> StoreError {
     match error {
         StoreError::Invalid { field, sentence } => StoreError::Invalid { field: format!("paid.{field}"), sentence },
+        StoreError::Refused(blockers) => StoreError::Refused(at_money(blockers).collect()),
         other => other,
     }
+}
+
+fn at_money(blockers: impl IntoIterator<Item = Blocker>) -> impl Iterator<Item = Blocker> {
+    blockers.into_iter().map(|blocker| Blocker { field: format!("paid.{}", blocker.field), ..blocker })
 }
 
 /// Several orders to ship and bill.

@@ -70,6 +70,7 @@ export function ShipAndBillAsk({
   const document = data?.preview?.document;
   const receipt = data?.money;
   const problem = preview.error instanceof Problem ? preview.error : undefined;
+  const faults = problem ?? new Problem({ blockers: data?.blockers ?? [] });
   const ofMoney = problem?.field?.startsWith("paid.") ?? false;
   const stopped = !!preview.error || (data?.blockers ?? []).some((blocker) => blocker.effect === "stops");
   const waiting = preview.isFetching || settled !== paid;
@@ -138,7 +139,7 @@ export function ShipAndBillAsk({
           onChange={(method) => change({ method: method as Paid["method"] })}
           choices={methods}
           span={paid.method ? 4 : 6}
-          faults={problem}
+          faults={faults}
         />
         {paid.method && (
           <>
@@ -149,7 +150,7 @@ export function ShipAndBillAsk({
               onChange={(amount) => change({ amount })}
               span={4}
               right
-              faults={problem}
+              faults={faults}
             />
             <Field
               label={paid.method === "check" ? "Check number" : "Remarks"}
@@ -157,7 +158,7 @@ export function ShipAndBillAsk({
               value={paid.reference}
               onChange={(reference) => change({ reference })}
               span={4}
-              faults={problem}
+              faults={faults}
             />
           </>
         )}
