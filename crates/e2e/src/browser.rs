@@ -41,6 +41,8 @@ impl Key {
     }
 }
 
+/// Shift.
+const SHIFT: char = '\u{E008}';
 const CONTROL: char = '\u{E009}';
 const AXE: &str = include_str!("../../../web/node_modules/axe-core/axe.min.js");
 
@@ -162,6 +164,15 @@ impl Browser {
     /// Where the browser does not answer.
     pub async fn letter(&self, letter: char) -> Result<()> {
         self.stroke(None, letter).await?;
+        self.settle().await
+    }
+
+    /// Presses Shift with Tab: back to the field before.
+    ///
+    /// # Errors
+    /// Where the browser does not answer.
+    pub async fn back(&self) -> Result<()> {
+        self.stroke(Some(SHIFT), Key::Tab.code()).await?;
         self.settle().await
     }
 

@@ -52,6 +52,66 @@ async fn two_orders_a_typed_line_and_a_discount_on_one_invoice() -> Result<()> {
     till.stop_and_verify().await
 }
 
+/// Sold over the counter: an order is typed, and with one question it is confirmed, shipped, billed
+/// and paid in cash. A sum that cannot be read is refused at its field.
+#[tokio::test]
+async fn sold_over_the_counter_and_paid_in_cash() -> Result<()> {
+    let (till, browser) = start("/orders/new").await?;
+    for typed in ["Kestrel", "KM 1163", "hb-12", "4"] {
+        browser.type_text(typed).await?;
+        browser.settle().await?;
+        browser.press(Key::Enter).await?;
+        browser.settle().await?;
+    }
+    browser.wait_for("#roll", "With tax").await?;
+    // Enter on an empty line leaves the fields.
+    browser.press(Key::Enter).await?;
+    browser.letter('i').await?;
+    browser.wait_for("[role=dialog]", "Sell over the counter").await?;
+    browser.wait_for("[role=dialog]", "All of it is posted together, or nothing").await?;
+    browser.back().await?;
+    browser.press(Key::Down).await?;
+    browser.wait_for("[role=dialog]", "Entry of the receipt").await?;
+    browser.wait_for("[role=dialog]", "pays all of it now").await?;
+    browser.press(Key::Tab).await?;
+    browser.wait_for_focus("Amount EUR").await?;
+    browser.type_text("x").await?;
+    browser.wait_for("[role=dialog] [data-field='paid.amount']", "is not a number").await?;
+    browser.press(Key::Backspace).await?;
+    browser.settle().await?;
+    browser.wait_for("[role=dialog]", "pays all of it now").await?;
+    browser.press(Key::Enter).await?;
+    browser.wait_for("[data-testid=notice]", "and the money for it").await?;
+    browser.wait_for("main", "settled").await?;
+    browser.close().await?;
+    till.stop_and_verify().await
+}
+
+/// Part of an unbilled line is put on a draft of the customer, and the draft gets terms of its own.
+#[tokio::test]
+async fn part_of_a_line_more_and_terms_for_one_invoice() -> Result<()> {
+    let (till, browser) = start("/billing?q=S-4476").await?;
+    browser.wait_for("main", "S-4476").await?;
+    browser.press(Key::Enter).await?;
+    browser.wait_for("h1", "Draft for Saltmarsh").await?;
+    browser.wait_for("main", "More of this customer, unbilled").await?;
+    browser.run("document.querySelector(\"[aria-label*='to add']\").focus()").await?;
+    browser.type_text("1").await?;
+    browser.press(Key::Enter).await?;
+    browser.wait_for("#roll", "S-4477").await?;
+    browser.letter('m').await?;
+    browser.wait_for("[role=dialog]", "Terms for this invoice").await?;
+    browser.back().await?;
+    browser.letter(' ').await?;
+    browser.press(Key::Tab).await?;
+    browser.type_text("end").await?;
+    browser.wait_for("[role=dialog]", "due ").await?;
+    browser.press(Key::Enter).await?;
+    browser.wait_for("#roll", "end of month").await?;
+    browser.close().await?;
+    till.stop_and_verify().await
+}
+
 /// Direct invoices typed into a grid, posted together; what is wrong stands at its row.
 #[tokio::test]
 async fn direct_invoices_from_a_grid() -> Result<()> {

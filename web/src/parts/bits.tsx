@@ -271,6 +271,8 @@ const SheetTable = styled("table")({
   "& td": { padding: "5px 10px", borderBottom: "1px solid var(--line)", height: 36 },
   "& tr:last-of-type td": { borderBottom: 0 },
   "& .right": { textAlign: "right", whiteSpace: "nowrap" },
+  // A heading of two words over narrow figures takes two lines where there is no room for one.
+  "& th.narrow": { whiteSpace: "normal" },
   "& .dim": { color: "var(--ink-2)" },
   // Units are as wide as each other, so that the figures before them stand in line.
   "& .unit": { display: "inline-block", minWidth: 36, textAlign: "left" },

@@ -82,6 +82,9 @@ export function Field(props: FieldProps) {
           if (event.key === "Enter" && props.onEnter && !event.ctrlKey) {
             event.preventDefault();
             props.onEnter();
+          } else if (event.key === "Enter" && choices) {
+            // A choice takes Enter as a text field does: it sends what is asked, where something is.
+            (event.target as HTMLSelectElement).form?.requestSubmit();
           }
         }}
         slotProps={{

@@ -1,14 +1,14 @@
 import Button from "@mui/material/Button";
 import Dialog from "@mui/material/Dialog";
 import { styled } from "@mui/material/styles";
-import { type ReactNode, useRef, useState } from "react";
+import { type ReactNode, useEffect, useRef, useState } from "react";
 import { newKey, Problem } from "../api/client";
 
-const Body = styled("div")({
+const Body = styled("form")({
   padding: "18px 22px 16px",
   minWidth: 420,
   maxWidth: 560,
-  "& h2": { margin: "0 0 10px", fontSize: 18 },
+  "& > h2": { margin: "0 0 10px", fontSize: 18 },
   "& .what": { color: "var(--ink-2)" },
   "& .wrong": { color: "var(--stop)", margin: "10px 0 0" },
   "& .foot": { display: "flex", gap: 10, marginTop: 16 },
@@ -54,6 +54,13 @@ export function Ask({
   const running = useRef(false);
   const [busy, setBusy] = useState(false);
   const [wrong, setWrong] = useState<string>();
+  // A button that was disabled when the question came up could not take the focus then.
+  const form = useRef<HTMLFormElement>(null);
+  useEffect(() => {
+    if (!disabled && !careful && !form.current?.contains(document.activeElement)) {
+      form.current?.querySelector<HTMLElement>("button[type=submit]")?.focus();
+    }
+  }, [disabled, careful]);
   const go = async () => {
     if (running.current || disabled) {
       return;
@@ -76,7 +83,14 @@ export function Ask({
   };
   return (
     <Dialog open onClose={() => !busy && (refuse ?? close)()} aria-labelledby="ask-title" maxWidth={false}>
-      <Body>
+      <Body
+        ref={form}
+        noValidate
+        onSubmit={(event) => {
+          event.preventDefault();
+          void go();
+        }}
+      >
         <h2 id="ask-title">{title}</h2>
         <div className="what">{children}</div>
         {wrong && (
@@ -85,7 +99,7 @@ export function Ask({
           </p>
         )}
         <div className="foot">
-          <Button variant="contained" onClick={go} disabled={busy || disabled} autoFocus={!careful}>
+          <Button type="submit" variant="contained" disabled={busy || disabled} autoFocus={!careful}>
             {busy ? busyWords : yes} {!careful && <kbd>Enter</kbd>}
           </Button>
           <Button variant="text" onClick={refuse ?? close} disabled={busy}>

@@ -86,7 +86,7 @@ export function TermsFields({ terms, change, faults, disabled }: Props) {
         value={terms.kind}
         onChange={(kind) => change(keep(simple(kind, daysOf(terms))))}
         choices={kinds}
-        span={4}
+        span={5}
         faults={faults}
         disabled={disabled}
       />
@@ -113,7 +113,7 @@ export function TermsFields({ terms, change, faults, disabled }: Props) {
               : (without as Terms),
           );
         }}
-        span={6}
+        span={5}
       />
       {terms.kind === "instalments" && (
         <InstalmentFields terms={terms} change={(next) => change(keep(next))} faults={faults} disabled={disabled} />

@@ -52,15 +52,18 @@ export function Posted({ invoice }: { invoice: InvoiceView }) {
       sum={`${invoice.customer.name} · ${state}`}
       back={invoice.run ? `/runs/${invoice.run}` : "/billing/invoices"}
       actions={[
-        {
-          key: "n",
-          label: `Receive payment · ${moneyWithCurrency(open, document.currency)}`,
-          run: () => navigate(`/receipts/new?customer=${invoice.customer.id}&invoice=${invoice.id}`),
-          primary: true,
-          disabled: open === 0,
-          needs: "post_money",
-        },
-        { key: "w", label: toPrint ? "Print it" : "Print", run: print },
+        ...(open === 0
+          ? []
+          : [
+              {
+                key: "n",
+                label: `Receive payment · ${moneyWithCurrency(open, document.currency)}`,
+                run: () => navigate(`/receipts/new?customer=${invoice.customer.id}&invoice=${invoice.id}`),
+                primary: true,
+                needs: "post_money" as const,
+              },
+            ]),
+        { key: "w", label: toPrint ? "Print it" : "Print", run: print, primary: open === 0 && !!toPrint },
         { key: "m", label: "Send again", run: () => setAsking("again"), needs: "send_out" },
         {
           key: "x",

@@ -58,9 +58,9 @@ export function LineHead({ draft, gross }: { draft?: boolean; gross?: boolean })
       <tr>
         <th>Item</th>
         <th className="right">Ordered</th>
-        <th className="right">Billed before</th>
+        <th className="right narrow">Billed before</th>
         <th className="right">This time</th>
-        <th className="right">Still to come</th>
+        <th className="right narrow">Still to come</th>
         <th className="right">Price</th>
         <th className="right">Off</th>
         <th>Tax</th>

@@ -80,7 +80,9 @@ export function ShipAndBillAsk({
   const change = (part: Partial<Paid>) => setPaid((before) => ({ ...before, ...part }));
   const goods = counter ? "leaves the counter" : "leaves";
   let words: ReactNode = "Working out what can go…";
-  if (preview.error && !ofMoney) {
+  if (ofMoney) {
+    words = "Put right what was paid.";
+  } else if (preview.error) {
     words = <Wrong error={preview.error} />;
   } else if (document) {
     words = (
@@ -88,7 +90,11 @@ export function ShipAndBillAsk({
         {plural(document.lines.length, `line ${goods}`, `lines ${goods.replace("leaves", "leave")}`)} and{" "}
         {order.customer_name} owes {total}
         {receipt ? (
-          <>, and pays {moneyWithCurrency(receipt.document.amount, receipt.currency)} of it now. </>
+          receipt.document.amount === document.total ? (
+            " and pays all of it now. "
+          ) : (
+            <>. {moneyWithCurrency(receipt.document.amount, receipt.currency)} is paid now. </>
+          )
         ) : (
           <>, due {date(document.due_date)}. </>
         )}
@@ -120,11 +126,12 @@ export function ShipAndBillAsk({
         say({
           kind: "done",
           text: `${done.invoice?.number} posted · ${total}, ${with_}.`,
-          links: [
-            { text: "Look at the shipment", to: `/shipments/${done.shipment}` },
-            ...(done.receipt ? [{ text: "Look at the receipt", to: `/receipts/${done.receipt}` }] : []),
-            ...(counter ? [{ text: "Next sale", to: "/orders/new" }] : []),
-          ],
+          links: counter
+            ? [{ text: "Next sale", to: "/orders/new" }]
+            : [
+                { text: "Look at the shipment", to: `/shipments/${done.shipment}` },
+                ...(done.receipt ? [{ text: "Look at the receipt", to: `/receipts/${done.receipt}` }] : []),
+              ],
         });
         await changed();
         navigate(`/invoices/${done.invoice?.id}`);
@@ -150,6 +157,7 @@ export function ShipAndBillAsk({
               onChange={(amount) => change({ amount })}
               span={4}
               right
+              hint={paid.amount === "" ? "empty: all of it" : undefined}
               faults={faults}
             />
             <Field
