@@ -261,6 +261,7 @@ function Entry({ started, quote, keep, order, written }: Props) {
               {
                 key: "x",
                 label: "Clear all",
+                quiet: true,
                 run: () => {
                   if (keep) {
                     keepOrder(keep, undefined);
