@@ -357,6 +357,10 @@ impl Terms {
 pub struct TermsPreview {
     /// In words.
     pub words: String,
+    /// Net of the document.
+    pub net: Money,
+    /// Its total with tax.
+    pub total: Money,
     /// What falls due when.
     pub parts: Vec<DuePart>,
     /// What paying early earns.
@@ -367,6 +371,8 @@ pub struct TermsPreview {
 pub fn preview(terms: &Terms, document_date: NaiveDate, net: Money, total: Money) -> TermsPreview {
     TermsPreview {
         words: terms.words(),
+        net,
+        total,
         parts: terms.schedule(document_date, total),
         offer: terms.offer(document_date, net, total),
     }

@@ -600,6 +600,47 @@ async fn a_sale_over_the_counter_is_all_or_nothing() {
     company.holds().await;
 }
 
+/// Money above the invoice pays what is open besides; where that is no longer open, it is asked again.
+#[tokio::test]
+async fn money_at_the_counter_goes_where_it_was_seen_to_go() {
+    let company = Company::new().await;
+    let old = company.bill(company.ship(company.order(0, 2).await, 2).await).await;
+    let order = company.order(0, 2).await;
+    let mut what = shipments::ShipAndBill {
+        paid: Some(shipments::PaidAtOnce { method: Method::Cash, amount: Some("300".to_owned()), reference: None }),
+        ..shipments::ShipAndBill::default()
+    };
+    let seen = shipments::preview_ship_and_bill(&company.store, &by(), order, &what).await.unwrap();
+    let applied = &seen.money.as_ref().unwrap().document.applied;
+    assert_eq!(applied.len(), 2, "the invoice of the moment first, then what is older: {applied:?}");
+    assert_eq!(applied[1].invoice, old);
+    what.seen = Some(seen.seen);
+    let other = NewReceipt {
+        customer: company.customers[0],
+        method: Method::Transfer,
+        date: None,
+        amount: "100".to_owned(),
+        reference: None,
+        applications: None,
+        first: Some(old),
+    };
+    company.receive(&other).await.unwrap();
+    let ship = async |what: &shipments::ShipAndBill| {
+        change(&company, async |writing, rules| shipments::ship_and_bill(writing, rules, order, what).await).await
+    };
+    let moved = ship(&what).await;
+    assert!(matches!(moved, Err(StoreError::Moved)), "{moved:?}");
+    assert!(
+        orders::view(&mut *company.store.read().await.unwrap(), order).await.unwrap().lines[0]
+            .progress
+            .shipped
+            .is_zero()
+    );
+    what.seen = Some(shipments::preview_ship_and_bill(&company.store, &by(), order, &what).await.unwrap().seen);
+    assert!(ship(&what).await.unwrap().receipt.is_some());
+    company.holds().await;
+}
+
 #[tokio::test]
 async fn the_list_is_paged_and_says_why_an_order_is_not_in_it() {
     let company = Company::new().await;

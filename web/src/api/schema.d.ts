@@ -6404,9 +6404,13 @@ export interface components {
          *     anyone has them.
          */
         TermsPreview: {
+            /** @description Net of the document. */
+            net: components["schemas"]["Money"];
             offer?: null | components["schemas"]["DiscountOffer"];
             /** @description What falls due when. */
             parts: components["schemas"]["DuePart"][];
+            /** @description Its total with tax. */
+            total: components["schemas"]["Money"];
             /** @description In words. */
             words: string;
         };

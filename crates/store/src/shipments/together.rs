@@ -4,7 +4,8 @@ use serde::{Deserialize, Serialize};
 use till_core::checks::{Blocker, Effect, stops};
 use till_core::entry::Entry;
 use till_core::fingerprint;
-use till_core::ids::{OrderId, ReceiptId, ShipmentId};
+use till_core::ids::{InvoiceId, OrderId, ReceiptId, ShipmentId};
+use till_core::money::Money;
 use till_core::money_in::Method;
 use till_core::tape::{Change, Tape};
 
@@ -133,25 +134,34 @@ async fn carry_out(
     if stops(&done.blockers) || !(posting || what.paid.is_some()) {
         return Ok(done);
     }
-    if posting && what.seen.as_ref().is_some_and(|seen| *seen != done.seen) {
-        return Err(StoreError::Moved);
-    }
-    done.invoice = invoices::post_picks(writing, rules, &to_bill, None).await?.pop();
-    if let (Some(paid), Some(invoice), Some(preview)) = (&what.paid, &done.invoice, &preview) {
+    let invoice = invoices::post_picks(writing, rules, &to_bill, None).await?.pop();
+    if let (Some(paid), Some(invoice), Some(preview)) = (&what.paid, &invoice, &preview) {
         let receipt = receipt_for(paid, invoice, preview)?;
+        let money = receipts::preview(writing, rules, &receipt).await.map_err(of_money)?;
+        done.seen = fingerprint::of(&(&done.seen, where_it_goes(&money, invoice)));
         if posting {
             done.receipt = Some(receipts::post(writing, rules, &receipt, None).await.map_err(of_money)?.id);
         } else {
-            let money = receipts::preview(writing, rules, &receipt).await.map_err(of_money)?;
             let stopping = money.blockers.iter().filter(|blocker| blocker.effect == Effect::Stops);
             done.blockers.extend(at_money(stopping.cloned()));
             done.money = Some(money);
         }
     }
-    if !posting {
-        done.invoice = None;
+    if posting {
+        // All of it is taken back where it is not what was seen.
+        if what.seen.as_ref().is_some_and(|seen| *seen != done.seen) {
+            return Err(StoreError::Moved);
+        }
+        done.invoice = invoice;
     }
     Ok(done)
+}
+
+/// Which invoices the money pays by how much, the one posted with it without its id: another may
+/// have it by then.
+fn where_it_goes(money: &MoneyPreview, invoice: &PostedInvoice) -> Vec<(Option<InvoiceId>, Money)> {
+    let applied = money.document.applied.iter();
+    applied.map(|one| ((one.invoice != invoice.id).then_some(one.invoice), one.amount)).collect()
 }
 
 /// What was paid at once, applied to the invoice first.

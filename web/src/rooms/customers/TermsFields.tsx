@@ -277,7 +277,7 @@ export function askTerms(terms: Terms, invoice?: InvoiceDocument) {
   return got(api.POST("/api/terms/preview", { body: { terms, ...of } }));
 }
 
-/** What an invoice falls due on and earns; without one, a document of today over 984.00, net 800.00. */
+/** What an invoice falls due on and earns; without one, a document of today over a round figure. */
 export function TermsShown({ terms, invoice }: { terms: Terms; invoice?: InvoiceDocument | undefined }) {
   const base = useBase();
   const currency = invoice?.currency ?? base;
@@ -292,9 +292,11 @@ export function TermsShown({ terms, invoice }: { terms: Terms; invoice?: Invoice
       <h2>
         {invoice ? `Of ${date(invoice.document_date.date)}` : "If billed today"}
         <br />
-        <span>
-          {money(invoice?.net ?? 80_000, currency)} net, {money(invoice?.total ?? 98_400, currency)} with tax
-        </span>
+        {shown.data && (
+          <span>
+            {money(shown.data.net, currency)} net, {money(shown.data.total, currency)} with tax
+          </span>
+        )}
       </h2>
       {shown.error instanceof Problem ? (
         <div className="words stop">◆ {shown.error.message}</div>
