@@ -51,13 +51,7 @@ fn from_the_unbilled_list_to_a_closed_order_and_back_through_the_ledger() {
     let (_, order) = till.get(&format!("/api/orders/{}", shipment["order"]));
     assert_eq!(order["state"], "closed");
     assert_eq!(order["track"], json!({ "ordered": 1000, "shipped": 1000, "billed": 1000, "paid": 1000 }));
-    let kinds: Vec<&str> = order["trail"]["steps"]
-        .as_array()
-        .unwrap()
-        .iter()
-        .map(|step| step["document"]["kind"].as_str().unwrap())
-        .collect();
-    assert_eq!(kinds, ["order", "shipment", "invoice", "receipt"]);
+    assert_eq!(trail_of(&order), ["order", "shipment", "invoice", "receipt"]);
     let entry = order["trail"]["steps"][3]["entries"][0]["id"].as_i64().unwrap();
     let (_, entry) = till.get(&format!("/api/ledger/entries/{entry}"));
     assert_eq!(entry["source"]["number"], posted["number"]);

@@ -253,13 +253,7 @@ fn over_the_counter_it_is_confirmed_shipped_billed_and_paid_or_nothing_is() {
     assert_eq!((status, &again["receipt"], &again["invoice"]), (200, &done["receipt"], &done["invoice"]));
     let (_, view) = till.get(&format!("/api/orders/{order}"));
     assert_eq!(view["state"], "closed");
-    let kinds: Vec<&str> = view["trail"]["steps"]
-        .as_array()
-        .unwrap()
-        .iter()
-        .map(|step| step["document"]["kind"].as_str().unwrap())
-        .collect();
-    assert_eq!(kinds, ["order", "shipment", "invoice", "receipt"]);
+    assert_eq!(trail_of(&view), ["order", "shipment", "invoice", "receipt"]);
     till.verify();
 }
 

@@ -1,17 +1,19 @@
 //! Documents on their way to customers: the print queue, the outbox, and the stand-in mailbox.
 
+mod mail_setup;
+mod messages;
+
 use chrono::{NaiveDate, SecondsFormat};
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
-use till_core::calendar::words;
 use till_core::ids::{CreditMemoId, CustomerId, DeliveryId, DocumentKind, DocumentRef, InvoiceId};
 use till_core::invoice::Delivery;
-use till_core::messages::{address_problem, fill, template_problem};
 use till_core::money::{Currency, Money};
 
+pub use self::mail_setup::{MailService, MailSetup, Template, change_template, set_mail, setup};
+pub use self::messages::{MessageView, NewMessage, Said, Taken, change_message, message, sent, taken};
 use crate::convert::{currency, json};
-use crate::rules::Rules;
-use crate::writing::{Writing, changed, set};
+use crate::writing::Writing;
 use crate::{Result, StoreError};
 
 /// The way a document goes.
@@ -291,145 +293,6 @@ pub async fn delivery(connection: &mut SqliteConnection, id: DeliveryId) -> Resu
     found.into_iter().next().ok_or_else(|| StoreError::not_found(DocumentKind::Delivery, id))
 }
 
-/// A message as it will go, or went.
-#[derive(Debug, Clone, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct MessageView {
-    /// What it carries.
-    pub delivery: DeliveryRow,
-    /// From whom.
-    pub from: String,
-    /// To whom.
-    pub to: String,
-    /// What it is about.
-    pub subject: String,
-    /// Its text.
-    pub body: String,
-    /// Whether someone changed it.
-    pub changed: bool,
-    /// The name of the attached document.
-    pub attachment: String,
-    /// What is in the stand-in mailbox of it: each time it was taken.
-    pub taken: Vec<Taken>,
-}
-
-/// A message the mail service took.
-#[derive(Debug, Clone, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct Taken {
-    /// Its id in the mailbox.
-    pub id: i64,
-    /// When.
-    pub taken_at: String,
-    /// To whom.
-    pub recipient: String,
-    /// What it is about.
-    pub subject: String,
-}
-
-/// The message of a document that goes by mail.
-///
-/// # Errors
-/// [`StoreError::NotFound`], or where it is printed.
-pub async fn message(connection: &mut SqliteConnection, rules: &Rules, id: DeliveryId) -> Result<MessageView> {
-    let delivery = delivery(connection, id).await?;
-    let typed = sqlx::query!(
-        r#"SELECT recipient, subject, body, email, customers.name, coalesce(mail_from, '') AS "from!: String",
-                  (SELECT name FROM contacts WHERE contacts.customer_id = customers.id AND active = 1 ORDER BY id LIMIT 1) AS "contact: String",
-                  (SELECT due_date FROM invoices WHERE invoices.id = invoice_id) AS "due: NaiveDate",
-                  (SELECT group_concat('Order ' || orders.number || coalesce(', your number ' || invoice_orders.customer_order_number, ''), char(10))
-                   FROM invoice_orders JOIN orders ON orders.id = order_id WHERE invoice_orders.invoice_id = deliveries.invoice_id) AS "orders: String"
-           FROM deliveries JOIN customers ON customers.id = deliveries.customer_id JOIN company WHERE deliveries.id = ?"#,
-        id.0
-    )
-    .fetch_one(&mut *connection)
-    .await?;
-    let kind = delivery.document.kind.word();
-    let template = sqlx::query!("SELECT subject, body FROM mail_templates WHERE kind = ?", kind)
-        .fetch_one(&mut *connection)
-        .await?;
-    let total = format!("{} {}", delivery.currency.grouped(delivery.total.abs()), delivery.currency);
-    let date = words(delivery.date);
-    let due = typed.due.map(words).unwrap_or_default();
-    let contact = typed.contact.clone().unwrap_or_else(|| typed.name.clone());
-    let orders = typed.orders.clone().unwrap_or_default();
-    let values = [
-        ("number", delivery.document.number.as_str()),
-        ("date", &date),
-        ("total", &total),
-        ("due", &due),
-        ("customer", &typed.name),
-        ("contact", &contact),
-        ("orders", &orders),
-        ("company", &rules.company),
-    ];
-    let from = if typed.from.is_empty() { "billing@gladtill.example".to_owned() } else { typed.from.clone() };
-    let taken =
-        sqlx::query!("SELECT id, taken_at, recipient, subject FROM mailbox WHERE delivery_id = ? ORDER BY id", id.0)
-            .fetch_all(connection)
-            .await?
-            .into_iter()
-            .map(|row| Taken { id: row.id, taken_at: row.taken_at, recipient: row.recipient, subject: row.subject })
-            .collect();
-    Ok(MessageView {
-        from,
-        to: typed.recipient.clone().or(typed.email).unwrap_or_default(),
-        changed: typed.recipient.is_some() || typed.subject.is_some() || typed.body.is_some(),
-        subject: typed.subject.unwrap_or_else(|| fill(&template.subject, &values)),
-        body: typed.body.unwrap_or_else(|| fill(&template.body, &values)),
-        attachment: format!("{}.html", delivery.document.number),
-        taken,
-        delivery,
-    })
-}
-
-/// A message changed before it goes.
-#[derive(Debug, Clone, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct NewMessage {
-    /// The version seen.
-    pub version: i64,
-    /// To whom.
-    pub to: String,
-    /// What it is about.
-    pub subject: String,
-    /// Its text.
-    pub body: String,
-}
-
-/// Changes a message before it goes. Returns its new version.
-///
-/// # Errors
-/// [`StoreError::Stale`], a message that has gone, an address that is none, an empty subject.
-pub async fn change_message(writing: &mut Writing<'_>, rules: &Rules, id: DeliveryId, new: &NewMessage) -> Result<i64> {
-    let before = message(writing, rules, id).await?;
-    waiting(&before.delivery, Some(new.version))?;
-    if let Some(problem) = address_problem(&new.to) {
-        return Err(StoreError::invalid("to", problem));
-    }
-    let (to, subject, body) = (new.to.trim(), new.subject.trim(), new.body.trim_end());
-    if subject.is_empty() || subject.chars().count() > 200 || subject.contains(['\r', '\n']) {
-        return Err(StoreError::invalid("subject", "A subject has one line of 200 characters at most."));
-    }
-    if body.chars().count() > 20_000 {
-        return Err(StoreError::invalid("body", "Write 20,000 characters at most."));
-    }
-    sqlx::query!(
-        "UPDATE deliveries SET recipient = ?, subject = ?, body = ?, version = version + 1 WHERE id = ?",
-        to,
-        subject,
-        body,
-        id.0
-    )
-    .execute(&mut **writing)
-    .await?;
-    let mut changes = changed("to", Some(&before.to), Some(to));
-    changes.extend(changed("subject", Some(&before.subject), Some(subject)));
-    changes.extend(changed("text", Some(&before.body), Some(body)));
-    note(writing, &before.delivery, "message_changed", "changed the message with", changes);
-    Ok(new.version + 1)
-}
-
 fn waiting(row: &DeliveryRow, version: Option<i64>) -> Result<()> {
     if version.is_some_and(|seen| seen != row.version) {
         return Err(StoreError::Stale { what: row.document.number.clone(), current: row.version });
@@ -453,68 +316,6 @@ fn note(
     let number = row.document.number.clone();
     let words = format!("{verb} {number} to {}", row.customer_name);
     writing.note_on((row.document.kind, row.document.id, &number), what, words, None, changes);
-}
-
-/// What the mail service said to a message.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Said {
-    /// It took it.
-    Took {
-        /// The message, as it was given.
-        message: String,
-    },
-    /// It did not.
-    Refused {
-        /// What it said.
-        problem: String,
-    },
-}
-
-/// Writes what became of a message that was given to the mail service.
-///
-/// # Errors
-/// Where it has gone already.
-pub async fn sent(writing: &mut Writing<'_>, view: &MessageView, said: &Said) -> Result<()> {
-    let row = delivery(writing, view.delivery.id).await?;
-    waiting(&row, Some(view.delivery.version))?;
-    let at = writing.actor().at.to_rfc3339_opts(SecondsFormat::Millis, true);
-    match said {
-        Said::Took { message } => {
-            sqlx::query!(
-                "INSERT INTO mailbox (delivery_id, taken_at, recipient, subject, message) VALUES (?, ?, ?, ?, ?)",
-                row.id.0,
-                at,
-                view.to,
-                view.subject,
-                message
-            )
-            .execute(&mut **writing)
-            .await?;
-            sqlx::query!(
-                "UPDATE deliveries SET state = 'done', done_at = ?, problem = NULL, tries = tries + 1, recipient = ?, subject = ?, body = ?,
-                        version = version + 1 WHERE id = ?",
-                at,
-                view.to,
-                view.subject,
-                view.body,
-                row.id.0
-            )
-            .execute(&mut **writing)
-            .await?;
-            note(writing, &row, "mailed", "mailed", vec![set("to", &view.to), set("subject", &view.subject)]);
-        }
-        Said::Refused { problem } => {
-            sqlx::query!(
-                "UPDATE deliveries SET state = 'failed', problem = ?, tries = tries + 1, version = version + 1 WHERE id = ?",
-                problem,
-                row.id.0
-            )
-            .execute(&mut **writing)
-            .await?;
-            note(writing, &row, "mail_failed", "could not mail", vec![set("to", &view.to), set("problem", problem)]);
-        }
-    }
-    Ok(())
 }
 
 /// Marks documents of the print queue as printed.
@@ -587,141 +388,4 @@ pub async fn again(writing: &mut Writing<'_>, document: (DocumentKind, i64), way
     let verb = if way == Way::Print { "will print again" } else { "will mail again" };
     note(writing, &row, "sent_again", verb, Vec::new());
     Ok(DeliveryId(new))
-}
-
-/// A message in the stand-in mailbox, as it was given.
-///
-/// # Errors
-/// [`StoreError::NotFound`].
-pub async fn taken(connection: &mut SqliteConnection, id: i64) -> Result<String> {
-    sqlx::query_scalar!("SELECT message FROM mailbox WHERE id = ?", id)
-        .fetch_optional(connection)
-        .await?
-        .ok_or_else(|| StoreError::not_found(DocumentKind::Delivery, id))
-}
-
-/// What the stand-in mail service does with what it is given.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(rename_all = "snake_case")]
-pub enum MailService {
-    /// Takes everything.
-    Takes,
-    /// Refuses every recipient.
-    Refuses,
-    /// Does not answer.
-    Silent,
-}
-
-/// Texts of messages, and the stand-in mail service.
-#[derive(Debug, Clone, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct MailSetup {
-    /// From whom mail goes.
-    pub from: String,
-    /// What the stand-in does.
-    pub service: MailService,
-    /// The templates.
-    pub templates: Vec<Template>,
-    /// What a template may name, with what it becomes.
-    pub places: Vec<(String, String)>,
-}
-
-/// A template of messages.
-#[derive(Debug, Clone, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct Template {
-    /// `invoice` or `credit_memo`.
-    pub kind: String,
-    /// What it is about.
-    pub subject: String,
-    /// The text.
-    pub body: String,
-    /// Changes with every change.
-    pub version: i64,
-}
-
-/// The texts of messages and the mail service.
-///
-/// # Errors
-/// Where the database cannot be read.
-pub async fn setup(connection: &mut SqliteConnection) -> Result<MailSetup> {
-    let company = sqlx::query!(r#"SELECT coalesce(mail_from, '') AS "from!: String", mail_service FROM company"#)
-        .fetch_optional(&mut *connection)
-        .await?
-        .ok_or(StoreError::NotSetUp)?;
-    let templates = sqlx::query!("SELECT kind, subject, body, version FROM mail_templates ORDER BY kind DESC")
-        .fetch_all(connection)
-        .await?
-        .into_iter()
-        .map(|row| Template { kind: row.kind, subject: row.subject, body: row.body, version: row.version })
-        .collect();
-    Ok(MailSetup {
-        from: company.from,
-        service: match company.mail_service.as_str() {
-            "refuses" => MailService::Refuses,
-            "silent" => MailService::Silent,
-            _ => MailService::Takes,
-        },
-        templates,
-        places: till_core::messages::PLACES
-            .iter()
-            .map(|(name, what)| ((*name).to_owned(), (*what).to_owned()))
-            .collect(),
-    })
-}
-
-/// Changes a template. Returns its new version.
-///
-/// # Errors
-/// [`StoreError::Stale`], a place it cannot fill.
-pub async fn change_template(writing: &mut Writing<'_>, new: &Template) -> Result<i64> {
-    let before = setup(writing).await?.templates.into_iter().find(|known| known.kind == new.kind);
-    let before = before.ok_or_else(|| StoreError::invalid("kind", "There is no such template."))?;
-    if before.version != new.version {
-        return Err(StoreError::Stale { what: "This template".to_owned(), current: before.version });
-    }
-    for (field, text, longest) in [("subject", &new.subject, 200), ("body", &new.body, 20_000)] {
-        if text.trim().is_empty() || text.chars().count() > longest {
-            return Err(StoreError::invalid(field, format!("Write something, {longest} characters at most.")));
-        }
-        if let Some(problem) = template_problem(text) {
-            return Err(StoreError::invalid(field, problem));
-        }
-    }
-    if new.subject.contains(['\r', '\n']) {
-        return Err(StoreError::invalid("subject", "A subject has one line."));
-    }
-    sqlx::query!(
-        "UPDATE mail_templates SET subject = ?, body = ?, version = version + 1 WHERE kind = ?",
-        new.subject,
-        new.body,
-        new.kind
-    )
-    .execute(&mut **writing)
-    .await?;
-    let mut changes = changed("subject", Some(&before.subject), Some(&new.subject));
-    changes.extend(changed("text", Some(&before.body), Some(&new.body)));
-    let name = format!("message with {}", new.kind.replace('_', " "));
-    writing.note_setting(&name, format!("changed the {name}"), changes);
-    Ok(new.version + 1)
-}
-
-/// Sets from whom mail goes, and what the stand-in mail service does.
-///
-/// # Errors
-/// An address that is none.
-pub async fn set_mail(writing: &mut Writing<'_>, from: &str, service: MailService) -> Result<()> {
-    let before = setup(writing).await?;
-    let from = from.trim();
-    if let Some(problem) = (!from.is_empty()).then(|| address_problem(from)).flatten() {
-        return Err(StoreError::invalid("from", problem));
-    }
-    let word = |service: &MailService| json(service).map(|word| word.trim_matches('"').to_owned());
-    let (is, was) = (word(&service)?, word(&before.service)?);
-    sqlx::query!("UPDATE company SET mail_from = ?, mail_service = ?", from, is).execute(&mut **writing).await?;
-    let mut changes = changed("mail goes from", Some(&before.from), Some(from));
-    changes.extend(changed("the stand-in mail service", Some(&was), Some(&is)));
-    writing.note_setting("mail", "changed how mail goes out", changes);
-    Ok(())
 }

@@ -6,7 +6,9 @@ mod conflict;
 mod drafts;
 mod line_changes;
 mod load;
+mod memos;
 mod post;
+mod rebill;
 mod views;
 mod write;
 
@@ -25,10 +27,7 @@ use crate::{Result, StoreError, sensible_date};
 
 pub use added::AddedLine;
 pub(crate) use cancel::cancel_approved;
-pub use cancel::{
-    CancelPreview, Cancelled, CreditMemoRow, CreditMemoView, ToCancelInvoice, cancel, cancel_preview, credit_memo,
-    credit_memos,
-};
+pub use cancel::{CancelPreview, Cancelled, ToCancelInvoice, cancel, cancel_preview};
 pub use conflict::{MergeView, ToMerge, merge};
 pub(crate) use drafts::{DraftRow, drafts, drop_many, write_drafts};
 pub use drafts::{change_draft, drop_draft, make_drafts};
@@ -36,6 +35,7 @@ pub use line_changes::{LineKey, NewDiscount, NewPrice, NewTax, change_discount, 
 pub(crate) use line_changes::{set_discount, set_price};
 pub(crate) use load::{Head, Picked, ToDecide, inputs, load_ordered, load_shipped};
 pub use load::{OrderPick, Pick};
+pub use memos::{CreditMemoRow, CreditMemoView, credit_memo, credit_memos};
 pub(crate) use post::{Decided, decide_drafts};
 pub use post::{GridAnswer, SeenDraft, post_draft, post_grid, post_many, post_picks, preview_grid};
 pub(crate) use views::posted_document;

@@ -1,5 +1,8 @@
 //! Orders: entering, confirming, and what the rest of the books makes of them.
 
+mod cancelling;
+mod changing;
+mod confirming;
 mod entering;
 mod form;
 mod open_lines;
@@ -19,12 +22,13 @@ use crate::convert::{currency, json, terms};
 use crate::writing::{Writing, changed};
 use crate::{Result, StoreError};
 
-pub use entering::{
-    Lineage, OrderPreview, ToCancel, cancel, cancel_rest, change, confirm, confirm_as, copy, enter_form, preview,
-};
-pub(crate) use entering::{
-    change_approved, confirm_approved, confirm_at_once, confirmation, enter_resolved, order_limit,
-};
+pub use cancelling::{ToCancel, cancel, cancel_rest};
+pub use changing::change;
+pub(crate) use changing::change_approved;
+pub use confirming::{confirm, confirm_as};
+pub(crate) use confirming::{confirm_approved, confirm_at_once, confirmation};
+pub use entering::{Lineage, OrderPreview, copy, enter_form, preview};
+pub(crate) use entering::{enter_resolved, order_limit};
 pub use form::{DELIVERY_TERMS, LineForm, OrderForm, TypedAddress, form};
 pub use open_lines::{OpenLine, OpenLineFilter, OpenLines, open_lines};
 pub(crate) use resolve::{LoadedItem, Standing, load_items, resolve};

@@ -309,3 +309,9 @@ pub fn ready(unbilled: &Value) -> Vec<Value> {
         .cloned()
         .collect()
 }
+
+/// What kinds of documents an order has led to, in their order.
+pub fn trail_of(order: &Value) -> Vec<&str> {
+    let steps = order["trail"]["steps"].as_array().unwrap();
+    steps.iter().map(|step| step["document"]["kind"].as_str().unwrap()).collect()
+}

@@ -1,29 +1,27 @@
 //! Posted shipments from a file: many at once, written in stretches.
 
-use std::collections::{BTreeMap, HashMap, HashSet};
+mod known;
+mod writing;
+
+use std::collections::HashMap;
 
 use chrono::NaiveDate;
 use sqlx::SqliteConnection;
 use till_core::fixed::{ExchangeRate, Quantity, UnitPrice};
-use till_core::ids::{CustomerId, ItemId, OrderId, OrderLineId};
-use till_core::invoice::{CustomerFacts, Delivery};
+use till_core::ids::{CustomerId, OrderId, OrderLineId};
 use till_core::money::{Currency, Money};
 use till_core::ordering::{LineWish, OrderInput, PricedLine, StockFacts, decide};
 use till_core::pricing::{PriceInput, Typed};
-use till_core::shipment::most_to_ship;
 use till_core::terms::Terms;
-use till_core::treatment::Taxed;
 
-use super::{ImportCheck, ImportLine, Planned, Progress, TakenOver};
-use crate::convert::{currency, json, known, terms, terms_json};
-use crate::orders::{LoadedItem, load_items};
+use self::known::{Known, Party, load};
+pub(super) use self::writing::write;
+use super::{ImportCheck, ImportLine, Planned, Progress};
+use crate::orders::LoadedItem;
 use crate::prices::{self, Sources};
 use crate::rules::{Rules, exchange_rate};
-use crate::writing::Writing;
 use crate::{Result, StoreError};
 
-/// How many rows are written by one statement.
-const STRETCH: usize = 1_000;
 /// The warehouse of goods that others keep the stock of.
 const ELSEWHERE: &str = "ELSEWHERE";
 
@@ -55,146 +53,6 @@ enum Target {
 pub(super) struct Plans {
     pub(super) check: ImportCheck,
     plans: Vec<Plan>,
-}
-
-struct Party {
-    facts: CustomerFacts,
-    currency: Currency,
-    terms: Terms,
-    price_list: Option<i64>,
-    ship_to: Option<i64>,
-    ship_to_name: String,
-    taxed: Taxed,
-}
-
-/// Everything the lines of a file refer to, loaded once.
-struct Known {
-    parties: HashMap<String, Party>,
-    items: HashMap<String, LoadedItem>,
-    ids: Vec<ItemId>,
-    taken: HashSet<String>,
-    sources: HashMap<(Option<i64>, NaiveDate), Sources>,
-    rates: HashMap<(Currency, NaiveDate), Option<ExchangeRate>>,
-    open: HashMap<String, OpenOrder>,
-}
-
-struct OpenOrder {
-    id: OrderId,
-    customer: String,
-    counted: bool,
-    /// Line, item, what may still leave.
-    lines: Vec<(OrderLineId, String, Quantity)>,
-}
-
-async fn load(connection: &mut SqliteConnection, lines: &[ImportLine]) -> Result<Known> {
-    let distinct = |heading: &str| -> Vec<&str> {
-        let found: HashSet<&str> = lines.iter().filter_map(|line| line.cell(heading)).collect();
-        found.into_iter().collect()
-    };
-    let numbers = json(&distinct("customer"))?;
-    let mut parties = HashMap::new();
-    let rows = sqlx::query!(
-        r#"SELECT customers.id AS "id!", number AS "number!", customers.name AS "name!", class, tax_id, currency AS "currency!", terms AS "terms!", price_list_id, gross_priced AS "gross_priced!",
-                  ship_tos.id AS "ship_to?", ship_tos.name AS "ship_to_name?", treatment AS "treatment?", certificate, certificate_until AS "until: NaiveDate"
-           FROM customers LEFT JOIN ship_tos ON ship_tos.customer_id = customers.id AND ship_tos.code = 'MAIN'
-           WHERE number IN (SELECT value FROM json_each(?))"#,
-        numbers
-    )
-    .fetch_all(&mut *connection)
-    .await?;
-    for row in rows {
-        let taxed = match row.treatment {
-            Some(word) => Taxed {
-                treatment: known(&word, till_core::treatment::Treatment::of)?,
-                certificate: row.certificate,
-                until: row.until,
-            },
-            None => Taxed::standard(),
-        };
-        let facts = CustomerFacts {
-            id: CustomerId(row.id),
-            number: row.number.clone(),
-            name: row.name.clone(),
-            class: row.class,
-            tax_id: row.tax_id,
-            needs_order_number: false,
-            // The goods have gone: limit and stop never prevent billing them.
-            stop_reason: None,
-            owes: Money::ZERO,
-            credit_limit: None,
-            delivery: Delivery::Paper,
-            email: None,
-            gross_priced: row.gross_priced != 0,
-        };
-        parties.insert(
-            row.number,
-            Party {
-                facts,
-                currency: currency(&row.currency)?,
-                terms: terms(&row.terms)?,
-                price_list: row.price_list_id,
-                ship_to: row.ship_to,
-                ship_to_name: row.ship_to_name.unwrap_or(row.name),
-                taxed,
-            },
-        );
-    }
-    let codes = json(&distinct("item"))?;
-    let ids: Vec<ItemId> = sqlx::query_scalar!(
-        r#"SELECT items.id AS "id!" FROM json_each(?) JOIN items ON code = value COLLATE NOCASE"#,
-        codes
-    )
-    .fetch_all(&mut *connection)
-    .await?
-    .into_iter()
-    .map(ItemId)
-    .collect();
-    let items =
-        load_items(connection, &ids).await?.into_values().map(|item| (item.facts.code.to_uppercase(), item)).collect();
-    let wanted = json(&distinct("shipment"))?;
-    let taken = sqlx::query_scalar!(
-        r#"SELECT outside_number AS "number!" FROM shipments WHERE outside_number IN (SELECT value FROM json_each(?))"#,
-        wanted
-    )
-    .fetch_all(&mut *connection)
-    .await?
-    .into_iter()
-    .collect();
-    let open = open_orders(connection, &distinct("order")).await?;
-    Ok(Known { parties, items, ids, taken, sources: HashMap::new(), rates: HashMap::new(), open })
-}
-
-async fn open_orders(connection: &mut SqliteConnection, numbers: &[&str]) -> Result<HashMap<String, OpenOrder>> {
-    let wanted = json(&numbers)?;
-    let mut found: HashMap<String, OpenOrder> = HashMap::new();
-    let rows = sqlx::query!(
-        r#"SELECT orders.id AS "order!", orders.number AS "number!", customers.number AS "customer!", counted AS "counted!", order_lines.id AS "line!", items.code AS "code!", ordered_e4 AS "ordered!",
-                  cancelled_e4 AS "cancelled!", shipped_e4 AS "shipped!", over_e4 AS "over!"
-           FROM orders JOIN customers ON customers.id = customer_id JOIN warehouses ON warehouses.code = orders.warehouse
-           JOIN order_lines ON order_id = orders.id JOIN items ON items.id = item_id
-           WHERE orders.number IN (SELECT value FROM json_each(?)) AND confirmed = 1 ORDER BY orders.id, position"#,
-        wanted
-    )
-    .fetch_all(connection)
-    .await?;
-    for row in rows {
-        let progress = till_core::order::LineProgress {
-            ordered: Quantity::from_scaled(row.ordered),
-            cancelled: Quantity::from_scaled(row.cancelled),
-            shipped: Quantity::from_scaled(row.shipped),
-            billed: Quantity::ZERO,
-            value: Money::ZERO,
-        };
-        let most = most_to_ship(&progress, Quantity::from_scaled(row.over));
-        let order = found.entry(row.number).or_insert_with(|| OpenOrder {
-            id: OrderId(row.order),
-            customer: row.customer.clone(),
-            counted: row.counted != 0,
-            lines: Vec::new(),
-        });
-        order.lines.push((OrderLineId(row.line), row.code.to_uppercase(), most));
-    }
-    Ok(found)
 }
 
 /// What a file of shipments comes to, and what would be written.
@@ -479,213 +337,4 @@ fn wish(
         call_off: None,
         item: item.facts.clone(),
     })
-}
-
-/// Ids and numbers of what is written, given out from memory: nothing else writes meanwhile.
-struct Next {
-    order: i64,
-    order_line: i64,
-    shipment: i64,
-    shipment_line: i64,
-}
-
-/// Writes the plans: orders, their lines, shipments, their lines, a thousand rows a statement.
-pub(super) async fn write(
-    writing: &mut Writing<'_>,
-    rules: &Rules,
-    plans: Plans,
-    progress: Progress<'_>,
-) -> Result<TakenOver> {
-    sqlx::query!(
-        "INSERT INTO warehouses (code, name, counted) VALUES (?, 'Kept elsewhere', 0) ON CONFLICT DO NOTHING",
-        ELSEWHERE
-    )
-    .execute(&mut **writing)
-    .await?;
-    let new_orders = plans.plans.iter().filter(|plan| matches!(plan.target, Target::New(_))).count();
-    let (order_prefix, mut order_number) = crate::rules::next_numbers(writing, "order", new_orders).await?;
-    let (prefix, first) = crate::rules::next_numbers(writing, "shipment", plans.plans.len()).await?;
-    let last = sqlx::query!(
-        r#"SELECT (SELECT coalesce(max(id), 0) FROM orders) AS "order!: i64", (SELECT coalesce(max(id), 0) FROM order_lines) AS "order_line!: i64",
-                  (SELECT coalesce(max(id), 0) FROM shipments) AS "shipment!: i64", (SELECT coalesce(max(id), 0) FROM shipment_lines) AS "shipment_line!: i64""#
-    )
-    .fetch_one(&mut **writing)
-    .await?;
-    let mut next = Next {
-        order: last.order + 1,
-        order_line: last.order_line + 1,
-        shipment: last.shipment + 1,
-        shipment_line: last.shipment_line + 1,
-    };
-    let mut rows = Rows::default();
-    let (mut done, mut number) = (0, first);
-    for plan in &plans.plans {
-        rows.add(plan, &mut next, (&order_prefix, &mut order_number), format!("{prefix}{number}"), rules)?;
-        number += 1;
-        done += plan.lines;
-        if rows.shipment_lines.len() >= STRETCH {
-            rows.write(writing).await?;
-            progress(done);
-        }
-    }
-    rows.write(writing).await?;
-    progress(done);
-    Ok(TakenOver {
-        documents: plans.plans.len(),
-        lines: done,
-        first: format!("{prefix}{first}"),
-        last: format!("{prefix}{}", number - 1),
-        confirmed: None,
-    })
-}
-
-/// Rows that wait to be written together.
-#[derive(Default)]
-struct Rows {
-    orders: Vec<serde_json::Value>,
-    order_lines: Vec<serde_json::Value>,
-    shipped: BTreeMap<i64, i64>,
-    shipments: Vec<serde_json::Value>,
-    shipment_lines: Vec<serde_json::Value>,
-}
-
-impl Rows {
-    fn add(
-        &mut self,
-        plan: &Plan,
-        next: &mut Next,
-        (order_prefix, order_number): (&str, &mut i64),
-        number: String,
-        rules: &Rules,
-    ) -> Result<()> {
-        let shipment = next.shipment;
-        next.shipment += 1;
-        let (order, lines): (i64, Vec<(i64, i64)>) = match &plan.target {
-            Target::Known(order, lines) => {
-                for (line, quantity) in lines {
-                    *self.shipped.entry(line.0).or_default() += quantity.scaled();
-                }
-                (order.0, lines.iter().map(|(line, quantity)| (line.0, quantity.scaled())).collect())
-            }
-            Target::New(priced) => {
-                let order = next.order;
-                next.order += 1;
-                self.orders.push(serde_json::json!([
-                    order,
-                    format!("{order_prefix}{order_number}"),
-                    plan.customer,
-                    plan.theirs,
-                    plan.date,
-                    plan.currency.code(),
-                    terms_json(&plan.terms)?,
-                    plan.ship_to,
-                    ELSEWHERE,
-                    rules.business_date,
-                    i64::from(plan.gross_priced),
-                ]));
-                *order_number += 1;
-                let mut lines = Vec::with_capacity(priced.len());
-                for (position, line) in priced.iter().enumerate() {
-                    let Some(price) = &line.price else { continue };
-                    let quantity = line.quantity.scaled();
-                    self.order_lines.push(serde_json::json!([
-                        next.order_line,
-                        order,
-                        position,
-                        line.item,
-                        line.description,
-                        quantity,
-                        line.unit,
-                        line.factor.scaled(),
-                        price.unit_price.scaled(),
-                        price.list_price.scaled(),
-                        price.discount.scaled(),
-                        price.discount_reason,
-                        price.surcharge.scaled(),
-                        price.surcharge_name,
-                        json(&price.steps)?,
-                        line.tax.code,
-                        line.net,
-                        ELSEWHERE,
-                        line.amount,
-                    ]));
-                    lines.push((next.order_line, quantity));
-                    next.order_line += 1;
-                }
-                (order, lines)
-            }
-        };
-        self.shipments.push(serde_json::json!([
-            shipment,
-            number,
-            order,
-            plan.customer,
-            plan.date,
-            plan.carrier,
-            plan.consignment,
-            plan.number,
-            ELSEWHERE,
-        ]));
-        for (position, (line, quantity)) in lines.into_iter().enumerate() {
-            self.shipment_lines.push(serde_json::json!([next.shipment_line, shipment, position, line, quantity]));
-            next.shipment_line += 1;
-        }
-        Ok(())
-    }
-
-    async fn write(&mut self, connection: &mut SqliteConnection) -> Result<()> {
-        let orders = json(&std::mem::take(&mut self.orders))?;
-        sqlx::query!(
-            "INSERT INTO orders (id, number, customer_id, customer_order_number, order_date, currency, terms, ship_to_id, warehouse, confirmed, confirmed_on, state, gross_priced)
-             SELECT value ->> 0, value ->> 1, value ->> 2, value ->> 3, value ->> 4, value ->> 5, value ->> 6, value ->> 7, value ->> 8, 1, value ->> 9, 'open', value ->> 10
-             FROM json_each(?)",
-            orders
-        )
-        .execute(&mut *connection)
-        .await?;
-        let lines = json(&std::mem::take(&mut self.order_lines))?;
-        sqlx::query!(
-            "INSERT INTO order_lines (id, order_id, position, item_id, description, ordered_e4, shipped_e4, unit, factor_e4, unit_price_e6,
-                    list_price_e6, discount_e6, discount_reason, surcharge_e6, surcharge_name, price_steps, tax_code, net_minor, warehouse, amount_minor)
-             SELECT value ->> 0, value ->> 1, value ->> 2, value ->> 3, value ->> 4, value ->> 5, value ->> 5, value ->> 6, value ->> 7, value ->> 8,
-                    value ->> 9, value ->> 10, value ->> 11, value ->> 12, value ->> 13, value ->> 14, value ->> 15, value ->> 16, value ->> 17, value ->> 18
-             FROM json_each(?)",
-            lines
-        )
-        .execute(&mut *connection)
-        .await?;
-        let shipped = json(&std::mem::take(&mut self.shipped).into_iter().collect::<Vec<_>>())?;
-        sqlx::query!(
-            "UPDATE order_lines SET shipped_e4 = shipped_e4 + gone.quantity
-             FROM (SELECT value ->> 0 AS line, value ->> 1 AS quantity FROM json_each(?)) AS gone WHERE order_lines.id = gone.line",
-            shipped
-        )
-        .execute(&mut *connection)
-        .await?;
-        let shipments = json(&std::mem::take(&mut self.shipments))?;
-        // They stand as packed until their lines are there: a posted shipment takes no more.
-        sqlx::query!(
-            "INSERT INTO shipments (id, number, order_id, customer_id, state, packed_date, carrier, consignment_number, outside_number, warehouse, cost_purpose)
-             SELECT value ->> 0, value ->> 1, value ->> 2, value ->> 3, 'packed', value ->> 4, value ->> 5, value ->> 6, value ->> 7, value ->> 8, 'none'
-             FROM json_each(?)",
-            shipments
-        )
-        .execute(&mut *connection)
-        .await?;
-        let lines = json(&std::mem::take(&mut self.shipment_lines))?;
-        sqlx::query!(
-            "INSERT INTO shipment_lines (id, shipment_id, position, order_line_id, quantity_e4, unbilled_e4, asked_e4)
-             SELECT value ->> 0, value ->> 1, value ->> 2, value ->> 3, value ->> 4, value ->> 4, value ->> 4 FROM json_each(?)",
-            lines
-        )
-        .execute(&mut *connection)
-        .await?;
-        sqlx::query!(
-            "UPDATE shipments SET state = 'posted', posting_date = packed_date WHERE id IN (SELECT value ->> 0 FROM json_each(?))",
-            shipments
-        )
-        .execute(connection)
-        .await?;
-        Ok(())
-    }
 }

@@ -1,4 +1,4 @@
-//! Cancelling a posted invoice, and billing it anew.
+//! Cancelling a posted invoice.
 
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
@@ -6,28 +6,21 @@ use sqlx::SqliteConnection;
 use till_core::calendar::DocumentDate;
 use till_core::checks::{Blocker, stops};
 use till_core::entry::Entry;
-use till_core::fixed::{Quantity, UnitPrice};
-use till_core::ids::{
-    ApprovalId, CreditMemoId, CustomerId, DocumentKind, DocumentRef, EntryId, InvoiceId, OrderId, OrderLineId,
-    ShipmentLineId,
-};
+use till_core::fixed::Quantity;
+use till_core::ids::{ApprovalId, CreditMemoId, CustomerId, DocumentKind, DocumentRef, EntryId, InvoiceId, OrderId};
 use till_core::invoice::cancel::{AppliedMoney, CancelDecision, CancelInput, decide};
-use till_core::invoice::{DiscountWish, InvoiceDocument, ItemKind, LineSource, PriceChange, TaxChange};
-use till_core::money::{Currency, Money};
+use till_core::invoice::{InvoiceDocument, ItemKind};
+use till_core::money::Money;
 use till_core::people::check_reason;
 use till_core::tape::{Change, Tape};
 
-use super::added::load_added;
-use super::drafts::write_checked;
-use super::load::read;
-use super::views::Party;
-use super::{AddedLine, Head, OrderPick, Pick, Picked, ToDecide, load_ordered, load_shipped, posted_document};
+use super::posted_document;
+use super::rebill::{bill_anew, rebillable};
 use crate::approvals::{self, Asked};
-use crate::convert::{currency, json};
-use crate::deliveries::{self, DeliveryRow};
-use crate::ledger::{self, PostedEntry};
+use crate::convert::json;
+use crate::deliveries::{self};
+use crate::ledger::{self};
 use crate::rules::{Rules, next_numbers};
-use crate::trail::{Trail, trail};
 use crate::writing::{Writing, set};
 use crate::{Result, StoreError, customers, orders, sensible_date};
 
@@ -405,224 +398,4 @@ async fn give_back(connection: &mut SqliteConnection, id: InvoiceId, date: Naive
     .execute(connection)
     .await?;
     Ok(())
-}
-
-/// The lines of a posted invoice as they can be put on a draft again: what, how much, at which
-/// price and tax.
-struct Rebillable {
-    picks: Vec<Pick>,
-    order_picks: Vec<OrderPick>,
-    added: Vec<AddedLine>,
-}
-
-async fn rebillable(
-    connection: &mut SqliteConnection,
-    id: InvoiceId,
-    document: &InvoiceDocument,
-) -> Result<Rebillable> {
-    let rows = sqlx::query!(
-        "SELECT shipment_line_id, order_line_id, quantity_e4, typed, unit_price_e6 FROM invoice_lines WHERE invoice_id = ? ORDER BY position",
-        id.0
-    )
-    .fetch_all(connection)
-    .await?;
-    let mut lines = Rebillable { picks: Vec::new(), order_picks: Vec::new(), added: Vec::new() };
-    for row in rows {
-        let quantity = Some(Quantity::from_scaled(row.quantity_e4));
-        match (row.shipment_line_id, row.order_line_id, row.typed) {
-            (Some(id), ..) => lines.picks.push(Pick { shipment_line: ShipmentLineId(id), quantity }),
-            (None, Some(id), _) => lines.order_picks.push(OrderPick { order_line: OrderLineId(id), quantity }),
-            (None, None, Some(typed)) => {
-                let price = row.unit_price_e6.map(|price| UnitPrice::from_scaled(price).to_string());
-                lines.added.push(AddedLine { unit_price: price, ..read(&typed)? });
-            }
-            (None, None, None) => {}
-        }
-    }
-    debug_assert_eq!(lines.picks.len() + lines.order_picks.len() + lines.added.len(), document.lines.len());
-    Ok(lines)
-}
-
-/// A new draft over what a cancelled invoice billed, as it billed it.
-async fn bill_anew(
-    writing: &mut Writing<'_>,
-    rules: &Rules,
-    input: &CancelInput<'_>,
-    again: Rebillable,
-) -> Result<InvoiceId> {
-    let document = &input.document;
-    let unbound = |pick: &Pick| (None, *pick);
-    let mut lines = load_shipped(writing, &again.picks.iter().map(unbound).collect::<Vec<_>>()).await?;
-    let ordered: Vec<_> = again.order_picks.iter().map(|pick| (None, *pick)).collect();
-    lines.extend(load_ordered(writing, &ordered).await?);
-    for picked in &mut lines {
-        keep_changes(picked, document);
-    }
-    lines.extend(load_added(writing, rules, document.customer, &again.added).await?);
-    let terms =
-        (input.orders.first().is_none_or(|order| order.terms != document.terms)).then(|| document.terms.clone());
-    let discount = document.discount.as_ref().map(|discount| DiscountWish {
-        percent: discount.percent,
-        amount: Some(discount.amount),
-        reason: discount.reason.clone(),
-        allowed: None,
-    });
-    let head = Head {
-        terms,
-        text_above: document.text_above.clone(),
-        text_below: document.text_below.clone(),
-        discount: discount.clone(),
-        ..Head::default()
-    };
-    let wanted = vec![ToDecide { customer: document.customer, lines, head }];
-    let ids = write_checked(writing, rules, wanted, Some(input.invoice)).await?;
-    let id = ids.first().copied().ok_or(StoreError::Moved)?;
-    if let Some(wish) = discount {
-        let amount = wish.amount.filter(|_| wish.percent.is_none());
-        super::set_discount(writing, rules, id, wish.percent, amount, &wish.reason, None).await?;
-    }
-    let words = format!("put what {} billed on a new draft for {}", input.number, input.customer.name);
-    writing.note_on((DocumentKind::Invoice, id.0, &format!("draft {id}")), "draft_made", words, Some(1), Vec::new());
-    Ok(id)
-}
-
-/// Prices and tax codes that the cancelled invoice had been given stay.
-fn keep_changes(picked: &mut Picked, document: &InvoiceDocument) {
-    let Some(line) = document.lines.iter().find(|line| same(&line.source, &picked.line.source)) else { return };
-    if let Some(reason) = line.price_reason.clone() {
-        picked.line.price_change = Some(PriceChange { unit_price: line.unit_price, reason, allowed: None });
-    }
-    if let (Some(_), Some(reason)) = (&line.order_tax_code, line.tax_reason.clone()) {
-        picked.line.tax_change = Some(TaxChange { code: line.tax.code.clone(), reason });
-    }
-}
-
-fn same(one: &LineSource, other: &LineSource) -> bool {
-    one.shipment_line() == other.shipment_line() && one.order_line() == other.order_line()
-}
-
-/// A credit memo on screen.
-#[derive(Debug, Clone, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct CreditMemoView {
-    /// Its id.
-    pub id: CreditMemoId,
-    /// Its number.
-    pub number: String,
-    /// Whose.
-    pub customer: Party,
-    /// The invoice it cancelled.
-    pub invoice: DocumentRef,
-    /// What that invoice said; the credit memo takes all of it back.
-    pub document: InvoiceDocument,
-    /// Its date.
-    pub date: NaiveDate,
-    /// Why.
-    pub reason: String,
-    /// Its arithmetic.
-    pub tape: Tape,
-    /// The entries it wrote.
-    pub entries: Vec<PostedEntry>,
-    /// How it goes, or went, to the customer.
-    pub deliveries: Vec<DeliveryRow>,
-    /// Where it came from and led to.
-    pub trail: Trail,
-}
-
-/// One credit memo.
-///
-/// # Errors
-/// [`StoreError::NotFound`].
-pub async fn credit_memo(connection: &mut SqliteConnection, id: CreditMemoId) -> Result<CreditMemoView> {
-    let row = sqlx::query!(
-        r#"SELECT credit_memos.number, invoice_id, invoices.number AS "invoice!", credit_memos.document_date AS "date: NaiveDate", reason, tape,
-                  customers.id AS "customer!", customers.number AS "customer_number!", bill_to_name AS "name!", bill_to_address AS "address!", bill_to_tax_id
-           FROM credit_memos JOIN invoices ON invoices.id = invoice_id JOIN customers ON customers.id = credit_memos.customer_id
-           WHERE credit_memos.id = ?"#,
-        id.0
-    )
-    .fetch_optional(&mut *connection)
-    .await?
-    .ok_or_else(|| StoreError::not_found(DocumentKind::CreditMemo, id))?;
-    Ok(CreditMemoView {
-        id,
-        number: row.number,
-        customer: Party {
-            id: CustomerId(row.customer),
-            number: row.customer_number,
-            name: row.name,
-            address: row.address,
-            tax_id: row.bill_to_tax_id,
-        },
-        invoice: DocumentRef { kind: DocumentKind::Invoice, id: row.invoice_id, number: row.invoice },
-        document: posted_document(connection, InvoiceId(row.invoice_id)).await?,
-        date: row.date,
-        reason: row.reason,
-        tape: read(&row.tape)?,
-        entries: ledger::entries_of(connection, DocumentKind::CreditMemo, id.0).await?,
-        deliveries: deliveries::of_memo(connection, id).await?,
-        trail: trail(connection, DocumentKind::CreditMemo, id.0).await?,
-    })
-}
-
-/// A credit memo in a list.
-#[derive(Debug, Clone, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct CreditMemoRow {
-    /// Its id.
-    pub id: CreditMemoId,
-    /// Its number.
-    pub number: String,
-    /// Whose.
-    pub customer_name: String,
-    /// The invoice it cancelled.
-    pub invoice: DocumentRef,
-    /// Its date.
-    pub date: NaiveDate,
-    /// Its currency.
-    #[cfg_attr(feature = "schema", schema(value_type = String))]
-    pub currency: Currency,
-    /// Its total.
-    pub total: Money,
-    /// Why.
-    pub reason: String,
-}
-
-/// Credit memos, newest first.
-///
-/// # Errors
-/// Where the database cannot be read.
-pub async fn credit_memos(
-    connection: &mut SqliteConnection,
-    search: Option<&str>,
-    limit: i64,
-    offset: i64,
-) -> Result<Vec<CreditMemoRow>> {
-    let like = search.map(crate::find::pattern);
-    sqlx::query!(
-        r#"SELECT credit_memos.id, credit_memos.number, bill_to_name AS "name!", invoice_id, invoices.number AS "invoice!",
-                  credit_memos.document_date AS "date: NaiveDate", currency, credit_memos.total_minor, reason
-           FROM credit_memos JOIN invoices ON invoices.id = invoice_id
-           WHERE ?1 IS NULL OR credit_memos.number LIKE ?1 ESCAPE '\' OR bill_to_name LIKE ?1 ESCAPE '\' OR invoices.number LIKE ?1 ESCAPE '\'
-           ORDER BY credit_memos.sequence DESC LIMIT ?2 OFFSET ?3"#,
-        like,
-        limit,
-        offset
-    )
-    .fetch_all(connection)
-    .await?
-    .into_iter()
-    .map(|row| {
-        Ok(CreditMemoRow {
-            id: CreditMemoId(row.id),
-            number: row.number,
-            customer_name: row.name,
-            invoice: DocumentRef { kind: DocumentKind::Invoice, id: row.invoice_id, number: row.invoice },
-            date: row.date,
-            currency: currency(&row.currency)?,
-            total: Money(row.total_minor),
-            reason: row.reason,
-        })
-    })
-    .collect()
 }

@@ -75,10 +75,15 @@ struct OrderHead {
     when_complete: bool,
 }
 
-async fn order_heads(connection: &mut SqliteConnection, mut ids: Vec<i64>) -> Result<HashMap<i64, OrderHead>> {
+/// Each id once, as a parameter for `json_each`.
+fn distinct(mut ids: Vec<i64>) -> Result<String> {
     ids.sort_unstable();
     ids.dedup();
-    let ids = json(&ids)?;
+    json(&ids)
+}
+
+async fn order_heads(connection: &mut SqliteConnection, ids: Vec<i64>) -> Result<HashMap<i64, OrderHead>> {
+    let ids = distinct(ids)?;
     let rows = sqlx::query!(
         r#"SELECT orders.id AS "id!", orders.customer_id, orders.number, customer_order_number, orders.currency, orders.terms,
                   orders.gross_priced, orders.marks, ship_tos.name AS "ship_to?", ship_tos.treatment AS "treatment?",
@@ -124,10 +129,8 @@ struct ItemHead {
     class: String,
 }
 
-async fn item_heads(connection: &mut SqliteConnection, mut ids: Vec<i64>) -> Result<HashMap<i64, ItemHead>> {
-    ids.sort_unstable();
-    ids.dedup();
-    let ids = json(&ids)?;
+async fn item_heads(connection: &mut SqliteConnection, ids: Vec<i64>) -> Result<HashMap<i64, ItemHead>> {
+    let ids = distinct(ids)?;
     let rows = sqlx::query!(
         r#"SELECT items.id AS "id!", code, kind, class FROM json_each(?) AS wanted JOIN items ON items.id = wanted.value"#,
         ids
@@ -148,10 +151,8 @@ struct ShipmentHead {
     cost_purpose: String,
 }
 
-async fn shipment_heads(connection: &mut SqliteConnection, mut ids: Vec<i64>) -> Result<HashMap<i64, ShipmentHead>> {
-    ids.sort_unstable();
-    ids.dedup();
-    let ids = json(&ids)?;
+async fn shipment_heads(connection: &mut SqliteConnection, ids: Vec<i64>) -> Result<HashMap<i64, ShipmentHead>> {
+    let ids = distinct(ids)?;
     let rows = sqlx::query!(
         r#"SELECT shipments.id AS "id!", number, posting_date AS "left_on: NaiveDate", order_id, cost_purpose
            FROM json_each(?) AS wanted JOIN shipments ON shipments.id = wanted.value"#,

@@ -1,0 +1,109 @@
+//! What a cancelled invoice billed, put on a new draft.
+
+use sqlx::SqliteConnection;
+use till_core::fixed::{Quantity, UnitPrice};
+use till_core::ids::{DocumentKind, InvoiceId, OrderLineId, ShipmentLineId};
+use till_core::invoice::cancel::CancelInput;
+use till_core::invoice::{DiscountWish, InvoiceDocument, LineSource, PriceChange, TaxChange};
+
+use super::added::load_added;
+use super::drafts::write_checked;
+use super::load::read;
+use super::{AddedLine, Head, OrderPick, Pick, Picked, ToDecide, load_ordered, load_shipped};
+use crate::rules::Rules;
+use crate::writing::Writing;
+use crate::{Result, StoreError};
+
+/// The lines of a posted invoice as they can be put on a draft again: what, how much, at which
+/// price and tax.
+pub(super) struct Rebillable {
+    picks: Vec<Pick>,
+    order_picks: Vec<OrderPick>,
+    added: Vec<AddedLine>,
+}
+
+pub(super) async fn rebillable(
+    connection: &mut SqliteConnection,
+    id: InvoiceId,
+    document: &InvoiceDocument,
+) -> Result<Rebillable> {
+    let rows = sqlx::query!(
+        "SELECT shipment_line_id, order_line_id, quantity_e4, typed, unit_price_e6 FROM invoice_lines WHERE invoice_id = ? ORDER BY position",
+        id.0
+    )
+    .fetch_all(connection)
+    .await?;
+    let mut lines = Rebillable { picks: Vec::new(), order_picks: Vec::new(), added: Vec::new() };
+    for row in rows {
+        let quantity = Some(Quantity::from_scaled(row.quantity_e4));
+        match (row.shipment_line_id, row.order_line_id, row.typed) {
+            (Some(id), ..) => lines.picks.push(Pick { shipment_line: ShipmentLineId(id), quantity }),
+            (None, Some(id), _) => lines.order_picks.push(OrderPick { order_line: OrderLineId(id), quantity }),
+            (None, None, Some(typed)) => {
+                let price = row.unit_price_e6.map(|price| UnitPrice::from_scaled(price).to_string());
+                lines.added.push(AddedLine { unit_price: price, ..read(&typed)? });
+            }
+            (None, None, None) => {}
+        }
+    }
+    debug_assert_eq!(lines.picks.len() + lines.order_picks.len() + lines.added.len(), document.lines.len());
+    Ok(lines)
+}
+
+/// A new draft over what a cancelled invoice billed, as it billed it.
+pub(super) async fn bill_anew(
+    writing: &mut Writing<'_>,
+    rules: &Rules,
+    input: &CancelInput<'_>,
+    again: Rebillable,
+) -> Result<InvoiceId> {
+    let document = &input.document;
+    let unbound = |pick: &Pick| (None, *pick);
+    let mut lines = load_shipped(writing, &again.picks.iter().map(unbound).collect::<Vec<_>>()).await?;
+    let ordered: Vec<_> = again.order_picks.iter().map(|pick| (None, *pick)).collect();
+    lines.extend(load_ordered(writing, &ordered).await?);
+    for picked in &mut lines {
+        keep_changes(picked, document);
+    }
+    lines.extend(load_added(writing, rules, document.customer, &again.added).await?);
+    let terms =
+        (input.orders.first().is_none_or(|order| order.terms != document.terms)).then(|| document.terms.clone());
+    let discount = document.discount.as_ref().map(|discount| DiscountWish {
+        percent: discount.percent,
+        amount: Some(discount.amount),
+        reason: discount.reason.clone(),
+        allowed: None,
+    });
+    let head = Head {
+        terms,
+        text_above: document.text_above.clone(),
+        text_below: document.text_below.clone(),
+        discount: discount.clone(),
+        ..Head::default()
+    };
+    let wanted = vec![ToDecide { customer: document.customer, lines, head }];
+    let ids = write_checked(writing, rules, wanted, Some(input.invoice)).await?;
+    let id = ids.first().copied().ok_or(StoreError::Moved)?;
+    if let Some(wish) = discount {
+        let amount = wish.amount.filter(|_| wish.percent.is_none());
+        super::set_discount(writing, rules, id, wish.percent, amount, &wish.reason, None).await?;
+    }
+    let words = format!("put what {} billed on a new draft for {}", input.number, input.customer.name);
+    writing.note_on((DocumentKind::Invoice, id.0, &format!("draft {id}")), "draft_made", words, Some(1), Vec::new());
+    Ok(id)
+}
+
+/// Prices and tax codes that the cancelled invoice had been given stay.
+fn keep_changes(picked: &mut Picked, document: &InvoiceDocument) {
+    let Some(line) = document.lines.iter().find(|line| same(&line.source, &picked.line.source)) else { return };
+    if let Some(reason) = line.price_reason.clone() {
+        picked.line.price_change = Some(PriceChange { unit_price: line.unit_price, reason, allowed: None });
+    }
+    if let (Some(_), Some(reason)) = (&line.order_tax_code, line.tax_reason.clone()) {
+        picked.line.tax_change = Some(TaxChange { code: line.tax.code.clone(), reason });
+    }
+}
+
+fn same(one: &LineSource, other: &LineSource) -> bool {
+    one.shipment_line() == other.shipment_line() && one.order_line() == other.order_line()
+}

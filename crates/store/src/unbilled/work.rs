@@ -1,0 +1,91 @@
+//! Work and charges of orders that are billed without a shipment.
+
+use sqlx::SqliteConnection;
+use till_core::ids::OrderLineId;
+use till_core::invoice::BillingHabit;
+
+use super::selecting::{CustomerSum, UnbilledFilter};
+use super::{Unbilled, add, by_source, rows};
+use crate::Result;
+use crate::invoices::{OrderPick, load_ordered};
+use crate::rules::Rules;
+
+/// Work and charges of confirmed orders that stand on no shipment: once goods of the order have
+/// gone, or where it has none.
+pub(super) async fn add_work(
+    connection: &mut SqliteConnection,
+    rules: &Rules,
+    filter: &UnbilledFilter,
+    unbilled: &mut Unbilled,
+) -> Result<()> {
+    if filter.at_least.is_some() || filter.over_days.is_some() {
+        return Ok(());
+    }
+    let bounds = filter.bounds(rules);
+    let lines = sqlx::query!(
+        r#"SELECT order_lines.id AS "id!", orders.customer_id AS "customer!",
+                  EXISTS (SELECT 1 FROM order_lines AS goods JOIN items AS kept ON kept.id = goods.item_id
+                          WHERE goods.order_id = orders.id AND kept.kind IN ('goods', 'packaging')) AS "has_goods!: bool",
+                  EXISTS (SELECT 1 FROM order_lines AS goods JOIN items AS kept ON kept.id = goods.item_id
+                          WHERE goods.order_id = orders.id AND kept.kind IN ('goods', 'packaging') AND goods.shipped_e4 > 0) AS "goods_gone!: bool"
+           FROM items JOIN order_lines ON item_id = items.id JOIN orders ON orders.id = order_id JOIN customers ON customers.id = customer_id
+           WHERE items.kind IN ('service', 'charge') AND confirmed = 1
+             AND ordered_e4 - cancelled_e4 - shipped_e4 - drafted_e4 > coalesce((
+                SELECT sum(leaving.quantity_e4) FROM shipment_lines AS leaving JOIN shipments ON shipments.id = leaving.shipment_id
+                WHERE leaving.order_line_id = order_lines.id AND shipments.state IN ('picking', 'packed')), 0)
+             AND (?1 IS NULL OR customer_id = ?1) AND (?3 IS NULL OR orders.currency = ?3) AND (?4 IS NULL OR billing = ?4)
+             AND (?2 IS NULL OR customers.name LIKE ?2 ESCAPE '\' OR orders.number LIKE ?2 ESCAPE '\' OR customer_order_number LIKE ?2 ESCAPE '\'
+                  OR description LIKE ?2 ESCAPE '\' OR code LIKE ?2 ESCAPE '\')
+           ORDER BY orders.id, position LIMIT 2000"#,
+        bounds.customer,
+        bounds.like,
+        filter.currency,
+        bounds.habit
+    )
+    .fetch_all(&mut *connection)
+    .await?;
+    let due: Vec<_> = lines
+        .iter()
+        .filter(|line| till_core::order::work_is_due(line.has_goods, line.goods_gone))
+        .map(|line| (None, OrderPick { order_line: OrderLineId(line.id), quantity: None }))
+        .collect();
+    let loaded = load_ordered(connection, &due).await?;
+    let groups = by_source(loaded, |one, other| one.order() == other.order());
+    let rows = rows(connection, rules, groups).await?;
+    let mut own: Vec<CustomerSum> = Vec::new();
+    for (id, row) in &rows {
+        match own.iter_mut().find(|sum| sum.customer == *id) {
+            Some(sum) => {
+                sum.shipments += 1;
+                sum.net_base += row.net_base;
+            }
+            None => {
+                let known = crate::customers::facts_of(connection, &[*id]).await?;
+                let Some(known) = known.get(id) else { continue };
+                own.push(CustomerSum {
+                    customer: *id,
+                    number: known.facts.number.clone(),
+                    name: known.facts.name.clone(),
+                    terms: known.terms.words(),
+                    habit: BillingHabit::Order,
+                    when_complete: false,
+                    shipments: 1,
+                    net_base: row.net_base,
+                    oldest: rules.business_date,
+                });
+            }
+        }
+    }
+    for sum in &own {
+        if let Some(known) = unbilled.customers.iter_mut().find(|known| known.customer == sum.customer) {
+            known.count += sum.shipments;
+            known.net_base += sum.net_base;
+        }
+        unbilled.shipments += sum.shipments;
+        unbilled.net_base += sum.net_base;
+    }
+    for row in rows {
+        add(unbilled, row, &own, rules);
+    }
+    Ok(())
+}
