@@ -107,12 +107,20 @@ export function plural(count: number, one: string, more: string): string {
   return `${format(0).format(count)} ${count === 1 ? one : more}`;
 }
 
-/** What a person typed, in the reader's locale, as a plain decimal for the server to judge. */
+/**
+ * What a person typed, in the reader's locale, as a plain decimal for the server to judge.
+ * The mark between thousands is taken out only where it parts thousands: “7,5” is not 75, and
+ * what it is, the server asks.
+ */
 export function typedDecimal(typed: string): string {
   const parts = format(1).formatToParts(1234567.5);
   const group = parts.find((part) => part.type === "group")?.value ?? ",";
   const point = parts.find((part) => part.type === "decimal")?.value ?? ".";
-  const plain = typed.trim().split(group).join("").replace(/\s/g, "").replace(point, ".").replace("\u2212", "-");
+  const tight = typed.trim().replace(/\s/g, "").replace("\u2212", "-");
+  const [whole = "", ...rest] = tight.split(point);
+  const thousands = whole.split(group.trim() || " ");
+  const grouped = thousands.every((digits, at) => (at === 0 ? /^-?\d{1,3}$/ : /^\d{3}$/).test(digits));
+  const plain = [grouped ? thousands.join("") : whole, ...rest].join(".");
   // "7." is a number on its way.
   return plain.replace(/\.$/, "");
 }

@@ -90,10 +90,10 @@ describe("applying money to invoices", () => {
       />,
     );
     await user.clear(field(2));
-    await user.type(field(2), "1,0");
+    await user.type(field(2), "1,000.5");
     expect(sent()).toEqual([
       { invoice: 1, amount: "70.00" },
-      { invoice: 2, amount: "10" },
+      { invoice: 2, amount: "1000.5" },
     ]);
   });
 

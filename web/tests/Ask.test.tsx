@@ -66,4 +66,39 @@ describe("asking once before posting", () => {
     expect(run).not.toHaveBeenCalled();
     expect(close).toHaveBeenCalledTimes(1);
   });
+
+  it("stays where it was told to, and can be asked again", async () => {
+    const user = userEvent.setup();
+    const run = vi.fn().mockResolvedValueOnce(false).mockResolvedValueOnce(undefined);
+    const close = vi.fn();
+    render(
+      <Ask title="Look?" yes="Look again" run={run} close={close}>
+        Something stands in the way.
+      </Ask>,
+    );
+    await user.keyboard("{Enter}");
+    await vi.waitFor(() => expect(run).toHaveBeenCalledTimes(1));
+    expect(close).not.toHaveBeenCalled();
+    await user.click(screen.getByRole("button", { name: /Look again/ }));
+    expect(close).toHaveBeenCalledTimes(1);
+  });
+
+  it("does nothing while it is worked out, then takes the focus, and Enter in a field sends it", async () => {
+    const user = userEvent.setup();
+    const run = vi.fn(async () => undefined);
+    const asked = (disabled: boolean) => (
+      <Ask title="Post?" yes="Post" run={run} close={() => undefined} disabled={disabled}>
+        <input aria-label="Remarks" />
+      </Ask>
+    );
+    const { rerender } = render(asked(true));
+    await user.keyboard("{Enter}");
+    await user.type(screen.getByLabelText("Remarks"), "till 2{Enter}");
+    expect(run).not.toHaveBeenCalled();
+    screen.getByLabelText("Remarks").blur();
+    rerender(asked(false));
+    expect(document.activeElement).toBe(screen.getByRole("button", { name: /Post/ }));
+    await user.type(screen.getByLabelText("Remarks"), "{Enter}");
+    expect(run).toHaveBeenCalledTimes(1);
+  });
 });

@@ -54,6 +54,22 @@ describe("what a person types", () => {
     expect(typedDecimal("\u22123")).toBe("-3");
     expect(typedDecimal("ten")).toBe("ten");
   });
+
+  it.each([
+    ["12,345,678", "12345678"],
+    ["-1,204", "-1204"],
+    ["1 204.5", "1204.5"],
+    ["7,5", "7,5"],
+    ["10,00", "10,00"],
+    ["1,2345", "1,2345"],
+    ["1204,500", "1204,500"],
+    ["12,,345", "12,,345"],
+    ["1.204,50", "1.204,50"],
+    [",5", ",5"],
+    ["", ""],
+  ])("%s is sent as %s: a mark that parts no thousands is not taken out", (typed, sent) => {
+    expect(typedDecimal(typed)).toBe(sent);
+  });
 });
 
 describe("dates", () => {

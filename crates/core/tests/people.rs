@@ -18,6 +18,18 @@ fn limits() -> Limits {
     limits
 }
 
+/// Ship and bill takes money and, over the counter, confirms: who may do it may do those.
+#[test]
+fn who_sells_over_the_counter_may_do_each_of_its_parts() {
+    let parts = [Operation::ConfirmOrder, Operation::PostShipment, Operation::PostInvoice, Operation::PostMoney];
+    for role in Role::ALL.iter().filter(|role| Operation::ShipAndBill.right(**role) == Right::Yes) {
+        for part in parts {
+            // Up to a limit, the operation itself asks.
+            assert!(matches!(part.right(*role), Right::Yes | Right::UpTo(_)), "{role:?}: {}", part.words());
+        }
+    }
+}
+
 /// The whole table as the company reads it: a changed right changes this file.
 #[test]
 fn the_table_of_rights() {

@@ -3,6 +3,7 @@
 use std::time::{Duration, Instant};
 
 use fantoccini::actions::{InputSource, KeyAction, KeyActions};
+use fantoccini::error::CmdError;
 use fantoccini::wd::WebDriverCompatibleCommand;
 use fantoccini::{Client, ClientBuilder, Locator};
 use hyper_util::client::legacy::connect::HttpConnector;
@@ -45,6 +46,17 @@ impl Key {
 const SHIFT: char = '\u{E008}';
 const CONTROL: char = '\u{E009}';
 const AXE: &str = include_str!("../../../web/node_modules/axe-core/axe.min.js");
+
+/// How long something may take to appear. Generous: the machine may be building something else.
+const PATIENCE: Duration = Duration::from_secs(25);
+/// Between two looks at the page.
+const PAUSE: Duration = Duration::from_millis(50);
+
+/// Whether an error says no more than that the page was being drawn just then; neither of them
+/// comes after anything was done.
+fn passes(error: &CmdError) -> bool {
+    error.is_no_such_element() || error.is_stale_element_reference()
+}
 
 /// A browser with one page.
 #[derive(Debug)]
@@ -199,19 +211,21 @@ impl Browser {
         Ok(())
     }
 
-    /// The text of the first element that fits the selector.
+    /// The text of the first element that fits the selector. One that the page has drawn anew
+    /// between finding and reading is looked for again.
     ///
     /// # Errors
     /// Where none comes within twenty-five seconds.
     pub async fn text(&self, selector: &str) -> Result<String> {
-        let element = self
-            .client
-            .wait()
-            .at_most(Duration::from_secs(25))
-            .for_element(Locator::Css(selector))
-            .await
-            .map_err(|error| format!("nothing fits {selector}: {error}"))?;
-        Ok(element.text().await?)
+        let start = Instant::now();
+        loop {
+            let read = async { self.client.find(Locator::Css(selector)).await?.text().await };
+            match read.await {
+                Ok(text) => return Ok(text),
+                Err(error) if start.elapsed() < PATIENCE && passes(&error) => tokio::time::sleep(PAUSE).await,
+                Err(error) => return Err(format!("nothing fits {selector}: {error}").into()),
+            }
+        }
     }
 
     /// Waits until the element's text holds some words, and returns all of it.
@@ -221,14 +235,14 @@ impl Browser {
     pub async fn wait_for(&self, selector: &str, words: &str) -> Result<String> {
         let start = Instant::now();
         let mut text = String::new();
-        while start.elapsed() < Duration::from_secs(25) {
+        while start.elapsed() < PATIENCE {
             if let Ok(found) = self.client.find(Locator::Css(selector)).await {
                 text = found.text().await.unwrap_or_default();
                 if text.contains(words) {
                     return Ok(text);
                 }
             }
-            tokio::time::sleep(Duration::from_millis(60)).await;
+            tokio::time::sleep(PAUSE).await;
         }
         Err(format!("“{words}” does not stand in {selector}, but: {text}").into())
     }
@@ -239,25 +253,32 @@ impl Browser {
     /// Where that takes more than twenty-five seconds.
     pub async fn wait_for_focus(&self, label: &str) -> Result<()> {
         let start = Instant::now();
-        while start.elapsed() < Duration::from_secs(25) {
+        while start.elapsed() < PATIENCE {
             let focus = self
                 .run("const e = document.activeElement; return e.ariaLabel ?? e.labels?.[0]?.innerText ?? ''")
                 .await?;
             if focus.as_str().is_some_and(|name| name.starts_with(label)) {
                 return Ok(());
             }
-            tokio::time::sleep(Duration::from_millis(40)).await;
+            tokio::time::sleep(PAUSE).await;
         }
         Err(format!("“{label}” has no focus").into())
     }
 
-    /// Clicks an element.
+    /// Clicks an element, once it is there.
     ///
     /// # Errors
-    /// Where it is not there.
+    /// Where it does not come within twenty-five seconds, or cannot be clicked.
     pub async fn click(&self, selector: &str) -> Result<()> {
-        self.client.find(Locator::Css(selector)).await?.click().await?;
-        self.settle().await
+        let start = Instant::now();
+        loop {
+            let clicked = async { self.client.find(Locator::Css(selector)).await?.click().await };
+            match clicked.await {
+                Ok(()) => return self.settle().await,
+                Err(error) if start.elapsed() < PATIENCE && passes(&error) => tokio::time::sleep(PAUSE).await,
+                Err(error) => return Err(format!("{selector} cannot be clicked: {error}").into()),
+            }
+        }
     }
 
     /// Runs a script and returns what it returns.

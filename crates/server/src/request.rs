@@ -29,12 +29,26 @@ pub(crate) fn json_config() -> web::JsonConfig {
                 "not_json",
                 "Send JSON, with the content type application/json.",
             ),
+            JsonPayloadError::Deserialize(error) if error.is_data() => {
+                Problem::new(StatusCode::BAD_REQUEST, "malformed", unreadable(&error.to_string()))
+            }
             other => {
                 Problem::new(StatusCode::BAD_REQUEST, "malformed", format!("The request cannot be read: {other}."))
             }
         };
         problem.into()
     })
+}
+
+/// What a value that cannot be read is told: its own sentence where it has one, as that of a
+/// decimal, without where in the request it stood.
+fn unreadable(said: &str) -> String {
+    let sentence = said.rsplit_once(" at line ").map_or(said, |(sentence, _)| sentence);
+    if sentence.starts_with('“') {
+        sentence.to_owned()
+    } else {
+        format!("The request cannot be read: {said}.")
+    }
 }
 
 /// Refuses text with a null character in it: no keyboard types one, and to the database the text

@@ -316,6 +316,10 @@ fn terms_are_shown_for_the_document_they_are_meant_for() {
     assert!(parts.iter().any(|part| part.1 == "2026-02-28") && parts.iter().any(|part| part.1 == "2026-03-12"));
     let (status, refused) = ask(json!({ "terms": { "kind": "day_of_month", "day": 40 } }));
     assert_eq!((status, &refused["code"]), (422, &json!("invalid")), "{refused}");
+    let discount = json!({ "rate": "2,5", "days": 10, "base": "gross", "grace_days": 0, "tax_adjusted": true });
+    let (status, refused) = ask(json!({ "terms": { "kind": "net_days", "days": 30, "discount": discount } }));
+    assert_eq!(status, 400, "{refused}");
+    assert_eq!(refused["title"], "“2,5” is not a number. Write digits with a point, like 12.5.");
 }
 
 #[test]

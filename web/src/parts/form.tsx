@@ -34,6 +34,8 @@ interface FieldProps {
   value: string;
   onChange: (value: string) => void;
   faults?: Faults;
+  /** What is wrong already here, before anything is sent. */
+  fault?: string | undefined;
   hint?: string | undefined;
   /** How many of the twelve columns. */
   span?: number;
@@ -63,7 +65,7 @@ export function Field(props: FieldProps) {
     disabled,
     autoFocus,
   } = props;
-  const fault = faultAt(faults, name);
+  const fault = props.fault ?? faultAt(faults, name);
   return (
     <div style={{ gridColumn: `span ${span}` }} data-field={name}>
       <TextField

@@ -1,4 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
 import { api, got, Problem } from "../../api/client";
 import type { InvoiceDocument, Terms } from "../../api/types";
 import { date, money, typedDecimal } from "../../format";
@@ -6,20 +7,59 @@ import { useBase } from "../../parts/bits";
 import { type Faults, Field, faultAt, Tick } from "../../parts/form";
 import { Paper } from "../../parts/TapeRoll";
 
-/** Percent as typed into a share of one: 2.5 → 0.025. */
+/** Percent as typed into a share of one: 2.5 → 0.025. What is no number stays as it was typed. */
 export function share(percent: string): string {
   const plain = typedDecimal(percent);
-  const [whole = "0", fraction = ""] = plain.split(".");
-  const digits = `${whole.padStart(3, "0")}${fraction.padEnd(4, "0").slice(0, 4)}`;
-  const at = digits.length - 6;
-  return `${digits.slice(0, at) || "0"}.${digits.slice(at)}`;
+  if (!/^\d*\.?\d*$/.test(plain)) {
+    return plain;
+  }
+  const [whole = "", fraction = ""] = plain.split(".");
+  const padded = whole.padStart(3, "0");
+  const digits = `${padded}${fraction.padEnd(4, "0")}`;
+  return `${digits.slice(0, padded.length - 2)}.${digits.slice(padded.length - 2)}`;
 }
 
 /** A share of one as percent: 0.025 → 2.5. */
 export function percentText(rate: string): string {
+  if (!/^\d*\.?\d*$/.test(rate)) {
+    return rate;
+  }
   const [whole = "0", fraction = ""] = rate.split(".");
   const digits = fraction.padEnd(6, "0");
   return `${whole}${digits.slice(0, 2)}.${digits.slice(2)}`.replace(/^0+(?=\d)/, "").replace(/\.?0+$/, "");
+}
+
+/** A share kept as such and typed as percent: “2.” is 2 until the 5 comes. */
+function Percent(props: {
+  label: string;
+  name: string;
+  rate: string;
+  change: (rate: string) => void;
+  faults: Faults;
+  disabled: boolean;
+}) {
+  const { label, name, rate, change, faults, disabled } = props;
+  const [typed, setTyped] = useState("");
+  const value = share(typed) === rate ? typed : percentText(rate);
+  const unread = /^-?\d*\.?\d*$/.test(rate)
+    ? undefined
+    : `“${value}” is not a number. Write digits with a point, like 12.5.`;
+  return (
+    <Field
+      label={label}
+      name={name}
+      value={value}
+      onChange={(text) => {
+        setTyped(text);
+        change(share(text));
+      }}
+      fault={unread}
+      faults={faults}
+      span={2}
+      right
+      disabled={disabled}
+    />
+  );
 }
 
 type Instalments = Extract<Terms, { kind: "instalments" }>;
@@ -120,14 +160,12 @@ export function TermsFields({ terms, change, faults, disabled }: Props) {
       )}
       {discount && (
         <>
-          <Field
+          <Percent
             label="Percent"
             name="terms.discount"
-            value={percentText(discount.rate)}
-            onChange={(text) => set({ rate: share(text) })}
+            rate={discount.rate}
+            change={(rate) => set({ rate })}
             faults={faults}
-            span={2}
-            right
             disabled={disabled}
           />
           <Field
@@ -202,13 +240,12 @@ function InstalmentFields({
               gap: 12,
             }}
           >
-            <Field
+            <Percent
               label={`Part ${at + 1}, percent`}
               name={`terms.parts.${at}.share`}
-              value={percentText(part.share)}
-              onChange={(text) => set(at, { share: share(text) })}
-              span={2}
-              right
+              rate={part.share}
+              change={(share) => set(at, { share })}
+              faults={faults}
               disabled={disabled}
             />
             <Field
