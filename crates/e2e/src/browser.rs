@@ -79,6 +79,29 @@ impl WebDriverCompatibleCommand for ConsoleLog {
     }
 }
 
+/// Has every page count what it has asked for and not yet been answered.
+#[derive(Debug)]
+struct CountFetches;
+
+const COUNT_FETCHES: &str = r"
+    window.flying = 0;
+    const before = window.fetch;
+    window.fetch = async (...asked) => {
+        window.flying += 1;
+        try { return await before(...asked); } finally { window.flying -= 1; }
+    };";
+
+impl WebDriverCompatibleCommand for CountFetches {
+    fn endpoint(&self, base: &url::Url, session: Option<&str>) -> std::result::Result<url::Url, url::ParseError> {
+        base.join(&format!("session/{}/goog/cdp/execute", session.unwrap_or_default()))
+    }
+
+    fn method_and_body(&self, _: &url::Url) -> (http::Method, Option<String>) {
+        let command = json!({ "cmd": "Page.addScriptToEvaluateOnNewDocument", "params": { "source": COUNT_FETCHES } });
+        (http::Method::POST, Some(command.to_string()))
+    }
+}
+
 impl Browser {
     /// Opens a window.
     ///
@@ -103,6 +126,7 @@ impl Browser {
         capabilities.insert("goog:loggingPrefs".to_owned(), json!({ "browser": "ALL" }));
         let client =
             ClientBuilder::new(HttpConnector::new()).capabilities(capabilities).connect(&driver.address).await?;
+        client.issue_cmd(CountFetches).await?;
         Ok(Self { client, _driver: driver, _profile: profile })
     }
 
@@ -143,7 +167,7 @@ impl Browser {
                 const now = performance.getEntriesByType('resource').length + document.body.innerText.length * 1000;
                 same = now === last ? same + 1 : 0;
                 last = now;
-                if (same >= 4 && document.querySelector('h1')) { done(true); } else { setTimeout(look, 40); }
+                if (same >= 4 && !window.flying && document.querySelector('h1')) { done(true); } else { setTimeout(look, 40); }
             };
             look();";
         tokio::time::timeout(Duration::from_secs(40), self.client.execute_async(quiet, vec![])).await??;
@@ -244,7 +268,11 @@ impl Browser {
             }
             tokio::time::sleep(PAUSE).await;
         }
-        Err(format!("“{words}” does not stand in {selector}, but: {text}").into())
+        let page =
+            self.run("return [location.href, document.body.innerText.slice(0, 2500)].join(' \u{25b8} ')").await?;
+        let console = self.console().await.unwrap_or_default();
+        Err(format!("“{words}” does not stand in {selector}, but: {text}\nThe page: {page}\nIts console: {console:?}")
+            .into())
     }
 
     /// Waits until the field with this label has the focus.

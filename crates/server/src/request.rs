@@ -44,11 +44,7 @@ pub(crate) fn json_config() -> web::JsonConfig {
 /// decimal, without where in the request it stood.
 fn unreadable(said: &str) -> String {
     let sentence = said.rsplit_once(" at line ").map_or(said, |(sentence, _)| sentence);
-    if sentence.starts_with('“') {
-        sentence.to_owned()
-    } else {
-        format!("The request cannot be read: {said}.")
-    }
+    if sentence.starts_with('“') { sentence.to_owned() } else { format!("The request cannot be read: {said}.") }
 }
 
 /// Refuses text with a null character in it: no keyboard types one, and to the database the text

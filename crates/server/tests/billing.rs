@@ -4,6 +4,7 @@
 
 mod common;
 
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
 use common::*;
@@ -103,6 +104,55 @@ fn a_run_goes_on_by_itself_and_is_not_begun_twice() {
     assert_eq!(posted, 0);
     let (_, rest) = till.get("/api/runs");
     assert_eq!((&rest[0]["posted"], &rest[0]["posted_base"]), (&json!(ready), &view["posted_base"]));
+    till.verify();
+}
+
+/// Whoever looks while runs are posted is never told that one was cut off: not between the click
+/// and its beginning, and not while the last of it is being written.
+#[test]
+fn a_run_under_way_never_looks_cut_off() {
+    let till = Till::start();
+    let (_, unbilled) = till.get("/api/unbilled");
+    let customers = unbilled["customers"].as_array().unwrap().iter().map(|one| one["customer"].as_i64().unwrap());
+    // Some have only what waits for the rest of its order: of that there is no run.
+    let runs: Vec<String> = customers
+        .map(|customer| till.send("POST", "/api/runs", &json!({ "customers": [customer] })))
+        .filter(|(status, _)| *status == 200)
+        .map(|(_, run)| format!("/api/runs/{run}"))
+        .collect();
+    assert!(runs.len() > 3, "{unbilled}");
+    let over = AtomicBool::new(false);
+    let looks = std::thread::scope(|scope| {
+        let watchers: Vec<_> = (0..4)
+            .map(|start| {
+                let (till, runs, over) = (&till, &runs, &over);
+                scope.spawn(move || {
+                    let mut looks = Vec::new();
+                    for run in runs.iter().cycle().skip(start) {
+                        let (_, view) = till.get(run);
+                        looks.push((view["state"].clone(), view["underway"].clone()));
+                        if over.load(Ordering::Relaxed) {
+                            return looks;
+                        }
+                    }
+                    looks
+                })
+            })
+            .collect();
+        for run in &runs {
+            let (_, view) = till.get(run);
+            if view["counts"]["ready"] != 0 {
+                let seen = json!({ "version": view["version"], "seen": view["seen"] });
+                till.done("POST", &format!("{run}/post"), &seen);
+                till.wait_for_run(run.rsplit('/').next().unwrap().parse().unwrap());
+            }
+        }
+        over.store(true, Ordering::Relaxed);
+        watchers.into_iter().flat_map(|watcher| watcher.join().unwrap()).collect::<Vec<_>>()
+    });
+    let posted = |state: &str| looks.iter().filter(|one| one.0 == state).count();
+    assert!(posted("posted") > 0 && posted("open") > 0, "they looked before and after");
+    assert!(!looks.contains(&(json!("posting"), json!(false))), "a posting under way was called cut off");
     till.verify();
 }
 

@@ -1,7 +1,7 @@
 //! Billing runs and the recipes they are made from.
 
 use std::collections::{HashMap, HashSet};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use actix_web::web::{Data, Json, Path, Query};
 use actix_web::{delete, get, post, put};
@@ -17,22 +17,47 @@ use super::{Answer, Stretch};
 use crate::problem::Problem;
 use crate::request::Change;
 
-/// Runs that this process is posting now.
+/// Runs that this process is posting now, and how many it has ended.
 #[derive(Debug, Clone, Default)]
-pub struct Posting(Arc<Mutex<HashSet<i64>>>);
+pub struct Posting(Arc<Mutex<PostingNow>>);
+
+#[derive(Debug, Default)]
+struct PostingNow {
+    runs: HashSet<i64>,
+    ended: u64,
+}
+
+/// As long as it is kept, a run is being posted.
+#[derive(Debug)]
+struct PostingMark {
+    posting: Posting,
+    id: RunId,
+}
+
+impl Drop for PostingMark {
+    fn drop(&mut self) {
+        let mut now = self.posting.now();
+        now.runs.remove(&self.id.0);
+        now.ended += 1;
+    }
+}
 
 impl Posting {
-    /// Marks a run as being posted; false where it is already.
-    fn begin(&self, id: RunId) -> bool {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner).insert(id.0)
+    fn now(&self) -> MutexGuard<'_, PostingNow> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    fn end(&self, id: RunId) {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner).remove(&id.0);
+    /// Marks a run as being posted; none where it is already.
+    fn begin(&self, id: RunId) -> Option<PostingMark> {
+        self.now().runs.insert(id.0).then(|| PostingMark { posting: self.clone(), id })
     }
 
     fn is_on(&self, id: RunId) -> bool {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner).contains(&id.0)
+        self.now().runs.contains(&id.0)
+    }
+
+    fn ended(&self) -> u64 {
+        self.now().ended
     }
 }
 
@@ -58,11 +83,9 @@ impl Looks {
 }
 
 /// Posts stretch after stretch until nothing is left, whether anyone looks or not.
-fn post_in_background(store: Store, posting: Posting, actor: Actor, id: RunId) {
-    if !posting.begin(id) {
-        return;
-    }
+fn post_in_background(store: Store, mark: PostingMark, actor: Actor) {
     actix_web::rt::spawn(async move {
+        let id = mark.id;
         loop {
             let done = store
                 .change(&actor, None, async |writing| {
@@ -80,7 +103,7 @@ fn post_in_background(store: Store, posting: Posting, actor: Actor, id: RunId) {
                 }
             }
         }
-        posting.end(id);
+        drop(mark);
     });
 }
 
@@ -135,12 +158,16 @@ pub(super) async fn view_run(
     which: Query<OfRun>,
     stretch: Query<Stretch>,
 ) -> Answer<ShownRun> {
+    let (before, ended) = (posting.is_on(RunId(*id)), posting.ended());
     let mut connection = store.read().await?;
     let rules = rules::load(&mut connection).await?;
     let mut run =
         runs::view(&mut connection, &rules, RunId(*id), which.standing, (stretch.limit(), stretch.offset())).await?;
     looks.keep(RunId(*id), std::mem::take(&mut run.looked));
-    Ok(Json(ShownRun { run, underway: posting.is_on(RunId(*id)) }))
+    // Its posting may have ended while it was read; that is no posting cut off, and who looks asks
+    // how far it is.
+    let underway = before || posting.is_on(RunId(*id)) || posting.ended() != ended;
+    Ok(Json(ShownRun { underway: underway && run.state == "posting", run }))
 }
 
 /// How far a run is.
@@ -234,17 +261,21 @@ pub(super) async fn post_run(
     id: Path<i64>,
     new: Json<PostRun>,
 ) -> Answer<RunProgress> {
-    let request = change.request(&new.0);
-    let looked = looks.of(RunId(*id));
+    let (id, request) = (RunId(*id), change.request(&new.0));
+    let looked = looks.of(id);
+    // Marked before it is begun, so that nobody sees it begun and not under way.
+    let mark = posting.begin(id);
     let progress = store
         .change(change.actor(), Some(&request), async |writing| {
             let rules = rules::load(writing).await?;
-            runs::begin(writing, &rules, RunId(*id), new.version, &new.seen, looked).await
+            runs::begin(writing, &rules, id, new.version, &new.seen, looked).await
         })
         .await?;
     // The same request again, after all of it is posted, has nothing left to begin.
-    if runs::cut_off(&mut *store.read().await?).await?.contains(&RunId(*id)) {
-        post_in_background(store.get_ref().clone(), posting.get_ref().clone(), change.actor().clone(), RunId(*id));
+    if let Some(mark) = mark.or_else(|| posting.begin(id))
+        && runs::cut_off(&mut *store.read().await?).await?.contains(&id)
+    {
+        post_in_background(store.get_ref().clone(), mark, change.actor().clone());
     }
     Ok(Json(progress))
 }
@@ -268,7 +299,9 @@ pub(super) async fn go_on(
     if !cut_off {
         return Err(till_store::StoreError::WrongState("This run is not being posted.".to_owned()).into());
     }
-    post_in_background(store.get_ref().clone(), posting.get_ref().clone(), change.actor().clone(), RunId(*id));
+    if let Some(mark) = posting.begin(RunId(*id)) {
+        post_in_background(store.get_ref().clone(), mark, change.actor().clone());
+    }
     Ok(Json(RunHowFar { progress, underway: true }))
 }
 

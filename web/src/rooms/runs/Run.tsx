@@ -74,10 +74,11 @@ function useProgress(view: RunView) {
       told.current = true;
       changed();
     }
-    if (!view.underway) {
+    // What was heard of a posting before does not count for the next.
+    if (!done) {
       told.current = false;
     }
-  }, [done, view.underway, changed]);
+  }, [done, changed]);
   return progress.data;
 }
 
