@@ -25,7 +25,7 @@ use crate::tape::{Change, Figure, Tape};
 use crate::tax::{TaxComputed, TaxLine, TaxRate, TaxTable, compute, compute_gross};
 use crate::terms::Terms;
 use crate::treatment::{Taxed, TreatmentCodes};
-use crate::units::{from_stock_units, in_stock_units};
+use crate::units::{can_go, in_stock_units};
 
 /// The largest quantity and the highest price a line may carry; keeps every product exact.
 pub const LARGEST_QUANTITY: Quantity = Quantity::from_whole(100_000_000);
@@ -343,11 +343,7 @@ fn line(input: &OrderInput<'_>, at: usize, findings: &mut Findings) -> PricedLin
     }
     let stocked = wish.item.kind == ItemKind::Goods && wish.stock.counted;
     let open = open_quantity(wish);
-    let can_go = if stocked {
-        Quantity::from_scaled(from_stock_units(wish.stock.available(), factor).scaled().min(open.scaled()))
-    } else {
-        open
-    };
+    let can_go = if stocked { can_go(open, wish.stock.available(), factor, wish.item.step) } else { open };
     let short = Quantity::from_scaled(open.scaled() - can_go.scaled());
     if short.is_positive() {
         findings.add(Check::StockShort, format!("lines.{at}.quantity"), shortage(wish, factor, can_go, short));

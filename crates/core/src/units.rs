@@ -79,6 +79,46 @@ pub fn from_stock_units(stock: Quantity, factor: Quantity) -> Quantity {
     quantity
 }
 
+/// How much of what is wanted can go from a stock that may not have all of it, in the unit sold.
+///
+/// Where there is enough, all of it. Where there is not, no pack is broken and no step of the item
+/// left: whole ones of a unit that is not the stock unit, and in either a whole number of steps.
+/// Whoever wants to send half a box after all types it. *Common practice, no source.*
+///
+/// `wanted` in the unit sold; `stock`, `factor` (stock units in one) and `step` (zero for none) in
+/// stock units.
+///
+/// ```
+/// use till_core::units::can_go;
+/// let quantity = |text: &str| text.parse().unwrap();
+/// let boxes_of_six = |wanted, stock| can_go(quantity(wanted), quantity(stock), quantity("6"), quantity("0"));
+/// assert_eq!(boxes_of_six("2.5", "15"), quantity("2.5"));
+/// assert_eq!(boxes_of_six("3", "10"), quantity("1"));
+/// assert_eq!(can_go(quantity("12"), quantity("9"), quantity("1"), quantity("2")), quantity("8"));
+/// ```
+pub fn can_go(wanted: Quantity, stock: Quantity, factor: Quantity, step: Quantity) -> Quantity {
+    if !wanted.is_positive() || !stock.is_positive() || !factor.is_positive() {
+        return Quantity::ZERO;
+    }
+    let needed = i128::from(wanted.scaled()) * i128::from(factor.scaled());
+    if needed <= i128::from(stock.scaled()) * Quantity::scale() {
+        return wanted;
+    }
+    // Both in units of the last place; at least one whole step, or the smallest there is.
+    let whole = if factor == Quantity::ONE { Quantity::from_scaled(1) } else { Quantity::ONE };
+    let per_whole = factor.scaled() * whole.scaled() / Quantity::ONE.scaled();
+    let stride = if step.is_positive() { step.scaled() / gcd(step.scaled(), per_whole) } else { 1 };
+    let fits = stock.scaled() / per_whole / stride * stride;
+    Quantity::from_scaled(fits * whole.scaled())
+}
+
+const fn gcd(mut left: i64, mut right: i64) -> i64 {
+    while right != 0 {
+        (left, right) = (right, left % right);
+    }
+    left
+}
+
 /// What is wrong with a quantity, in stock units, where an item has a least quantity and a step.
 ///
 /// # Errors
@@ -103,12 +143,40 @@ pub fn check_steps(stock: Quantity, minimum: Quantity, step: Quantity, unit: &st
 #[cfg(test)]
 mod tests {
     use super::*;
+    use proptest::prelude::*;
 
     #[test]
     fn words_and_codes_are_said_once() {
         for (at, unit) in UNITS.iter().enumerate() {
             assert!(UNITS[at + 1..].iter().all(|other| other.word != unit.word && other.code != unit.code), "{unit:?}");
             assert!((2..=3).contains(&unit.code.len()), "{unit:?}");
+        }
+    }
+
+    proptest! {
+        /// Never more than is wanted or there; all of it where there is enough; otherwise whole
+        /// packs and steps, and not one more of them would fit.
+        #[test]
+        fn what_can_go_breaks_no_pack_and_no_step(
+            wanted in 1_i64..400_000, stock in 0_i64..2_000_000, factor in 1_i64..30, step in 0_i64..9,
+        ) {
+            let (wanted, stock) = (Quantity::from_scaled(wanted), Quantity::from_scaled(stock));
+            let (factor, step) = (Quantity::from_whole(factor), Quantity::from_whole(step));
+            let goes = can_go(wanted, stock, factor, step);
+            let needs = |quantity: Quantity| in_stock_units(quantity, factor).unwrap();
+            prop_assert!(goes <= wanted && needs(goes) <= stock);
+            prop_assert_eq!(goes == wanted, needs(wanted) <= stock);
+            if goes < wanted {
+                let one = if factor == Quantity::ONE { Quantity::from_scaled(1) } else { Quantity::ONE };
+                prop_assert_eq!(goes.scaled() % one.scaled(), 0);
+                let in_steps = |quantity: Quantity| step.is_zero() || needs(quantity).scaled() % step.scaled() == 0;
+                prop_assert!(in_steps(goes));
+                let next = (1..=80_000)
+                    .map(|more| Quantity::from_scaled(goes.scaled() + more * one.scaled()))
+                    .find(|next| in_steps(*next))
+                    .unwrap();
+                prop_assert!(needs(next) > stock || next > wanted, "{next} would go");
+            }
         }
     }
 

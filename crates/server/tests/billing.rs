@@ -11,38 +11,6 @@ use common::*;
 use serde_json::{Value, json};
 
 impl Till {
-    /// A change that must be carried out.
-    fn done(&self, method: &str, path: &str, body: &Value) -> Value {
-        let (status, answer) = self.send(method, path, body);
-        assert_eq!(status, 200, "{method} {path} {body}: {answer}");
-        answer
-    }
-
-    /// A change that must be refused: with which status, code and field.
-    fn refused(&self, method: &str, path: &str, body: &Value) -> (u16, String, Option<String>) {
-        let (status, answer) = self.send(method, path, body);
-        assert!(status >= 400, "{method} {path} {body} was done: {answer}");
-        assert!(!answer["title"].as_str().unwrap().is_empty(), "{answer}");
-        let field = answer["blockers"][0]["field"].as_str().or(answer["field"].as_str());
-        (status, answer["code"].as_str().unwrap().to_owned(), field.map(str::to_owned))
-    }
-
-    /// A confirmed order of one line.
-    fn order(&self, customer: i64, item: &str, quantity: &str) -> i64 {
-        let lines = json!([{ "item": item, "quantity": quantity }]);
-        let body = json!({ "customer": customer, "customer_order_number": "PO 81", "lines": lines });
-        let order = self.done("POST", "/api/orders", &body).as_i64().unwrap();
-        self.done("POST", &format!("/api/orders/{order}/confirm"), &json!({ "version": 1, "reason": "as agreed" }));
-        order
-    }
-
-    /// An invoice over an order that is shipped with it.
-    fn ship_and_bill(&self, order: i64) -> i64 {
-        let path = format!("/api/orders/{order}/ship-and-bill");
-        let seen = self.done("POST", &format!("{path}/preview"), &json!({}))["seen"].clone();
-        self.done("POST", &path, &json!({ "seen": seen }))["invoice"]["id"].as_i64().unwrap()
-    }
-
     /// Waits until nothing of a run is being posted any more.
     fn wait_for_run(&self, run: i64) -> Value {
         let begun = Instant::now();

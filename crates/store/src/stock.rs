@@ -12,7 +12,7 @@ use till_core::ordering::{Elsewhere, StockFacts};
 use till_core::people::check_reason;
 use till_core::shipment::{AdjustInput, decide_adjustment};
 use till_core::stock::{Layer, SetAside, give_up};
-use till_core::units::{from_stock_units, in_stock_units};
+use till_core::units::{can_go, in_stock_units};
 
 use crate::convert::json;
 use crate::rules::Rules;
@@ -196,7 +196,7 @@ pub(crate) type Aside = Vec<(String, Quantity)>;
 pub(crate) async fn set_aside(writing: &mut Writing<'_>, order: OrderId, only: Option<OrderLineId>) -> Result<Aside> {
     let only = only.map(|line| line.0);
     let lines = sqlx::query!(
-        r#"SELECT order_lines.id, item_id, items.code, order_lines.warehouse, factor_e4, allocated_e4,
+        r#"SELECT order_lines.id, item_id, items.code, order_lines.warehouse, factor_e4, step_e4, allocated_e4,
                   max(0, ordered_e4 - cancelled_e4 - shipped_e4) AS "open!: i64"
            FROM order_lines JOIN orders ON orders.id = order_id JOIN items ON items.id = item_id
            JOIN warehouses ON warehouses.code = order_lines.warehouse
@@ -216,8 +216,8 @@ pub(crate) async fn set_aside(writing: &mut Writing<'_>, order: OrderId, only: O
         let item = ItemId(line.item_id);
         let facts = facts(writing, &[item], None).await?;
         let Some(there) = facts.get(&(item, line.warehouse)) else { continue };
-        let free = from_stock_units(there.available(), Quantity::from_scaled(line.factor_e4));
-        let more = wanted.min(free.scaled());
+        let [wanted, factor, step] = [wanted, line.factor_e4, line.step_e4].map(Quantity::from_scaled);
+        let more = can_go(wanted, there.available(), factor, step).scaled();
         if more > 0 {
             sqlx::query!("UPDATE order_lines SET allocated_e4 = allocated_e4 + ? WHERE id = ?", more, line.id)
                 .execute(&mut **writing)
@@ -552,7 +552,8 @@ pub(crate) async fn take_from_layer(
 /// Where more is promised than is there, the latest orders give up. Returns their numbers.
 async fn keep_promises(connection: &mut SqliteConnection, item: ItemId, warehouse: &str) -> Result<Vec<String>> {
     let rows = sqlx::query!(
-        "SELECT order_lines.id, number, allocated_e4, factor_e4 FROM order_lines JOIN orders ON orders.id = order_id
+        "SELECT order_lines.id, number, allocated_e4, factor_e4, step_e4 FROM order_lines
+         JOIN orders ON orders.id = order_id JOIN items ON items.id = item_id
          WHERE item_id = ? AND order_lines.warehouse = ? AND allocated_e4 > 0 ORDER BY order_lines.id",
         item.0,
         warehouse
@@ -572,7 +573,8 @@ async fn keep_promises(connection: &mut SqliteConnection, item: ItemId, warehous
     let mut given = Vec::new();
     for left in give_up(&asides, on_hand) {
         let Some(row) = rows.iter().find(|row| row.id == left.line.0) else { continue };
-        let kept = from_stock_units(left.quantity, Quantity::from_scaled(row.factor_e4)).scaled();
+        let [allocated, factor, step] = [row.allocated_e4, row.factor_e4, row.step_e4].map(Quantity::from_scaled);
+        let kept = can_go(allocated, left.quantity, factor, step).scaled();
         sqlx::query!("UPDATE order_lines SET allocated_e4 = ? WHERE id = ?", kept, left.line.0)
             .execute(&mut *connection)
             .await?;

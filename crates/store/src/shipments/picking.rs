@@ -8,7 +8,7 @@ use till_core::fixed::Quantity;
 use till_core::ids::{DocumentKind, OrderId, OrderLineId, ShipmentId};
 use till_core::money::Money;
 use till_core::order::LineProgress;
-use till_core::units::from_stock_units;
+use till_core::units::{can_go, from_stock_units};
 
 use crate::rules::{Rules, next_number};
 use crate::writing::{Writing, set};
@@ -93,7 +93,7 @@ pub struct PickLine {
 /// [`StoreError::NotFound`].
 pub async fn propose(connection: &mut SqliteConnection, order: OrderId) -> Result<Vec<PickLine>> {
     let rows = sqlx::query!(
-        r#"SELECT order_lines.id, item_id, items.code, items.kind, description, order_lines.unit, order_lines.warehouse, counted, factor_e4,
+        r#"SELECT order_lines.id, item_id, items.code, items.kind, description, order_lines.unit, order_lines.warehouse, counted, factor_e4, step_e4,
                   over_e4, allocated_e4, ordered_e4, cancelled_e4, shipped_e4, order_lines.billed_e4, net_minor,
                   coalesce((SELECT sum(quantity_e4) FROM shipment_lines JOIN shipments ON shipments.id = shipment_id
                             WHERE order_line_id = order_lines.id AND state IN ('picking', 'packed')), 0) AS "leaving!: i64"
@@ -120,14 +120,16 @@ pub async fn propose(connection: &mut SqliteConnection, order: OrderId) -> Resul
         }
         let leaving = Quantity::from_scaled(row.leaving);
         let open = (to_ship.scaled() - row.leaving).max(0);
-        let free = if row.kind == "goods" && row.counted != 0 {
-            let factor = Quantity::from_scaled(row.factor_e4);
+        let (free, proposed) = if row.kind == "goods" && row.counted != 0 {
+            let [factor, step] = [row.factor_e4, row.step_e4].map(Quantity::from_scaled);
             let facts = there.get(&(till_core::ids::ItemId(row.item_id), row.warehouse.clone()));
             let available = facts.map(|facts| facts.available()).unwrap_or_default();
             let more = from_stock_units(available, factor).scaled();
-            Quantity::from_scaled((row.allocated_e4 + more - row.leaving).max(0))
+            let aside = (row.allocated_e4 - row.leaving).clamp(0, open);
+            let fits = can_go(Quantity::from_scaled(open - aside), available, factor, step).scaled();
+            ((row.allocated_e4 + more - row.leaving).max(0), aside + fits)
         } else {
-            Quantity::from_scaled(open + row.over_e4)
+            (open + row.over_e4, open)
         };
         lines.push(PickLine {
             order_line: OrderLineId(row.id),
@@ -138,9 +140,9 @@ pub async fn propose(connection: &mut SqliteConnection, order: OrderId) -> Resul
             to_ship,
             leaving,
             allocated: Quantity::from_scaled(row.allocated_e4),
-            free,
+            free: Quantity::from_scaled(free),
             over: Quantity::from_scaled(row.over_e4),
-            proposed: Quantity::from_scaled(open.min(free.scaled())),
+            proposed: Quantity::from_scaled(proposed),
         });
     }
     Ok(lines)
