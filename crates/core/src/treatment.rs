@@ -92,6 +92,13 @@ impl Taxed {
         }
     }
 
+    /// Why there is no tax, where that is by a certificate: which one, and how long it holds.
+    pub fn certificate_words(&self) -> Option<String> {
+        let certificate = self.certificate.as_deref().filter(|_| self.treatment == Treatment::Exempt)?;
+        let until = self.until.map(|until| format!(", to {}", words(until))).unwrap_or_default();
+        Some(format!("by certificate {certificate}{until}"))
+    }
+
     /// What is wrong with the exemption on a date, if anything is.
     pub fn exemption_problem(&self, name: &str, date: NaiveDate) -> Option<String> {
         if self.treatment != Treatment::Exempt {

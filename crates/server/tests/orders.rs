@@ -209,6 +209,11 @@ fn what_is_short_waits_and_leaves_when_it_has_come() {
         (json!({ "name": "" }), "name"),
         (json!({ "code": "N", "unit": "" }), "unit"),
         (json!({ "code": "N", "units": [{ "unit": "box", "factor": "0" }] }), "units.0.factor"),
+        (
+            json!({ "code": "N", "units": [{ "unit": "box", "factor": "6" }, { "unit": "box", "factor": "8" }] }),
+            "units.1.unit",
+        ),
+        (json!({ "code": "N", "units": [{ "unit": "pc", "factor": "6" }] }), "units.0.unit"),
         (json!({ "code": "N", "list_price": "-1" }), "list_price"),
         (json!({ "code": "N", "tax_code": "S99" }), "tax_code"),
         (json!({ "code": "N", "step": "-2" }), "step"),
@@ -300,7 +305,177 @@ fn what_is_short_waits_and_leaves_when_it_has_come() {
     // A count takes a reason, and a line of the ledger for what it finds.
     let count = |counted: &str, reason: &str| json!({ "counted": counted, "reason": reason });
     assert_eq!(till.refused("POST", &format!("{place}/counts"), &count("23", "")).2.as_deref(), Some("reason"));
-    assert_eq!(till.refused("POST", &format!("{place}/counts"), &count("-1", "one broken")).2.as_deref(), Some("counted"));
+    assert_eq!(
+        till.refused("POST", &format!("{place}/counts"), &count("-1", "one broken")).2.as_deref(),
+        Some("counted")
+    );
     assert_eq!(till.done("POST", &format!("{place}/counts"), &count("23", "one broken")), json!("-1"));
     till.verify();
+}
+
+/// Own fields and reporting codes: what is required blocks, what is no choice is refused, and what
+/// was said goes with the goods onto the invoice and its entry.
+#[test]
+fn own_fields_block_and_go_on_to_the_entry() {
+    let till = Till::start();
+    let sanna = sign_in(till.address, SANNA);
+    let keep = |what: &str, body: &Value| {
+        let path = format!("/api/goods-settings/{what}");
+        let (status, answer) = ask("PUT", &path).seat(&sanna).json(body).new_key().pair(till.address);
+        (status, answer["field"].as_str().map(str::to_owned), answer)
+    };
+    let gate = json!({ "key": "quay_gate", "label": "Quay gate", "place": "order", "kind": "choice",
+        "choices": ["north", "south"], "required": true, "active": true });
+    assert_eq!(till.refused("PUT", "/api/goods-settings/own-fields", &gate).0, 403, "a lead asks an administrator");
+    assert_eq!(keep("own-fields", &gate).0, 200);
+    for (change, field) in [
+        (json!({ "key": "Quay Gate!" }), "key"),
+        (json!({ "label": " " }), "label"),
+        (json!({ "choices": [] }), "choices"),
+    ] {
+        let (status, at, said) = keep("own-fields", &with(&gate, &change));
+        assert_eq!((status, at.as_deref()), (422, Some(field)), "{change}: {said}");
+    }
+    let region = json!({ "key": "quay_region", "name": "Quay region", "required_by": [],
+        "codes": [{ "code": "N", "name": "north side" }, { "code": "S", "name": "south side" }] });
+    assert_eq!(keep("reporting-lists", &region).0, 200);
+    let twice = with(&region, &json!({ "codes": [{ "code": "N", "name": "one" }, { "code": "N", "name": "two" }] }));
+    let (status, at, said) = keep("reporting-lists", &twice);
+    assert_eq!((status, at.as_deref()), (422, Some("codes.1.code")), "{said}");
+    let demanded = with(&region, &json!({ "required_by": ["4010", "4010"] }));
+    assert_eq!(keep("reporting-lists", &demanded).0, 200, "said twice is said once");
+    assert_eq!(keep("reporting-lists", &with(&region, &json!({ "required_by": ["1100"] }))).1.unwrap(), "required_by");
+    assert_eq!(keep("reporting-lists", &region).0, 200);
+
+    let order = |marks: Value| {
+        json!({ "customer": 4, "customer_order_number": "PO 4", "marks": marks,
+            "lines": [{ "item": "HB-12", "quantity": "2" }] })
+    };
+    let wrong = order(json!({ "fields": { "quay_gate": "east" } }));
+    let (status, _, at) = till.refused("POST", "/api/orders", &wrong);
+    assert_eq!((status, at.as_deref()), (422, Some("fields.quay_gate")));
+    let unknown = order(json!({ "codes": { "quay_region": "X" } }));
+    let (status, _, at) = till.refused("POST", "/api/orders", &unknown);
+    assert_eq!((status, at.as_deref()), (422, Some("codes.quay_region")));
+    // Entered without, it is kept and waits for the word; with it, it goes all the way.
+    let id = till.done("POST", "/api/orders", &order(json!({}))).as_i64().unwrap();
+    let confirm = |version: i64| json!({ "version": version, "reason": "" });
+    let (status, _, at) = till.refused("POST", &format!("/api/orders/{id}/confirm"), &confirm(1));
+    assert_eq!((status, at.as_deref()), (422, Some("fields.quay_gate")));
+    let (_, seen) = till.get(&format!("/api/orders/{id}"));
+    let marks = json!({ "fields": { "quay_gate": "north" }, "codes": { "quay_region": "N" } });
+    let form = with(&seen["form"], &json!({ "marks": marks }));
+    till.done("PUT", &format!("/api/orders/{id}"), &json!({ "version": seen["version"], "form": form }));
+    till.done("POST", &format!("/api/orders/{id}/confirm"), &confirm(2));
+    let invoice = till.ship_and_bill(id);
+    let (_, view) = till.get(&format!("/api/invoices/{invoice}"));
+    let entry = view["entries"][0].clone();
+    let sales = entry["lines"].as_array().unwrap().iter().find(|one| one["account"] == "4010").unwrap();
+    assert!(sales.to_string().contains("north") && sales.to_string().contains("quay_region"), "{sales}");
+    till.verify();
+}
+
+#[test]
+fn a_quote_becomes_an_order_once_and_a_copy_is_made_at_todays_prices() {
+    let till = Till::start();
+    let line = json!({ "item": "HB-12", "quantity": "4", "unit_price": "31", "price_reason": "as quoted" });
+    let quote = json!({ "order": { "customer": 4, "lines": [line] }, "valid_until": "2026-03-31" });
+    let late = with(&quote, &json!({ "valid_until": "2026-03-17" }));
+    assert_eq!(till.refused("POST", "/api/quotes", &late).2.as_deref(), Some("valid_until"));
+    let id = till.done("POST", "/api/quotes", &quote).as_i64().unwrap();
+    let place = format!("/api/quotes/{id}");
+    let (_, seen) = till.get(&place);
+    assert_eq!((&seen["state"], &seen["net"]), (&json!("open"), &json!(12_400)));
+    let word = json!({ "version": 1, "customer_order_number": "PO 77" });
+    let stale = json!({ "version": 9, "customer_order_number": "PO 77" });
+    assert_eq!(till.refused("POST", &format!("{place}/accept"), &stale).0, 409);
+    let order = till.done("POST", &format!("{place}/accept"), &word).as_i64().unwrap();
+    assert_eq!(till.refused("POST", &format!("{place}/accept"), &word).0, 409, "once only");
+    assert_eq!(till.refused("POST", &format!("{place}/decline"), &json!({ "version": 2, "reason": "no" })).0, 409);
+    let (_, ordered) = till.get(&format!("/api/orders/{order}"));
+    assert_eq!((&ordered["net"], &ordered["customer_order_number"]), (&json!(12_400), &json!("PO 77")));
+    assert!(ordered["from"][0]["number"].as_str().unwrap().starts_with("Q-"), "{}", ordered["from"]);
+    // A copy has no order number of the customer's, is a draft, and says what it was copied from.
+    let copy = till.done("POST", &format!("/api/orders/{order}/copy"), &Value::Null);
+    let (_, copied) = till.get(&format!("/api/orders/{copy}"));
+    assert_eq!((&copied["state"], &copied["customer_order_number"]), (&json!("draft"), &Value::Null));
+    assert_eq!(copied["from"][0]["number"], ordered["number"], "{}", copied["from"]);
+    // Declined with a reason, a quote stays as it was offered.
+    let other = till.done("POST", "/api/quotes", &quote).as_i64().unwrap();
+    let decline = |reason: &str| json!({ "version": 1, "reason": reason });
+    assert_eq!(
+        till.refused("POST", &format!("/api/quotes/{other}/decline"), &decline("")).2.as_deref(),
+        Some("reason")
+    );
+    till.done("POST", &format!("/api/quotes/{other}/decline"), &decline("too dear"));
+    let (_, seen) = till.get(&format!("/api/quotes/{other}"));
+    assert_eq!((&seen["state"], &seen["reason"]), (&json!("declined"), &json!("too dear")));
+    assert_eq!(till.refused("POST", &format!("/api/quotes/{other}/accept"), &word).0, 409);
+}
+
+#[test]
+fn what_is_called_off_is_counted_down_and_given_back() {
+    let till = Till::start();
+    let agreed = json!({ "customer": 4, "customer_order_number": "FRAME 1", "first": "2026-03-01",
+        "last": "2026-06-30", "lines": [{ "item": "HB-12", "agreed": "50", "price": "28.5" }] });
+    for (change, field) in [
+        (json!({ "last": "2026-02-01" }), "last"),
+        (json!({ "lines": [] }), "lines"),
+        (json!({ "lines": [{ "item": "NONE", "agreed": "1", "price": "1" }] }), "lines.0.item"),
+        (json!({ "lines": [{ "item": "HB-12", "agreed": "0", "price": "1" }] }), "lines.0.agreed"),
+        (
+            json!({ "lines": [{ "item": "HB-12", "agreed": "1", "price": "1" }, { "item": "HB-12", "agreed": "2", "price": "1" }] }),
+            "lines.1.item",
+        ),
+        (json!({ "lines": [{ "item": "HB-12", "agreed": "1", "price": "-1" }] }), "lines.0.price"),
+    ] {
+        let (status, _, at) = till.refused("POST", "/api/call-offs", &with(&agreed, &change));
+        assert_eq!((status, at.as_deref()), (422, Some(field)), "{change}");
+    }
+    let id = till.done("POST", "/api/call-offs", &agreed);
+    let left = || till.get(&format!("/api/call-offs/{id}")).1["lines"][0]["left"].clone();
+    let order = |quantity: &str| {
+        json!({ "customer": 4, "customer_order_number": "PO 5", "call_off": id,
+            "lines": [{ "item": "HB-12", "quantity": quantity }] })
+    };
+    let first = till.done("POST", "/api/orders", &order("30")).as_i64().unwrap();
+    assert_eq!(left(), "20");
+    assert_eq!(till.get(&format!("/api/orders/{first}")).1["net"], 85_500, "30 at 28.50");
+    let (status, _, at) = till.refused("POST", "/api/orders", &order("21"));
+    assert_eq!((status, at.as_deref()), (422, Some("lines.0.quantity")));
+    // Of another customer it is not there at all.
+    let stranger = with(&order("1"), &json!({ "customer": 8 }));
+    assert_eq!(till.refused("POST", "/api/orders", &stranger).2.as_deref(), Some("call_off"));
+    let cancel = json!({ "version": 1, "reason": "too early" });
+    till.done("POST", &format!("/api/orders/{first}/cancel"), &cancel);
+    assert_eq!(left(), "50", "what is cancelled may be called off again");
+}
+
+/// A place that is exempt until a day: with a certificate no tax, and after its last day it is told.
+#[test]
+fn an_exemption_ends_with_its_certificate() {
+    let till = Till::start();
+    let id = till.done("POST", "/api/customers", &with(&customer(), &json!({ "parent": "" })))["id"].clone();
+    let farm = |until: &str| {
+        json!({ "code": "FARM", "name": "The farm", "address": "3 Lane", "country": "IE",
+            "taxed": { "treatment": "exempt", "certificate": "EX 12/26", "until": until } })
+    };
+    let ship_to = till.done("PUT", &format!("/api/customers/{id}/ship-tos"), &farm("2026-03-31"));
+    let seen = |date: &str| {
+        let form = json!({ "customer": id, "ship_to": ship_to, "customer_order_number": "PQ 8", "order_date": date,
+            "lines": [{ "item": "HB-12", "quantity": "1" }] });
+        till.done("POST", "/api/orders/preview", &json!({ "form": form }))
+    };
+    let now = seen("2026-03-18");
+    assert_eq!(now["net"], now["total"], "no tax: {now}");
+    assert!(now["tape"].to_string().contains("by certificate EX 12/26, to 31 Mar 2026"), "and why: {}", now["tape"]);
+    let place = with(&farm("2026-03-17"), &json!({ "id": ship_to }));
+    till.done("PUT", &format!("/api/customers/{id}/ship-tos"), &place);
+    let after = seen("2026-03-18");
+    let told: Vec<&str> =
+        after["blockers"].as_array().unwrap().iter().map(|one| one["check"].as_str().unwrap()).collect();
+    assert!(told.contains(&"exemption_expired"), "{told:?}");
+    let nameless = with(&place, &json!({ "taxed": { "treatment": "exempt", "certificate": "", "until": null } }));
+    let (status, _, at) = till.refused("PUT", &format!("/api/customers/{id}/ship-tos"), &nameless);
+    assert!(status == 422 && at.as_deref().is_some_and(|at| at.contains("certificate")), "{at:?}");
 }

@@ -171,6 +171,12 @@ pub async fn set_list(writing: &mut Writing<'_>, list: &NewList) -> Result<()> {
     for (position, code) in list.codes.iter().enumerate() {
         let name = check_text(&format!("codes.{position}.name"), &code.name, 60)?;
         let code = check_text(&format!("codes.{position}.code"), &code.code, 20)?;
+        if list.codes.iter().take(position).any(|before| before.code.trim() == code) {
+            return Err(StoreError::invalid(
+                format!("codes.{position}.code"),
+                format!("{code} stands above already. A code stands for one thing."),
+            ));
+        }
         sqlx::query!(
             "INSERT INTO reporting_codes (list, code, name) VALUES (?, ?, ?)
              ON CONFLICT (list, code) DO UPDATE SET name = excluded.name, active = 1",
@@ -193,7 +199,7 @@ pub async fn set_list(writing: &mut Writing<'_>, list: &NewList) -> Result<()> {
                 format!("{account} is no revenue or expense account. Codes are demanded of those only."),
             ));
         }
-        sqlx::query!("INSERT INTO account_codes (account, list) VALUES (?, ?)", account, key)
+        sqlx::query!("INSERT INTO account_codes (account, list) VALUES (?, ?) ON CONFLICT DO NOTHING", account, key)
             .execute(&mut **writing)
             .await?;
     }

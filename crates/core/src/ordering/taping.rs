@@ -4,6 +4,7 @@ use super::{OrderDecision, OrderInput};
 use crate::calendar::words;
 use crate::pricing::{tape_offs, tape_sources};
 use crate::tape::{Tape, TapeStyle};
+use crate::tax::TaxCategory;
 
 pub(super) fn tape(input: &OrderInput<'_>, decision: &OrderDecision) -> Tape {
     let goes_to = if input.ship_to == input.customer.name { String::new() } else { format!(" to {}", input.ship_to) };
@@ -37,6 +38,10 @@ pub(super) fn tape(input: &OrderInput<'_>, decision: &OrderDecision) -> Tape {
         } else {
             tape.amount(TapeStyle::Line, tax.label(), tax.tax);
         }
+    }
+    let exempt = decision.taxes.iter().any(|tax| tax.rate.category == TaxCategory::E);
+    if let Some(certificate) = input.taxed.certificate_words().filter(|_| exempt) {
+        tape.remark(TapeStyle::Detail, certificate, false);
     }
     tape.amount(TapeStyle::Due, "With tax", decision.total);
     tape.remark(TapeStyle::Detail, input.terms.words(), false);
