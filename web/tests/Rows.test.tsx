@@ -5,6 +5,7 @@ import { useState } from "react";
 import { afterEach, beforeAll, describe, expect, it, vi } from "vitest";
 import { usePicks } from "../src/parts/picks";
 import { type Column, Rows } from "../src/parts/Rows";
+import { sized } from "./stage";
 
 interface Row {
   id: string;
@@ -14,18 +15,7 @@ interface Row {
 const columns: Column<Row>[] = [{ key: "id", head: "Number", width: "1fr", cell: (row) => row.id }];
 const idOf = (row: Row) => row.id;
 
-beforeAll(() => {
-  // Nothing has a size here; a list that is 600 high draws its first rows.
-  for (const [name, value] of Object.entries({
-    offsetHeight: 600,
-    offsetWidth: 800,
-    clientHeight: 600,
-    clientWidth: 800,
-  })) {
-    Object.defineProperty(HTMLElement.prototype, name, { configurable: true, get: () => value });
-  }
-  HTMLElement.prototype.scrollTo = () => undefined;
-});
+beforeAll(sized);
 afterEach(cleanup);
 
 function rowsOf(count: number): Row[] {

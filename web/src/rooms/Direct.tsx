@@ -146,26 +146,49 @@ export function DirectRoom() {
   useEffect(() => {
     document.querySelector<HTMLElement>('[data-cell="0-customer"]')?.focus();
   }, []);
+  // A row whose request got no answer keeps its key as long as nothing in it is changed.
+  const keys = useRef(new Map<string, string>());
+  const keyOf = (row: GridRow) => {
+    const said = JSON.stringify(row);
+    const key = keys.current.get(said) ?? newKey();
+    keys.current.set(said, key);
+    return key;
+  };
   const openDrafts = async () => {
     if (making.current) {
       return;
     }
     making.current = true;
+    const made: number[] = [];
+    const left = [...filled];
+    let wrong: unknown;
     try {
-      const made: number[] = [];
-      for (const one of body) {
-        made.push(...(await got(api.POST("/api/invoices", { body: one, params: { header: keyed(newKey()) } }))));
-      }
-      const places = made.map((id) => `/invoices/${id}`);
-      rememberSequence(places);
-      await changed();
-      if (places[0]) {
-        navigate(places[0]);
+      for (const row of filled) {
+        made.push(
+          ...(await got(api.POST("/api/invoices", { body: toBill(row), params: { header: keyed(keyOf(row)) } }))),
+        );
+        left.shift();
       }
     } catch (error) {
-      say({ kind: "stop", text: error instanceof Problem ? error.message : String(error) });
+      wrong = error;
     }
+    // What has become a draft is no row any more, so that nothing is made twice.
+    setRows(left.length > 0 ? left : [empty()]);
     making.current = false;
+    const places = made.map((id) => `/invoices/${id}`);
+    rememberSequence(places);
+    await changed();
+    if (wrong) {
+      const said = wrong instanceof Problem ? wrong.message : String(wrong);
+      const done = made.length > 0 ? `${plural(made.length, "draft", "drafts")} made, then: ` : "";
+      say({
+        kind: "stop",
+        text: `${done}${said}`,
+        links: places.slice(0, 3).map((to) => ({ text: "Open a draft", to })),
+      });
+    } else if (places[0]) {
+      navigate(places[0]);
+    }
   };
   const shown = answers[Math.min(at, answers.length - 1)];
   return (

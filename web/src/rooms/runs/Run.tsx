@@ -61,7 +61,8 @@ export function RunRoom() {
 function useProgress(view: RunView) {
   const changed = useEverythingChanged();
   const progress = useQuery({
-    queryKey: ["run-progress", view.id],
+    // What was heard of a posting before is not of this one: each has its version.
+    queryKey: ["run-progress", view.id, view.version],
     queryFn: () => got(api.GET("/api/runs/{id}/progress", { params: { path: { id: view.id } } })),
     enabled: view.underway,
     refetchInterval: (query) => (query.state.data?.underway === false ? false : 500),
@@ -74,7 +75,6 @@ function useProgress(view: RunView) {
       told.current = true;
       changed();
     }
-    // What was heard of a posting before does not count for the next.
     if (!done) {
       told.current = false;
     }
