@@ -54,6 +54,10 @@ const may: Operation[] = [
   "keep_order",
   "confirm_order",
   "ship_and_bill",
+  "keep_shipment",
+  "post_shipment",
+  "take_back_shipment",
+  "post_money",
 ];
 const ines: SignedIn = {
   id: 1,
@@ -67,6 +71,8 @@ const ines: SignedIn = {
 
 const always: Answers = {
   "GET /api/spine": { base_currency: "EUR", business_date: "2026-03-18" },
+  "GET /api/presence": [],
+  "GET /api/record/{kind}/{id}": [],
 };
 
 /**

@@ -46,6 +46,8 @@ interface FieldProps {
   disabled?: boolean;
   autoFocus?: boolean;
   onEnter?: () => void;
+  /** When the field is left. */
+  onLeave?: () => void;
 }
 
 /** One field of a form; what is wrong stands below it. */
@@ -73,6 +75,7 @@ export function Field(props: FieldProps) {
         label={label}
         value={value}
         onChange={(event) => onChange(event.target.value)}
+        onBlur={() => props.onLeave?.()}
         type={type ?? "text"}
         select={!!choices}
         multiline={!!words}

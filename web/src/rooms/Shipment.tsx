@@ -77,7 +77,11 @@ function Opened({ shipment }: { shipment: ShipmentView }) {
   const [typed, setTyped] = useState<Typed>(() => asTyped(shipment));
   const [faults, setFaults] = useState<Problem>();
   const version = useRef(shipment.version);
-  version.current = Math.max(version.current, shipment.version);
+  const kept = useRef(asTyped(shipment));
+  if (shipment.version > version.current) {
+    version.current = shipment.version;
+    kept.current = asTyped(shipment);
+  }
   const saving = useRef<Promise<boolean>>(Promise.resolve(true));
   const unposted = shipment.state === "picking" || shipment.state === "packed";
   const editable = unposted && may;
@@ -86,8 +90,8 @@ function Opened({ shipment }: { shipment: ShipmentView }) {
   const keep = (next: Typed) => {
     setTyped(next);
     saving.current = saving.current.then(async () => {
-      const before = asTyped(shipment);
-      if (JSON.stringify(before) === JSON.stringify(next)) {
+      // Beside what was kept last, not what stood here when it was asked: one may be on its way.
+      if (JSON.stringify(kept.current) === JSON.stringify(next)) {
         setFaults(undefined);
         return true;
       }
@@ -110,6 +114,7 @@ function Opened({ shipment }: { shipment: ShipmentView }) {
           }),
         );
         version.current = answer.version;
+        kept.current = next;
         setFaults(undefined);
         await changed();
         return true;
@@ -263,6 +268,7 @@ function Opened({ shipment }: { shipment: ShipmentView }) {
             span={4}
             disabled={!editable}
             onEnter={() => keep(typed)}
+            onLeave={() => keep(typed)}
           />
           <Field
             label="Consignment number"
@@ -273,6 +279,7 @@ function Opened({ shipment }: { shipment: ShipmentView }) {
             span={4}
             disabled={!editable}
             onEnter={() => keep(typed)}
+            onLeave={() => keep(typed)}
           />
           <Field
             label={`Freight to charge ${shipment.currency}`}
@@ -285,6 +292,7 @@ function Opened({ shipment }: { shipment: ShipmentView }) {
             hint="billed once, with the shipment"
             disabled={!editable}
             onEnter={() => keep(typed)}
+            onLeave={() => keep(typed)}
           />
         </FormGrid>
       )}
