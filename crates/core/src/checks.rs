@@ -85,6 +85,8 @@ checks! {
     PriceBelowZero => [Bill Stops, Post Stops],
     /// A changed price makes more of a difference than was allowed.
     PriceNotApproved => [Bill Warns, Post Stops],
+    /// Something asked for of the draft waits for someone's word.
+    WaitsForApproval => [Bill Warns, Post Stops],
     /// A discount over the document that takes off more than there is, or has no reason.
     DiscountNotAllowed => [Bill Stops, Post Stops],
     /// A line to an account that earns no revenue.
@@ -167,6 +169,7 @@ impl Check {
             Self::PriceZero => "price of zero",
             Self::PriceBelowZero => "price below zero",
             Self::PriceNotApproved => "price not approved",
+            Self::WaitsForApproval => "waits for approval",
             Self::DiscountNotAllowed => "discount not allowed",
             Self::NotRevenue => "no revenue account",
             Self::CannotCancel => "cannot be cancelled",

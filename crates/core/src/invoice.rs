@@ -35,7 +35,7 @@ use crate::checks::{Blocker, Check, Findings, Step, stops};
 use crate::entry::Entry;
 use crate::fingerprint;
 use crate::fixed::{ExchangeRate, Quantity, Rate};
-use crate::ids::{CustomerId, OrderId, ShipmentLineId};
+use crate::ids::{ApprovalId, CustomerId, OrderId, ShipmentLineId};
 use crate::marks::MarkRules;
 use crate::money::{Currency, Money};
 use crate::order::{InvoiceShares, OrderAfter, OrderFacts, compare};
@@ -190,6 +190,8 @@ pub struct InvoiceInput<'a> {
     pub orders: Vec<OrderFacts>,
     /// What comes off the whole.
     pub discount: Option<DiscountWish>,
+    /// What was asked for of the draft and is not decided on.
+    pub waits: Option<WaitingRequest>,
     /// Words above the lines.
     pub text_above: Option<String>,
     /// Words below the lines.
@@ -218,6 +220,17 @@ pub struct InvoiceInput<'a> {
     pub periods: &'a Periods,
     /// Reporting lists, and the accounts that demand a code.
     pub mark_rules: &'a MarkRules,
+}
+
+/// A request for approval that waits for someone's word.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct WaitingRequest {
+    /// The request.
+    pub id: ApprovalId,
+    /// Who asked.
+    pub maker: String,
+    /// What for.
+    pub words: String,
 }
 
 /// What posting the invoice does, or why it cannot be.

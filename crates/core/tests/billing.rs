@@ -8,13 +8,13 @@ use common::*;
 use proptest::prelude::*;
 use till_core::accounts::{Account, AccountType};
 use till_core::calendar::DocumentDate;
-use till_core::checks::{Check, Effect, stops};
+use till_core::checks::{Check, Effect, Step, stops};
 use till_core::fixed::{ExchangeRate, Quantity};
-use till_core::ids::{InvoiceId, OrderId, OrderLineId};
+use till_core::ids::{ApprovalId, DocumentKind, InvoiceId, OrderId, OrderLineId};
 use till_core::invoice::cancel::{AppliedMoney, CancelInput, decide as decide_cancel};
 use till_core::invoice::{
     self, Delivery, DiscountWish, InvoiceDecision, InvoiceInput, ItemKind, LineSource, LineToBill, PriceChange,
-    TaxChange, arithmetic_faults, decide_in_order,
+    TaxChange, WaitingRequest, arithmetic_faults, decide_in_order,
 };
 use till_core::money::Money;
 use till_core::order::{InvoiceShares, Promised};
@@ -412,4 +412,24 @@ fn dates_in_order_warn_or_stop_by_setting() {
     assert_eq!(checks(&invoice::decide(&input))[0].1, Effect::Warns);
     input.dates_in_order = true;
     assert_eq!(checks(&invoice::decide(&input))[0], (Check::DateBeforeLast, Effect::Stops, "document_date".to_owned()));
+}
+
+/// What was asked for of a draft is decided on before it is posted, not after.
+#[test]
+fn a_draft_waits_for_what_was_asked_of_it() {
+    let books = Books::new();
+    let mut input = books.invoice(vec![line(1, "1", "10", "0", "S23")]);
+    assert!(checks(&invoice::decide(&input)).is_empty());
+    let words = "HB-12 at 1.00, not 32.50, for Saltmarsh Honey Co-op".to_owned();
+    input.waits = Some(WaitingRequest { id: ApprovalId(9), maker: "Tomas Vey".to_owned(), words: words.clone() });
+    let decision = invoice::decide(&input);
+    let [blocker] = decision.blockers.as_slice() else { panic!("{:?}", decision.blockers) };
+    assert_eq!((blocker.check, blocker.effect), (Check::WaitsForApproval, Effect::Stops));
+    assert!(blocker.sentence.contains(&words) && blocker.sentence.contains("Tomas Vey"), "{}", blocker.sentence);
+    assert_eq!(blocker.at.as_ref().map(|at| (at.kind, at.id)), Some((DocumentKind::Approval, 9)));
+    // On a draft it is told, and its figures are what they are without.
+    input.step = Step::Bill;
+    let told = invoice::decide(&input);
+    assert_eq!(told.blockers[0].effect, Effect::Warns);
+    assert_eq!(told.fingerprint, decision.fingerprint);
 }

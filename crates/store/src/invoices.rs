@@ -110,6 +110,7 @@ impl ToBill {
             text_above: said(&self.text_above),
             text_below: said(&self.text_below),
             discount: None,
+            waits: None,
         }
     }
 }

@@ -22,6 +22,7 @@ pub(super) fn check(input: &InvoiceInput<'_>, findings: &mut Findings) {
     check_orders(input, findings);
     check_dates(input, findings);
     check_going_out(input, findings);
+    check_waiting(input, findings);
     if let Some(reason) = &input.customer.stop_reason {
         findings.add_at(
             Check::CustomerOnStop,
@@ -87,6 +88,20 @@ fn check_lines(input: &InvoiceInput<'_>, findings: &mut Findings) {
             );
         }
     }
+}
+
+/// What waits for approval would be lost, or come too late, were the draft posted before.
+fn check_waiting(input: &InvoiceInput<'_>, findings: &mut Findings) {
+    let Some(waits) = &input.waits else { return };
+    findings.add_at(
+        Check::WaitsForApproval,
+        "approval",
+        format!(
+            "{} asked for something on this draft that nobody has decided on: {}. Decide on it, or take the request back.",
+            waits.maker, waits.words
+        ),
+        Some(DocumentRef { kind: DocumentKind::Approval, id: waits.id.0, number: "the request".to_owned() }),
+    );
 }
 
 /// Same currency, terms, tax treatment and way of pricing go together.

@@ -126,6 +126,7 @@ impl Books {
             },
             basis: Basis { currency: eur(), terms: Terms::net_days(30), terms_typed: false, gross_priced: false },
             discount: None,
+            waits: None,
             text_above: None,
             text_below: None,
             dates_in_order: false,

@@ -7,8 +7,8 @@ use chrono::NaiveDate;
 use sqlx::SqliteConnection;
 use till_core::checks::{Step, stops};
 use till_core::fixed::{Quantity, Rate};
-use till_core::ids::{CustomerId, DocumentKind, InvoiceId, OrderLineId, RunId, ShipmentLineId};
-use till_core::invoice::{DiscountWish, InvoiceInput, decide, decide_in_order};
+use till_core::ids::{ApprovalId, CustomerId, DocumentKind, InvoiceId, OrderLineId, RunId, ShipmentLineId};
+use till_core::invoice::{DiscountWish, InvoiceInput, WaitingRequest, decide, decide_in_order};
 use till_core::merge::{FieldChange, Fields, differences};
 use till_core::money::Money;
 
@@ -31,12 +31,18 @@ pub(crate) struct DraftRow {
     pub(crate) to_bill: ToBill,
     pub(crate) discount: Option<DiscountWish>,
     pub(crate) seen: Option<String>,
+    pub(crate) waits: Option<WaitingRequest>,
 }
 
 impl DraftRow {
     fn head(&self) -> Head {
-        Head { discount: self.discount.clone(), ..self.to_bill.head() }
+        Head { discount: self.discount.clone(), waits: self.waits.clone(), ..self.to_bill.head() }
     }
+}
+
+fn waiting(text: &str) -> Result<WaitingRequest> {
+    let (id, maker, words) = read(text)?;
+    Ok(WaitingRequest { id: ApprovalId(id), maker, words })
 }
 
 /// Drafts by their ids, in that order; ids that are no draft are left out.
@@ -44,8 +50,11 @@ pub(crate) async fn drafts(connection: &mut SqliteConnection, ids: &[InvoiceId])
     let wanted = json(&ids)?;
     let heads = sqlx::query!(
         r#"SELECT invoices.id AS "id!: i64", customer_id, version, document_date AS "document_date: NaiveDate", posting_date AS "posting_date: NaiveDate",
-                  terms, text_above, text_below, discount_e6, discount_minor, discount_reason, discount_allowed_minor, seen
-           FROM jsonb_each(?) AS wanted JOIN invoices ON invoices.id = wanted.value WHERE state = 'draft' ORDER BY wanted.key"#,
+                  terms, text_above, text_below, discount_e6, discount_minor, discount_reason, discount_allowed_minor, seen,
+                  (SELECT json_array(approvals.id, people.name, words) FROM approvals JOIN people ON people.id = maker_id
+                   WHERE document_kind = 'invoice' AND document_id = invoices.id AND approvals.state = 'waiting'
+                   ORDER BY approvals.id LIMIT 1) AS "waits: String"
+           FROM jsonb_each(?) AS wanted JOIN invoices ON invoices.id = wanted.value WHERE invoices.state = 'draft' ORDER BY wanted.key"#,
         wanted
     )
     .fetch_all(&mut *connection)
@@ -94,6 +103,7 @@ pub(crate) async fn drafts(connection: &mut SqliteConnection, ids: &[InvoiceId])
             to_bill,
             discount,
             seen: head.seen,
+            waits: head.waits.as_deref().map(waiting).transpose()?,
         });
     }
     Ok(found)

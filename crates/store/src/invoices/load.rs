@@ -12,7 +12,7 @@ use till_core::fixed::{ExchangeRate, Quantity, Rate, UnitPrice};
 use till_core::ids::{CustomerId, InvoiceId, ItemId, OrderId, OrderLineId, ShipmentId, ShipmentLineId};
 use till_core::invoice::{
     Basis, BillingHabit, DiscountWish, HeldCost, InvoiceInput, ItemKind, LineSource, LineToBill, Picking, PriceChange,
-    TaxChange,
+    TaxChange, WaitingRequest,
 };
 use till_core::marks::Marks;
 use till_core::money::{Currency, Money};
@@ -434,6 +434,7 @@ pub(crate) struct Head {
     pub(crate) text_above: Option<String>,
     pub(crate) text_below: Option<String>,
     pub(crate) discount: Option<DiscountWish>,
+    pub(crate) waits: Option<WaitingRequest>,
 }
 
 /// Everything the core needs to decide on these invoices, in their order.
@@ -493,6 +494,7 @@ pub(crate) async fn inputs<'a>(
             lines: one.lines.into_iter().map(|picked| picked.line).collect(),
             orders: mine,
             discount: one.head.discount,
+            waits: one.head.waits,
             text_above: one.head.text_above,
             text_below: one.head.text_below,
             document_date,
