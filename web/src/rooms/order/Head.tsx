@@ -1,7 +1,7 @@
 import Autocomplete from "@mui/material/Autocomplete";
 import TextField from "@mui/material/TextField";
 import { useQuery } from "@tanstack/react-query";
-import { useState } from "react";
+import { useEffect, useRef, useState } from "react";
 import { api, got, keyed } from "../../api/client";
 import type { GoodsSettings, OrderForm } from "../../api/types";
 import { FormAsk } from "../../parts/FormAsk";
@@ -19,6 +19,25 @@ interface Props {
   today: string;
   toLines: () => void;
 }
+
+/** What lies under the fold; a part of it stands for all that begins with it. */
+const FOLDED = [
+  "order_date",
+  "requested_date",
+  "warehouse",
+  "carrier",
+  "delivery_terms",
+  "delivery_place",
+  "salesperson",
+  "tags",
+  "contact",
+  "call_off",
+  "note",
+  "own_note",
+  "address",
+  "fields.",
+  "codes.",
+];
 
 /** Whose order it is, and what else stands at its head. */
 export function OrderHead({ form, change, goods, faults, quote, fixed, today, toLines }: Props) {
@@ -44,6 +63,15 @@ export function OrderHead({ form, change, goods, faults, quote, fixed, today, to
   const contacts = (file.data?.contacts ?? []).filter((one) => one.active);
   const running = (calls.data ?? []).filter((one) => one.runs || one.id === form.call_off);
   const fault = faultAt(faults, "customer");
+  // What is wrong is never hidden under the fold.
+  const fold = useRef<HTMLDetailsElement>(null);
+  const wrong = faults ? [faults.field ?? "", ...faults.blockers.map((one) => one.field)] : [];
+  const hidden = wrong.some((field) => FOLDED.some((part) => field === part || field.startsWith(part)));
+  useEffect(() => {
+    if (hidden && fold.current) {
+      fold.current.open = true;
+    }
+  }, [hidden]);
   return (
     <>
       <FormGrid>
@@ -126,7 +154,7 @@ export function OrderHead({ form, change, goods, faults, quote, fixed, today, to
           </button>
         </p>
       )}
-      <details style={{ marginBottom: 8 }}>
+      <details ref={fold} style={{ marginBottom: 8 }}>
         <summary style={{ cursor: "pointer", color: "var(--ink-2)" }}>
           Dates, delivery, contact, notes, own fields{summary(form)}
         </summary>
