@@ -87,6 +87,55 @@ test("what was refused is said, and the next change does not carry it", async ()
   expect(bodies()[1]?.picks[0]?.quantity).toBe("10");
 });
 
+/** A first change that waits for its answer; what comes after is kept. */
+function held() {
+  let answer: (value: unknown) => void = () => undefined;
+  put.mockImplementationOnce(
+    () =>
+      new Promise((resolve) => {
+        answer = resolve;
+      }),
+  );
+  put.mockImplementation(async () => done({ version: 2 }));
+  return (value: unknown) => act(async () => answer(value));
+}
+
+test("what came after a change that is refused is kept without it", async () => {
+  const answer = held();
+  const hook = show();
+  act(() => hook.current.change(quantity(1, "99")));
+  await waitFor(() => expect(put).toHaveBeenCalledTimes(1));
+  act(() => hook.current.change(dated));
+  act(() => hook.current.change(quantity(2, "4")));
+  await answer(refused({ code: "refused", title: "Too many.", field: "lines.0.quantity" }));
+  await waitFor(() => expect(put).toHaveBeenCalledTimes(2));
+  const second = bodies()[1];
+  expect(second?.document_date).toBe("2026-03-17");
+  expect(second?.picks.map((pick) => pick.quantity)).toEqual(["10", "4"]);
+  await waitFor(() => expect(hook.current.busy).toBe(false));
+  expect(put).toHaveBeenCalledTimes(2);
+  // It is said until something is changed after it.
+  expect(hook.current.wrong?.message).toBe("Too many.");
+  act(() => hook.current.change(quantity(1, "9")));
+  await waitFor(() => expect(hook.current.wrong).toBeUndefined());
+});
+
+test("what came after a change that met someone else's goes into what both make together", async () => {
+  const answer = held();
+  post.mockImplementation(async () => done({ version: 4, merged: {}, clashes: [], since: [] }));
+  const hook = show();
+  act(() => hook.current.change(quantity(1, "8")));
+  await waitFor(() => expect(put).toHaveBeenCalledTimes(1));
+  act(() => hook.current.change(dated));
+  await answer(refused({ code: "stale", title: "Changed.", current_version: 4 }));
+  await waitFor(() => expect(hook.current.conflict).toBeDefined());
+  const wish = post.mock.calls[0]?.[1].body;
+  expect([wish.mine.document_date, wish.mine.picks[0].quantity]).toEqual(["2026-03-17", "8"]);
+  expect(wish.base.picks[0].quantity).toBe("10");
+  await waitFor(() => expect(hook.current.busy).toBe(false));
+  expect(put).toHaveBeenCalledTimes(1);
+});
+
 test("where someone was faster, both changes are put together and kept over the present version", async () => {
   put.mockImplementationOnce(async () => refused({ code: "stale", title: "Changed.", current_version: 4 }));
   put.mockImplementation(async () => done({ version: 5 }));

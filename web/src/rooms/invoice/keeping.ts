@@ -3,6 +3,8 @@ import { api, got, keyed, newKey, Problem } from "../../api/client";
 import { type InvoiceView, type MergeView, type ToBill, whole } from "../../api/types";
 import { useEverythingChanged } from "../../parts/bits";
 
+type How = (now: ToBill) => ToBill;
+
 const asRead = (invoice: InvoiceView): ToBill => whole(invoice.to_bill);
 
 /**
@@ -20,13 +22,18 @@ export function useKeptDraft(invoice: InvoiceView, onKept: (kept: ToBill) => voi
   // What is on its way, and what the first of it was made from.
   const wanted = useRef<ToBill>(undefined);
   const base = useRef<ToBill>(undefined);
+  // Changes that came since the one that is on its way.
+  const since = useRef<How[]>([]);
+  const latest = useRef(0);
+  // What was wrong stays said until something is changed after it.
+  const wrongAt = useRef(0);
   const queued = useRef(0);
   const saving = useRef<Promise<void>>(Promise.resolve());
   if (queued.current === 0 && invoice.version >= version.current) {
     wanted.current = undefined;
     base.current = undefined;
   }
-  const send = async (toBill: ToBill, from: ToBill) => {
+  const send = async (toBill: ToBill, from: ToBill, turn: number) => {
     const seen = version.current;
     try {
       const answer = await got(
@@ -36,25 +43,33 @@ export function useKeptDraft(invoice: InvoiceView, onKept: (kept: ToBill) => voi
         }),
       );
       version.current = answer.version;
-      setWrong(undefined);
+      if (turn > wrongAt.current) {
+        setWrong(undefined);
+      }
       onKept(toBill);
       await changed();
     } catch (error) {
-      wanted.current = undefined;
-      base.current = undefined;
       if (error instanceof Problem && error.code === "stale") {
         const path = { id: invoice.id };
-        const body = { version: seen, base: from, mine: toBill };
+        const body = { version: seen, base: from, mine: wanted.current ?? toBill };
+        wanted.current = undefined;
+        base.current = undefined;
         setConflict(await got(api.POST("/api/invoices/{id}/merge", { params: { path }, body })));
       } else {
+        // What came since is made without what was refused.
+        wanted.current = since.current.length > 0 ? since.current.reduce((now, how) => how(now), from) : undefined;
+        base.current = wanted.current && from;
         throw error;
       }
     }
   };
-  const keep = (toBill: ToBill, over?: number) => {
+  const keep = (how: How, over?: number) => {
     const from = base.current ?? asRead(invoice);
     base.current = from;
-    wanted.current = toBill;
+    wanted.current = how(wanted.current ?? from);
+    since.current.push(how);
+    latest.current += 1;
+    const turn = latest.current;
     queued.current += 1;
     setBusy(true);
     saving.current = saving.current.then(async () => {
@@ -63,10 +78,13 @@ export function useKeptDraft(invoice: InvoiceView, onKept: (kept: ToBill) => voi
       }
       try {
         // What was changed since holds this change too, and is sent in its turn.
-        if (wanted.current === toBill) {
-          await send(toBill, from);
+        const toBill = wanted.current;
+        if (turn === latest.current && toBill) {
+          since.current = [];
+          await send(toBill, from, turn);
         }
       } catch (error) {
+        wrongAt.current = latest.current;
         setWrong(error instanceof Problem ? error : new Problem({ title: String(error) }));
       } finally {
         queued.current -= 1;
@@ -76,7 +94,7 @@ export function useKeptDraft(invoice: InvoiceView, onKept: (kept: ToBill) => voi
   };
   return {
     /** Changes the draft as it will be once everything on its way is kept. */
-    change: (how: (now: ToBill) => ToBill) => keep(how(wanted.current ?? asRead(invoice))),
+    change: (how: How) => keep(how),
     /** The version once nothing is on its way any more. */
     settled: async () => {
       await saving.current;
@@ -92,7 +110,7 @@ export function useKeptDraft(invoice: InvoiceView, onKept: (kept: ToBill) => voi
     keepBoth: () => {
       setConflict(undefined);
       if (conflict) {
-        keep(whole(conflict.merged), conflict.version);
+        keep(() => whole(conflict.merged), conflict.version);
       }
     },
     wrong,
