@@ -1,8 +1,10 @@
 import react from "@vitejs/plugin-react";
-import { defineConfig } from "vite";
+import { defineConfig } from "vitest/config";
 
 export default defineConfig({
   plugins: [react()],
   build: { assetsInlineLimit: 0, chunkSizeWarningLimit: 1500 },
   server: { proxy: { "/api": "http://127.0.0.1:8484" } },
+  // Generous: the machine may be building something else meanwhile.
+  test: { testTimeout: 60_000, setupFiles: ["tests/setup.ts"] },
 });
