@@ -4,12 +4,14 @@ import { useSearchParams } from "react-router";
 import { api, got, keyed, newKey } from "../api/client";
 import { useEverythingChanged } from "./bits";
 import { FormAsk } from "./FormAsk";
+import { useAttempt } from "./saving";
 
 /** Views of a list that one kept: filters under a name. */
 export function SavedViews({ room }: { room: string }) {
   const [params, setParams] = useSearchParams();
   const [asking, setAsking] = useState(false);
   const changed = useEverythingChanged();
+  const attempt = useAttempt();
   const views = useQuery({
     queryKey: ["views", room],
     queryFn: () => got(api.GET("/api/views", { params: { query: { room } } })),
@@ -18,8 +20,9 @@ export function SavedViews({ room }: { room: string }) {
   const now = views.data?.find((view) => view.query === query);
   const drop = async () => {
     if (now) {
-      await got(api.DELETE("/api/views/{id}", { params: { path: { id: now.id ?? 0 }, header: keyed(newKey()) } }));
-      await changed();
+      await attempt(() =>
+        got(api.DELETE("/api/views/{id}", { params: { path: { id: now.id ?? 0 }, header: keyed(newKey()) } })),
+      );
     }
   };
   return (

@@ -1,6 +1,8 @@
-import { useRef, useState } from "react";
+import { useCallback, useRef, useState } from "react";
 import { keyed, newKey, Problem } from "../api/client";
 import type { DocumentKind } from "../api/types";
+import { useNotices } from "../shell/notices";
+import { useEverythingChanged } from "./bits";
 import { staleWords } from "./together";
 
 /** Which document a form is of, and which version of it was seen; none while it is new. */
@@ -39,4 +41,21 @@ export function useSaving({ kind, id, version }: Standing) {
     }
   };
   return { faults, setFaults, stale, save };
+}
+
+/** Does something at once, without a form; what is refused is said, and everything is read anew. */
+export function useAttempt(): (what: () => Promise<unknown>) => Promise<void> {
+  const changed = useEverythingChanged();
+  const { say } = useNotices();
+  return useCallback(
+    async (what) => {
+      try {
+        await what();
+      } catch (error) {
+        say({ kind: "stop", text: error instanceof Error ? error.message : String(error) });
+      }
+      await changed();
+    },
+    [changed, say],
+  );
 }

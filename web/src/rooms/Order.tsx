@@ -3,11 +3,10 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { api, got, keyed, newKey } from "../api/client";
-import type { OrderLineView, OrderView } from "../api/types";
-import { date, money, moneyWithCurrency, number, percent, plural, price } from "../format";
+import type { OrderView } from "../api/types";
+import { date, money, moneyWithCurrency, number, plural } from "../format";
 import { Facts, Lines, Marked, Scroll, useBase, useEverythingChanged, useFieldFocus, Wrong } from "../parts/bits";
 import { FormAsk } from "../parts/FormAsk";
-import { useGoods } from "../parts/form";
 import { BlockerLines, ChangeLines, Paper, TapeLines, Tear, TrailLines } from "../parts/TapeRoll";
 import { Track } from "../parts/Track";
 import {
@@ -24,6 +23,7 @@ import { useNotices } from "../shell/notices";
 import { useMay } from "../shell/session";
 import { Worktop } from "../shell/Worktop";
 import { OrderState } from "./Orders";
+import { LineRow } from "./order/LineRow";
 import { ShipAndBillAsk } from "./order/ShipAndBill";
 import { OrderPaper } from "./papers/OrderPaper";
 
@@ -448,67 +448,6 @@ function marksOf(order: OrderView): [string, string][] {
     key,
     value,
   ]);
-}
-
-function LineRow({ line, order }: { line: OrderLineView; order: OrderView }) {
-  const changed = useEverythingChanged();
-  const may = useMay()("keep_shipment");
-  const goods = useGoods();
-  const steps = line.price_steps.map((step) => `${step.source} ${price(step.unit_price)}`).join(" → ");
-  const letGo = async () => {
-    await got(api.POST("/api/order-lines/{id}/let-go", { params: { path: { id: line.id }, header: keyed(newKey()) } }));
-    await changed();
-  };
-  return (
-    <tr>
-      <td>
-        <b>{line.code}</b> {line.description}
-        {line.cancelled !== "0" && (
-          <Marked className="dim" title={line.cancel_reason ?? undefined}>
-            {" "}
-            · {number(line.cancelled)} cancelled
-          </Marked>
-        )}
-        {goods && line.warehouse !== (order.form.warehouse ?? goods.warehouse) && (
-          <Marked className="dim"> · from {line.warehouse}</Marked>
-        )}
-        {line.expected_on && <Marked className="dim"> · expected {date(line.expected_on)}</Marked>}
-      </td>
-      <td className="right">
-        {number(line.ordered)} {line.unit}
-      </td>
-      <td className="right">
-        {line.allocated === "0" ? (
-          ""
-        ) : may ? (
-          <button
-            type="button"
-            className="quietly"
-            title={`Let go of ${number(line.allocated)}, for others to have`}
-            aria-label={`Let go of ${number(line.allocated)} ${line.code}`}
-            onClick={letGo}
-          >
-            {number(line.allocated)}
-          </button>
-        ) : (
-          number(line.allocated)
-        )}
-        {line.leaving !== "0" && <Marked className="dim"> ({number(line.leaving)} on its way out)</Marked>}
-      </td>
-      <td className="right">{line.shipped === "0" ? "" : number(line.shipped)}</td>
-      <td className="right">{line.billed === "0" ? "" : number(line.billed)}</td>
-      <td className="right">
-        {line.back_ordered === "0" ? "" : <Marked className="heed">▲ {number(line.back_ordered)}</Marked>}
-      </td>
-      <td className="right" title={steps}>
-        {price(line.unit_price)}
-      </td>
-      <td className="right dim" title={line.discount_reason ?? undefined}>
-        {line.discount === "0" ? "" : percent(line.discount)}
-      </td>
-      <td className="right">{money(line.value, order.currency)}</td>
-    </tr>
-  );
 }
 
 /** The customer's own number for the order: one field, kept with Enter. */

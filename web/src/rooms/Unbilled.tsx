@@ -2,7 +2,7 @@ import { keepPreviousData, useInfiniteQuery, useQuery } from "@tanstack/react-qu
 import { useCallback, useMemo, useRef, useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
 import { api, got, keyed, newKey, Problem } from "../api/client";
-import { type InvoicePreview, type ToBill, type UnbilledCustomer, type UnbilledShipment, whole } from "../api/types";
+import type { UnbilledCustomer, UnbilledShipment } from "../api/types";
 import { money, moneyWithCurrency, plural } from "../format";
 import {
   BlockerMark,
@@ -17,15 +17,16 @@ import {
   useFilter,
   Wrong,
 } from "../parts/bits";
-import { FormAsk } from "../parts/FormAsk";
 import { type Column, PickBox, Rows } from "../parts/Rows";
 import { SavedViews } from "../parts/SavedViews";
-import { BlockerLines, ChangeLines, EntryLines, Paper, TapeLines, Tear } from "../parts/TapeRoll";
 import { Track } from "../parts/Track";
 import { placeOf, rememberSequence } from "../places";
 import { Ask } from "../shell/Ask";
 import { useNotices } from "../shell/notices";
 import { Worktop } from "../shell/Worktop";
+import { MakeRunAsk } from "./unbilled/MakeRunAsk";
+import { habits, keyOf, toBillOf, useUnbilledFilter } from "./unbilled/picking";
+import { totals, UnbilledTape } from "./unbilled/UnbilledTape";
 
 type Row = { customer: UnbilledCustomer } | { shipment: UnbilledShipment; of: UnbilledCustomer };
 
@@ -37,28 +38,8 @@ export const billingLinks: [string, string][] = [
   ["/billing/going-out", "Going out"],
 ];
 
-const habits = {
-  shipment: "an invoice a shipment",
-  order: "an invoice an order",
-  weekly: "weekly",
-  monthly: "monthly",
-} as const;
-
-function keyOf(shipment: UnbilledShipment): string {
-  return shipment.shipment ? `s${shipment.shipment}` : `o${shipment.order}`;
-}
-
 function idOf(row: Row): string {
   return "customer" in row ? `c${row.customer.customer}` : keyOf(row.shipment);
-}
-
-/** What is picked, as it is billed. */
-function toBillOf(shipments: UnbilledShipment[]): ToBill {
-  const lines = shipments.flatMap((shipment) => shipment.lines);
-  return whole({
-    picks: lines.flatMap((line) => (line.shipment_line ? [{ shipment_line: line.shipment_line }] : [])),
-    order_picks: lines.flatMap((line) => (line.shipment_line ? [] : [{ order_line: line.order_line }])),
-  });
 }
 
 /** Pages of the list as one: a customer that goes on over the page stands once. */
@@ -69,23 +50,6 @@ function together(pages: { customers: UnbilledCustomer[] }[]): UnbilledCustomer[
     all.set(owner.customer, known ? { ...known, shipments: [...known.shipments, ...owner.shipments] } : owner);
   }
   return [...all.values()];
-}
-
-function useUnbilledFilter() {
-  const [search] = useFilter("q");
-  const [over] = useFilter("over_days");
-  const [customer] = useFilter("customer");
-  const [habit] = useFilter("habit");
-  const [blocked] = useFilter("blocked");
-  const [currency] = useFilter("currency");
-  return {
-    q: search || undefined,
-    over_days: over ? Number(over) : undefined,
-    customer: customer ? Number(customer) : undefined,
-    habit: (habit || undefined) as keyof typeof habits | undefined,
-    blocked: blocked ? blocked === "true" : undefined,
-    currency: currency || undefined,
-  };
 }
 
 export function UnbilledRoom() {
@@ -430,122 +394,5 @@ function NotHere({ asked }: { asked: string | undefined }) {
         </div>
       ))}
     </>
-  );
-}
-
-/** A run of what is picked, or of everything the list is filtered to. */
-function MakeRunAsk({ picked, count, close }: { picked: UnbilledShipment[]; count: number; close: () => void }) {
-  const navigate = useNavigate();
-  const changed = useEverythingChanged();
-  const query = useUnbilledFilter();
-  const toBill = toBillOf(picked);
-  return (
-    <FormAsk
-      title={
-        picked.length > 0
-          ? `A run of ${plural(picked.length, "shipment", "shipments")}`
-          : `A run of ${plural(count, "shipment", "shipments")}`
-      }
-      yes="Make the run"
-      close={close}
-      fields={[
-        {
-          name: "combine",
-          label: "Combined",
-          choices: [
-            ["habit", "as each customer wants it"],
-            ["customer", "one invoice a customer"],
-            ["order", "one invoice an order"],
-            ["shipment", "one invoice a shipment"],
-          ],
-        },
-        { name: "name", label: "Name", hint: "empty: its number" },
-        { name: "document_date", label: "Document date", kind: "date", hint: "empty: the business date" },
-      ]}
-      run={async (values, key) => {
-        const { q, ...rest } = query;
-        const run = await got(
-          api.POST("/api/runs", {
-            params: { header: keyed(key) },
-            body: {
-              name: values.name || null,
-              combine: (values.combine || "habit") as "habit",
-              document_date: values.document_date || null,
-              picks: toBill.picks,
-              order_picks: toBill.order_picks,
-              filter: {
-                search: q ?? null,
-                over_days: rest.over_days ?? null,
-                customer: rest.customer ?? null,
-                habit: rest.habit ?? null,
-                blocked: rest.blocked ?? null,
-                currency: rest.currency ?? null,
-              },
-            },
-          }),
-        );
-        await changed();
-        navigate(`/runs/${run}`);
-      }}
-    >
-      {picked.length > 0 ? "What is picked" : "Everything the list is filtered to"} goes on drafts of the run. Nothing
-      is posted yet; it can be dropped, and everything is as before.
-    </FormAsk>
-  );
-}
-
-/** Sums by currency, said with their sign. */
-function totals(previews: InvoicePreview[]): string {
-  const sums = new Map<string, bigint>();
-  for (const { document } of previews) {
-    if (document) {
-      sums.set(document.currency, (sums.get(document.currency) ?? 0n) + BigInt(document.total));
-    }
-  }
-  return [...sums].map(([currency, sum]) => moneyWithCurrency(Number(sum), currency)).join(" + ");
-}
-
-function UnbilledTape({ previews, base, wrong }: { previews: InvoicePreview[]; base: string; wrong: Error | null }) {
-  if (wrong) {
-    return (
-      <Paper>
-        <div className="words">
-          <Wrong error={wrong} />
-        </div>
-      </Paper>
-    );
-  }
-  return (
-    <Paper>
-      {previews.length > 1 && (
-        <>
-          <h2>
-            {plural(previews.length, "invoice", "invoices")}
-            <br />
-            <span>one for each of what may stand together</span>
-          </h2>
-          {previews.map((one) => (
-            <div className="l" key={one.fingerprint}>
-              <span>{one.customer_name}</span>
-              <span>{one.document && money(one.document.total, one.document.currency)}</span>
-            </div>
-          ))}
-          <div className="l due">
-            <span>Together</span>
-            <span>{totals(previews)}</span>
-          </div>
-          <Tear />
-        </>
-      )}
-      {previews.slice(0, 12).map((one) => (
-        <div key={one.fingerprint}>
-          <TapeLines tape={one.tape} />
-          <BlockerLines blockers={one.blockers} />
-          <Tear />
-          {one.entry && <EntryLines entry={one.entry} base={base} title="Entry when posted" />}
-          <ChangeLines changes={one.changes} base={base} />
-        </div>
-      ))}
-    </Paper>
   );
 }

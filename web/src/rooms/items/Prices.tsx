@@ -5,6 +5,7 @@ import { date, number, percent, price, typedDecimal } from "../../format";
 import { Chips, Lines, Marked, RoomLinks, Scroll, useBase, useEverythingChanged, Wrong } from "../../parts/bits";
 import { FormAsk } from "../../parts/FormAsk";
 import { orNull, useGoods } from "../../parts/form";
+import { useAttempt } from "../../parts/saving";
 import { Paper } from "../../parts/TapeRoll";
 import { useNotices } from "../../shell/notices";
 import { useMay } from "../../shell/session";
@@ -18,16 +19,17 @@ export function PricesRoom() {
   const goods = useGoods();
   const changed = useEverythingChanged();
   const { say } = useNotices();
+  const attempt = useAttempt();
   const prices = useQuery({ queryKey: ["prices"], queryFn: () => got(api.GET("/api/prices")) });
   const [asking, setAsking] = useState<"price" | "list" | "break" | "promotion">();
   const data = prices.data;
   const lists = data?.lists ?? [];
   const classes: [string, string][] = [["", "–"], ...(goods?.classes ?? []).map((one): [string, string] => [one, one])];
-  const dropBreak = async (id: number) => {
-    await got(api.DELETE("/api/quantity-breaks/{id}", { params: { path: { id }, header: keyed(newKey()) } }));
-    say({ kind: "done", text: "The quantity break is taken away. Orders keep the prices they have." });
-    await changed();
-  };
+  const dropBreak = (id: number) =>
+    attempt(async () => {
+      await got(api.DELETE("/api/quantity-breaks/{id}", { params: { path: { id }, header: keyed(newKey()) } }));
+      say({ kind: "done", text: "The quantity break is taken away. Orders keep the prices they have." });
+    });
   return (
     <Worktop
       title="Prices"

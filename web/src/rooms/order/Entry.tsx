@@ -10,7 +10,7 @@ import { BlockerLines, ChangeLines, Paper, TapeLines, Tear } from "../../parts/T
 import { useNotices } from "../../shell/notices";
 import { Worktop } from "../../shell/Worktop";
 import { emptyLine, emptyOrder, keepOrder, keptOrder, toSend, typedField } from "./form";
-import { OrderHead } from "./Head";
+import { OrderHead, saysItself } from "./Head";
 import { LineDetails } from "./LineDetails";
 import { focusCell, LineGrid } from "./LineGrid";
 
@@ -214,7 +214,7 @@ function Entry({ started, quote, keep, order, written }: Props) {
       : quote
         ? "New quote"
         : "New order";
-  const elsewhere = shownFaults && !lineFault && !HEAD_FIELDS.has(shownFaults.field ?? "") ? shownFaults : undefined;
+  const elsewhere = shownFaults && !lineFault && !saysItself(shownFaults.field ?? "") ? shownFaults : undefined;
   return (
     <Worktop
       title={title}
@@ -350,24 +350,3 @@ function Entry({ started, quote, keep, order, written }: Props) {
     </Worktop>
   );
 }
-
-/** Fields that say themselves what is wrong with them. */
-const HEAD_FIELDS = new Set([
-  "customer",
-  "customer_order_number",
-  "promised_date",
-  "requested_date",
-  "order_date",
-  "ship_to",
-  "warehouse",
-  "carrier",
-  "delivery_terms",
-  "delivery_place",
-  "salesperson",
-  "tags",
-  "call_off",
-  "note",
-  "own_note",
-  "address",
-  "address.country",
-]);

@@ -20,7 +20,9 @@ interface Props {
   toLines: () => void;
 }
 
-/** What lies under the fold; a part of it stands for all that begins with it. */
+/** Fields above the fold. */
+const ABOVE = ["customer", "customer_order_number", "promised_date", "ship_to"];
+/** Fields under the fold. */
 const FOLDED = [
   "order_date",
   "requested_date",
@@ -30,14 +32,22 @@ const FOLDED = [
   "delivery_place",
   "salesperson",
   "tags",
-  "contact",
   "call_off",
   "note",
   "own_note",
   "address",
-  "fields.",
-  "codes.",
+  "address.country",
 ];
+
+/** Whether a field of the head says itself what is wrong with it. */
+export function saysItself(field: string): boolean {
+  return ABOVE.includes(field) || FOLDED.includes(field);
+}
+
+/** Own fields and codes lie there too, and so does what says nothing itself. */
+function underTheFold(field: string): boolean {
+  return FOLDED.includes(field) || /^(contact$|address\.|fields\.|codes\.)/.test(field);
+}
 
 /** Whose order it is, and what else stands at its head. */
 export function OrderHead({ form, change, goods, faults, quote, fixed, today, toLines }: Props) {
@@ -66,7 +76,7 @@ export function OrderHead({ form, change, goods, faults, quote, fixed, today, to
   // What is wrong is never hidden under the fold.
   const fold = useRef<HTMLDetailsElement>(null);
   const wrong = faults ? [faults.field ?? "", ...faults.blockers.map((one) => one.field)] : [];
-  const hidden = wrong.some((field) => FOLDED.some((part) => field === part || field.startsWith(part)));
+  const hidden = wrong.some(underTheFold);
   useEffect(() => {
     if (hidden && fold.current) {
       fold.current.open = true;

@@ -1,18 +1,20 @@
 import { keepPreviousData, useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { useNavigate, useParams } from "react-router";
-import { api, got, keyed, newKey, Problem } from "../../api/client";
+import { api, got, keyed, newKey } from "../../api/client";
 import type { RunInvoice, RunView } from "../../api/types";
-import { date, money, moneyWithCurrency, plural } from "../../format";
+import { money, moneyWithCurrency, plural } from "../../format";
 import { BlockerMark, Chips, Marked, useEverythingChanged, useFilter, Wrong } from "../../parts/bits";
 import { FormAsk } from "../../parts/FormAsk";
 import { usePicks } from "../../parts/picks";
 import { type Column, PickBox, Rows } from "../../parts/Rows";
-import { BlockerLines, Paper, Tear } from "../../parts/TapeRoll";
+import { useAttempt } from "../../parts/saving";
 import { placeOf, rememberSequence } from "../../places";
 import { Ask } from "../../shell/Ask";
 import { useNotices } from "../../shell/notices";
 import { Worktop } from "../../shell/Worktop";
+import { RecipeAsk } from "./RecipeAsk";
+import { RunTape } from "./RunTape";
 
 const idOf = (row: RunInvoice) => String(row.id);
 
@@ -99,14 +101,7 @@ function Run({ view, rows, more }: { view: RunView; rows: RunInvoice[]; more: ()
     rememberSequence(rows.map((one) => placeOf({ kind: "invoice", id: one.id, number: "" })));
     navigate(placeOf({ kind: "invoice", id: row.id, number: "" }));
   };
-  const attempt = async (what: () => Promise<void>) => {
-    try {
-      await what();
-    } catch (error) {
-      say({ kind: "stop", text: error instanceof Problem ? error.message : String(error) });
-    }
-    await changed();
-  };
+  const attempt = useAttempt();
   const leaveOut = () =>
     attempt(async () => {
       await got(
@@ -372,140 +367,4 @@ function StandingMark({ row }: { row: RunInvoice }) {
     default:
       return row.held ? <Marked className="heed">▲ held</Marked> : <Marked>● ready</Marked>;
   }
-}
-
-function RunTape({ view, current }: { view: RunView; current: RunInvoice | undefined }) {
-  const shown = view.ready.length > 0 ? view.ready : view.posted;
-  const posted = view.ready.length === 0;
-  return (
-    <Paper>
-      <h2>
-        {view.name}
-        <br />
-        <span>
-          made {date(view.made_on)} by {view.person}
-        </span>
-      </h2>
-      {shown.map((one) => (
-        <div key={one.currency}>
-          <div className="l">
-            <span>
-              {plural(one.invoices, "invoice", "invoices")}, net {one.currency}
-            </span>
-            <span>{money(one.net, one.currency)}</span>
-          </div>
-          <div className="l">
-            <span>Tax</span>
-            <span>{money(one.tax, one.currency)}</span>
-          </div>
-          <div className="l due">
-            <span>{posted ? "Posted" : "To post"}</span>
-            <span>{moneyWithCurrency(one.total, one.currency)}</span>
-          </div>
-        </div>
-      ))}
-      {view.posted.length > 0 && !posted && (
-        <div className="l detail">
-          <span>posted already</span>
-          <span>{money(view.posted_base, view.base)}</span>
-        </div>
-      )}
-      {view.accounts.length > 0 && (
-        <>
-          <Tear />
-          <h3>By account, {view.base}</h3>
-          <div className="entry">
-            <div className="e h">
-              <span>Account</span>
-              <span>Debit</span>
-              <span>Credit</span>
-            </div>
-            {view.accounts.map((one) => (
-              <div className="e" key={one.account}>
-                <span>
-                  {one.account} {one.name}
-                </span>
-                <span>{one.base > 0 ? money(one.base, view.base) : ""}</span>
-                <span>{one.base < 0 ? money(-one.base, view.base) : ""}</span>
-              </div>
-            ))}
-          </div>
-        </>
-      )}
-      {current && current.blockers.length > 0 && (
-        <>
-          <Tear />
-          <h3>{current.customer_name}</h3>
-          <BlockerLines blockers={current.blockers} />
-        </>
-      )}
-    </Paper>
-  );
-}
-
-/** Keeps what a run takes, to be made again. */
-function RecipeAsk({ view, close }: { view: RunView; close: () => void }) {
-  const { say } = useNotices();
-  const changed = useEverythingChanged();
-  return (
-    <FormAsk
-      title="Keep as a recipe"
-      yes="Keep it"
-      close={close}
-      fields={[
-        { name: "name", label: "Name", value: "" },
-        {
-          name: "weekday",
-          label: "Meant for",
-          choices: [
-            ["", "any day"],
-            ["1", "Mondays"],
-            ["2", "Tuesdays"],
-            ["3", "Wednesdays"],
-            ["4", "Thursdays"],
-            ["5", "Fridays"],
-          ],
-        },
-        {
-          name: "who",
-          label: "Takes",
-          choices: [
-            ["all", "everything unbilled"],
-            ["these", `only these ${plural(view.customers.length, "customer", "customers")}`],
-          ],
-        },
-        {
-          name: "combine",
-          label: "Combined",
-          choices: [
-            ["habit", "as each customer wants it"],
-            ["customer", "one invoice a customer"],
-            ["order", "one invoice an order"],
-            ["shipment", "one invoice a shipment"],
-          ],
-        },
-      ]}
-      run={async (values, key) => {
-        await got(
-          api.PUT("/api/recipes", {
-            params: { header: keyed(key) },
-            body: {
-              name: values.name ?? "",
-              weekday: values.weekday ? Number(values.weekday) : null,
-              form: {
-                combine: (values.combine || "habit") as "habit",
-                customers: values.who === "these" ? view.customers : [],
-              },
-            },
-          }),
-        );
-        say({
-          kind: "done",
-          text: `The recipe ${values.name} is kept. It makes a new run whenever you ask.`,
-          links: [{ text: "Runs and recipes", to: "/billing/runs" }],
-        });
-        await changed();
-      }}
-    />
-  );
 }
