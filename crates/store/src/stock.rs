@@ -6,18 +6,23 @@ use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
 use till_core::fixed::{Quantity, UnitPrice};
-use till_core::ids::{DocumentKind, DocumentRef, ItemId, LayerId, OrderId, OrderLineId};
+use till_core::ids::{DocumentKind, ItemId, LayerId, OrderId, OrderLineId};
 use till_core::money::{Currency, Money};
 use till_core::ordering::{Elsewhere, StockFacts};
-use till_core::people::check_reason;
-use till_core::shipment::{AdjustInput, decide_adjustment};
-use till_core::stock::{Layer, SetAside, give_up};
-use till_core::units::{can_go, in_stock_units};
+use till_core::stock::Layer;
 
 use crate::convert::json;
 use crate::rules::Rules;
 use crate::writing::{Writing, set};
-use crate::{Result, StoreError, ledger, sensible_date};
+use crate::{Result, StoreError, sensible_date};
+
+mod aside;
+mod counting;
+
+use self::aside::note_aside;
+pub use self::aside::{allocate, let_go};
+pub(crate) use self::aside::{set_aside, trim_aside};
+pub use self::counting::{NewCount, adjust};
 
 /// A warehouse.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -188,108 +193,6 @@ pub(crate) async fn layers(
     Ok(stock)
 }
 
-/// What of an order was set aside, by line, in the unit sold.
-pub(crate) type Aside = Vec<(String, Quantity)>;
-
-/// Sets stock aside for what an order still has to ship: as much as is free, line by line.
-/// Returns what was added.
-pub(crate) async fn set_aside(writing: &mut Writing<'_>, order: OrderId, only: Option<OrderLineId>) -> Result<Aside> {
-    let only = only.map(|line| line.0);
-    let lines = sqlx::query!(
-        r#"SELECT order_lines.id, item_id, items.code, order_lines.warehouse, factor_e4, step_e4, allocated_e4,
-                  max(0, ordered_e4 - cancelled_e4 - shipped_e4) AS "open!: i64"
-           FROM order_lines JOIN orders ON orders.id = order_id JOIN items ON items.id = item_id
-           JOIN warehouses ON warehouses.code = order_lines.warehouse
-           WHERE order_id = ?1 AND (?2 IS NULL OR order_lines.id = ?2) AND confirmed = 1 AND items.kind = 'goods' AND counted = 1
-           ORDER BY position"#,
-        order.0,
-        only
-    )
-    .fetch_all(&mut **writing)
-    .await?;
-    let mut added = Vec::new();
-    for line in lines {
-        let wanted = line.open - line.allocated_e4;
-        if wanted <= 0 {
-            continue;
-        }
-        let item = ItemId(line.item_id);
-        let facts = facts(writing, &[item], None).await?;
-        let Some(there) = facts.get(&(item, line.warehouse)) else { continue };
-        let [wanted, factor, step] = [wanted, line.factor_e4, line.step_e4].map(Quantity::from_scaled);
-        let more = can_go(wanted, there.available(), factor, step).scaled();
-        if more > 0 {
-            sqlx::query!("UPDATE order_lines SET allocated_e4 = allocated_e4 + ? WHERE id = ?", more, line.id)
-                .execute(&mut **writing)
-                .await?;
-            added.push((line.code, Quantity::from_scaled(more)));
-        }
-    }
-    Ok(added)
-}
-
-/// Takes back what is set aside for lines that have nothing left to ship, or less than that.
-pub(crate) async fn trim_aside(connection: &mut SqliteConnection, order: OrderId) -> Result<()> {
-    sqlx::query!(
-        "UPDATE order_lines SET allocated_e4 = max(0, ordered_e4 - cancelled_e4 - shipped_e4)
-         WHERE order_id = ? AND allocated_e4 > max(0, ordered_e4 - cancelled_e4 - shipped_e4)",
-        order.0
-    )
-    .execute(connection)
-    .await?;
-    Ok(())
-}
-
-/// Sets stock aside for an order, as far as there is any.
-///
-/// # Errors
-/// [`StoreError::WrongState`] where nothing is free.
-pub async fn allocate(writing: &mut Writing<'_>, order: OrderId) -> Result<Aside> {
-    let row = sqlx::query!("SELECT number, version, confirmed FROM orders WHERE id = ?", order.0)
-        .fetch_optional(&mut **writing)
-        .await?
-        .ok_or_else(|| StoreError::not_found(DocumentKind::Order, order))?;
-    if row.confirmed == 0 {
-        return Err(StoreError::WrongState(format!("{} is a draft. Confirm it; stock is set aside then.", row.number)));
-    }
-    let added = set_aside(writing, order, None).await?;
-    if added.is_empty() {
-        return Err(StoreError::WrongState(format!(
-            "Nothing is free for {}. What it wants is set aside already, or out of stock.",
-            row.number
-        )));
-    }
-    note_aside(writing, order, &row.number, "set aside for", &added);
-    Ok(added)
-}
-
-fn note_aside(writing: &mut Writing<'_>, order: OrderId, number: &str, what: &str, lines: &Aside) {
-    let fields = lines.iter().map(|(code, quantity)| set(code, quantity)).collect();
-    writing.note_on((DocumentKind::Order, order.0, number), "set_aside", format!("{what} {number}"), None, fields);
-}
-
-/// Lets go of what is set aside for a line, for others to have.
-///
-/// # Errors
-/// [`StoreError::WrongState`] where nothing is.
-pub async fn let_go(writing: &mut Writing<'_>, line: OrderLineId) -> Result<()> {
-    let row = sqlx::query!(
-        "SELECT order_id, number, code, allocated_e4 FROM order_lines JOIN orders ON orders.id = order_id
-         JOIN items ON items.id = item_id WHERE order_lines.id = ?",
-        line.0
-    )
-    .fetch_optional(&mut **writing)
-    .await?
-    .ok_or_else(|| StoreError::not_found(DocumentKind::Order, line))?;
-    if row.allocated_e4 == 0 {
-        return Err(StoreError::WrongState(format!("Nothing of {} is set aside here.", row.code)));
-    }
-    sqlx::query!("UPDATE order_lines SET allocated_e4 = 0 WHERE id = ?", line.0).execute(&mut **writing).await?;
-    let given = vec![(row.code, Quantity::from_scaled(row.allocated_e4))];
-    note_aside(writing, OrderId(row.order_id), &row.number, "let go of stock for", &given);
-    Ok(())
-}
-
 /// Goods that were ordered in and are on their way.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
@@ -387,129 +290,6 @@ pub(crate) async fn arrived(
     Ok(())
 }
 
-/// A count of an item in a warehouse.
-#[derive(Debug, Clone, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct NewCount {
-    /// Where; none for the company's own.
-    #[serde(default)]
-    pub warehouse: Option<String>,
-    /// What was counted, in stock units, as typed.
-    pub counted: String,
-    /// What one of what was found costs, as typed; none for the cost of the newest layer.
-    #[serde(default)]
-    pub unit_cost: Option<String>,
-    /// When; none for the business date.
-    #[serde(default)]
-    pub date: Option<NaiveDate>,
-    /// Why it differs.
-    pub reason: String,
-}
-
-/// Puts stock right after a count. Where less is there than was promised, the latest orders give
-/// up what was set aside for them. Returns how much was found more, or less.
-///
-/// # Errors
-/// What the core refuses.
-pub async fn adjust(writing: &mut Writing<'_>, rules: &Rules, item: ItemId, new: &NewCount) -> Result<Quantity> {
-    let row = sqlx::query!("SELECT code, class, kind FROM items WHERE id = ?", item.0)
-        .fetch_optional(&mut **writing)
-        .await?
-        .ok_or_else(|| StoreError::not_found(DocumentKind::Item, item))?;
-    let warehouse = new.warehouse.clone().unwrap_or_else(|| rules.warehouse.clone());
-    if row.kind != "goods" || !counted(writing, &warehouse, "warehouse").await? {
-        return Err(StoreError::invalid("warehouse", format!("The stock of {} is not kept in {warehouse}.", row.code)));
-    }
-    let reason = check_reason(&new.reason).map_err(|why| StoreError::invalid("reason", why))?;
-    let date = new.date.map_or(Ok(rules.business_date), |date| sensible_date("date", date))?;
-    let found: Quantity = new.counted.parse().map_err(|error| StoreError::decimal("counted", &error))?;
-    if found < Quantity::ZERO || found > till_core::ordering::LARGEST_QUANTITY {
-        return Err(StoreError::invalid("counted", "Write what was counted: zero or more."));
-    }
-    let layers = layers(writing, &[item], &warehouse).await?.remove(&item).unwrap_or_default();
-    let on_hand: i64 = layers.iter().map(|layer| layer.remaining.scaled()).sum();
-    let unit_cost = match &new.unit_cost {
-        Some(typed) => typed.parse().map_err(|error| StoreError::decimal("unit_cost", &error))?,
-        None => newest_cost(writing, item, rules.base).await?,
-    };
-    let difference = Quantity::from_scaled(found.scaled() - on_hand);
-    let input = AdjustInput {
-        class: row.class,
-        code: row.code.clone(),
-        difference,
-        unit_cost,
-        layers,
-        date,
-        accounts: &rules.accounts,
-        periods: &rules.periods,
-        base: rules.base,
-    };
-    let decision = decide_adjustment(&input).map_err(StoreError::Refused)?;
-    let scaled = difference.scaled();
-    let id = sqlx::query_scalar!(
-        "INSERT INTO stock_adjustments (item_id, warehouse, posting_date, quantity_e4, cost_minor, reason)
-         VALUES (?, ?, ?, ?, ?, ?) RETURNING id AS \"id!\"",
-        item.0,
-        warehouse,
-        date,
-        scaled,
-        decision.cost.0,
-        reason
-    )
-    .fetch_one(&mut **writing)
-    .await?;
-    if let Some(entry) = &decision.entry {
-        let source = DocumentRef { kind: DocumentKind::Adjustment, id, number: row.code.clone() };
-        let entry = ledger::write(writing, entry, &source).await?.0;
-        sqlx::query!("UPDATE stock_adjustments SET entry_id = ? WHERE id = ?", entry, id)
-            .execute(&mut **writing)
-            .await?;
-    }
-    if difference.is_positive() {
-        sqlx::query!(
-            "INSERT INTO stock_layers (item_id, warehouse, posting_date, quantity_e4, cost_minor, remaining_e4, remaining_cost_minor, adjustment_id)
-             VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
-            item.0,
-            warehouse,
-            date,
-            scaled,
-            decision.cost.0,
-            scaled,
-            decision.cost.0,
-            id
-        )
-        .execute(&mut **writing)
-        .await?;
-    }
-    for issue in &decision.issues {
-        take_from_layer(writing, issue.layer, issue.quantity, issue.cost, date, (None, Some(id))).await?;
-    }
-    let given = keep_promises(writing, item, &warehouse).await?;
-    let mut fields = vec![
-        set("counted", found),
-        set("difference", difference),
-        set("cost", rules.base.format(decision.cost)),
-        set("reason", &reason),
-    ];
-    fields.extend(given.into_iter().map(|number| set("taken from", number)));
-    let words = format!("counted {found} of {} in {warehouse}", row.code);
-    writing.note_on((DocumentKind::Item, item.0, &row.code), "stock_adjusted", words, None, fields);
-    Ok(difference)
-}
-
-/// What one of the newest layer cost.
-async fn newest_cost(connection: &mut SqliteConnection, item: ItemId, base: Currency) -> Result<UnitPrice> {
-    let newest = sqlx::query!(
-        "SELECT quantity_e4, cost_minor FROM stock_layers WHERE item_id = ? ORDER BY id DESC LIMIT 1",
-        item.0
-    )
-    .fetch_optional(connection)
-    .await?;
-    Ok(newest.map_or(UnitPrice::ZERO, |layer| {
-        unit_cost(Quantity::from_scaled(layer.quantity_e4), Money(layer.cost_minor), base)
-    }))
-}
-
 /// What one of a quantity costs, with the places of a price.
 pub(crate) fn unit_cost(quantity: Quantity, cost: Money, base: Currency) -> UnitPrice {
     let major = i128::from(cost.0) * Quantity::scale() * UnitPrice::scale();
@@ -547,38 +327,4 @@ pub(crate) async fn take_from_layer(
     .execute(connection)
     .await?;
     Ok(())
-}
-
-/// Where more is promised than is there, the latest orders give up. Returns their numbers.
-async fn keep_promises(connection: &mut SqliteConnection, item: ItemId, warehouse: &str) -> Result<Vec<String>> {
-    let rows = sqlx::query!(
-        "SELECT order_lines.id, number, allocated_e4, factor_e4, step_e4 FROM order_lines
-         JOIN orders ON orders.id = order_id JOIN items ON items.id = item_id
-         WHERE item_id = ? AND order_lines.warehouse = ? AND allocated_e4 > 0 ORDER BY order_lines.id",
-        item.0,
-        warehouse
-    )
-    .fetch_all(&mut *connection)
-    .await?;
-    let asides: Vec<SetAside> = rows
-        .iter()
-        .map(|row| {
-            let (allocated, factor) = (Quantity::from_scaled(row.allocated_e4), Quantity::from_scaled(row.factor_e4));
-            let quantity = in_stock_units(allocated, factor).unwrap_or(allocated);
-            SetAside { line: OrderLineId(row.id), quantity }
-        })
-        .collect();
-    let there = facts(connection, &[item], None).await?;
-    let on_hand = there.get(&(item, warehouse.to_owned())).map(|facts| facts.on_hand).unwrap_or_default();
-    let mut given = Vec::new();
-    for left in give_up(&asides, on_hand) {
-        let Some(row) = rows.iter().find(|row| row.id == left.line.0) else { continue };
-        let [allocated, factor, step] = [row.allocated_e4, row.factor_e4, row.step_e4].map(Quantity::from_scaled);
-        let kept = can_go(allocated, left.quantity, factor, step).scaled();
-        sqlx::query!("UPDATE order_lines SET allocated_e4 = ? WHERE id = ?", kept, left.line.0)
-            .execute(&mut *connection)
-            .await?;
-        given.push(row.number.clone());
-    }
-    Ok(given)
 }

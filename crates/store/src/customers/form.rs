@@ -1,19 +1,17 @@
 //! A customer as it is typed in, added or changed; where its goods go; who answers the phone.
 
-use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
 use till_core::fixed::Rate;
-use till_core::ids::{ContactId, CustomerId, DocumentKind, PriceListId, ShipToId};
+use till_core::ids::{CustomerId, DocumentKind, PriceListId};
 use till_core::invoice::{BillingHabit as BillingBy, Delivery};
 use till_core::merge::{Fields, differences};
 use till_core::money::{Currency, Money};
 use till_core::terms::Terms;
-use till_core::treatment::{Taxed, Treatment};
 
-use crate::convert::{json, known, terms};
+use crate::convert::{json, terms};
 use crate::rules::Rules;
-use crate::writing::{Writing, set};
+use crate::writing::Writing;
 use crate::{Result, StoreError};
 
 /// How often a customer gets a statement.
@@ -98,7 +96,7 @@ pub struct CustomerForm {
     pub salesperson: String,
 }
 
-fn text(field: &str, typed: &str, longest: usize) -> Result<String> {
+pub(super) fn text(field: &str, typed: &str, longest: usize) -> Result<String> {
     let typed = typed.trim();
     if typed.is_empty() || typed.chars().count() > longest {
         return Err(StoreError::invalid(field, format!("Write 1 to {longest} characters here.")));
@@ -106,11 +104,11 @@ fn text(field: &str, typed: &str, longest: usize) -> Result<String> {
     Ok(typed.to_owned())
 }
 
-fn maybe(field: &str, typed: &str, longest: usize) -> Result<Option<String>> {
+pub(super) fn maybe(field: &str, typed: &str, longest: usize) -> Result<Option<String>> {
     if typed.trim().is_empty() { Ok(None) } else { text(field, typed, longest).map(Some) }
 }
 
-fn country(field: &str, typed: &str) -> Result<String> {
+pub(super) fn country(field: &str, typed: &str) -> Result<String> {
     let typed = typed.trim().to_uppercase();
     if typed.len() == 2 && typed.chars().all(|c| c.is_ascii_uppercase()) {
         Ok(typed)
@@ -119,7 +117,7 @@ fn country(field: &str, typed: &str) -> Result<String> {
     }
 }
 
-fn email(field: &str, typed: &str) -> Result<Option<String>> {
+pub(super) fn email(field: &str, typed: &str) -> Result<Option<String>> {
     let typed = maybe(field, typed, 254)?;
     let sensible = |address: &str| {
         let (name, host) = address.split_once('@').unwrap_or(("", ""));
@@ -403,225 +401,4 @@ pub(super) async fn add_main_ship_to(
     .execute(connection)
     .await?;
     Ok(())
-}
-
-/// Where goods of a customer go.
-#[derive(Debug, Clone, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct ShipTo {
-    /// Its id; none for a new one.
-    #[serde(default)]
-    pub id: Option<ShipToId>,
-    /// Its code among those of the customer.
-    pub code: String,
-    /// Its name.
-    pub name: String,
-    /// Street, place.
-    pub address: String,
-    /// Country.
-    pub country: String,
-    /// How deliveries there are taxed.
-    pub taxed: Taxed,
-    /// Whether it is still used.
-    #[serde(default = "yes")]
-    pub active: bool,
-}
-
-const fn yes() -> bool {
-    true
-}
-
-/// Where goods of a customer go, in the order of their codes; the main one first.
-///
-/// # Errors
-/// Where the database cannot be read.
-pub async fn ship_tos(connection: &mut SqliteConnection, customer: CustomerId) -> Result<Vec<ShipTo>> {
-    sqlx::query!(
-        r#"SELECT id, code, name, address, country, treatment, certificate, certificate_until AS "until: NaiveDate", active
-           FROM ship_tos WHERE customer_id = ? ORDER BY code <> 'MAIN', code"#,
-        customer.0
-    )
-    .fetch_all(connection)
-    .await?
-    .into_iter()
-    .map(|row| {
-        Ok(ShipTo {
-            id: Some(ShipToId(row.id)),
-            code: row.code,
-            name: row.name,
-            address: row.address,
-            country: row.country,
-            taxed: Taxed {
-                treatment: known(&row.treatment, Treatment::of)?,
-                certificate: row.certificate,
-                until: row.until,
-            },
-            active: row.active != 0,
-        })
-    })
-    .collect()
-}
-
-async fn customer_named(connection: &mut SqliteConnection, id: CustomerId) -> Result<(String, String)> {
-    let row = sqlx::query!("SELECT number, name FROM customers WHERE id = ?", id.0)
-        .fetch_optional(connection)
-        .await?
-        .ok_or_else(|| StoreError::not_found(DocumentKind::Customer, id))?;
-    Ok((row.number, row.name))
-}
-
-/// Adds a ship-to of a customer, or changes one.
-///
-/// # Errors
-/// A code that is taken, an exemption without certificate, the main one switched off.
-pub async fn set_ship_to(writing: &mut Writing<'_>, customer: CustomerId, new: &ShipTo) -> Result<ShipToId> {
-    let (number, name_of_customer) = customer_named(writing, customer).await?;
-    let code = text("code", &new.code, 20)?.to_uppercase();
-    let name = text("name", &new.name, 100)?;
-    let address = text("address", &new.address, 300)?;
-    let country = country("country", &new.country)?;
-    let certificate = maybe("certificate", new.taxed.certificate.as_deref().unwrap_or(""), 40)?;
-    if new.taxed.treatment == Treatment::Exempt && (certificate.is_none() || new.taxed.until.is_none()) {
-        return Err(StoreError::invalid("certificate", "An exemption needs the certificate's number and last day."));
-    }
-    let own = new.id.map_or(-1, |id| id.0);
-    let taken = sqlx::query_scalar!(
-        "SELECT id FROM ship_tos WHERE customer_id = ? AND code = ? AND id <> ?",
-        customer.0,
-        code,
-        own
-    )
-    .fetch_optional(&mut **writing)
-    .await?;
-    if taken.is_some() {
-        return Err(StoreError::invalid("code", format!("{name_of_customer} has a ship-to {code} already.")));
-    }
-    let treatment = new.taxed.treatment.word();
-    let id = match new.id {
-        Some(id) => {
-            let before = ship_tos(writing, customer).await?.into_iter().find(|known| known.id == Some(id));
-            let Some(before) = before else { return Err(StoreError::invalid("id", "This ship-to is another customer's.")) };
-            if before.code == "MAIN" && (!new.active || code != "MAIN") {
-                return Err(StoreError::invalid("code", "The main ship-to stays; change its address instead."));
-            }
-            sqlx::query!(
-                "UPDATE ship_tos SET code = ?, name = ?, address = ?, country = ?, treatment = ?, certificate = ?, certificate_until = ?, active = ? WHERE id = ?",
-                code, name, address, country, treatment, certificate, new.taxed.until, new.active, id.0
-            )
-            .execute(&mut **writing)
-            .await?;
-            id.0
-        }
-        None => {
-            sqlx::query_scalar!(
-                "INSERT INTO ship_tos (customer_id, code, name, address, country, treatment, certificate, certificate_until, active)
-                 VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id AS \"id!\"",
-                customer.0, code, name, address, country, treatment, certificate, new.taxed.until, new.active
-            )
-            .fetch_one(&mut **writing)
-            .await?
-        }
-    };
-    let mut fields = vec![set("address", &address), set("country", &country), set("tax", new.taxed.treatment.name())];
-    fields.extend(certificate.map(|certificate| set("certificate", certificate)));
-    fields.extend(new.taxed.until.map(|until| set("until", until)));
-    let words = format!("set ship-to {code} of {name_of_customer}");
-    writing.note_on((DocumentKind::Customer, customer.0, &number), "ship_to_set", words, None, fields);
-    Ok(ShipToId(id))
-}
-
-/// Someone at a customer, or someone who is not one yet.
-#[derive(Debug, Clone, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct Contact {
-    /// Its id; none for a new one.
-    #[serde(default)]
-    pub id: Option<ContactId>,
-    /// Who.
-    pub name: String,
-    /// Whose, where there is no customer yet.
-    #[serde(default)]
-    pub company: String,
-    /// Email.
-    #[serde(default)]
-    pub email: String,
-    /// Telephone.
-    #[serde(default)]
-    pub phone: String,
-    /// What for: buying, paying, receiving.
-    #[serde(default)]
-    pub role: String,
-    /// Whether it is still used.
-    #[serde(default = "yes")]
-    pub active: bool,
-}
-
-/// The contacts of a customer, or, without one, of those who are none yet.
-///
-/// # Errors
-/// Where the database cannot be read.
-pub async fn contacts(connection: &mut SqliteConnection, customer: Option<CustomerId>) -> Result<Vec<Contact>> {
-    let customer = customer.map(|customer| customer.0);
-    Ok(sqlx::query!(
-        "SELECT id, name, company, email, phone, role, active FROM contacts WHERE customer_id IS ? ORDER BY name LIMIT 500",
-        customer
-    )
-    .fetch_all(connection)
-    .await?
-    .into_iter()
-    .map(|row| Contact {
-        id: Some(ContactId(row.id)),
-        name: row.name,
-        company: row.company.unwrap_or_default(),
-        email: row.email.unwrap_or_default(),
-        phone: row.phone.unwrap_or_default(),
-        role: row.role.unwrap_or_default(),
-        active: row.active != 0,
-    })
-    .collect())
-}
-
-/// Adds a contact, or changes one.
-///
-/// # Errors
-/// A field that cannot be.
-pub async fn set_contact(writing: &mut Writing<'_>, customer: Option<CustomerId>, new: &Contact) -> Result<ContactId> {
-    let name = text("name", &new.name, 100)?;
-    let company = maybe("company", &new.company, 100)?;
-    let email = email("email", &new.email)?;
-    let phone = maybe("phone", &new.phone, 40)?;
-    let role = maybe("role", &new.role, 40)?;
-    let document = match customer {
-        Some(id) => (id.0, customer_named(writing, id).await?.0),
-        None => (0, "contact".to_owned()),
-    };
-    let of = customer.map(|customer| customer.0);
-    let id = match new.id {
-        Some(id) => {
-            let changed = sqlx::query!(
-                "UPDATE contacts SET name = ?, company = ?, email = ?, phone = ?, role = ?, active = ? WHERE id = ? AND customer_id IS ?",
-                name, company, email, phone, role, new.active, id.0, of
-            )
-            .execute(&mut **writing)
-            .await?;
-            if changed.rows_affected() == 0 {
-                return Err(StoreError::invalid("id", "There is no such contact here."));
-            }
-            id.0
-        }
-        None => {
-            sqlx::query_scalar!(
-                "INSERT INTO contacts (customer_id, name, company, email, phone, role, active) VALUES (?, ?, ?, ?, ?, ?, ?) RETURNING id AS \"id!\"",
-                of, name, company, email, phone, role, new.active
-            )
-            .fetch_one(&mut **writing)
-            .await?
-        }
-    };
-    let mut fields = Vec::new();
-    fields.extend(email.map(|email| set("email", email)));
-    fields.extend(phone.map(|phone| set("phone", phone)));
-    let words = format!("set contact {name}");
-    writing.note_on((DocumentKind::Customer, document.0, &document.1), "contact_set", words, None, fields);
-    Ok(ContactId(id))
 }
