@@ -51,6 +51,8 @@ async fn main() -> Result<()> {
         }
         take(&till, &browser, name, place).await?;
         let file = folder.join(format!("{name}.png"));
+        // A caret that blinks would make every picture another one.
+        browser.run("document.activeElement.style.caretColor = 'transparent'").await?;
         std::fs::write(&file, browser.picture().await?)?;
         println!("{}", file.display());
     }
