@@ -16,7 +16,8 @@ fn main() -> Result<(), Box<dyn Error>> {
     }
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
     runtime.block_on(async {
-        let mut connection = SqliteConnectOptions::new().filename(&file).create_if_missing(true).connect().await?;
+        let mut connection =
+            SqliteConnectOptions::new().filename(&file).create_if_missing(true).foreign_keys(false).connect().await?;
         sqlx::migrate::Migrator::new(PathBuf::from("migrations")).await?.run(&mut connection).await?;
         Ok::<(), Box<dyn Error>>(())
     })?;

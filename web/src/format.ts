@@ -107,6 +107,11 @@ export function plural(count: number, one: string, more: string): string {
   return `${format(0).format(count)} ${count === 1 ? one : more}`;
 }
 
+/** Words as a label begins: “transfer” is “Transfer”. */
+export function sentence(words: string): string {
+  return words.charAt(0).toUpperCase() + words.slice(1);
+}
+
 /**
  * What a person typed, in the reader's locale, as a plain decimal for the server to judge.
  * The mark between thousands is taken out only where it parts thousands: “7,5” is not 75, and

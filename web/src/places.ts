@@ -26,6 +26,8 @@ export function placeOf(document: DocumentRef): string {
       return "/orders/files";
     case "customer":
       return `/customers/${document.id}`;
+    case "container_return":
+      return `/ledger?q=${encodeURIComponent(document.number)}`;
     case "credit_memo":
       return `/credit-memos/${document.id}`;
     case "run":

@@ -10,7 +10,10 @@ import { ApplyTable, asApplications, fieldErrors, type Typed } from "../src/room
 afterEach(cleanup);
 
 const item = (invoice: number, open: number, currency = "EUR"): OpenItem => ({
-  invoice,
+  item: invoice,
+  document: { kind: "invoice", id: 100 + invoice, number: `I-${invoice}` },
+  customer: 7,
+  branch: null,
   number: `I-${invoice}`,
   document_date: "2026-03-01",
   due_date: "2026-03-31",
@@ -27,9 +30,12 @@ const preview = (applied: [invoice: number, amount: number, after: number][]): M
     amount: 10000,
     amount_base: 10000,
     applied: applied.map(([invoice, amount, after]) => ({
-      invoice,
-      invoice_number: `I-${invoice}`,
+      item: invoice,
+      document: { kind: "invoice", id: 100 + invoice, number: `I-${invoice}` },
+      customer: 7,
+      currency: "EUR",
       amount,
+      credit_amount: amount,
       receivable_base: amount,
       money_base: amount,
       open_after: after,
@@ -92,8 +98,8 @@ describe("applying money to invoices", () => {
     await user.clear(field(2));
     await user.type(field(2), "1,000.5");
     expect(sent()).toEqual([
-      { invoice: 1, amount: "70.00" },
-      { invoice: 2, amount: "1000.5" },
+      { item: 1, amount: "70.00" },
+      { item: 2, amount: "1000.5" },
     ]);
   });
 
@@ -102,7 +108,7 @@ describe("applying money to invoices", () => {
     render(<Table given={preview([[1, 7000, 0]])} />);
     await user.clear(field(1));
     await user.type(field(2), "=");
-    expect(sent()).toEqual([{ invoice: 2, amount: "50.00" }]);
+    expect(sent()).toEqual([{ item: 2, amount: "50.00" }]);
   });
 
   it("offers only invoices in the currency of the money", () => {

@@ -14,6 +14,7 @@ const line = (account: string, base: number): EntryLine => ({
   purpose: "receivable",
   base,
   document: base,
+  currency: "EUR",
   customer: null,
   tax: null,
 });

@@ -51,7 +51,14 @@ afterEach(cleanup);
 beforeEach(() => {
   get.mockReset();
   post.mockReset();
-  get.mockImplementation(async () => done({ base_currency: "EUR", business_date: "2026-03-18" }));
+  const ways = [
+    { code: "transfer", name: "transfer", place: "Bank", kind: "bank", currency: null },
+    { code: "check", name: "check", place: "Checks in hand", kind: "checks_in_hand", currency: null },
+    { code: "cash", name: "cash", place: "Cash drawer", kind: "drawer", currency: null },
+  ];
+  get.mockImplementation(async (path: string) =>
+    done(path === "/api/payment-methods" ? ways : { base_currency: "EUR", business_date: "2026-03-18" }),
+  );
 });
 
 function show(counter = false) {

@@ -97,6 +97,44 @@ purposes! {
     ContainerLiability "container_liability" Liability,
     /// Differences between the rate of a document and the rate of its payment.
     FxDifference "fx_difference" Expense,
+    /// Card payments the processor has not paid out yet.
+    CardClearing "card_clearing" Asset,
+    /// Goods that came back and wait for a decision, at cost.
+    Inspection "inspection" Asset,
+    /// What expected returns will bring back, at cost.
+    RightToGoods "right_to_goods" Asset,
+    /// What suppliers owe for goods sent back.
+    SupplierClaim "supplier_claim" Asset,
+    /// What of the receivables is expected to be lost; stands against them.
+    Allowance "allowance" Asset,
+    /// Revaluation of open items at month end; stands beside them.
+    Revaluation "revaluation" Asset,
+    /// Shipped and not billed at month end.
+    UnbilledAccrual "unbilled_accrual" Asset,
+    /// Taken in advance on purpose, before an invoice exists.
+    DepositLiability "deposit_liability" Liability,
+    /// Billed in advance by prepayment invoices.
+    PrepaymentLiability "prepayment_liability" Liability,
+    /// Goods received back that are to be credited.
+    RefundLiability "refund_liability" Liability,
+    /// Balances that a company brings when it begins in the middle of its life.
+    Opening "opening" Equity,
+    /// Sales taken back and allowances.
+    Returns "returns" Revenue,
+    /// Given for paying early.
+    DiscountAllowed "discount_allowed" Revenue,
+    /// Interest, fees charged, deposits kept.
+    OtherIncome "other_income" Revenue,
+    /// Goods that cannot be sold any more.
+    Scrap "scrap" Expense,
+    /// What banks and card processors take.
+    Fees "fees" Expense,
+    /// Bad debts and small differences.
+    WriteOff "write_off" Expense,
+    /// Change of what is expected to be lost.
+    AllowanceExpense "allowance_expense" Expense,
+    /// Differences of rates that no payment has settled yet.
+    FxUnrealized "fx_unrealized" Expense,
 }
 
 impl Purpose {

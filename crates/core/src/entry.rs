@@ -6,7 +6,8 @@ use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 
 use crate::accounts::{Account, AccountMap, NoAccount, Purpose};
-use crate::fixed::ExchangeRate;
+use crate::checks::{Check, Findings};
+use crate::fixed::{ExchangeRate, Rate};
 use crate::ids::CustomerId;
 use crate::marks::Marks;
 use crate::money::{Currency, Money};
@@ -24,8 +25,11 @@ pub struct EntryLine {
     pub purpose: Purpose,
     /// Amount in base currency; debit positive, credit negative.
     pub base: Money,
-    /// Amount in the document's currency, signed alike.
+    /// Amount in the line's own currency, signed alike.
     pub document: Money,
+    /// The line's own currency: one entry may carry several.
+    #[cfg_attr(feature = "schema", schema(value_type = String))]
+    pub currency: Currency,
     /// Whose side ledger it touches.
     pub customer: Option<CustomerId>,
     /// Code and taxed amount, where the line is tax. The base is positive on an invoice.
@@ -35,14 +39,31 @@ pub struct EntryLine {
     pub marks: Marks,
 }
 
-/// What a tax line carries besides its amount.
+/// What a tax line carries besides its amount. Every supply writes one, where the tax is zero too,
+/// so that a return can be made from the ledger. *Source: domain.md section 4.*
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct TaxMark {
     /// The tax code.
     pub code: String,
-    /// What was taxed, in base currency.
+    /// What was taxed, in base currency: the sum of what its revenue lines carry. Positive on an
+    /// invoice, negative on what takes one back.
     pub base: Money,
+    /// What was taxed, in the line's own currency, signed alike.
+    #[serde(default)]
+    pub document_base: Money,
+    /// The rate; none on entries of before it was kept.
+    #[serde(default)]
+    pub rate: Option<Rate>,
+    /// The day that decides the rate and the return; none on entries of before it was kept.
+    #[serde(default)]
+    pub tax_date: Option<NaiveDate>,
+}
+
+impl TaxMark {
+    fn turned(&self) -> Self {
+        Self { base: -self.base, document_base: -self.document_base, ..self.clone() }
+    }
 }
 
 /// A balanced entry, not yet numbered.
@@ -53,7 +74,7 @@ pub struct Entry {
     pub date: NaiveDate,
     /// What happened, in a few words.
     pub text: String,
-    /// Currency of the `document` amounts.
+    /// The currency of the document it came from; each line carries its own.
     #[cfg_attr(feature = "schema", schema(value_type = String))]
     pub currency: Currency,
     /// Two or more lines that add up to zero.
@@ -71,7 +92,7 @@ impl Entry {
         let turned = |line: &EntryLine| EntryLine {
             base: -line.base,
             document: -line.document,
-            tax: line.tax.as_ref().map(|tax| TaxMark { code: tax.code.clone(), base: -tax.base }),
+            tax: line.tax.as_ref().map(TaxMark::turned),
             ..line.clone()
         };
         Self { date, text, currency: self.currency, lines: self.lines.iter().map(turned).collect() }
@@ -87,6 +108,7 @@ impl Entry {
 #[derive(Debug)]
 pub struct EntryBuilder<'map> {
     accounts: &'map AccountMap,
+    currency: Currency,
     customer_class: Option<String>,
     lines: Vec<EntryLine>,
     problems: Vec<NoAccount>,
@@ -99,27 +121,33 @@ pub struct LineFor<'a> {
     pub item_class: Option<&'a str>,
     /// The customer whose side ledger it touches.
     pub customer: Option<CustomerId>,
-    /// Tax code and taxed amount.
+    /// The line's currency, where it is another than the entry's.
+    pub currency: Option<Currency>,
+    /// The customer's class, where it is another customer than the entry's.
+    pub customer_class: Option<&'a str>,
+    /// Tax code, taxed amount, rate and date.
     pub tax: Option<TaxMark>,
     /// Own fields and reporting codes.
     pub marks: Option<&'a Marks>,
 }
 
 impl<'map> EntryBuilder<'map> {
-    /// Starts an entry for customers of a class.
-    pub fn new(accounts: &'map AccountMap, customer_class: Option<&str>) -> Self {
-        Self { accounts, customer_class: customer_class.map(str::to_owned), lines: Vec::new(), problems: Vec::new() }
+    /// Starts an entry in a currency, for customers of a class.
+    pub fn new(accounts: &'map AccountMap, customer_class: Option<&str>, currency: Currency) -> Self {
+        let customer_class = customer_class.map(str::to_owned);
+        Self { accounts, currency, customer_class, lines: Vec::new(), problems: Vec::new() }
     }
 
     /// Adds an amount: debit positive, credit negative, both in document and base currency.
     ///
-    /// Amounts of zero are left out. Lines of the same account, customer, tax code and marks are
-    /// one line. A purpose without an account is kept as a problem for [`Self::finish`].
+    /// Amounts of zero are left out, unless they are the tax of a supply. Lines of the same account,
+    /// customer, currency and marks are one line. A purpose without an account is kept as a problem for [`Self::finish`].
     pub fn add(&mut self, purpose: Purpose, document: Money, base: Money, for_what: LineFor<'_>) {
-        if document.is_zero() && base.is_zero() {
+        if says_nothing((document, base), &for_what) {
             return;
         }
-        match self.accounts.account(purpose, for_what.item_class, self.customer_class.as_deref()) {
+        let class = for_what.customer_class.or(self.customer_class.as_deref());
+        match self.accounts.account(purpose, for_what.item_class, class) {
             Ok(account) => self.add_to(&account.clone(), purpose, (document, base), for_what),
             Err(problem) => {
                 if !self.problems.contains(&problem) {
@@ -137,14 +165,16 @@ impl<'map> EntryBuilder<'map> {
         (document, base): (Money, Money),
         for_what: LineFor<'_>,
     ) {
-        if document.is_zero() && base.is_zero() {
+        if says_nothing((document, base), &for_what) {
             return;
         }
+        let currency = for_what.currency.unwrap_or(self.currency);
         let marks = for_what.marks.cloned().unwrap_or_default();
         let mergeable = self.lines.iter_mut().find(|line| {
             line.account == account.number
                 && line.purpose == purpose
                 && line.customer == for_what.customer
+                && line.currency == currency
                 && line.marks == marks
                 && line.tax.is_none()
                 && for_what.tax.is_none()
@@ -162,6 +192,7 @@ impl<'map> EntryBuilder<'map> {
                 purpose,
                 base,
                 document,
+                currency,
                 customer: for_what.customer,
                 tax: for_what.tax,
                 marks,
@@ -169,16 +200,39 @@ impl<'map> EntryBuilder<'map> {
         }
     }
 
-    /// Adds an amount that is the same in both currencies.
+    /// Adds an amount that is the same in both currencies, to an entry in base currency.
     pub fn add_base(&mut self, purpose: Purpose, amount: Money, for_what: LineFor<'_>) {
         self.add(purpose, amount, amount, for_what);
     }
 
+    /// Adds a difference between the rates of two documents: a loss positive, a gain negative.
+    pub fn add_difference(&mut self, amount: Money, base: Currency) {
+        let what = LineFor { currency: Some(base), ..LineFor::default() };
+        self.add(Purpose::FxDifference, amount, amount, what);
+    }
+
     /// The entry, or none where it has no lines; and every purpose that led to no account.
-    pub fn finish(self, date: NaiveDate, text: String, currency: Currency) -> (Option<Entry>, Vec<NoAccount>) {
-        let entry = (!self.lines.is_empty()).then_some(Entry { date, text, currency, lines: self.lines });
+    pub fn finish(self, date: NaiveDate, text: String) -> (Option<Entry>, Vec<NoAccount>) {
+        let entry =
+            (!self.lines.is_empty()).then_some(Entry { date, text, currency: self.currency, lines: self.lines });
         (entry, self.problems)
     }
+
+    /// The entry, where every purpose led to an account; what did not stands among the findings.
+    pub fn finish_or_say(self, date: NaiveDate, text: String, findings: &mut Findings) -> Option<Entry> {
+        let (entry, problems) = self.finish(date, text);
+        let complete = problems.is_empty();
+        for problem in problems {
+            findings.add(Check::AccountMissing, "account_map", problem.to_string());
+        }
+        entry.filter(|_| complete)
+    }
+}
+
+/// Whether a line would say nothing: no amount, and no supply that was taxed at zero.
+fn says_nothing((document, base): (Money, Money), for_what: &LineFor<'_>) -> bool {
+    let supply = for_what.tax.as_ref().is_some_and(|tax| !tax.base.is_zero() || !tax.document_base.is_zero());
+    document.is_zero() && base.is_zero() && !supply
 }
 
 /// A document's amounts in base currency.

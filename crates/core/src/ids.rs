@@ -37,6 +37,14 @@ ids! {
     InvoiceId,
     /// A receipt.
     ReceiptId,
+    /// Something on a customer account that carries a balance.
+    OpenItemId,
+    /// An amount of one open item tied to another.
+    ApplicationId,
+    /// Containers that were brought back.
+    ContainerReturnId,
+    /// A balance the books were opened with.
+    OpeningId,
     /// A journal entry.
     EntryId,
     /// A layer of stock with its cost.
@@ -112,6 +120,8 @@ pub enum DocumentKind {
     Run,
     /// A document on its way to the customer.
     Delivery,
+    /// Empty containers that a customer brought back.
+    ContainerReturn,
 }
 
 impl DocumentKind {
@@ -139,6 +149,7 @@ impl DocumentKind {
             Self::CreditMemo => "credit_memo",
             Self::Run => "run",
             Self::Delivery => "delivery",
+            Self::ContainerReturn => "container_return",
         }
     }
 
@@ -166,6 +177,7 @@ impl DocumentKind {
             Self::CreditMemo,
             Self::Run,
             Self::Delivery,
+            Self::ContainerReturn,
         ]
         .into_iter()
         .find(|kind| kind.word() == word)

@@ -309,12 +309,18 @@ pub fn decide(input: &InvoiceInput<'_>) -> InvoiceDecision {
 }
 
 /// Decides on invoices that are posted one after the other: each sees what those before it make
-/// of its orders and of what the customer owes. One that is stopped makes nothing of them.
+/// of its orders, of cost that waits for them, and of what the customer owes. One that is stopped makes nothing of them.
 pub fn decide_in_order(inputs: &mut [InvoiceInput<'_>]) -> Vec<InvoiceDecision> {
     let mut orders: HashMap<OrderId, OrderFacts> = HashMap::new();
     let mut owes: HashMap<CustomerId, Money> = HashMap::new();
+    let mut held: HashMap<ShipmentLineId, HeldCost> = HashMap::new();
     let mut decisions = Vec::with_capacity(inputs.len());
     for input in inputs {
+        for line in &mut input.lines {
+            if let Some(later) = line.source.shipment_line().and_then(|id| held.get(&id)) {
+                line.held_cost = Some(*later);
+            }
+        }
         for order in &mut input.orders {
             if let Some(later) = orders.get(&order.id) {
                 *order = later.clone();
@@ -326,6 +332,10 @@ pub fn decide_in_order(inputs: &mut [InvoiceInput<'_>]) -> Vec<InvoiceDecision> 
         let mut decision = decide(input);
         if let Some(document) = decision.document.as_ref().filter(|_| !stops(&decision.blockers)) {
             owes.insert(input.customer.id, input.customer.owes + document.total_base);
+            for line in &input.lines {
+                let (Some(id), Some(cost)) = (line.source.shipment_line(), line.held_cost) else { continue };
+                held.insert(id, cost.after(line.quantity));
+            }
             for order in std::mem::take(&mut decision.orders_after) {
                 orders.insert(order.id, order);
             }

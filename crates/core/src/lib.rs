@@ -8,7 +8,7 @@
 //! ```
 //!
 //! A decision is both the preview and the posting. [`invoice::decide`] turns shipped lines
-//! into a document, the tape that explains it and the entry it writes; [`money_in::decide`]
+//! into a document, the tape that explains it and the entry it writes; [`settle::decide`]
 //! turns a receipt into its applications and entry; [`shipment::decide`] takes goods out of
 //! stock at cost. Each returns blockers instead of failing, so that a draft can be shown
 //! while it is put right.
@@ -30,7 +30,8 @@
 //! | [`stock`], [`shipment`] | layers of cost, goods out and in |
 //! | [`invoice`] | from shipped lines to an invoice |
 //! | [`messages`] | templates of messages, mail addresses |
-//! | [`money_in`] | receipts, and applying money to invoices |
+//! | [`open_items`], [`settle`] | what is owed either way; receipts, applying, unapplying, reversing |
+//! | [`room`] | how much of a thing was there from a day on |
 //! | [`checks`] | the table of checks behind every blocker |
 //! | [`day_sheet`] | what needs the clerk today, in order |
 //! | [`numbering`] | numbers of documents, moved forward only |
@@ -51,13 +52,15 @@ pub mod marks;
 pub mod merge;
 pub mod messages;
 pub mod money;
-pub mod money_in;
 pub mod numbering;
+pub mod open_items;
 pub mod order;
 pub mod ordering;
 pub mod people;
 pub mod pricing;
 pub mod record;
+pub mod room;
+pub mod settle;
 pub mod shipment;
 pub mod spread;
 pub mod stock;

@@ -58,6 +58,17 @@ impl Money {
         Self(round_ratio(numerator, denominator))
     }
 
+    /// Converts an amount of one currency to another over base currency, rounded once, half away
+    /// from zero. Each rate is base per one unit of its currency, in major units.
+    pub fn exchanged(
+        self,
+        (from, from_rate): (Currency, ExchangeRate),
+        (to, to_rate): (Currency, ExchangeRate),
+    ) -> Self {
+        let numerator = i128::from(self.0) * i128::from(from_rate.scaled()) * pow10(to.exponent());
+        Self(round_ratio(numerator, i128::from(to_rate.scaled()) * pow10(from.exponent())))
+    }
+
     /// This amount × `rate`, rounded half away from zero.
     pub fn times_rate(self, rate: Rate) -> Self {
         Self(round_ratio(i128::from(self.0) * i128::from(rate.scaled()), Rate::scale()))

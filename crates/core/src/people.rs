@@ -233,6 +233,8 @@ operations! {
     KeepViews "keep views"                                     => yes   yes   yes  yes,
     /// Posts receipts and applies money.
     PostMoney "post receipts and apply money"                  => yes   yes   no   no,
+    /// Unapplies money, reverses receipts that were typed in error.
+    TakeBackMoney "unapply money and reverse receipts"         => yes   yes   no   no,
     /// Approves or declines what someone else asks for.
     DecideApproval "approve or decline"                        => no    yes   no   no,
     /// Takes back what was asked for.

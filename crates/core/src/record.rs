@@ -58,10 +58,15 @@ pub struct Row {
     pub deed: Deed,
 }
 
+/// A time on the wall as the books keep it: UTC, to the millisecond.
+pub fn time_words(at: DateTime<Utc>) -> String {
+    at.to_rfc3339_opts(SecondsFormat::Millis, true)
+}
+
 impl Row {
     /// The time as it is kept and sealed.
     pub fn time(&self) -> String {
-        self.at.to_rfc3339_opts(SecondsFormat::Millis, true)
+        time_words(self.at)
     }
 
     /// The row's seal on top of the seal before it: 64 hexadecimal digits.

@@ -155,7 +155,7 @@ pub fn decide(input: &ShipmentInput<'_>) -> ShipmentDecision {
     let mut findings = Findings::at(Step::Ship);
     let mut stock = input.stock.clone();
     let mut tape = Tape::new(input.customer.clone(), format!("{} on {}", input.number, words(input.date)), input.base);
-    let mut builder = EntryBuilder::new(input.accounts, input.customer_class.as_deref());
+    let mut builder = EntryBuilder::new(input.accounts, input.customer_class.as_deref(), input.base);
     let mut lines = Vec::new();
     let mut changes = Vec::new();
     check_header(input, &mut findings);
@@ -185,10 +185,7 @@ pub fn decide(input: &ShipmentInput<'_>) -> ShipmentDecision {
         lines.push(ShippedLine { order_line: line.order_line, item: line.item, quantity: line.quantity, cost, issues });
     }
     tape.amount(TapeStyle::Due, "Cost", lines.iter().map(|line| line.cost).sum());
-    let (entry, problems) = builder.finish(input.date, format!("Goods of {} left", input.number), input.base);
-    for problem in problems {
-        findings.add(Check::AccountMissing, "account_map", problem.to_string());
-    }
+    let entry = builder.finish_or_say(input.date, format!("Goods of {} left", input.number), &mut findings);
     if let Some(entry) = &entry {
         crate::invoice::check_codes(input.mark_rules, entry, &mut findings);
     }
@@ -347,15 +344,12 @@ pub fn decide_intake(input: &IntakeInput<'_>) -> Result<Option<Entry>, Vec<Block
     if let Some(obstacle) = input.periods.obstacle(input.date) {
         findings.add(Check::PeriodClosed, "date", obstacle);
     }
-    let mut builder = EntryBuilder::new(input.accounts, None);
+    let mut builder = EntryBuilder::new(input.accounts, None, input.base);
     let class = || LineFor { item_class: Some(&input.class), ..LineFor::default() };
     builder.add_base(Purpose::Inventory, input.cost, class());
     builder.add_base(Purpose::SupplierClearing, -input.cost, LineFor::default());
-    let (entry, problems) =
-        builder.finish(input.date, format!("{} × {} came in", input.quantity, input.code), input.base);
-    for problem in problems {
-        findings.add(Check::AccountMissing, "account_map", problem.to_string());
-    }
+    let text = format!("{} × {} came in", input.quantity, input.code);
+    let entry = builder.finish_or_say(input.date, text, &mut findings);
     let blockers = findings.finish();
     if stops(&blockers) { Err(blockers) } else { Ok(entry) }
 }
@@ -479,15 +473,12 @@ pub fn decide_adjustment(input: &AdjustInput<'_>) -> Result<AdjustDecision, Vec<
         }
         -issues.iter().map(|issue| issue.cost).sum::<Money>()
     };
-    let mut builder = EntryBuilder::new(input.accounts, None);
+    let mut builder = EntryBuilder::new(input.accounts, None, input.base);
     let class = || LineFor { item_class: Some(&input.class), ..LineFor::default() };
     builder.add_base(Purpose::Inventory, cost, class());
     builder.add_base(Purpose::StockAdjustment, -cost, class());
     let text = format!("{} of {} at the count", input.difference, input.code);
-    let (entry, problems) = builder.finish(input.date, text, input.base);
-    for problem in problems {
-        findings.add(Check::AccountMissing, "account_map", problem.to_string());
-    }
+    let entry = builder.finish_or_say(input.date, text, &mut findings);
     let blockers = findings.finish();
     if stops(&blockers) { Err(blockers) } else { Ok(AdjustDecision { entry, issues, cost }) }
 }

@@ -118,6 +118,21 @@ pub enum TaxComputed {
     PerLine,
 }
 
+impl TaxComputed {
+    /// The word kept in the database.
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::PerDocument => "per_document",
+            Self::PerLine => "per_line",
+        }
+    }
+
+    /// The way with this word.
+    pub fn of(word: &str) -> Option<Self> {
+        [Self::PerDocument, Self::PerLine].into_iter().find(|way| way.word() == word)
+    }
+}
+
 /// Tax of one code on a document.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]

@@ -13,8 +13,8 @@ use till_core::ids::{ItemId, LayerId, OrderLineId};
 use till_core::invoice::{HeldCost, ItemKind, decide as decide_invoice};
 use till_core::marks::Marks;
 use till_core::money::Money;
-use till_core::money_in::{Method, Source, decide as decide_money};
 use till_core::order::LineProgress;
+use till_core::settle::{Source, ToApply, decide as decide_money};
 use till_core::shipment::{
     AdjustInput, CostEntry, LineToShip, ShipmentInput, TakeBackInput, decide, decide_adjustment, decide_take_back,
     order_ref,
@@ -119,9 +119,9 @@ proptest! {
         let shipped = Quantity::from_scaled(parts.iter().sum());
         let mut held = HeldCost { shipped, billed: Quantity::ZERO, cost: Money(cost), followed: Money::ZERO };
         for part in parts {
-            let now = held.following(Quantity::from_scaled(part));
-            held.followed += now;
-            held.billed = Quantity::from_scaled(held.billed.scaled() + part);
+            prop_assert!(held.following(Quantity::from_scaled(part)) >= Money::ZERO);
+            held = held.after(Quantity::from_scaled(part));
+            prop_assert!(held.followed <= Money(cost));
         }
         prop_assert_eq!(held.followed, Money(cost));
     }
@@ -160,10 +160,10 @@ fn containers_go_and_come_back() {
     let mut drum = line(1, "4", "10.00", "0", "O0");
     drum.kind = ItemKind::Packaging;
     let decision = decide_invoice(&books.invoice(vec![drum]));
-    assert_eq!(written(&decision.entry), pairs(&[("1100", 4_000), ("2300", -4_000)]));
-    let to_apply =
-        vec![till_core::money_in::ToApply { invoice: common::open_invoice(1, 4_000, 4_000), amount: Money(4_000) }];
-    let back = decide_money(&books.money(Source::Received { method: Method::Containers }, 4_000, to_apply));
+    // Outside tax, and the line that says so: 0.00 of 40.00.
+    assert_eq!(written(&decision.entry), pairs(&[("1100", 4_000), ("2200", 0), ("2300", -4_000)]));
+    let to_apply = vec![ToApply { item: common::open_invoice(1, 4_000, 4_000), amount: Money(4_000) }];
+    let back = decide_money(&books.money(Source::Containers { what: "4 × DRUM".to_owned() }, 4_000, to_apply));
     assert_eq!(written(&back.entry), pairs(&[("2300", 4_000), ("1100", -4_000)]));
     assert!(back.entry.unwrap().lines.iter().all(|line| line.customer.is_some()));
 }

@@ -8,7 +8,7 @@ use proptest::prelude::*;
 use till_core::fixed::{ExchangeRate, Quantity, Rate, UnitPrice};
 use till_core::invoice;
 use till_core::money::{Currency, Money, line_amounts};
-use till_core::money_in::{self, Source, ToApply};
+use till_core::settle::{self, Source, ToApply};
 use till_core::spread::spread;
 
 /// Source: Python's `decimal` module (ROUND_HALF_UP, 60 digits), run by
@@ -75,7 +75,7 @@ fn ifrs_15_example_38() {
         }
         ledger.clone()
     };
-    let received = money_in::decide(&books.money(transfer(), 100_000, Vec::new()));
+    let received = settle::decide(&books.money(transfer(), 100_000, Vec::new()));
     let after_payment = post(&received.entry);
     assert_eq!(
         (after_payment["1000"], after_payment["2120"]),
@@ -84,10 +84,9 @@ fn ifrs_15_example_38() {
     );
     let delivered = invoice::decide(&books.invoice(vec![line(1, "1", "1000", "0", "Z0")]));
     post(&delivered.entry);
-    let source =
-        Source::Unapplied { number: "C-1".to_owned(), received_on: day("2026-01-31"), carried: Money(100_000) };
-    let to_apply = vec![ToApply { invoice: open_invoice(1, 100_000, 100_000), amount: Money(100_000) }];
-    let used = money_in::decide(&books.money(source, 100_000, to_apply));
+    let source = Source::Item(unapplied("C-1", 100_000, 100_000));
+    let to_apply = vec![ToApply { item: open_invoice(1, 100_000, 100_000), amount: Money(100_000) }];
+    let used = settle::decide(&books.money(source, 100_000, to_apply));
     let after_delivery = post(&used.entry);
     assert_eq!(after_delivery["2120"], 0, "the contract liability is gone");
     assert_eq!(after_delivery["1100"], 0, "nothing is owed");
@@ -128,8 +127,8 @@ proptest! {
         // BR-CO-16: nothing is paid yet, so all of it is due; then half is paid.
         let half = document.total.0 / 2;
         if half > 0 {
-            let invoice = open_invoice(1, document.total.0, document.total_base.0);
-            let paid = money_in::decide(&books.money(transfer(), half, vec![ToApply { invoice, amount: Money(half) }]));
+            let item = open_invoice(1, document.total.0, document.total_base.0);
+            let paid = settle::decide(&books.money(transfer(), half, vec![ToApply { item, amount: Money(half) }]));
             prop_assert_eq!(paid.document.applied[0].open_after.0, document.total.0 - half, "BR-CO-16");
         }
         // Order shares add up, and the entry is balanced to the cent.

@@ -11,8 +11,8 @@ use till_core::ids::{ItemId, LayerId, OrderLineId};
 use till_core::invoice::{self, ItemKind};
 use till_core::marks::Marks;
 use till_core::money::{Currency, Money};
-use till_core::money_in::{self, Source, ToApply};
 use till_core::order::LineProgress;
+use till_core::settle::{self, Source, ToApply};
 use till_core::shipment::{CostEntry, IntakeInput, LineToShip, ShipmentInput, decide_intake, order_ref};
 use till_core::stock::Layer;
 
@@ -105,8 +105,8 @@ fn invoice_with_freight() {
 #[test]
 fn check_received_and_applied() {
     let books = Books::new();
-    let to_apply = vec![ToApply { invoice: open_invoice(1, 21_028, 21_028), amount: Money(21_028) }];
-    let decision = money_in::decide(&books.money(check(), 21_028, to_apply));
+    let to_apply = vec![ToApply { item: open_invoice(1, 21_028, 21_028), amount: Money(21_028) }];
+    let decision = settle::decide(&books.money(check(), 21_028, to_apply));
     assert_eq!(written(&decision.entry), pairs(&[("1010", 21_028), ("1100", -21_028)]));
     assert!(decision.document.applied[0].open_after.is_zero());
 }
@@ -114,11 +114,11 @@ fn check_received_and_applied() {
 #[test]
 fn received_without_a_target_then_applied() {
     let books = Books::new();
-    let received = money_in::decide(&books.money(transfer(), 10_000, Vec::new()));
+    let received = settle::decide(&books.money(transfer(), 10_000, Vec::new()));
     assert_eq!(written(&received.entry), pairs(&[("1000", 10_000), ("2120", -10_000)]));
-    let source = Source::Unapplied { number: "C-1".to_owned(), received_on: day("2026-03-20"), carried: Money(10_000) };
-    let to_apply = vec![ToApply { invoice: open_invoice(1, 29_028, 29_028), amount: Money(10_000) }];
-    let applied = money_in::decide(&books.money(source, 10_000, to_apply));
+    let source = Source::Item(unapplied("C-1", 10_000, 10_000));
+    let to_apply = vec![ToApply { item: open_invoice(1, 29_028, 29_028), amount: Money(10_000) }];
+    let applied = settle::decide(&books.money(source, 10_000, to_apply));
     assert_eq!(written(&applied.entry), pairs(&[("2120", 10_000), ("1100", -10_000)]));
     assert_eq!(applied.document.applied[0].open_after, Money(19_028));
 }
@@ -126,8 +126,8 @@ fn received_without_a_target_then_applied() {
 #[test]
 fn received_994_for_984() {
     let books = Books::new();
-    let to_apply = vec![ToApply { invoice: open_invoice(1, 98_400, 98_400), amount: Money(98_400) }];
-    let decision = money_in::decide(&books.money(transfer(), 99_400, to_apply));
+    let to_apply = vec![ToApply { item: open_invoice(1, 98_400, 98_400), amount: Money(98_400) }];
+    let decision = settle::decide(&books.money(transfer(), 99_400, to_apply));
     assert_eq!(written(&decision.entry), pairs(&[("1000", 99_400), ("1100", -98_400), ("2120", -1_000)]));
 }
 
@@ -136,21 +136,25 @@ fn invoice_in_pounds() {
     let books = Books::new();
     // 100.07 net, taxed at 23 %: 23.0161, so 23.02.
     let mut input = books.invoice(vec![line(1, "1", "100.07", "0", "S23")]);
-    input.orders[0].currency = Currency::of("GBP").unwrap();
+    let gbp = Currency::of("GBP").unwrap();
+    (input.basis.currency, input.orders[0].currency) = (gbp, gbp);
     input.rate = Some("1.17".parse().unwrap());
     let decision = invoice::decide(&input);
     assert_eq!(written(&decision.entry), pairs(&[("1100", 14_402), ("2200", -2_693), ("4000", -11_709)]));
+    let entry = decision.entry.unwrap();
+    let own: Vec<(i64, &str)> = entry.lines.iter().map(|line| (line.document.0, line.currency.code())).collect();
+    assert_eq!(own, [(12_309, "GBP"), (-10_007, "GBP"), (-2_302, "GBP")]);
 }
 
 #[test]
 fn pounds_paid_at_a_lower_rate() {
     let books = Books::new();
     let gbp = Currency::of("GBP").unwrap();
-    let mut invoice = open_invoice(1, 10_000, 11_700);
-    invoice.currency = gbp;
-    let mut input = books.money(transfer(), 10_000, vec![ToApply { invoice, amount: Money(10_000) }]);
+    let mut item = open_invoice(1, 10_000, 11_700);
+    item.currency = gbp;
+    let mut input = books.money(transfer(), 10_000, vec![ToApply { item, amount: Money(10_000) }]);
     input.currency = gbp;
     input.rate = Some("1.15".parse().unwrap());
-    let decision = money_in::decide(&input);
+    let decision = settle::decide(&input);
     assert_eq!(written(&decision.entry), pairs(&[("1000", 11_500), ("7000", 200), ("1100", -11_700)]));
 }

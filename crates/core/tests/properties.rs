@@ -5,20 +5,23 @@ mod common;
 
 use common::*;
 use proptest::prelude::*;
+use till_core::accounts::Purpose;
 use till_core::checks::stops;
 use till_core::fixed::Quantity;
 use till_core::ids::{InvoiceId, OrderId};
 use till_core::invoice;
 use till_core::money::{Currency, Money};
-use till_core::money_in::{self, ToApply, oldest_first};
 use till_core::order::{InvoiceShares, LineProgress, OrderState, settlement, state, track};
+use till_core::settle::{self, ToApply, oldest_first};
 
 proptest! {
-    /// Entries balance in the base currency, whatever the rate.
+    /// Entries balance in the base currency, whatever the currency (exponents 0, 2 and 3) and its rate; what
+    /// was taxed is what was sold, in both currencies.
     #[test]
     fn foreign_invoices_balance(
         prices in prop::collection::vec(1i64..50_000_000, 1..8),
         rate in 1i64..5_000_000_000,
+        currency in prop::sample::select(vec!["GBP", "JPY", "KWD"]),
     ) {
         let books = Books::new();
         let lines = prices.iter().enumerate().map(|(at, price)| {
@@ -26,12 +29,20 @@ proptest! {
             line(at as i64 + 1, "3", &price, "2.5", if at % 2 == 0 { "S23" } else { "S135" })
         }).collect();
         let mut input = books.invoice(lines);
-        input.orders[0].currency = Currency::of("USD").unwrap();
+        let currency = Currency::of(currency).unwrap();
+        (input.basis.currency, input.orders[0].currency) = (currency, currency);
         input.rate = Some(till_core::fixed::ExchangeRate::from_scaled(rate));
         let decision = invoice::decide(&input);
         if let Some(entry) = decision.entry {
             prop_assert!(entry.balances());
             prop_assert_eq!(entry.lines.iter().map(|line| line.document.0).sum::<i64>(), 0);
+            prop_assert!(entry.lines.iter().all(|line| line.currency == currency));
+            let sold = |of: fn(&till_core::entry::EntryLine) -> i64| -> i64 {
+                entry.lines.iter().filter(|line| line.purpose == Purpose::Revenue).map(of).sum()
+            };
+            let taxed: Vec<_> = entry.lines.iter().filter_map(|line| line.tax.as_ref()).collect();
+            prop_assert_eq!(taxed.iter().map(|tax| tax.base.0).sum::<i64>(), -sold(|line| line.base.0));
+            prop_assert_eq!(taxed.iter().map(|tax| tax.document_base.0).sum::<i64>(), -sold(|line| line.document.0));
         }
     }
 
@@ -60,12 +71,12 @@ proptest! {
         for cut in cuts.iter().chain([&i64::MAX]) {
             if open_left == 0 { break; }
             let amount = (*cut).min(open_left);
-            let mut invoice = open_invoice(1, open_left, carried_left);
-            invoice.currency = gbp;
-            let mut input = books.money(transfer(), amount, vec![ToApply { invoice, amount: Money(amount) }]);
+            let mut item = open_invoice(1, open_left, carried_left);
+            item.currency = gbp;
+            let mut input = books.money(transfer(), amount, vec![ToApply { item, amount: Money(amount) }]);
             input.currency = gbp;
             input.rate = Some(till_core::fixed::ExchangeRate::from_scaled(rate));
-            let decision = money_in::decide(&input);
+            let decision = settle::decide(&input);
             prop_assert!(!stops(&decision.blockers));
             prop_assert!(decision.entry.as_ref().is_none_or(|entry| entry.balances()));
             let applied = &decision.document.applied[0];
@@ -80,7 +91,8 @@ proptest! {
     #[test]
     fn oldest_first_stays_within_both_sides(amount in 0i64..500_000, opens in prop::collection::vec(1i64..200_000, 0..12)) {
         let invoices: Vec<_> = opens.iter().enumerate().map(|(at, open)| open_invoice(at as i64, *open, *open)).collect();
-        let proposal = oldest_first(Money(amount), &invoices, opens.len().checked_sub(2).map(|at| InvoiceId(at as i64)));
+        let first = opens.len().checked_sub(2).map(|at| invoices[at].document.clone());
+        let proposal = oldest_first(Money(amount), eur(), &invoices, first.as_ref());
         let all: i64 = proposal.iter().map(|(_, part)| part.0).sum();
         prop_assert_eq!(all, amount.min(opens.iter().sum()));
         if let (Some((id, _)), true) = (proposal.first(), opens.len() > 1) {

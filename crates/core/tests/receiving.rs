@@ -9,12 +9,12 @@ use till_core::checks::{Check, stops};
 use till_core::fixed::Quantity;
 use till_core::ids::{InvoiceId, OrderId, OrderLineId};
 use till_core::money::{Currency, Money};
-use till_core::money_in::{self, Method, MoneyInput, Source, ToApply};
 use till_core::order::{InvoiceShares, LineProgress, OrderFacts, OrderState, Promised};
+use till_core::settle::{self, PlaceKind, SettleInput, Source, ToApply};
 use till_core::tape::{Figure, TapeStyle};
 
 fn to(id: i64, open: i64, amount: i64) -> ToApply {
-    ToApply { invoice: open_invoice(id, open, open), amount: Money(amount) }
+    ToApply { item: open_invoice(id, open, open), amount: Money(amount) }
 }
 
 /// A filled order on invoice 1 of 100.00, of which `open` is open.
@@ -46,17 +46,23 @@ fn filled(open: i64) -> OrderFacts {
 #[test]
 fn a_part_leaves_exactly_the_difference_open() {
     let books = Books::new();
-    let decision = money_in::decide(&books.money(transfer(), 4_001, vec![to(1, 10_000, 4_001)]));
+    let decision = settle::decide(&books.money(transfer(), 4_001, vec![to(1, 10_000, 4_001)]));
     assert_eq!(decision.document.applied[0].open_after, Money(5_999));
     assert_eq!(written(&decision.entry), pairs(&[("1000", 4_001), ("1100", -4_001)]));
 }
 
 #[test]
-fn the_method_decides_where_the_money_is() {
+fn the_place_decides_which_account_the_money_is_on() {
     let books = Books::new();
-    for (method, account) in [(Method::Transfer, "1000"), (Method::Check, "1010"), (Method::Cash, "1010")] {
-        let decision = money_in::decide(&books.money(Source::Received { method }, 500, Vec::new()));
-        assert_eq!(written(&decision.entry), pairs(&[(account, 500), ("2120", -500)]), "{method:?}");
+    for (kind, account) in [
+        (PlaceKind::Bank, "1000"),
+        (PlaceKind::ChecksInHand, "1010"),
+        (PlaceKind::Drawer, "1010"),
+        (PlaceKind::CardClearing, "1020"),
+    ] {
+        let source = Source::Received { method: method("some way", kind) };
+        let decision = settle::decide(&books.money(source, 500, Vec::new()));
+        assert_eq!(written(&decision.entry), pairs(&[(account, 500), ("2120", -500)]), "{kind:?}");
     }
 }
 
@@ -66,7 +72,7 @@ fn a_filled_order_closes_with_its_last_cent() {
     let decide = |open: i64, amount: i64| {
         let mut input = books.money(transfer(), amount, vec![to(1, open, amount)]);
         input.orders = vec![filled(open)];
-        money_in::decide(&input)
+        settle::decide(&input)
     };
     let nearly = decide(10_000, 9_999);
     assert_eq!(nearly.orders[0].state, OrderState::Filled);
@@ -79,9 +85,9 @@ fn a_filled_order_closes_with_its_last_cent() {
 #[test]
 fn only_what_changes_is_shown() {
     let books = Books::new();
-    let unapplied = money_in::decide(&books.money(transfer(), 500, Vec::new()));
+    let unapplied = settle::decide(&books.money(transfer(), 500, Vec::new()));
     assert!(unapplied.changes.is_empty(), "the customer owes what it owed: {:?}", unapplied.changes);
-    let applied = money_in::decide(&books.money(transfer(), 500, vec![to(1, 900, 500)]));
+    let applied = settle::decide(&books.money(transfer(), 500, vec![to(1, 900, 500)]));
     assert_eq!(applied.changes[0].before, Some(Figure::money(Money(100_000))));
     assert_eq!(applied.changes[0].after, Figure::money(Money(99_500)));
 }
@@ -89,7 +95,7 @@ fn only_what_changes_is_shown() {
 #[test]
 fn the_tape_adds_up_to_what_stays_unapplied() {
     let books = Books::new();
-    let tape = money_in::decide(&books.money(check(), 1_000, vec![to(1, 300, 300), to(2, 900, 450)])).tape;
+    let tape = settle::decide(&books.money(check(), 1_000, vec![to(1, 300, 300), to(2, 900, 450)])).tape;
     let steps: i64 = tape
         .lines
         .iter()
@@ -113,7 +119,7 @@ fn a_closed_period_and_a_missing_rate_stop_it() {
     ]);
     let mut input = books.money(transfer(), 500, Vec::new());
     input.rate = None;
-    let decision = money_in::decide(&input);
+    let decision = settle::decide(&input);
     let found: Vec<Check> = decision.blockers.iter().map(|blocker| blocker.check).collect();
     assert_eq!(found, [Check::PeriodClosed, Check::ExchangeRateMissing]);
     assert!(decision.blockers[0].sentence.contains("Post on 1 May 2026 or later"), "{}", decision.blockers[0].sentence);
@@ -121,31 +127,32 @@ fn a_closed_period_and_a_missing_rate_stop_it() {
 }
 
 #[test]
-fn money_and_invoice_are_in_one_currency() {
+fn two_currencies_need_a_rate_between_them() {
     let books = Books::new();
     let mut input = books.money(transfer(), 500, vec![to(1, 900, 500)]);
-    input.to_apply[0].invoice.currency = Currency::of("USD").unwrap();
-    let decision = money_in::decide(&input);
-    assert_eq!(decision.blockers[0].check, Check::CurrencyDiffers);
-    assert_eq!(decision.blockers[0].sentence, "I-1 is in USD, the money in EUR.");
+    input.to_apply[0].item.currency = Currency::of("USD").unwrap();
+    let decision = settle::decide(&input);
+    assert_eq!(decision.blockers[0].check, Check::ExchangeRateMissing);
+    let sentence = "I-1 is in USD, the money in EUR, and no rate between them is known for 10 Apr 2026.";
+    assert_eq!(decision.blockers[0].sentence, sentence);
 }
 
 #[test]
 fn a_purpose_without_an_account_writes_nothing() {
     let mut books = Books::new();
     books.accounts.0.retain(|rule| rule.account.number != "2120");
-    let decision = money_in::decide(&books.money(transfer(), 500, vec![to(1, 300, 300)]));
+    let decision = settle::decide(&books.money(transfer(), 500, vec![to(1, 300, 300)]));
     assert!(decision.entry.is_none(), "half an entry is none");
     assert_eq!(decision.blockers[0].check, Check::AccountMissing);
 }
 
-fn pounds<'a>(books: &'a Books, rate: &str, amount: i64, applications: Vec<ToApply>) -> MoneyInput<'a> {
+fn pounds<'a>(books: &'a Books, rate: &str, amount: i64, applications: Vec<ToApply>) -> SettleInput<'a> {
     let gbp = Currency::of("GBP").unwrap();
     let mut input = books.money(transfer(), amount, applications);
     input.currency = gbp;
     input.rate = Some(rate.parse().unwrap());
     for application in &mut input.to_apply {
-        application.invoice.currency = gbp;
+        application.item.currency = gbp;
     }
     input
 }
@@ -155,9 +162,9 @@ fn pounds<'a>(books: &'a Books, rate: &str, amount: i64, applications: Vec<ToApp
 fn a_foreign_receipt_splits_its_base_and_its_difference() {
     let books = Books::new();
     let mut applications = vec![to(1, 5_000, 5_000), to(2, 9_000, 3_000)];
-    applications[0].invoice.open_base = Money(5_850);
-    applications[1].invoice.open_base = Money(10_440);
-    let decision = money_in::decide(&pounds(&books, "1.15", 10_000, applications));
+    applications[0].item.open_base = Money(5_850);
+    applications[1].item.open_base = Money(10_440);
+    let decision = settle::decide(&pounds(&books, "1.15", 10_000, applications));
     let parts: Vec<(i64, i64)> =
         decision.document.applied.iter().map(|one| (one.money_base.0, one.receivable_base.0)).collect();
     assert_eq!(parts, [(5_750, 5_850), (3_450, 3_480)]);
@@ -172,8 +179,8 @@ fn a_foreign_receipt_splits_its_base_and_its_difference() {
 fn a_gain_on_currency_stands_on_the_credit_side() {
     let books = Books::new();
     let mut applications = vec![to(1, 1_000, 1_000)];
-    applications[0].invoice.open_base = Money(1_150);
-    let decision = money_in::decide(&pounds(&books, "1.17", 1_000, applications));
+    applications[0].item.open_base = Money(1_150);
+    let decision = settle::decide(&pounds(&books, "1.17", 1_000, applications));
     assert_eq!(written(&decision.entry), pairs(&[("1000", 1_170), ("1100", -1_150), ("7000", -20)]));
 }
 
@@ -181,7 +188,7 @@ fn a_gain_on_currency_stands_on_the_credit_side() {
 fn the_mark_of_what_was_seen_moves_with_the_figures() {
     let books = Books::new();
     let mark =
-        |amount: i64, open: i64| money_in::decide(&books.money(transfer(), amount, vec![to(1, open, 100)])).fingerprint;
+        |amount: i64, open: i64| settle::decide(&books.money(transfer(), amount, vec![to(1, open, 100)])).fingerprint;
     assert_eq!(mark(500, 900), mark(500, 900));
     assert_ne!(mark(500, 900), mark(501, 900));
     assert_ne!(mark(500, 900), mark(500, 899), "another payment came in between");

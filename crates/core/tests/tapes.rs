@@ -11,8 +11,9 @@ use till_core::fixed::{ExchangeRate, Quantity};
 use till_core::ids::{InvoiceId, OrderId, OrderLineId};
 use till_core::invoice::{self, DiscountWish, HeldCost, InvoiceDecision, ItemKind, PriceChange};
 use till_core::money::{Currency, Money};
-use till_core::money_in::{self, Source, ToApply};
+use till_core::open_items::OpenItem;
 use till_core::order::{InvoiceShares, Promised};
+use till_core::settle::{self, Source, ToApply};
 use till_core::tax::TaxComputed;
 
 fn entry_text(entry: &Option<Entry>) -> String {
@@ -238,10 +239,10 @@ fn tax_per_line_differs_from_tax_per_document() {
 fn a_receipt_over_two_invoices_with_a_rest() {
     let books = Books::new();
     let to_apply = vec![
-        ToApply { invoice: open_invoice(1, 143_655, 143_655), amount: Money(143_655) },
-        ToApply { invoice: open_invoice(2, 84_132, 84_132), amount: Money(50_000) },
+        ToApply { item: open_invoice(1, 143_655, 143_655), amount: Money(143_655) },
+        ToApply { item: open_invoice(2, 84_132, 84_132), amount: Money(50_000) },
     ];
-    let decision = money_in::decide(&books.money(transfer(), 200_000, to_apply));
+    let decision = settle::decide(&books.money(transfer(), 200_000, to_apply));
     insta::assert_snapshot!(format!("{}\n{}", decision.tape.to_text(), entry_text(&decision.entry)));
 }
 
@@ -253,13 +254,13 @@ fn bad_applications_are_refused_each_at_its_field() {
     let mut later = open_invoice(4, 100, 100);
     later.posting_date = day("2026-05-01");
     let to_apply = vec![
-        ToApply { invoice: open_invoice(1, 100, 100), amount: Money(101) },
-        ToApply { invoice: open_invoice(2, 100, 100), amount: Money(0) },
-        ToApply { invoice: foreign, amount: Money(1) },
-        ToApply { invoice: later, amount: Money(1) },
-        ToApply { invoice: open_invoice(2, 100, 100), amount: Money(1) },
+        ToApply { item: open_invoice(1, 100, 100), amount: Money(101) },
+        ToApply { item: open_invoice(2, 100, 100), amount: Money(0) },
+        ToApply { item: foreign, amount: Money(1) },
+        ToApply { item: later, amount: Money(1) },
+        ToApply { item: open_invoice(2, 100, 100), amount: Money(1) },
     ];
-    let decision = money_in::decide(&books.money(transfer(), 50, to_apply));
+    let decision = settle::decide(&books.money(transfer(), 50, to_apply));
     let found: Vec<(Check, &str)> =
         decision.blockers.iter().map(|blocker| (blocker.check, blocker.field.as_str())).collect();
     assert_eq!(
@@ -278,11 +279,11 @@ fn bad_applications_are_refused_each_at_its_field() {
 #[test]
 fn unapplied_money_is_not_used_before_it_came() {
     let books = Books::new();
-    let source = Source::Unapplied { number: "C-9".to_owned(), received_on: day("2026-04-11"), carried: Money(500) };
-    let decision = money_in::decide(&books.money(
+    let source = Source::Item(OpenItem { posting_date: day("2026-04-11"), ..unapplied("C-9", 500, 500) });
+    let decision = settle::decide(&books.money(
         source,
         500,
-        vec![ToApply { invoice: open_invoice(1, 900, 900), amount: Money(500) }],
+        vec![ToApply { item: open_invoice(1, 900, 900), amount: Money(500) }],
     ));
     assert_eq!(decision.blockers[0].check, Check::DateTooEarly);
 }

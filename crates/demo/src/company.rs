@@ -193,6 +193,7 @@ pub async fn set_up(writing: &mut Writing<'_>, business_date: NaiveDate) -> Resu
         ("invoice", "I-", 3107),
         ("credit_memo", "CM-", 61),
         ("receipt", "C-", 512),
+        ("container_return", "CR-", 31),
         ("entry", "E-", 1),
     ] {
         setup::number_range(writing, kind, prefix, first).await?;
@@ -202,6 +203,7 @@ pub async fn set_up(writing: &mut Writing<'_>, business_date: NaiveDate) -> Resu
     for account in ACCOUNTS {
         setup::account(writing, account).await?;
     }
+    setup::money_places(writing).await?;
     for (code, name, category, percent) in [
         ("S23", "Standard rate", TaxCategory::S, "23"),
         ("S135", "Reduced rate", TaxCategory::S, "13.5"),

@@ -7,7 +7,6 @@ use fastrand::Rng;
 use till_core::fixed::{Quantity, Rate, UnitPrice};
 use till_core::ids::{CustomerId, InvoiceId, ItemId, OrderId, OrderLineId, ShipmentId};
 use till_core::money::{Currency, Money};
-use till_core::money_in::Method;
 use till_store::invoices::{Pick, ToBill};
 use till_store::orders::{NewOrder, NewOrderLine};
 use till_store::receipts::{NewApplication, NewReceipt};
@@ -241,11 +240,11 @@ impl Player<'_> {
             &rules,
             &NewReceipt {
                 customer: self.people.customers[customer],
-                method: if check { Method::Check } else { Method::Transfer },
+                method: if check { "check" } else { "transfer" }.to_owned(),
                 date: None,
                 amount: amount.clone(),
                 reference: Some(reference),
-                applications: Some(vec![NewApplication { invoice, amount }]),
+                applications: Some(vec![NewApplication::to_invoice(invoice, amount)]),
                 first: None,
             },
             None,

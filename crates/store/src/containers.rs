@@ -7,15 +7,17 @@
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
+use till_core::calendar::words;
 use till_core::fixed::Quantity;
-use till_core::ids::{CustomerId, DocumentKind, ItemId};
+use till_core::ids::{ContainerReturnId, CustomerId, DocumentKind, DocumentRef, ItemId};
 use till_core::money::Money;
-use till_core::money_in::Method;
+use till_core::room::{Movement, first_day, room_from};
+use till_core::settle::SettleInput;
 
-use crate::receipts::{self, MoneyPreview, NewReceipt, PostedReceipt};
-use crate::rules::Rules;
-use crate::writing::Writing;
-use crate::{Result, StoreError, items, stock};
+use crate::receipts::{self, MoneyPreview};
+use crate::rules::{Rules, next_number};
+use crate::writing::{Writing, set};
+use crate::{Result, StoreError, items, ledger, open_items, stock};
 
 /// Containers of one kind at a customer.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -76,19 +78,29 @@ pub struct BroughtBack {
     pub date: Option<NaiveDate>,
 }
 
-struct Checked {
-    receipt: NewReceipt,
+/// Containers that were taken back.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct PostedReturn {
+    /// Its id.
+    pub id: ContainerReturnId,
+    /// Its number.
+    pub number: String,
+}
+
+struct Checked<'a> {
+    input: SettleInput<'a>,
     item: ItemId,
     quantity: Quantity,
     amount: Money,
 }
 
-async fn check(
+async fn check<'a>(
     connection: &mut SqliteConnection,
-    rules: &Rules,
+    rules: &'a Rules,
     customer: CustomerId,
     new: &BroughtBack,
-) -> Result<Checked> {
+) -> Result<Checked<'a>> {
     let item = items::by_code(connection, &new.item, "item").await?;
     let quantity = stock::read_quantity("quantity", &new.quantity)?;
     let known = balance(connection, customer).await?.into_iter().find(|known| known.item == item);
@@ -99,22 +111,44 @@ async fn check(
             format!("{there} of {} are at this customer. No more than that can come back.", new.item),
         ));
     };
+    let date = new.date.unwrap_or(rules.business_date);
+    let moves = movements(connection, customer, item).await?;
+    if quantity.scaled() > room_from(date, &moves) {
+        let when = first_day(quantity.scaled(), &moves)
+            .map_or_else(String::new, |day| format!(" They can come back on {} or later.", words(day)));
+        let room = Quantity::from_scaled(room_from(date, &moves));
+        return Err(StoreError::invalid(
+            "date",
+            format!("On {} only {room} of {} were at this customer to come back.{when}", words(date), new.item),
+        ));
+    }
     // The last one takes all that is left, so that nothing stays owed.
     let amount = if quantity == known.there {
         known.owed_back
     } else {
         known.owed_back.share(quantity.scaled(), known.there.scaled())
     };
-    let receipt = NewReceipt {
-        customer,
-        method: Method::Containers,
-        date: new.date,
-        amount: rules.base.format(amount),
-        reference: Some(format!("{quantity} × {} brought back", known.code)),
-        applications: None,
-        first: None,
-    };
-    Ok(Checked { receipt, item, quantity, amount })
+    let what = format!("{quantity} × {}", known.code);
+    let input = receipts::containers_input(connection, rules, customer, (what, amount), new.date).await?;
+    Ok(Checked { input, item, quantity, amount })
+}
+
+/// What went to a customer of one kind of container, and came back, day by day.
+pub(crate) async fn movements(
+    connection: &mut SqliteConnection,
+    customer: CustomerId,
+    item: ItemId,
+) -> Result<Vec<Movement>> {
+    Ok(sqlx::query!(
+        r#"SELECT posting_date AS "date: NaiveDate", quantity_e4 FROM container_moves WHERE customer_id = ? AND item_id = ?"#,
+        customer.0,
+        item.0
+    )
+    .fetch_all(connection)
+    .await?
+    .into_iter()
+    .map(|row| Movement::new(row.date, row.quantity_e4))
+    .collect())
 }
 
 /// What taking containers back would do.
@@ -128,38 +162,52 @@ pub async fn preview(
     new: &BroughtBack,
 ) -> Result<MoneyPreview> {
     let checked = check(connection, rules, customer, new).await?;
-    receipts::preview(connection, rules, &checked.receipt).await
+    Ok(receipts::preview_of(&checked.input))
 }
 
 /// Takes containers back: what was charged for them is owed no more.
 ///
 /// # Errors
-/// More than are at the customer, what the core refuses.
+/// More than are at the customer, what the core refuses; [`StoreError::Moved`] where it is not as it
+/// was seen.
 pub async fn take_back(
     writing: &mut Writing<'_>,
     rules: &Rules,
     customer: CustomerId,
     new: &BroughtBack,
-) -> Result<PostedReceipt> {
+    seen: Option<&str>,
+) -> Result<PostedReturn> {
     let exists =
         sqlx::query_scalar!("SELECT id FROM customers WHERE id = ?", customer.0).fetch_optional(&mut **writing).await?;
     if exists.is_none() {
         return Err(StoreError::not_found(DocumentKind::Customer, customer));
     }
-    let checked = check(writing, rules, customer, new).await?;
-    let posted = receipts::post_any(writing, rules, &checked.receipt, None).await?;
-    let (quantity, amount) = (-checked.quantity.scaled(), -checked.amount.0);
-    let date = checked.receipt.date.unwrap_or(rules.business_date);
+    let Checked { input, item, quantity, amount } = check(writing, rules, customer, new).await?;
+    let decision = receipts::decided(&input, seen)?;
+    let (number, sequence) = next_number(writing, "container_return").await?;
+    let id = open_items::next_id(writing, "container_returns").await?;
+    let document = DocumentRef { kind: DocumentKind::ContainerReturn, id, number: number.clone() };
+    let entry = ledger::write(writing, decision.entry.as_ref().ok_or(StoreError::Moved)?, &document).await?;
+    let date = decision.document.date.date;
+    let (scaled, back) = (quantity.scaled(), -quantity.scaled());
     sqlx::query!(
-        "INSERT INTO container_moves (customer_id, item_id, posting_date, quantity_e4, amount_minor, receipt_id) VALUES (?, ?, ?, ?, ?, ?)",
-        customer.0,
-        checked.item.0,
-        date,
-        quantity,
-        amount,
-        posted.id.0
+        "INSERT INTO container_returns (id, number, sequence, customer_id, item_id, quantity_e4, posting_date, amount_minor, entry_id)
+         VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        id, number, sequence, customer.0, item.0, scaled, date, amount.0, entry.0
     )
     .execute(&mut **writing)
     .await?;
-    Ok(posted)
+    let less = -amount.0;
+    sqlx::query!(
+        "INSERT INTO container_moves (customer_id, item_id, posting_date, quantity_e4, amount_minor, container_return_id) VALUES (?, ?, ?, ?, ?, ?)",
+        customer.0, item.0, date, back, less, id
+    )
+    .execute(&mut **writing)
+    .await?;
+    receipts::write_credit(writing, document, (&input, &decision), entry).await?;
+    let mut fields = vec![set("item", &new.item), set("quantity", quantity), set("amount", rules.base.format(amount))];
+    fields.extend(receipts::applied_fields(&decision));
+    let words = format!("posted {number}: {quantity} × {} brought back", new.item);
+    writing.note_on((DocumentKind::ContainerReturn, id, &number), "containers_back", words, Some(1), fields);
+    Ok(PostedReturn { id: ContainerReturnId(id), number })
 }

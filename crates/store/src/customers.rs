@@ -170,7 +170,7 @@ pub async fn list(connection: &mut SqliteConnection, search: Option<&str>) -> Re
     let like = search.map(crate::find::pattern);
     let rows = sqlx::query!(
         r#"SELECT id, number, name, currency, owes_base_minor,
-                  (SELECT count(*) FROM invoices WHERE customer_id = customers.id AND open_minor > 0) AS "open_invoices!: i64"
+                  (SELECT count(*) FROM open_items WHERE customer_id = customers.id AND open_minor > 0 AND side = 'owed_to_us') AS "open_invoices!: i64"
            FROM customers WHERE ?1 IS NULL OR name LIKE ?1 ESCAPE '\' OR number LIKE ?1 ESCAPE '\' ORDER BY name LIMIT 500"#,
         like
     )
@@ -235,13 +235,5 @@ pub(crate) async fn add_owed_to(
     )
     .execute(connection)
     .await?;
-    Ok(())
-}
-
-/// Adds to what a customer owes.
-pub(crate) async fn add_owed(connection: &mut SqliteConnection, id: CustomerId, amount: Money) -> Result<()> {
-    sqlx::query!("UPDATE customers SET owes_base_minor = owes_base_minor + ? WHERE id = ?", amount.0, id.0)
-        .execute(connection)
-        .await?;
     Ok(())
 }

@@ -8,11 +8,13 @@ use till_core::day_sheet::{
     UnbilledFacts, UnfinishedFacts, Work, customer_ref, rank,
 };
 use till_core::fixed::{ExchangeRate, Quantity, Rate, UnitPrice};
-use till_core::ids::{DocumentKind, DocumentRef};
+use till_core::ids::{CustomerId, DocumentKind, DocumentRef, OpenItemId};
 use till_core::money::{Currency, Money, line_total};
 use till_core::people::ApprovalState;
 
 use crate::approvals::Viewer;
+use crate::convert::json;
+use crate::open_items::Aged;
 use crate::rules::{self, Rules};
 use crate::{Result, unbilled};
 
@@ -177,18 +179,19 @@ async fn load_approvals(connection: &mut SqliteConnection, viewer: Option<Viewer
 
 async fn load_unapplied(connection: &mut SqliteConnection, facts: &mut DayFacts) -> Result<()> {
     let rows = sqlx::query!(
-        r#"SELECT receipts.id, receipts.number, name, unapplied_base_minor, posting_date AS "date: NaiveDate",
-                  (SELECT count(*) FROM invoices WHERE customer_id = receipts.customer_id AND open_minor > 0) AS "open!: i64"
-           FROM receipts JOIN customers ON customers.id = customer_id WHERE unapplied_minor > 0"#
+        r#"SELECT credit.document_id, credit.number, name, credit.open_base_minor, credit.posting_date AS "date: NaiveDate",
+                  (SELECT count(*) FROM open_items WHERE customer_id = credit.customer_id AND open_minor > 0 AND side = 'owed_to_us') AS "open!: i64"
+           FROM open_items AS credit JOIN customers ON customers.id = credit.customer_id
+           WHERE credit.open_minor > 0 AND credit.purpose = 'unapplied' AND credit.kind = 'receipt'"#
     )
     .fetch_all(connection)
     .await?;
     facts.unapplied = rows
         .into_iter()
         .map(|row| UnappliedFacts {
-            receipt: DocumentRef { kind: DocumentKind::Receipt, id: row.id, number: row.number },
+            receipt: DocumentRef { kind: DocumentKind::Receipt, id: row.document_id, number: row.number },
             name: row.name,
-            amount: Money(row.unapplied_base_minor),
+            amount: Money(row.open_base_minor),
             received_on: row.date,
             open_invoices: row.open,
         })
@@ -232,31 +235,42 @@ async fn load_packed(connection: &mut SqliteConnection, rules: &Rules, facts: &m
 }
 
 async fn load_late(connection: &mut SqliteConnection, today: NaiveDate, facts: &mut DayFacts) -> Result<Ageing> {
-    let rows = sqlx::query!(
-        r#"SELECT customers.id, customers.number, name, next_due_date AS "due_date!: NaiveDate", open_base_minor AS "open!: i64"
-           FROM invoices JOIN customers ON customers.id = customer_id WHERE open_minor > 0 ORDER BY customers.id, next_due_date"#
-    )
-    .fetch_all(connection)
-    .await?;
     let mut ageing = Ageing::default();
-    for row in rows {
-        ageing.add(row.due_date, today, Money(row.open));
-        if row.due_date >= today {
+    let mut late: Vec<(CustomerId, LateFacts, Vec<OpenItemId>)> = Vec::new();
+    for Aged { customer, item, part } in crate::open_items::ageing(connection, None).await? {
+        ageing.add(part.date, today, part.amount);
+        if part.date >= today {
             continue;
         }
-        match facts.late.last_mut().filter(|last| last.customer.id == row.id) {
-            Some(last) => {
-                last.amount += Money(row.open);
-                last.invoices += 1;
-            }
-            None => facts.late.push(LateFacts {
-                customer: customer_ref(row.id, &row.number),
-                name: row.name,
-                amount: Money(row.open),
-                invoices: 1,
-                oldest_due: row.due_date,
-            }),
+        if late.last().is_none_or(|(known, ..)| *known != customer) {
+            let nothing = LateFacts {
+                customer: customer_ref(customer.0, ""),
+                name: String::new(),
+                amount: Money::ZERO,
+                invoices: 0,
+                oldest_due: part.date,
+            };
+            late.push((customer, nothing, Vec::new()));
         }
+        let Some((_, facts, items)) = late.last_mut() else { continue };
+        facts.amount += part.amount;
+        facts.oldest_due = facts.oldest_due.min(part.date);
+        if !items.contains(&item) {
+            items.push(item);
+            facts.invoices += 1;
+        }
+    }
+    let wanted = json(&late.iter().map(|(customer, ..)| customer).collect::<Vec<_>>())?;
+    let names =
+        sqlx::query!("SELECT id, number, name FROM customers WHERE id IN (SELECT value FROM jsonb_each(?))", wanted)
+            .fetch_all(connection)
+            .await?;
+    for (customer, mut of_customer, _) in late {
+        if let Some(row) = names.iter().find(|row| row.id == customer.0) {
+            of_customer.customer = customer_ref(row.id, &row.number);
+            of_customer.name = row.name.clone();
+        }
+        facts.late.push(of_customer);
     }
     Ok(ageing)
 }
@@ -267,7 +281,8 @@ async fn load_unfinished(connection: &mut SqliteConnection, today: NaiveDate, fa
     let rows = sqlx::query!(
         r#"SELECT orders.id AS "id!", orders.number AS "number!", name AS "name!", sum(open_base_minor) AS "open!: i64", max(next_due_date) AS "due!: NaiveDate"
            FROM orders JOIN customers ON customers.id = orders.customer_id
-           JOIN invoice_orders ON order_id = orders.id JOIN invoices ON invoices.id = invoice_id
+           JOIN invoice_orders ON order_id = orders.id
+           JOIN open_items ON kind = 'invoice' AND document_id = invoice_id AND open_items.side = 'owed_to_us'
            WHERE orders.state = 'filled' AND open_minor > 0 GROUP BY orders.id HAVING max(next_due_date) <= ?"#,
         soon
     )
@@ -295,7 +310,7 @@ async fn yesterday(connection: &mut SqliteConnection, today: NaiveDate) -> Resul
     .unwrap_or(today);
     let row = sqlx::query!(
         r#"SELECT (SELECT coalesce(sum(total_base_minor), 0) FROM invoices WHERE posting_date = ?1 AND state = 'posted') AS "billed!: i64",
-                  (SELECT coalesce(sum(amount_base_minor), 0) FROM receipts WHERE posting_date = ?1) AS "received!: i64""#,
+                  (SELECT coalesce(sum(amount_base_minor), 0) FROM payments WHERE posting_date = ?1 AND reversed_on IS NULL) AS "received!: i64""#,
         date
     )
     .fetch_one(connection)

@@ -29,9 +29,10 @@ pub async fn exposure(
     let since: NaiveDate =
         rules.business_date.checked_sub_days(Days::new(rules.clearing_days)).unwrap_or(rules.business_date);
     let money = sqlx::query!(
-        r#"SELECT coalesce(sum(amount_base_minor) FILTER (WHERE method = 'check' AND posting_date > ?2), 0) AS "in_hand!: i64",
-                  coalesce(sum(unapplied_base_minor), 0) AS "ahead!: i64"
-           FROM receipts WHERE customer_id = ?1"#,
+        r#"SELECT (SELECT coalesce(sum(amount_base_minor), 0) FROM payments JOIN money_places ON money_places.code = place
+                   WHERE customer_id = ?1 AND kind = 'checks_in_hand' AND posting_date > ?2 AND reversed_on IS NULL) AS "in_hand!: i64",
+                  (SELECT coalesce(sum(open_base_minor), 0) FROM open_items
+                   WHERE customer_id = ?1 AND open_minor > 0 AND purpose <> 'receivable') AS "ahead!: i64""#,
         customer.0,
         since
     )

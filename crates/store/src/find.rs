@@ -56,8 +56,8 @@ pub async fn find(connection: &mut SqliteConnection, text: &str) -> Result<Vec<F
                WHERE shipments.number LIKE ?1 ESCAPE '\' OR consignment_number LIKE ?1 ESCAPE '\' OR outside_number LIKE ?1 ESCAPE '\'
              UNION ALL SELECT 'invoice', invoices.id, invoices.number, name, 3 FROM invoices JOIN customers ON customers.id = customer_id
                WHERE invoices.number LIKE ?1 ESCAPE '\'
-             UNION ALL SELECT 'receipt', receipts.id, receipts.number, name, 4 FROM receipts JOIN customers ON customers.id = customer_id
-               WHERE receipts.number LIKE ?1 ESCAPE '\' OR reference LIKE ?1 ESCAPE '\'
+             UNION ALL SELECT 'receipt', payments.id, payments.number, name, 4 FROM payments JOIN customers ON customers.id = customer_id
+               WHERE payments.number LIKE ?1 ESCAPE '\' OR reference LIKE ?1 ESCAPE '\'
              UNION ALL SELECT 'item', id, code, name, 0 FROM items WHERE code LIKE ?1 ESCAPE '\' OR name LIKE ?1 ESCAPE '\'
              UNION ALL SELECT 'quote', quotes.id, quotes.number, coalesce(customers.name, contacts.company, contacts.name), 1 FROM quotes
                LEFT JOIN customers ON customers.id = quotes.customer_id LEFT JOIN contacts ON contacts.id = quotes.contact_id

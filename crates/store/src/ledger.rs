@@ -5,11 +5,13 @@ use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
 use till_core::accounts::{AccountType, Purpose};
 use till_core::entry::{Entry, EntryLine, TaxMark};
+use till_core::fixed::Rate;
 use till_core::ids::{CustomerId, DocumentKind, DocumentRef, EntryId};
 use till_core::money::Money;
 
 use crate::convert::{currency, json, kind, known};
 use crate::rules::next_numbers;
+use crate::writing::Writing;
 use crate::{Result, StoreError};
 
 /// Writes an entry with the next number and returns its id.
@@ -17,18 +19,18 @@ use crate::{Result, StoreError};
 /// # Errors
 /// [`StoreError::Corrupt`] where it does not balance: the core never makes such an entry, and
 /// the books never take one.
-pub(crate) async fn write(connection: &mut SqliteConnection, entry: &Entry, source: &DocumentRef) -> Result<EntryId> {
-    write_reversal(connection, entry, source, None).await
+pub(crate) async fn write(writing: &mut Writing<'_>, entry: &Entry, source: &DocumentRef) -> Result<EntryId> {
+    write_reversal(writing, entry, source, None).await
 }
 
 /// Writes an entry that takes another one back, or an ordinary one.
 pub(crate) async fn write_reversal(
-    connection: &mut SqliteConnection,
+    writing: &mut Writing<'_>,
     entry: &Entry,
     source: &DocumentRef,
     reverses: Option<EntryId>,
 ) -> Result<EntryId> {
-    let ids = write_all(connection, &[(entry, source.clone(), reverses)]).await?;
+    let ids = write_all(writing, &[(entry, source.clone(), reverses)]).await?;
     ids.first().copied().ok_or_else(|| StoreError::Corrupt("an entry that was not written".to_owned()))
 }
 
@@ -38,7 +40,7 @@ pub(crate) async fn write_reversal(
 /// # Errors
 /// As [`write`].
 pub(crate) async fn write_all(
-    connection: &mut SqliteConnection,
+    writing: &mut Writing<'_>,
     entries: &[(&Entry, DocumentRef, Option<EntryId>)],
 ) -> Result<Vec<EntryId>> {
     if entries.is_empty() {
@@ -47,9 +49,10 @@ pub(crate) async fn write_all(
     if let Some((_, source, _)) = entries.iter().find(|(entry, ..)| !entry.balances() || entry.lines.len() < 2) {
         return Err(StoreError::Corrupt(format!("an entry for {} that does not balance", source.number)));
     }
-    let (_, number) = next_numbers(connection, "entry", entries.len()).await?;
+    let (made_by, made_at) = (writing.actor().doer.name.clone(), till_core::record::time_words(writing.actor().at));
+    let (_, number) = next_numbers(writing, "entry", entries.len()).await?;
     let first = sqlx::query_scalar!(r#"SELECT coalesce(max(id), 0) + 1 AS "next!: i64" FROM entries"#)
-        .fetch_one(&mut *connection)
+        .fetch_one(&mut **writing)
         .await?;
     let mut heads = Vec::with_capacity(entries.len());
     let mut rows = Vec::with_capacity(entries.len() * 4);
@@ -62,32 +65,38 @@ pub(crate) async fn write_all(
         for (position, line) in entry.lines.iter().enumerate() {
             rows.push((
                 (id, position, &line.account, line.purpose.word(), line.base, line.document, line.customer),
-                line.tax.as_ref().map(|tax| &tax.code),
-                line.tax.as_ref().map(|tax| tax.base),
+                line.tax
+                    .as_ref()
+                    .map(|tax| (&tax.code, tax.base, tax.document_base, tax.rate.map(Rate::scaled), tax.tax_date)),
                 (!line.marks.is_empty()).then_some(&line.marks),
+                line.currency.code(),
             ));
         }
     }
     let heads = json(&heads)?;
     sqlx::query!(
-        "INSERT INTO entries (id, number, posting_date, text, source_kind, source_id, source_number, currency, reverses_id)
+        "INSERT INTO entries (id, number, posting_date, text, source_kind, source_id, source_number, currency, reverses_id, made_by, made_at)
          SELECT value ->> '$[0][0]', value ->> '$[0][1]', value ->> '$[0][2]', value ->> '$[0][3]', value ->> '$[1][0]',
-                value ->> '$[1][1]', value ->> '$[1][2]', value ->> '$[1][3]', value ->> '$[2]' FROM jsonb_each(?)",
-        heads
+                value ->> '$[1][1]', value ->> '$[1][2]', value ->> '$[1][3]', value ->> '$[2]', ?2, ?3 FROM jsonb_each(?1)",
+        heads,
+        made_by,
+        made_at
     )
-    .execute(&mut *connection)
+    .execute(&mut **writing)
     .await?;
     let rows = json(&rows)?;
     sqlx::query!(
-        "INSERT INTO entry_lines (entry_id, position, account, purpose, base_minor, document_minor, customer_id, tax_code, tax_base_minor, marks)
+        "INSERT INTO entry_lines (entry_id, position, account, purpose, base_minor, document_minor, customer_id,
+                                  tax_code, tax_base_minor, tax_document_base_minor, tax_rate_e6, tax_date, marks, currency)
          SELECT value ->> '$[0][0]', value ->> '$[0][1]', value ->> '$[0][2]', value ->> '$[0][3]', value ->> '$[0][4]', value ->> '$[0][5]',
-                value ->> '$[0][6]', value ->> '$[1]', value ->> '$[2]', value ->> '$[3]' FROM jsonb_each(?)",
+                value ->> '$[0][6]', value ->> '$[1][0]', value ->> '$[1][1]', value ->> '$[1][2]', value ->> '$[1][3]', value ->> '$[1][4]',
+                value ->> '$[2]', value ->> '$[3]' FROM jsonb_each(?)",
         rows
     )
-    .execute(&mut *connection)
+    .execute(&mut **writing)
     .await?;
     // From here on nothing is slipped into them.
-    sqlx::query!("UPDATE ledger_end SET entry_id = (SELECT max(id) FROM entries)").execute(connection).await?;
+    sqlx::query!("UPDATE ledger_end SET entry_id = (SELECT max(id) FROM entries)").execute(&mut **writing).await?;
     Ok((first..).take(entries.len()).map(EntryId).collect())
 }
 
@@ -106,6 +115,12 @@ pub struct PostedEntry {
     pub entry: Entry,
     /// Sum of its debits in base currency.
     pub debits: Money,
+    /// Who wrote it; none on entries of before it was kept there.
+    pub made_by: Option<String>,
+    /// When; none on entries of before it was kept there.
+    pub made_at: Option<String>,
+    /// The entry it takes back, in whole or in part.
+    pub reverses: Option<DocumentRef>,
 }
 
 /// One entry.
@@ -133,14 +148,16 @@ pub async fn entries_of(connection: &mut SqliteConnection, source: DocumentKind,
 async fn load(connection: &mut SqliteConnection, ids: &[i64]) -> Result<Vec<PostedEntry>> {
     let ids = json(&ids)?;
     let heads = sqlx::query!(
-        r#"SELECT entries.id, number, posting_date AS "posting_date: NaiveDate", text, source_kind, source_id, source_number, currency
+        r#"SELECT entries.id, number, posting_date AS "posting_date: NaiveDate", text, source_kind, source_id, source_number, currency,
+                  made_by, made_at, reverses_id, (SELECT number FROM entries AS first WHERE first.id = entries.reverses_id) AS "reverses_number: i64"
            FROM jsonb_each(?) AS wanted JOIN entries ON entries.id = wanted.value ORDER BY wanted.key"#,
         ids
     )
     .fetch_all(&mut *connection)
     .await?;
     let lines = sqlx::query!(
-        r#"SELECT entry_id AS "entry_id!", account, name, purpose, base_minor, document_minor, customer_id, tax_code, tax_base_minor, marks
+        r#"SELECT entry_id AS "entry_id!", account, name, purpose, base_minor, document_minor, currency AS "currency!", customer_id, tax_code, tax_base_minor,
+                  tax_document_base_minor, tax_rate_e6, tax_date AS "tax_date: NaiveDate", marks
            FROM jsonb_each(?) AS wanted JOIN entry_lines ON entry_id = wanted.value
            JOIN accounts ON accounts.number = account ORDER BY entry_id, position"#,
         ids
@@ -157,12 +174,15 @@ async fn load(connection: &mut SqliteConnection, ids: &[i64]) -> Result<Vec<Post
                 purpose: known(&line.purpose, Purpose::of)?,
                 base: Money(line.base_minor),
                 document: Money(line.document_minor),
+                currency: currency(&line.currency)?,
                 customer: line.customer_id.map(CustomerId),
-                tax: line
-                    .tax_code
-                    .clone()
-                    .zip(line.tax_base_minor)
-                    .map(|(code, base)| TaxMark { code, base: Money(base) }),
+                tax: line.tax_code.clone().zip(line.tax_base_minor).map(|(code, base)| TaxMark {
+                    code,
+                    base: Money(base),
+                    document_base: Money(line.tax_document_base_minor.unwrap_or(0)),
+                    rate: line.tax_rate_e6.map(Rate::from_scaled),
+                    tax_date: line.tax_date,
+                }),
                 marks: match &line.marks {
                     Some(marks) => {
                         serde_json::from_str(marks).map_err(|error| StoreError::Corrupt(error.to_string()))?
@@ -177,6 +197,13 @@ async fn load(connection: &mut SqliteConnection, ids: &[i64]) -> Result<Vec<Post
             number: head.number,
             source: DocumentRef { kind: kind(&head.source_kind)?, id: head.source_id, number: head.source_number },
             debits: entry.debits(),
+            made_by: head.made_by,
+            made_at: head.made_at,
+            reverses: head.reverses_id.zip(head.reverses_number).map(|(id, number)| DocumentRef {
+                kind: DocumentKind::Entry,
+                id,
+                number: format!("E-{number}"),
+            }),
             entry,
         });
     }

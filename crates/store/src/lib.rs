@@ -25,6 +25,8 @@ pub mod invoices;
 pub mod items;
 pub mod ledger;
 pub mod marks;
+pub mod money_places;
+pub mod open_items;
 pub mod orders;
 pub mod passwords;
 pub mod people;
@@ -97,12 +99,8 @@ impl Store {
             .statement_cache_capacity(400)
             // Rows come from SQLx's thread for SQLite: the fewer at a time, the more the two wait for each other.
             .row_buffer_size(1_000);
+        migrate(&options, file).await?;
         let writer = SqlitePoolOptions::new().max_connections(1).connect_with(options.clone()).await?;
-        copy_before_migrating(&writer, file).await?;
-        MIGRATIONS.run(&writer).await.map_err(|error| match error {
-            sqlx::migrate::MigrateError::VersionMissing(_) => StoreError::NewerDatabase,
-            other => StoreError::Migration(other),
-        })?;
         // What a migration could not work out in SQL.
         unbilled::value(&mut *writer.acquire().await?).await?;
         let readers =
@@ -193,6 +191,27 @@ impl Store {
     pub async fn close(&self) {
         self.readers.close().await;
         self.writer.close().await;
+    }
+}
+
+/// Brings the books up to date. Tables that lose a column or a CHECK are built anew, which SQLite does
+/// only with foreign keys off; they are all checked at the end, and where one points to nothing the
+/// books are not opened.
+async fn migrate(options: &SqliteConnectOptions, file: &Path) -> Result<()> {
+    let options = options.clone().foreign_keys(false);
+    let pool = SqlitePoolOptions::new().max_connections(1).connect_with(options).await?;
+    copy_before_migrating(&pool, file).await?;
+    MIGRATIONS.run(&pool).await.map_err(|error| match error {
+        sqlx::migrate::MigrateError::VersionMissing(_) => StoreError::NewerDatabase,
+        other => StoreError::Migration(other),
+    })?;
+    let dangling = sqlx::query("PRAGMA foreign_key_check").fetch_all(&pool).await?;
+    pool.close().await;
+    match dangling.is_empty() {
+        true => Ok(()),
+        false => {
+            Err(StoreError::Corrupt(format!("{} rows point to nothing after bringing it up to date", dangling.len())))
+        }
     }
 }
 

@@ -158,12 +158,13 @@ pub(crate) async fn facts(connection: &mut SqliteConnection, ids: &[OrderId]) ->
     .fetch_all(&mut *connection)
     .await?;
     let shares = sqlx::query!(
-        r#"SELECT mine.order_id AS "of_order!", invoices.id AS "invoice!", total_minor AS "total!: i64", open_minor AS "open!: i64",
-                  invoices.number AS "number!", document_date AS "date!: NaiveDate",
+        r#"SELECT mine.order_id AS "of_order!", invoices.id AS "invoice!", total_minor AS "total!: i64", open_minor AS "open!",
+                  invoices.number AS "number!", invoices.document_date AS "date!: NaiveDate",
                   shares.order_id AS "order!", shares.gross_minor AS "gross!"
            FROM json_each(?) AS wanted
            JOIN invoice_orders AS mine ON mine.order_id = wanted.value
            JOIN invoices ON invoices.id = mine.invoice_id AND cancelled_by IS NULL
+           JOIN open_items ON kind = 'invoice' AND document_id = invoices.id AND purpose = 'receivable' AND side = 'owed_to_us'
            JOIN invoice_orders AS shares ON shares.invoice_id = invoices.id
            ORDER BY mine.order_id, invoices.id, shares.position"#,
         wanted

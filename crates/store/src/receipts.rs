@@ -1,36 +1,59 @@
-//! Receipts, and applying what lies unapplied.
+//! Receipts: money that comes in, applying it, and taking back what was done in error.
 
+mod applying;
+mod back;
 mod views;
 
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
+use till_core::accounts::Purpose;
 use till_core::calendar::DocumentDate;
 use till_core::checks::{Blocker, stops};
 use till_core::entry::Entry;
-use till_core::ids::{CustomerId, DocumentKind, DocumentRef, EntryId, InvoiceId, OrderId, ReceiptId};
+use till_core::fixed::ExchangeRate;
+use till_core::ids::{CustomerId, DocumentKind, DocumentRef, EntryId, InvoiceId, OpenItemId, OrderId, ReceiptId};
 use till_core::merge::FieldChange;
 use till_core::money::{Currency, Money};
-use till_core::money_in::{
-    Method, MoneyDecision, MoneyDocument, MoneyInput, OpenInvoice, Source, ToApply, decide, oldest_first,
-};
+use till_core::open_items::{OpenItem, Side};
+use till_core::order::OrderFacts;
+use till_core::settle::{Member, SettleDecision, SettleInput, Settlement, Source, ToApply, decide, oldest_first};
 use till_core::tape::{Change, Tape};
 
-use crate::convert::{currency, json};
+use crate::convert::json;
+use crate::open_items::{self, NewItem, NewTie};
 use crate::rules::{Rules, exchange_rate, next_number};
 use crate::writing::{Writing, set};
-use crate::{Result, StoreError, customers, ledger, orders, sensible_date};
+use crate::{Result, StoreError, customers, ledger, money_places, orders, sensible_date};
 
+pub use applying::{NewApplications, apply, preview_apply};
+pub use back::{BackPreview, ToReverse, ToUnapply, preview_reverse, preview_unapply, reverse, unapply};
 pub use views::{ApplicationView, ReceiptList, ReceiptRow, ReceiptView, list, view};
 
-/// An amount for an invoice, as typed.
-#[derive(Debug, Clone, Serialize, Deserialize)]
+/// An amount for something owed to us, as typed: named by its open item, or by its invoice.
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct NewApplication {
-    /// The invoice.
-    pub invoice: InvoiceId,
+    /// The open item.
+    #[serde(default)]
+    pub item: Option<OpenItemId>,
+    /// The invoice, where no item is named.
+    #[serde(default)]
+    pub invoice: Option<InvoiceId>,
     /// A decimal in the currency of the money.
     pub amount: String,
+}
+
+impl NewApplication {
+    /// An amount for an invoice.
+    pub fn to_invoice(invoice: InvoiceId, amount: impl Into<String>) -> Self {
+        Self { item: None, invoice: Some(invoice), amount: amount.into() }
+    }
+
+    /// An amount for an open item.
+    pub fn to_item(item: OpenItemId, amount: impl Into<String>) -> Self {
+        Self { item: Some(item), invoice: None, amount: amount.into() }
+    }
 }
 
 /// A receipt to post, as typed.
@@ -39,8 +62,8 @@ pub struct NewApplication {
 pub struct NewReceipt {
     /// Who paid.
     pub customer: CustomerId,
-    /// How.
-    pub method: Method,
+    /// How: the code of a way of paying.
+    pub method: String,
     /// When; none for the business date.
     #[serde(default)]
     pub date: Option<NaiveDate>,
@@ -57,18 +80,6 @@ pub struct NewReceipt {
     pub first: Option<InvoiceId>,
 }
 
-/// Unapplied money to apply, as typed.
-#[derive(Debug, Clone, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct NewApplications {
-    /// When; none for the business date.
-    #[serde(default)]
-    pub date: Option<NaiveDate>,
-    /// Where it goes; none to propose the oldest invoices first.
-    #[serde(default)]
-    pub applications: Option<Vec<NewApplication>>,
-}
-
 /// Money in as it would be posted.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
@@ -77,7 +88,7 @@ pub struct MoneyPreview {
     #[cfg_attr(feature = "schema", schema(value_type = String))]
     pub currency: Currency,
     /// What becomes of the money.
-    pub document: MoneyDocument,
+    pub document: Settlement,
     /// The entry it will write.
     pub entry: Option<Entry>,
     /// Its arithmetic.
@@ -100,90 +111,69 @@ pub struct PostedReceipt {
     pub number: String,
 }
 
-async fn open_invoices(
-    connection: &mut SqliteConnection,
-    customer: CustomerId,
-    currency_wanted: Currency,
-) -> Result<Vec<OpenInvoice>> {
-    let code = currency_wanted.code();
-    let ids = sqlx::query_scalar!(
-        "SELECT id FROM invoices WHERE customer_id = ? AND currency = ? AND open_minor > 0 ORDER BY next_due_date, id",
-        customer.0,
-        code
-    )
-    .fetch_all(&mut *connection)
-    .await?;
-    load_invoices(connection, &ids.into_iter().map(InvoiceId).collect::<Vec<_>>()).await
-}
-
-async fn load_invoices(connection: &mut SqliteConnection, ids: &[InvoiceId]) -> Result<Vec<OpenInvoice>> {
-    let ids = json(&ids)?;
-    sqlx::query!(
-        r#"SELECT invoices.id, number AS "number!", customer_id, currency, posting_date AS "posting_date!: NaiveDate",
-                  next_due_date AS "due_date!: NaiveDate", open_minor AS "open!: i64", open_base_minor AS "open_base!: i64"
-           FROM json_each(?) AS wanted JOIN invoices ON invoices.id = wanted.value AND state = 'posted' ORDER BY wanted.key"#,
-        ids
-    )
-    .fetch_all(connection)
-    .await?
-    .into_iter()
-    .map(|row| {
-        Ok(OpenInvoice {
-            id: InvoiceId(row.id),
-            number: row.number,
-            customer: CustomerId(row.customer_id),
-            currency: currency(&row.currency)?,
-            posting_date: row.posting_date,
-            due_date: row.due_date,
-            open: Money(row.open),
-            open_base: Money(row.open_base),
-        })
-    })
-    .collect()
-}
-
-/// Turns what was typed into amounts for invoices; proposes them where nothing was typed.
+/// Turns what was typed into amounts for open items; proposes them where nothing was typed.
 async fn to_apply(
     connection: &mut SqliteConnection,
-    customer: CustomerId,
-    money: Currency,
-    amount: Money,
+    group: &[Member],
+    (money, amount): (Currency, Money),
     typed: Option<&[NewApplication]>,
     first: Option<InvoiceId>,
 ) -> Result<Vec<ToApply>> {
     let Some(typed) = typed else {
-        let open = open_invoices(connection, customer, money).await?;
-        return Ok(oldest_first(amount, &open, first)
+        let members: Vec<CustomerId> = group.iter().map(|member| member.id).collect();
+        let open = open_items::owed_by(connection, &members).await?;
+        let first = first.map(|id| DocumentRef { kind: DocumentKind::Invoice, id: id.0, number: String::new() });
+        return Ok(oldest_first(amount, money, &open, first.as_ref())
             .into_iter()
             .filter_map(|(id, amount)| {
-                let invoice = open.iter().find(|invoice| invoice.id == id)?.clone();
-                Some(ToApply { invoice, amount })
+                let item = open.iter().find(|item| item.id == id)?.clone();
+                Some(ToApply { item, amount })
             })
             .collect());
     };
-    let ids: Vec<InvoiceId> = typed.iter().map(|application| application.invoice).collect();
-    let found = load_invoices(connection, &ids).await?;
-    let mut to_apply = Vec::with_capacity(typed.len());
+    let mut ids = Vec::with_capacity(typed.len());
     for (position, application) in typed.iter().enumerate() {
-        let invoice = found.iter().find(|invoice| invoice.id == application.invoice).ok_or_else(|| {
-            StoreError::invalid(
-                format!("applications.{position}.invoice"),
-                format!("There is no posted invoice {}.", application.invoice),
-            )
-        })?;
+        let found = match (application.item, application.invoice) {
+            (Some(item), None) => Some(item),
+            (None, Some(invoice)) => {
+                open_items::of_document(connection, DocumentKind::Invoice, invoice.0, Side::OwedToUs).await?
+            }
+            _ => None,
+        };
+        ids.push(found.ok_or_else(|| nothing_there(position, application))?);
+    }
+    let found = open_items::load(connection, &ids).await?;
+    let mut to_apply = Vec::with_capacity(typed.len());
+    for (position, (application, id)) in typed.iter().zip(&ids).enumerate() {
+        let item: &OpenItem = found
+            .iter()
+            .find(|item| item.id == *id && item.side == Side::OwedToUs)
+            .ok_or_else(|| nothing_there(position, application))?;
         let amount = money
             .parse(&application.amount)
             .map_err(|error| StoreError::decimal(format!("applications.{position}.amount"), &error))?;
-        to_apply.push(ToApply { invoice: invoice.clone(), amount });
+        to_apply.push(ToApply { item: item.clone(), amount });
     }
     Ok(to_apply)
 }
 
-async fn orders_on(
+fn nothing_there(position: usize, application: &NewApplication) -> StoreError {
+    let (field, sentence) = match (application.item, application.invoice) {
+        (None, Some(invoice)) => ("invoice", format!("There is no posted invoice {invoice}.")),
+        (Some(item), None) => ("item", format!("There is no open item {item} that is owed to us.")),
+        _ => ("item", "Name one thing it goes to: an open item, or an invoice.".to_owned()),
+    };
+    StoreError::invalid(format!("applications.{position}.{field}"), sentence)
+}
+
+/// Orders on the invoices among those documents.
+async fn orders_on<'a>(
     connection: &mut SqliteConnection,
-    to_apply: &[ToApply],
-) -> Result<Vec<till_core::order::OrderFacts>> {
-    let invoices = json(&to_apply.iter().map(|to_apply| to_apply.invoice.id).collect::<Vec<_>>())?;
+    documents: impl Iterator<Item = &'a DocumentRef>,
+) -> Result<Vec<OrderFacts>> {
+    let invoices: Vec<i64> =
+        documents.filter(|document| document.kind == DocumentKind::Invoice).map(|document| document.id).collect();
+    let invoices = json(&invoices)?;
     let ids = sqlx::query_scalar!(
         "SELECT DISTINCT order_id FROM invoice_orders WHERE invoice_id IN (SELECT value FROM json_each(?)) ORDER BY order_id",
         invoices
@@ -193,40 +183,86 @@ async fn orders_on(
     orders::facts(connection, &ids.into_iter().map(OrderId).collect::<Vec<_>>()).await
 }
 
-async fn receipt_input<'a>(
+/// Rates of the currencies among the items that are not the money's own.
+async fn other_rates(
+    connection: &mut SqliteConnection,
+    rules: &Rules,
+    (money, date): (Currency, NaiveDate),
+    to_apply: &[ToApply],
+) -> Result<Vec<(Currency, ExchangeRate)>> {
+    let mut rates: Vec<(Currency, ExchangeRate)> = Vec::new();
+    for ToApply { item, .. } in to_apply {
+        if item.currency != money && !rates.iter().any(|(known, _)| *known == item.currency) {
+            rates
+                .extend(exchange_rate(connection, rules, item.currency, date).await?.map(|rate| (item.currency, rate)));
+        }
+    }
+    Ok(rates)
+}
+
+/// Everything a credit of a customer is decided on.
+struct Credit<'a> {
+    payer: CustomerId,
+    source: Source,
+    date: DocumentDate,
+    money: (Currency, Money),
+    typed: Option<&'a [NewApplication]>,
+    first: Option<InvoiceId>,
+}
+
+async fn settle_input<'a>(
     connection: &mut SqliteConnection,
     rules: &'a Rules,
-    new: &NewReceipt,
-) -> Result<MoneyInput<'a>> {
-    if let Some(date) = new.date {
-        sensible_date("date", date)?;
-    }
-    if new.reference.as_deref().is_some_and(|text| text.chars().count() > 140) {
-        return Err(StoreError::invalid("reference", "A reference has 140 characters at most."));
-    }
-    let (customer, money) = customers::facts(connection, new.customer).await?;
-    let amount = money.parse(&new.amount).map_err(|error| StoreError::decimal("amount", &error))?;
-    let date = DocumentDate::or_business_date(new.date, rules.business_date);
-    let to_apply = to_apply(connection, new.customer, money, amount, new.applications.as_deref(), new.first).await?;
-    Ok(MoneyInput {
-        customer: customer.id,
-        customer_name: customer.name,
-        customer_class: customer.class,
-        owes: customer.owes,
-        source: Source::Received { method: new.method },
+    credit: Credit<'_>,
+) -> Result<SettleInput<'a>> {
+    let Credit { payer, source, date, money: (money, amount), typed, first } = credit;
+    let group = open_items::paying_group(connection, payer).await?;
+    let (customer, _) = customers::facts(connection, payer).await?;
+    let to_apply = to_apply(connection, &group, (money, amount), typed, first).await?;
+    Ok(SettleInput {
+        payer,
+        payer_name: customer.name,
+        payer_class: customer.class,
+        group,
+        source,
         date,
         amount,
         currency: money,
         rate: exchange_rate(connection, rules, money, date.date).await?,
+        other_rates: other_rates(connection, rules, (money, date.date), &to_apply).await?,
         base: rules.base,
-        orders: orders_on(connection, &to_apply).await?,
+        orders: orders_on(connection, to_apply.iter().map(|one| &one.item.document)).await?,
         to_apply,
         accounts: &rules.accounts,
         periods: &rules.periods,
     })
 }
 
-fn previewed(input: &MoneyInput<'_>, decision: MoneyDecision) -> MoneyPreview {
+async fn receipt_input<'a>(
+    connection: &mut SqliteConnection,
+    rules: &'a Rules,
+    new: &NewReceipt,
+) -> Result<SettleInput<'a>> {
+    if let Some(date) = new.date {
+        sensible_date("date", date)?;
+    }
+    if new.reference.as_deref().is_some_and(|text| text.chars().count() > 140) {
+        return Err(StoreError::invalid("reference", "A reference has 140 characters at most."));
+    }
+    let (_, money) = customers::facts(connection, new.customer).await?;
+    let amount = money.parse(&new.amount).map_err(|error| StoreError::decimal("amount", &error))?;
+    let credit = Credit {
+        payer: new.customer,
+        source: Source::Received { method: money_places::method(connection, &new.method).await? },
+        date: DocumentDate::or_business_date(new.date, rules.business_date),
+        money: (money, amount),
+        typed: new.applications.as_deref(),
+        first: new.first,
+    };
+    settle_input(connection, rules, credit).await
+}
+
+fn previewed(input: &SettleInput<'_>, decision: SettleDecision) -> MoneyPreview {
     MoneyPreview {
         currency: input.currency,
         document: decision.document,
@@ -257,201 +293,150 @@ pub async fn post(
     new: &NewReceipt,
     seen: Option<&str>,
 ) -> Result<PostedReceipt> {
-    if new.method == Method::Containers {
-        return Err(StoreError::invalid("method", "Containers are taken back from the customer's page."));
-    }
-    post_any(writing, rules, new, seen).await
-}
-
-/// Posts a receipt of any kind: money, or containers that came back.
-pub(crate) async fn post_any(
-    writing: &mut Writing<'_>,
-    rules: &Rules,
-    new: &NewReceipt,
-    seen: Option<&str>,
-) -> Result<PostedReceipt> {
     let input = receipt_input(writing, rules, new).await?;
     let decision = decide(&input);
-    let entry = agreed(&decision, seen)?;
+    agreed(&decision, seen)?;
     let (number, sequence) = next_number(writing, "receipt").await?;
-    let id = sqlx::query_scalar!(r#"SELECT coalesce(max(id), 0) + 1 AS "id!: i64" FROM receipts"#)
-        .fetch_one(&mut **writing)
-        .await?;
+    let id = open_items::next_id(writing, "payments").await?;
     let source = DocumentRef { kind: DocumentKind::Receipt, id, number: number.clone() };
-    let entry = ledger::write(writing, entry, &source).await?;
-    let document = &decision.document;
-    let method = new.method.word();
-    let code = input.currency.code();
-    let rate = input.rate.unwrap_or(till_core::fixed::ExchangeRate::ONE).scaled();
-    let reference = new.reference.as_deref().map(str::trim).filter(|text| !text.is_empty());
-    sqlx::query!(
-        "INSERT INTO receipts (id, number, sequence, customer_id, method, posting_date, reference, currency, rate_e9, amount_minor,
-                               amount_base_minor, unapplied_minor, unapplied_base_minor, entry_id)
-         VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-        id, number, sequence, new.customer.0, method, document.date.date, reference, code, rate, document.amount.0,
-        document.amount_base.0, document.unapplied.0, document.unapplied_base.0, entry.0
-    )
-    .execute(&mut **writing)
-    .await?;
-    write_applications(writing, ReceiptId(id), input.customer, &decision, entry).await?;
-    let mut fields = vec![set("amount", input.currency.format(document.amount))];
-    fields.extend(applied_fields(&input, &decision));
+    let entry = ledger::write(writing, decision.entry.as_ref().ok_or(StoreError::Moved)?, &source).await?;
+    write_credit(writing, source, (&input, &decision), entry).await?;
+    write_payment(writing, (id, &number, sequence), new, (&input, &decision), entry).await?;
+    let mut fields = vec![set("amount", input.currency.format(decision.document.amount))];
+    fields.extend(applied_fields(&decision));
     let words = format!("posted {number}");
     writing.note_on((DocumentKind::Receipt, id, &number), "receipt_posted", words, Some(1), fields);
     Ok(PostedReceipt { id: ReceiptId(id), number })
 }
 
-/// What was applied to which invoice, for the record.
-fn applied_fields(input: &MoneyInput<'_>, decision: &MoneyDecision) -> Vec<FieldChange> {
-    let applied = decision.document.applied.iter();
-    applied.map(|one| set(&one.invoice_number, input.currency.format(one.amount))).collect()
+async fn write_payment(
+    writing: &mut Writing<'_>,
+    (id, number, sequence): (i64, &str, i64),
+    new: &NewReceipt,
+    (input, decision): (&SettleInput<'_>, &SettleDecision),
+    entry: EntryId,
+) -> Result<()> {
+    let Source::Received { method } = &input.source else { return Err(StoreError::Moved) };
+    let document = &decision.document;
+    let whereabouts = if method.place.kind.purpose() == Purpose::Bank { "at_bank" } else { "in_hand" };
+    let code = input.currency.code();
+    let rate = input.rate.unwrap_or(ExchangeRate::ONE).scaled();
+    let reference = new.reference.as_deref().map(str::trim).filter(|text| !text.is_empty());
+    sqlx::query!(
+        "INSERT INTO payments (id, number, sequence, customer_id, method, place, whereabouts, posting_date, reference, currency, rate_e9,
+                               amount_minor, amount_base_minor, entry_id)
+         VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        id, number, sequence, new.customer.0, method.code, method.place.code, whereabouts, document.date.date, reference, code, rate,
+        document.amount.0, document.amount_base.0, entry.0
+    )
+    .execute(&mut **writing)
+    .await?;
+    Ok(())
 }
 
-fn agreed<'a>(decision: &'a MoneyDecision, seen: Option<&str>) -> Result<&'a Entry> {
+/// Writes the item a credit makes, and what of it is applied at once.
+pub(crate) async fn write_credit(
+    writing: &mut Writing<'_>,
+    document: DocumentRef,
+    (input, decision): (&SettleInput<'_>, &SettleDecision),
+    entry: EntryId,
+) -> Result<()> {
+    let settlement = &decision.document;
+    let day = settlement.date.date;
+    let of_map = input.accounts.account(Purpose::Unapplied, None, input.payer_class.as_deref()).ok();
+    let account = open_items::account_of(decision.entry.as_ref(), Purpose::Unapplied)
+        .or(of_map.map(|account| account.number.as_str()));
+    let item = NewItem {
+        customer: input.payer,
+        purpose: Purpose::Unapplied,
+        account,
+        side: Side::OwedByUs,
+        document,
+        currency: input.currency,
+        amount: settlement.amount,
+        amount_base: settlement.amount_base,
+        posting_date: day,
+        document_date: day,
+        terms: None,
+        due_date: day,
+    };
+    let credit = open_items::add(writing, &[item]).await?;
+    write_applications(writing, credit, decision, Some(entry)).await
+}
+
+/// Ties a credit to what it goes to; the orders follow.
+async fn write_applications(
+    connection: &mut SqliteConnection,
+    credit: OpenItemId,
+    decision: &SettleDecision,
+    entry: Option<EntryId>,
+) -> Result<()> {
+    let ties: Vec<NewTie> = decision
+        .document
+        .applied
+        .iter()
+        .map(|applied| NewTie {
+            debit: applied.item,
+            credit,
+            debit_amount: (applied.amount, applied.receivable_base),
+            credit_amount: (applied.credit_amount, applied.money_base),
+            reverses: None,
+            entry,
+        })
+        .collect();
+    if !ties.is_empty() {
+        open_items::apply(connection, decision.document.date.date, &ties).await?;
+    }
+    orders::write_states(connection, &decision.orders).await
+}
+
+/// What was applied to which document, for the record.
+pub(crate) fn applied_fields(decision: &SettleDecision) -> Vec<FieldChange> {
+    let applied = decision.document.applied.iter();
+    applied.map(|one| set(&one.document.number, one.currency.format(one.amount))).collect()
+}
+
+/// Refuses what is blocked, or not as it was seen.
+fn agreed(decision: &SettleDecision, seen: Option<&str>) -> Result<()> {
     if stops(&decision.blockers) {
         return Err(StoreError::Refused(decision.blockers.clone()));
     }
     if seen.is_some_and(|seen| seen != decision.fingerprint) {
         return Err(StoreError::Moved);
     }
-    decision.entry.as_ref().ok_or(StoreError::Moved)
-}
-
-/// When the next part of what is open falls due.
-async fn refresh_next_due(connection: &mut SqliteConnection, id: InvoiceId) -> Result<()> {
-    let row = sqlx::query!(
-        r#"SELECT terms AS "terms!", document_date AS "date!: NaiveDate", total_minor AS "total!: i64", open_minor AS "open!: i64"
-           FROM invoices WHERE id = ?"#,
-        id.0
-    )
-    .fetch_one(&mut *connection)
-    .await?;
-    let due = crate::convert::terms(&row.terms)?.next_due(row.date, Money(row.total), Money(row.open));
-    sqlx::query!("UPDATE invoices SET next_due_date = ? WHERE id = ?", due, id.0).execute(connection).await?;
     Ok(())
 }
 
-async fn write_applications(
-    connection: &mut SqliteConnection,
-    receipt: ReceiptId,
-    customer: CustomerId,
-    decision: &MoneyDecision,
-    entry: EntryId,
-) -> Result<()> {
-    let date = decision.document.date.date;
-    let mut settled = Money::ZERO;
-    for applied in &decision.document.applied {
-        sqlx::query!(
-            "INSERT INTO applications (receipt_id, invoice_id, application_date, amount_minor, receivable_base_minor, money_base_minor, entry_id)
-             VALUES (?, ?, ?, ?, ?, ?, ?)",
-            receipt.0, applied.invoice.0, date, applied.amount.0, applied.receivable_base.0, applied.money_base.0, entry.0
-        )
-        .execute(&mut *connection)
-        .await?;
-        sqlx::query!(
-            "UPDATE invoices SET open_minor = open_minor - ?, open_base_minor = open_base_minor - ?, version = version + 1 WHERE id = ?",
-            applied.amount.0, applied.receivable_base.0, applied.invoice.0
-        )
-        .execute(&mut *connection)
-        .await?;
-        refresh_next_due(connection, applied.invoice).await?;
-        settled += applied.receivable_base;
-    }
-    customers::add_owed(connection, customer, -settled).await?;
-    orders::write_states(connection, &decision.orders).await
-}
-
-async fn unapplied_input<'a>(
+/// Containers that came back, decided like money: against open items, the oldest first.
+pub(crate) async fn containers_input<'a>(
     connection: &mut SqliteConnection,
     rules: &'a Rules,
-    id: ReceiptId,
-    new: &NewApplications,
-) -> Result<(MoneyInput<'a>, i64)> {
-    if let Some(date) = new.date {
+    payer: CustomerId,
+    (what, amount): (String, Money),
+    date: Option<NaiveDate>,
+) -> Result<SettleInput<'a>> {
+    if let Some(date) = date {
         sensible_date("date", date)?;
     }
-    let row = sqlx::query!(
-        r#"SELECT number, customer_id, posting_date AS "posting_date: NaiveDate", currency, unapplied_minor, unapplied_base_minor, version
-           FROM receipts WHERE id = ?"#,
-        id.0
-    )
-    .fetch_optional(&mut *connection)
-    .await?
-    .ok_or_else(|| StoreError::not_found(DocumentKind::Receipt, id))?;
-    let (customer, _) = customers::facts(connection, CustomerId(row.customer_id)).await?;
-    let money = currency(&row.currency)?;
-    let amount = Money(row.unapplied_minor);
-    let date = DocumentDate::or_business_date(new.date, rules.business_date);
-    let to_apply = to_apply(connection, customer.id, money, amount, new.applications.as_deref(), None).await?;
-    let input = MoneyInput {
-        customer: customer.id,
-        customer_name: customer.name,
-        customer_class: customer.class,
-        owes: customer.owes,
-        source: Source::Unapplied {
-            number: row.number,
-            received_on: row.posting_date,
-            carried: Money(row.unapplied_base_minor),
-        },
-        date,
-        amount,
-        currency: money,
-        rate: exchange_rate(connection, rules, money, date.date).await?,
-        base: rules.base,
-        orders: orders_on(connection, &to_apply).await?,
-        to_apply,
-        accounts: &rules.accounts,
-        periods: &rules.periods,
+    let credit = Credit {
+        payer,
+        source: Source::Containers { what },
+        date: DocumentDate::or_business_date(date, rules.business_date),
+        money: (rules.base, amount),
+        typed: None,
+        first: None,
     };
-    Ok((input, row.version))
+    settle_input(connection, rules, credit).await
 }
 
-/// What applying unapplied money would do.
-///
-/// # Errors
-/// An unknown receipt or invoice, an amount that cannot be read.
-pub async fn preview_apply(
-    connection: &mut SqliteConnection,
-    rules: &Rules,
-    id: ReceiptId,
-    new: &NewApplications,
-) -> Result<MoneyPreview> {
-    let (input, _) = unapplied_input(connection, rules, id, new).await?;
-    Ok(previewed(&input, decide(&input)))
+/// Decides on containers that came back, for showing.
+pub(crate) fn preview_of(input: &SettleInput<'_>) -> MoneyPreview {
+    previewed(input, decide(input))
 }
 
-/// Applies money that lies unapplied on a receipt. Returns the receipt's new version.
-///
-/// # Errors
-/// [`StoreError::Stale`], [`StoreError::Moved`], or what the core refuses.
-pub async fn apply(
-    writing: &mut Writing<'_>,
-    rules: &Rules,
-    id: ReceiptId,
-    version: i64,
-    new: &NewApplications,
-    seen: Option<&str>,
-) -> Result<i64> {
-    let (input, current) = unapplied_input(writing, rules, id, new).await?;
-    let Source::Unapplied { number, .. } = &input.source else { return Err(StoreError::Moved) };
-    if current != version {
-        return Err(StoreError::Stale { what: number.clone(), current });
-    }
-    let decision = decide(&input);
-    let entry = agreed(&decision, seen)?;
-    let source = DocumentRef { kind: DocumentKind::Receipt, id: id.0, number: number.clone() };
-    let entry = ledger::write(writing, entry, &source).await?;
-    sqlx::query!(
-        "UPDATE receipts SET unapplied_minor = ?, unapplied_base_minor = ?, version = version + 1 WHERE id = ?",
-        decision.document.unapplied.0,
-        decision.document.unapplied_base.0,
-        id.0
-    )
-    .execute(&mut **writing)
-    .await?;
-    write_applications(writing, id, input.customer, &decision, entry).await?;
-    let fields = applied_fields(&input, &decision);
-    let words = format!("applied unapplied money of {number}");
-    writing.note_on((DocumentKind::Receipt, id.0, number), "money_applied", words, Some(version + 1), fields);
-    Ok(version + 1)
+/// Decides on containers that came back, for posting.
+pub(crate) fn decided(input: &SettleInput<'_>, seen: Option<&str>) -> Result<SettleDecision> {
+    let decision = decide(input);
+    agreed(&decision, seen)?;
+    Ok(decision)
 }

@@ -83,7 +83,7 @@ pub async fn load(connection: &mut SqliteConnection) -> Result<Rules> {
     })
 }
 
-async fn accounts(connection: &mut SqliteConnection) -> Result<AccountMap> {
+pub(crate) async fn accounts(connection: &mut SqliteConnection) -> Result<AccountMap> {
     sqlx::query!(
         "SELECT purpose, item_class, customer_class, number, name, account_type
          FROM account_map JOIN accounts ON accounts.number = account_map.account ORDER BY account_map.id"

@@ -93,9 +93,7 @@ pub async fn make(writing: &mut Writing<'_>, rules: &Rules, form: &RunForm, reci
         .into_iter()
         .map(|(group, lines)| ToDecide { customer: group.customer, lines, head: head.clone() })
         .collect();
-    let id = sqlx::query_scalar!(r#"SELECT coalesce(max(id), 0) + 1 AS "next!: i64" FROM billing_runs"#)
-        .fetch_one(&mut **writing)
-        .await?;
+    let id = crate::open_items::next_id(writing, "billing_runs").await?;
     let name = name.map_or_else(|| format!("Run {id}"), str::to_owned);
     let person = writing.actor().doer.name.clone();
     sqlx::query!(

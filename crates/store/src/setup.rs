@@ -5,8 +5,10 @@ use till_core::accounts::{AccountType, Purpose};
 use till_core::calendar::{end_of_month, words};
 use till_core::fixed::{ExchangeRate, Rate};
 use till_core::money::Currency;
+use till_core::settle::PlaceKind;
 use till_core::tax::{TaxCategory, TaxComputed};
 
+use crate::money_places::NewPlace;
 use crate::writing::{Writing, changed, set};
 use crate::{Result, StoreError};
 
@@ -282,5 +284,29 @@ pub async fn exchange_rate(
         .await?;
     let words = format!("noted the exchange rate of {code}");
     writing.note_setting("exchange rates", words, vec![set("valid from", valid_from)]);
+    Ok(())
+}
+
+/// The places of money that every company has, on the accounts of its account map, and the ways of
+/// paying that lead there: the bank, checks in hand, the cash drawer.
+///
+/// # Errors
+/// Where the account map leads the bank or receipts in hand nowhere.
+pub async fn money_places(writing: &mut Writing<'_>) -> Result<()> {
+    let places: [(&str, &str, PlaceKind, &str, &str); 3] = [
+        ("bank", "Bank", PlaceKind::Bank, "transfer", "transfer"),
+        ("checks", "Checks in hand", PlaceKind::ChecksInHand, "check", "check"),
+        ("drawer", "Cash drawer", PlaceKind::Drawer, "cash", "cash"),
+    ];
+    let accounts = crate::rules::accounts(writing).await?;
+    for (code, name, kind, method, words) in places {
+        let account = accounts
+            .account(kind.purpose(), None, None)
+            .map_err(|why| StoreError::WrongState(why.to_string()))?
+            .number
+            .clone();
+        let new = NewPlace { code, name, kind, account: &account, currency: None, methods: &[(method, words)] };
+        crate::money_places::add(writing, &new).await?;
+    }
     Ok(())
 }

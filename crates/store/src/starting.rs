@@ -50,6 +50,8 @@ pub async fn begin(writing: &mut Writing<'_>, name: &str, currency: &str, today:
         ("shipment", "S-"),
         ("invoice", "I-"),
         ("receipt", "C-"),
+        ("credit_memo", "CM-"),
+        ("container_return", "CR-"),
         ("entry", "E-"),
     ] {
         setup::number_range(writing, kind, prefix, 1).await?;
@@ -59,5 +61,6 @@ pub async fn begin(writing: &mut Writing<'_>, name: &str, currency: &str, today:
     for (number, name, account_type, serves) in CHART {
         setup::account(writing, &NewAccount { number, name, account_type: *account_type, serves }).await?;
     }
+    setup::money_places(writing).await?;
     Ok(())
 }

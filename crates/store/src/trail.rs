@@ -59,7 +59,9 @@ pub(crate) async fn trail(connection: &mut SqliteConnection, kind: DocumentKind,
            WHERE (?1 = 'order' AND order_id = ?2) OR (?1 = 'shipment' AND shipment_id = ?2)
            UNION SELECT invoice_id FROM invoice_lines JOIN order_lines ON order_lines.id = invoice_lines.order_line_id
            WHERE ?1 = 'order' AND order_id = ?2 AND shipment_line_id IS NULL
-           UNION SELECT invoice_id FROM applications WHERE ?1 = 'receipt' AND receipt_id = ?2
+           UNION SELECT debit.document_id FROM open_items AS credit JOIN applications ON credit_item = credit.id
+             JOIN open_items AS debit ON debit.id = debit_item AND debit.kind = 'invoice'
+             WHERE ?1 = 'receipt' AND credit.kind = 'receipt' AND credit.document_id = ?2 AND credit.side = 'owed_by_us'
            UNION SELECT invoice_id FROM credit_memos WHERE ?1 = 'credit_memo' AND id = ?2
            UNION SELECT id FROM invoices WHERE ?1 = 'invoice' AND replaces_id = ?2
            UNION SELECT replaces_id FROM invoices WHERE ?1 = 'invoice' AND id = ?2 AND replaces_id IS NOT NULL
@@ -167,8 +169,9 @@ async fn shipments(connection: &mut SqliteConnection, word: &str, id: i64, invoi
 
 async fn invoice_steps(connection: &mut SqliteConnection, invoices: &str) -> Result<Vec<TrailStep>> {
     sqlx::query!(
-        r#"SELECT invoices.id, number, document_date AS "date: NaiveDate", state, open_minor, total_minor, currency, cancelled_by
-           FROM invoices WHERE id IN (SELECT value FROM json_each(?)) ORDER BY state = 'draft', sequence, id"#,
+        r#"SELECT invoices.id, invoices.number, invoices.document_date AS "date: NaiveDate", state, open_minor AS "open_minor?", total_minor, invoices.currency, cancelled_by
+           FROM invoices LEFT JOIN open_items ON kind = 'invoice' AND document_id = invoices.id
+           WHERE invoices.id IN (SELECT value FROM json_each(?)) ORDER BY state = 'draft', sequence, invoices.id"#,
         invoices
     )
     .fetch_all(connection)
@@ -197,16 +200,23 @@ async fn invoice_steps(connection: &mut SqliteConnection, invoices: &str) -> Res
 
 async fn receipts(connection: &mut SqliteConnection, word: &str, id: i64, invoices: &str) -> Result<Vec<TrailStep>> {
     sqlx::query!(
-        r#"SELECT id, number, posting_date AS "date: NaiveDate", method, amount_minor, currency FROM receipts
-           WHERE (?1 = 'receipt' AND id = ?2)
-              OR (?1 <> 'receipt' AND id IN (SELECT receipt_id FROM applications WHERE invoice_id IN (SELECT value FROM json_each(?3))))
-           ORDER BY id"#,
+        r#"SELECT payments.id, number, posting_date AS "date: NaiveDate", name AS method, reversed_on IS NOT NULL AS "reversed!: bool", amount_minor, currency
+           FROM payments JOIN payment_methods ON code = method
+           WHERE (?1 = 'receipt' AND payments.id = ?2)
+              OR (?1 <> 'receipt' AND payments.id IN (
+                    SELECT credit.document_id FROM open_items AS debit JOIN applications ON debit_item = debit.id
+                    JOIN open_items AS credit ON credit.id = credit_item AND credit.kind = 'receipt'
+                    WHERE debit.kind = 'invoice' AND debit.document_id IN (SELECT value FROM json_each(?3))))
+           ORDER BY payments.id"#,
         word, id, invoices
     )
     .fetch_all(connection)
     .await?
     .into_iter()
-    .map(|row| step(DocumentKind::Receipt, row.id, row.number, Some(row.date), row.method, Some(row.amount_minor), &row.currency))
+    .map(|row| {
+        let state = if row.reversed { "reversed".to_owned() } else { row.method };
+        step(DocumentKind::Receipt, row.id, row.number, Some(row.date), state, Some(row.amount_minor), &row.currency)
+    })
     .collect()
 }
 

@@ -10,7 +10,6 @@ use till_core::fixed::Quantity;
 use till_core::ids::{ApprovalId, InvoiceId, OrderId, PersonId, ReceiptId, RunId, ShipmentId};
 use till_core::invoice::Combine;
 use till_core::money::Money;
-use till_core::money_in::Method;
 use till_core::people::{LimitKind, Role};
 use till_core::shipment::CostEntry;
 use till_store::approvals::{self, Viewer};
@@ -126,10 +125,7 @@ fn targets(made: &Made, to: &Option<Vec<(usize, i64)>>) -> Option<Vec<NewApplica
     to.as_ref().map(|to| {
         to.iter()
             .filter(|_| !made.invoices.is_empty())
-            .map(|(at, minor)| NewApplication {
-                invoice: made.invoices[at % made.invoices.len()],
-                amount: decimal(*minor),
-            })
+            .map(|(at, minor)| NewApplication::to_invoice(made.invoices[at % made.invoices.len()], decimal(*minor)))
             .collect()
     })
 }
@@ -280,7 +276,7 @@ async fn run(company: &Company, made: &mut Made, step: &Step) {
             let posted = company
                 .receive(&NewReceipt {
                     customer: company.customers[*customer],
-                    method: if minor % 2 == 0 { Method::Check } else { Method::Transfer },
+                    method: if minor % 2 == 0 { "check" } else { "transfer" }.to_owned(),
                     date: None,
                     amount: decimal(*minor),
                     reference: None,

@@ -9,7 +9,6 @@ use till_core::fixed::Quantity;
 use till_core::ids::{DocumentKind, InvoiceId, RunId};
 use till_core::invoice::Combine;
 use till_core::money::Money;
-use till_core::money_in::Method;
 use till_store::deliveries::{self, DeliveryFilter, DeliveryState, NewMessage, Said, Way};
 use till_store::invoices::{self, AddedLine, LineKey, NewDiscount, NewPrice, NewTax, Pick, ToBill, ToCancelInvoice};
 use till_store::receipts::NewReceipt;
@@ -390,7 +389,7 @@ async fn cancel_and_rebill_keeps_what_was_agreed() {
     company
         .receive(&NewReceipt {
             customer: company.customers[0],
-            method: Method::Transfer,
+            method: "transfer".to_owned(),
             date: None,
             amount: "100".to_owned(),
             reference: None,
@@ -560,7 +559,7 @@ async fn a_sale_over_the_counter_is_all_or_nothing() {
     let sale = |amount: Option<&str>| shipments::ShipAndBill {
         confirm: true,
         paid: Some(shipments::PaidAtOnce {
-            method: Method::Cash,
+            method: "cash".to_owned(),
             amount: amount.map(str::to_owned),
             reference: Some("till 2".to_owned()),
         }),
@@ -607,17 +606,21 @@ async fn money_at_the_counter_goes_where_it_was_seen_to_go() {
     let old = company.bill(company.ship(company.order(0, 2).await, 2).await).await;
     let order = company.order(0, 2).await;
     let mut what = shipments::ShipAndBill {
-        paid: Some(shipments::PaidAtOnce { method: Method::Cash, amount: Some("300".to_owned()), reference: None }),
+        paid: Some(shipments::PaidAtOnce {
+            method: "cash".to_owned(),
+            amount: Some("300".to_owned()),
+            reference: None,
+        }),
         ..shipments::ShipAndBill::default()
     };
     let seen = shipments::preview_ship_and_bill(&company.store, &by(), order, &what).await.unwrap();
     let applied = &seen.money.as_ref().unwrap().document.applied;
     assert_eq!(applied.len(), 2, "the invoice of the moment first, then what is older: {applied:?}");
-    assert_eq!(applied[1].invoice, old);
+    assert_eq!(applied[1].document.id, old.0);
     what.seen = Some(seen.seen);
     let other = NewReceipt {
         customer: company.customers[0],
-        method: Method::Transfer,
+        method: "transfer".to_owned(),
         date: None,
         amount: "100".to_owned(),
         reference: None,

@@ -458,10 +458,10 @@ async fn containers_are_charged_kept_count_of_and_given_back() {
     assert_eq!(balance(&company, "2300").await, Money(-4_500), "what is to be given back is owed, not earned");
     let customer = company.customers[0];
     let back = |quantity: &str| BroughtBack { item: "DRUM".to_owned(), quantity: quantity.to_owned(), date: None };
-    let said = refused(doing!(company, |w, rules| containers::take_back(w, &rules, customer, &back("6"))));
+    let said = refused(doing!(company, |w, rules| containers::take_back(w, &rules, customer, &back("6"), None)));
     assert_eq!(said, ["quantity"]);
     for quantity in ["2", "3"] {
-        doing!(company, |w, rules| containers::take_back(w, &rules, customer, &back(quantity))).unwrap();
+        doing!(company, |w, rules| containers::take_back(w, &rules, customer, &back(quantity), None)).unwrap();
         company.holds().await;
     }
     assert_eq!(balance(&company, "2300").await, Money::ZERO);

@@ -8,7 +8,6 @@ use till_core::checks::Check;
 use till_core::fixed::Quantity;
 use till_core::ids::{CustomerId, InvoiceId, ShipmentLineId};
 use till_core::money::Money;
-use till_core::money_in::Method;
 use till_core::order::OrderState;
 use till_store::invoices::{Pick, ToBill};
 use till_store::receipts::{NewApplication, NewApplications, NewReceipt};
@@ -17,7 +16,7 @@ use till_store::{Request, StoreError, customers, invoices, ledger, orders, recei
 fn receipt(customer: CustomerId, amount: &str, applications: Option<Vec<NewApplication>>) -> NewReceipt {
     NewReceipt {
         customer,
-        method: Method::Transfer,
+        method: "transfer".to_owned(),
         date: None,
         amount: amount.to_owned(),
         reference: None,
@@ -27,7 +26,7 @@ fn receipt(customer: CustomerId, amount: &str, applications: Option<Vec<NewAppli
 }
 
 fn to(invoice: InvoiceId, amount: &str) -> Vec<NewApplication> {
-    vec![NewApplication { invoice, amount: amount.to_owned() }]
+    vec![NewApplication::to_invoice(invoice, amount)]
 }
 
 async fn state(company: &Company, order: till_core::ids::OrderId) -> OrderState {
@@ -67,7 +66,7 @@ async fn the_life_of_an_order_from_shipment_to_closing() {
     assert_eq!(state(&company, order).await, OrderState::Closed);
 
     let view = receipts::view(&mut *company.store.read().await.unwrap(), last.id).await.unwrap();
-    assert_eq!(view.applications[0].invoice, second);
+    assert_eq!(view.applications[0].document.id, second.0);
     assert_eq!(view.row.unapplied, Money(50_000 - 43_542));
     let owes = customers::view(&mut *company.store.read().await.unwrap(), company.customers[0]).await.unwrap().owes;
     assert_eq!(owes, Money::ZERO);

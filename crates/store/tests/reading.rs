@@ -8,7 +8,6 @@ use till_core::day_sheet::Work;
 use till_core::fixed::Quantity;
 use till_core::ids::DocumentKind;
 use till_core::money::Money;
-use till_core::money_in::Method;
 use till_core::order::OrderState;
 use till_store::invoices::{Pick, ToBill};
 use till_store::orders::OrderFilter;
@@ -28,11 +27,11 @@ async fn worked() -> Company {
     let invoice = company.bill(shipment).await;
     let new = NewReceipt {
         customer: company.customers[0],
-        method: Method::Check,
+        method: "check".to_owned(),
         date: Some(day("2026-03-20")),
         amount: "300".to_owned(),
         reference: Some("check 77".to_owned()),
-        applications: Some(vec![NewApplication { invoice, amount: "250".to_owned() }]),
+        applications: Some(vec![NewApplication::to_invoice(invoice, "250")]),
         first: None,
     };
     company.receive(&new).await.unwrap();

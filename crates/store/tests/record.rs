@@ -208,7 +208,8 @@ async fn books_of_an_older_program_are_copied_before_they_are_brought_up_to_date
     let first = include_str!("../migrations/0001_books.sql");
     raw.execute(first).await.unwrap();
     raw.execute("CREATE TABLE _sqlx_migrations (version BIGINT PRIMARY KEY, description TEXT NOT NULL, installed_on TIMESTAMP NOT NULL DEFAULT CURRENT_TIMESTAMP, success BOOLEAN NOT NULL, checksum BLOB NOT NULL, execution_time BIGINT NOT NULL)").await.unwrap();
-    let checksum = sqlx::migrate!("./migrations").iter().next().unwrap().checksum.to_vec();
+    let migrator = sqlx::migrate!("./migrations");
+    let checksum = migrator.iter().next().unwrap().checksum.to_vec();
     sqlx::query("INSERT INTO _sqlx_migrations (version, description, success, checksum, execution_time) VALUES (1, 'books', 1, ?, 0)")
         .bind(checksum)
         .execute(&mut raw)
@@ -216,7 +217,7 @@ async fn books_of_an_older_program_are_copied_before_they_are_brought_up_to_date
         .unwrap();
     raw.close().await.unwrap();
     Store::open(&file).await.unwrap().close().await;
-    let copy = copies::copies(folder.path()).join("books.before-version-4.db");
+    let copy = copies::copies(folder.path()).join(format!("books.before-version-{}.db", migrator.iter().count()));
     let mut kept = SqliteConnectOptions::new().filename(copy).connect().await.unwrap();
     let people: Vec<String> =
         sqlx::query_scalar("SELECT name FROM sqlite_master WHERE name = 'people'").fetch_all(&mut kept).await.unwrap();

@@ -1062,6 +1062,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/ledger/open-items": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was open on customer accounts on a day, with its age: only what was applied by then counts. */
+        get: operations["open_items"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/ledger/trial-balance": {
         parameters: {
             query?: never;
@@ -1363,6 +1380,23 @@ export interface paths {
         };
         /** What could be shipped of an order now. */
         get: operations["to_ship"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/payment-methods": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The ways of paying one can choose from. */
+        get: operations["payment_methods"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1693,6 +1727,74 @@ export interface paths {
         put?: never;
         /** What applying unapplied money would do. */
         post: operations["preview_apply"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/receipts/{id}/reverse": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Reverses a receipt that was typed in error: what it settled is open again, the money was never there. */
+        post: operations["reverse_receipt"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/receipts/{id}/reverse/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What reversing a receipt would do. */
+        post: operations["preview_reverse_receipt"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/receipts/{id}/unapply": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Unapplies money: what it settled is open again, the money lies with its receipt. */
+        post: operations["unapply"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/receipts/{id}/unapply/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What unapplying would do. */
+        post: operations["preview_unapply"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2448,35 +2550,52 @@ export interface components {
             /** @description Over 60 days late. */
             over_60: components["schemas"]["Money"];
         };
-        /** @description An amount applied, on screen. */
+        /**
+         * Format: int64
+         * @description An amount of one open item tied to another.
+         */
+        ApplicationId: number;
+        /** @description An amount applied, on screen. What was taken back again is not among them: the history tells. */
         ApplicationView: {
-            /** @description How much. */
+            /** @description How much of the receipt, in its currency. */
             amount: components["schemas"]["Money"];
+            /** @description That currency. */
+            currency: string;
+            /** @description Whose account it stands on. */
+            customer: components["schemas"]["CustomerId"];
             /**
              * Format: date
              * @description When.
              */
             date: string;
-            /** @description The invoice. */
-            invoice: components["schemas"]["InvoiceId"];
-            /** @description Its number. */
-            invoice_number: string;
-            /** @description What the invoice has open today. */
+            /** @description What that came from: an invoice, an opening balance. */
+            document: components["schemas"]["DocumentRef"];
+            /** @description Its id. */
+            id: components["schemas"]["ApplicationId"];
+            /** @description The open item it went to. */
+            item: components["schemas"]["OpenItemId"];
+            /** @description What it has open today, in its own currency. */
             open: components["schemas"]["Money"];
         };
         /** @description An amount applied. */
         Applied: {
-            /** @description The amount. */
+            /** @description How much of it, in its currency. */
             amount: components["schemas"]["Money"];
-            /** @description The invoice. */
-            invoice: components["schemas"]["InvoiceId"];
-            /** @description Its number. */
-            invoice_number: string;
-            /** @description What the money was carried at, in base currency. */
+            /** @description How much of the credit, in the credit's currency. */
+            credit_amount: components["schemas"]["Money"];
+            /** @description Its currency. */
+            currency: string;
+            /** @description Whose account it stands on. */
+            customer: components["schemas"]["CustomerId"];
+            /** @description What it came from. */
+            document: components["schemas"]["DocumentRef"];
+            /** @description The open item. */
+            item: components["schemas"]["OpenItemId"];
+            /** @description What the credit was carried at, in base currency. */
             money_base: components["schemas"]["Money"];
-            /** @description What stays open on the invoice. */
+            /** @description What stays open on the item, in its currency. */
             open_after: components["schemas"]["Money"];
-            /** @description What the receivable gives up, in base currency. */
+            /** @description What the item gives up, in base currency. */
             receivable_base: components["schemas"]["Money"];
         };
         /**
@@ -2523,6 +2642,23 @@ export interface components {
             state: components["schemas"]["ApprovalState"];
             /** @description What is to be done. */
             words: string;
+        };
+        /** @description What taking back would do. */
+        BackPreview: {
+            /** @description What of the receipt is concerned, in that currency. */
+            amount: components["schemas"]["Money"];
+            /** @description What stands in the way. */
+            blockers: components["schemas"]["Blocker"][];
+            /** @description What changes. */
+            changes: components["schemas"]["Change"][];
+            /** @description The currency of the money. */
+            currency: string;
+            /** @description The entries it will write, each with the one it takes back. */
+            entries: components["schemas"]["Reversal"][];
+            /** @description To be sent back. */
+            fingerprint: string;
+            /** @description The arithmetic. */
+            tape: components["schemas"]["Tape"];
         };
         /** @description One account in the trial balance. */
         Balance: {
@@ -2892,6 +3028,11 @@ export interface components {
             there: components["schemas"]["Decimal4"];
         };
         /**
+         * Format: int64
+         * @description Containers that were brought back.
+         */
+        ContainerReturnId: number;
+        /**
          * @description When the cost of goods is entered.
          * @enum {string}
          */
@@ -3052,7 +3193,7 @@ export interface components {
             needs_order_number: boolean;
             /** @description Its number. */
             number: string;
-            /** @description Open invoices, oldest due first. */
+            /** @description What is open of what it owes, and of what its branches owe, the oldest due first. */
             open_items: components["schemas"]["OpenItem"][];
             /** @description What it owes, in base currency. */
             owes: components["schemas"]["Money"];
@@ -3281,7 +3422,7 @@ export interface components {
          * @description A document of the application, as named in trails, blockers and entries.
          * @enum {string}
          */
-        DocumentKind: "customer" | "item" | "order" | "shipment" | "intake" | "invoice" | "receipt" | "application" | "opening" | "entry" | "person" | "approval" | "setting" | "quote" | "call_off" | "adjustment" | "price_list" | "import" | "credit_memo" | "run" | "delivery";
+        DocumentKind: "customer" | "item" | "order" | "shipment" | "intake" | "invoice" | "receipt" | "application" | "opening" | "entry" | "person" | "approval" | "setting" | "quote" | "call_off" | "adjustment" | "price_list" | "import" | "credit_memo" | "run" | "delivery" | "container_return";
         /** @description Points at a document. */
         DocumentRef: {
             /**
@@ -3378,7 +3519,7 @@ export interface components {
         };
         /** @description A balanced entry, not yet numbered. */
         Entry: {
-            /** @description Currency of the `document` amounts. */
+            /** @description The currency of the document it came from; each line carries its own. */
             currency: string;
             /**
              * Format: date
@@ -3403,8 +3544,10 @@ export interface components {
             account_name: string;
             /** @description Amount in base currency; debit positive, credit negative. */
             base: components["schemas"]["Money"];
+            /** @description The line's own currency: one entry may carry several. */
+            currency: string;
             customer?: null | components["schemas"]["CustomerId"];
-            /** @description Amount in the document's currency, signed alike. */
+            /** @description Amount in the line's own currency, signed alike. */
             document: components["schemas"]["Money"];
             /** @description Own fields and reporting codes of what it is about. */
             marks?: components["schemas"]["Marks"];
@@ -3667,6 +3810,8 @@ export interface components {
             rate: components["schemas"]["Decimal9"];
             /** @description Sum of the tax. */
             tax: components["schemas"]["Money"];
+            /** @description At which step its tax was rounded: kept, whatever the setting says later. */
+            tax_computed: components["schemas"]["TaxComputed"];
             /**
              * Format: date
              * @description The latest of the days that pick the tax rates.
@@ -3742,6 +3887,11 @@ export interface components {
             surcharge_name?: string | null;
             /** @description Tax code with the rate of the tax date. */
             tax: components["schemas"]["TaxRate"];
+            /**
+             * Format: date
+             * @description The day that decides its rate, and in which return its tax stands.
+             */
+            tax_date: string;
             /** @description Why another was chosen. */
             tax_reason?: string | null;
             /** @description Free to bill on this line. */
@@ -4201,30 +4351,10 @@ export interface components {
             to: string;
         };
         /**
-         * @description How money came in.
-         * @enum {string}
-         */
-        Method: "check" | "transfer" | "cash" | "containers";
-        /**
          * Format: int64
          * @description An amount in minor units (cents, pence, yen) of a currency known from its place.
          */
         Money: number;
-        /** @description What becomes of the money. */
-        MoneyDocument: {
-            /** @description All of it. */
-            amount: components["schemas"]["Money"];
-            /** @description All of it in base currency. */
-            amount_base: components["schemas"]["Money"];
-            /** @description What is applied. */
-            applied: components["schemas"]["Applied"][];
-            /** @description Its date. */
-            date: components["schemas"]["DocumentDate"];
-            /** @description What stays without a target. */
-            unapplied: components["schemas"]["Money"];
-            /** @description The same in base currency. */
-            unapplied_base: components["schemas"]["Money"];
-        };
         /** @description Money in as it would be posted. */
         MoneyPreview: {
             /** @description What stands in the way. */
@@ -4234,7 +4364,7 @@ export interface components {
             /** @description Currency of its amounts. */
             currency: string;
             /** @description What becomes of the money. */
-            document: components["schemas"]["MoneyDocument"];
+            document: components["schemas"]["Settlement"];
             entry?: null | components["schemas"]["Entry"];
             /** @description To be sent back when posting. */
             fingerprint: string;
@@ -4272,12 +4402,12 @@ export interface components {
             /** @description What, in words. */
             what: string;
         };
-        /** @description An amount for an invoice, as typed. */
+        /** @description An amount for something owed to us, as typed: named by its open item, or by its invoice. */
         NewApplication: {
             /** @description A decimal in the currency of the money. */
             amount: string;
-            /** @description The invoice. */
-            invoice: components["schemas"]["InvoiceId"];
+            invoice?: null | components["schemas"]["InvoiceId"];
+            item?: null | components["schemas"]["OpenItemId"];
         };
         /** @description Unapplied money to apply, as typed. */
         NewApplications: {
@@ -4499,8 +4629,8 @@ export interface components {
              */
             date?: string | null;
             first?: null | components["schemas"]["InvoiceId"];
-            /** @description How. */
-            method: components["schemas"]["Method"];
+            /** @description How: the code of a way of paying. */
+            method: string;
             /** @description Check number, words of the transfer. */
             reference?: string | null;
         };
@@ -4586,15 +4716,21 @@ export interface components {
             /** @description Who has it open. */
             names: string[];
         };
-        /** @description An invoice with something open. */
+        /** @description Something the customer owes, an invoice for one, with something open. */
         OpenItem: {
+            /** @description That branch's name; none where it is the customer's own. */
+            branch?: string | null;
             /** @description Its currency. */
             currency: string;
+            /** @description Whose it is: a branch, where this is the parent that may pay for it. */
+            customer: components["schemas"]["CustomerId"];
             /**
              * Format: int64
              * @description Days past due; negative before.
              */
             days_late: number;
+            /** @description What it came from. */
+            document: components["schemas"]["DocumentRef"];
             /**
              * Format: date
              * @description Its document date.
@@ -4605,14 +4741,75 @@ export interface components {
              * @description When it is due.
              */
             due_date: string;
-            /** @description The invoice. */
-            invoice: components["schemas"]["InvoiceId"];
+            /** @description The open item. */
+            item: components["schemas"]["OpenItemId"];
             /** @description Its number. */
             number: string;
             /** @description What is open. */
             open: components["schemas"]["Money"];
             /** @description Its total. */
             total: components["schemas"]["Money"];
+        };
+        /**
+         * Format: int64
+         * @description Something on a customer account that carries a balance.
+         */
+        OpenItemId: number;
+        /** @description An open item as it stood on a day. */
+        OpenItemRow: {
+            /** @description What it came to, in its currency. */
+            amount: components["schemas"]["Money"];
+            /** @description Its currency. */
+            currency: string;
+            /** @description Whose account it stands on. */
+            customer: components["schemas"]["CustomerId"];
+            /** @description The customer's name. */
+            customer_name: string;
+            /**
+             * Format: int64
+             * @description Days past that day; negative before.
+             */
+            days_late: number;
+            /** @description What it came from. */
+            document: components["schemas"]["DocumentRef"];
+            /**
+             * Format: date
+             * @description Its document date: the terms start there.
+             */
+            document_date: string;
+            /**
+             * Format: date
+             * @description When the next part of what is open falls due.
+             */
+            due_date: string;
+            /** @description Its id. */
+            id: components["schemas"]["OpenItemId"];
+            /** @description What of that was past its day, by instalment, in base currency. */
+            late_base: components["schemas"]["Money"];
+            /** @description What was open of it that day, in its currency. */
+            open: components["schemas"]["Money"];
+            /** @description The same, in base currency. */
+            open_base: components["schemas"]["Money"];
+            /** @description The kind of control account. */
+            purpose: components["schemas"]["Purpose"];
+            /** @description Who owes it. */
+            side: components["schemas"]["Side"];
+        };
+        /** @description Open items of a day. */
+        OpenItems: {
+            /** @description What is owed to us by days late, each instalment by its own date, in base currency. */
+            ageing: components["schemas"]["Ageing"];
+            /**
+             * Format: date
+             * @description The day.
+             */
+            as_of: string;
+            /** @description The items, by customer, the oldest due first. */
+            items: components["schemas"]["OpenItemRow"][];
+            /** @description What is owed to us less what stands against it on receivables, in base currency. */
+            owed_base: components["schemas"]["Money"];
+            /** @description What lies unapplied, in base currency. */
+            unapplied_base: components["schemas"]["Money"];
         };
         /** @description A line with something left to ship. */
         OpenLine: {
@@ -4677,7 +4874,7 @@ export interface components {
          * @description Something a person can do here. The table beside it says who may.
          * @enum {string}
          */
-        Operation: "see_books" | "see_document_record" | "see_record" | "see_people" | "see_setup" | "keep_own_sign_in" | "show_presence" | "keep_customer" | "put_on_stop" | "lift_stop" | "keep_items" | "keep_order" | "confirm_order" | "keep_shipment" | "post_shipment" | "take_back_shipment" | "ship_and_bill" | "take_in" | "adjust_stock" | "import" | "take_containers" | "keep_draft" | "change_price" | "post_invoice" | "cancel_invoice" | "run_billing" | "keep_recipe" | "send_out" | "keep_templates" | "keep_views" | "post_money" | "decide_approval" | "withdraw_approval" | "close_period" | "add_period" | "move_number" | "keep_company" | "keep_limits" | "keep_people";
+        Operation: "see_books" | "see_document_record" | "see_record" | "see_people" | "see_setup" | "keep_own_sign_in" | "show_presence" | "keep_customer" | "put_on_stop" | "lift_stop" | "keep_items" | "keep_order" | "confirm_order" | "keep_shipment" | "post_shipment" | "take_back_shipment" | "ship_and_bill" | "take_in" | "adjust_stock" | "import" | "take_containers" | "keep_draft" | "change_price" | "post_invoice" | "cancel_invoice" | "run_billing" | "keep_recipe" | "send_out" | "keep_templates" | "keep_views" | "post_money" | "take_back_money" | "decide_approval" | "withdraw_approval" | "close_period" | "add_period" | "move_number" | "keep_company" | "keep_limits" | "keep_people";
         /** @description An order, or what a quote offers, as typed. Numbers are decimal texts. */
         OrderForm: {
             address?: null | components["schemas"]["TypedAddress"];
@@ -4945,8 +5142,8 @@ export interface components {
         PaidAtOnce: {
             /** @description How much, as typed; none for what the invoice comes to. */
             amount?: string | null;
-            /** @description How. */
-            method: components["schemas"]["Method"];
+            /** @description How: the code of a way of paying. */
+            method: string;
             /** @description Check number, words of the transfer. */
             reference?: string | null;
         };
@@ -4962,6 +5159,19 @@ export interface components {
             number: string;
             /** @description Its tax id. */
             tax_id?: string | null;
+        };
+        /** @description A way of paying, for choosing. */
+        PaymentMethod: {
+            /** @description Its code. */
+            code: string;
+            /** @description The only currency it takes; none where it takes any. */
+            currency?: string | null;
+            /** @description What kind of place that is. */
+            kind: components["schemas"]["PlaceKind"];
+            /** @description As people say it. */
+            name: string;
+            /** @description The place its money goes to. */
+            place: string;
         };
         /** @description A period. */
         PeriodRow: {
@@ -5058,6 +5268,11 @@ export interface components {
             /** @description Where it lies. */
             warehouse: string;
         };
+        /**
+         * @description What kind of place money lies in.
+         * @enum {string}
+         */
+        PlaceKind: "bank" | "drawer" | "checks_in_hand" | "card_clearing";
         /** @description A document a file would make. */
         Planned: {
             /** @description Its currency. */
@@ -5080,6 +5295,11 @@ export interface components {
              * @description The receipt's version seen.
              */
             version: number;
+        };
+        /** @description Containers to take back. */
+        PostContainers: components["schemas"]["BroughtBack"] & {
+            /** @description Fingerprint of the preview seen. */
+            seen: string;
         };
         /** @description A draft to post. */
         PostDraft: {
@@ -5113,6 +5333,16 @@ export interface components {
             /** @description Fingerprint of the preview seen. */
             seen: string;
         };
+        /** @description A receipt to reverse. */
+        PostReverse: components["schemas"]["ToReverse"] & {
+            /** @description Fingerprint of the preview seen. */
+            seen: string;
+            /**
+             * Format: int64
+             * @description The receipt's version seen.
+             */
+            version: number;
+        };
         /** @description A run to post. */
         PostRun: {
             /** @description The mark of what was seen. */
@@ -5135,17 +5365,32 @@ export interface components {
              */
             version: number;
         };
+        /** @description Applications to take back. */
+        PostUnapply: components["schemas"]["ToUnapply"] & {
+            /** @description Fingerprint of the preview seen. */
+            seen: string;
+            /**
+             * Format: int64
+             * @description The receipt's version seen.
+             */
+            version: number;
+        };
         /** @description An entry as posted. */
         PostedEntry: components["schemas"]["Entry"] & {
             /** @description Sum of its debits in base currency. */
             debits: components["schemas"]["Money"];
             /** @description Its id. */
             id: components["schemas"]["EntryId"];
+            /** @description When; none on entries of before it was kept there. */
+            made_at?: string | null;
+            /** @description Who wrote it; none on entries of before it was kept there. */
+            made_by?: string | null;
             /**
              * Format: int64
              * @description Its number.
              */
             number: number;
+            reverses?: null | components["schemas"]["DocumentRef"];
             /** @description The document it came from. */
             source: components["schemas"]["DocumentRef"];
         };
@@ -5160,6 +5405,13 @@ export interface components {
         PostedReceipt: {
             /** @description Its id. */
             id: components["schemas"]["ReceiptId"];
+            /** @description Its number. */
+            number: string;
+        };
+        /** @description Containers that were taken back. */
+        PostedReturn: {
+            /** @description Its id. */
+            id: components["schemas"]["ContainerReturnId"];
             /** @description Its number. */
             number: string;
         };
@@ -5325,7 +5577,7 @@ export interface components {
          * @description What a ledger line is for. Each purpose demands an account type.
          * @enum {string}
          */
-        Purpose: "bank" | "in_hand" | "receivable" | "inventory" | "supplier_clearing" | "unapplied" | "tax_payable" | "equity" | "revenue" | "charge_revenue" | "cogs" | "shipped_cost" | "stock_adjustment" | "container_liability" | "fx_difference";
+        Purpose: "bank" | "in_hand" | "receivable" | "inventory" | "supplier_clearing" | "unapplied" | "tax_payable" | "equity" | "revenue" | "charge_revenue" | "cogs" | "shipped_cost" | "stock_adjustment" | "container_liability" | "fx_difference" | "card_clearing" | "inspection" | "right_to_goods" | "supplier_claim" | "allowance" | "revaluation" | "unbilled_accrual" | "deposit_liability" | "prepayment_liability" | "refund_liability" | "opening" | "returns" | "discount_allowed" | "other_income" | "scrap" | "fees" | "write_off" | "allowance_expense" | "fx_unrealized";
         /** @description A quote as typed. */
         QuoteForm: {
             /** @description What is offered, as it would be ordered. */
@@ -5453,23 +5705,32 @@ export interface components {
             date: string;
             /** @description Its id. */
             id: components["schemas"]["ReceiptId"];
-            /** @description How. */
-            method: components["schemas"]["Method"];
+            /** @description How: as people say it. */
+            method: string;
             /** @description Its number. */
             number: string;
             /** @description Check number, words of the transfer. */
             reference?: string | null;
+            /**
+             * Format: date
+             * @description The day it was reversed as a whole, where it was.
+             */
+            reversed_on?: string | null;
             /** @description What of it is unapplied. */
             unapplied: components["schemas"]["Money"];
             /** @description The same in base currency. */
             unapplied_base: components["schemas"]["Money"];
+            /** @description Where the money is: in hand, at the bank, cleared, returned; “none” for what is no money. */
+            whereabouts: string;
         };
         /** @description A receipt on screen. */
         ReceiptView: components["schemas"]["ReceiptRow"] & {
-            /** @description Where it went. */
+            /** @description Where it went, and still is. */
             applications: components["schemas"]["ApplicationView"][];
             /** @description The entries it wrote. */
             entries: components["schemas"]["PostedEntry"][];
+            /** @description Why it was reversed, where it was. */
+            reversal_reason?: string | null;
             /** @description Where it led to. */
             trail: components["schemas"]["Trail"];
             /**
@@ -5552,6 +5813,12 @@ export interface components {
              * @description The version seen.
              */
             version: number;
+        };
+        /** @description An entry, and the one it takes back. */
+        Reversal: {
+            /** @description The entry. */
+            entry: components["schemas"]["Entry"];
+            reverses?: null | components["schemas"]["EntryId"];
         };
         /** @description The table of rights, for the set-up room: each operation with what each role may do. */
         RightsRow: {
@@ -5886,6 +6153,21 @@ export interface components {
             /** @description Whether it is to be open. */
             open: boolean;
         };
+        /** @description What becomes of a credit. */
+        Settlement: {
+            /** @description All of it, in its currency. */
+            amount: components["schemas"]["Money"];
+            /** @description All of it in base currency. */
+            amount_base: components["schemas"]["Money"];
+            /** @description What is applied. */
+            applied: components["schemas"]["Applied"][];
+            /** @description Its date. */
+            date: components["schemas"]["DocumentDate"];
+            /** @description What stays without a target, in its currency. */
+            unapplied: components["schemas"]["Money"];
+            /** @description The same in base currency. */
+            unapplied_base: components["schemas"]["Money"];
+        };
         /** @description What the set-up room shows. */
         SetupView: {
             /** @description Base currency. */
@@ -6114,6 +6396,11 @@ export interface components {
             /** @description Whether it is being posted now; a run that is `posting` and not under way was cut off. */
             underway: boolean;
         };
+        /**
+         * @description Who owes an open item to whom.
+         * @enum {string}
+         */
+        Side: "owed_to_us" | "owed_by_us";
         /** @description A name and a password. */
         SignIn: {
             /** @description The password. */
@@ -6353,12 +6640,26 @@ export interface components {
             /** @description The tax. */
             tax: components["schemas"]["Money"];
         };
-        /** @description What a tax line carries besides its amount. */
+        /**
+         * @description What a tax line carries besides its amount. Every supply writes one, where the tax is zero too,
+         *     so that a return can be made from the ledger. *Source: domain.md section 4.*
+         */
         TaxMark: {
-            /** @description What was taxed, in base currency. */
+            /**
+             * @description What was taxed, in base currency: the sum of what its revenue lines carry. Positive on an
+             *     invoice, negative on what takes one back.
+             */
             base: components["schemas"]["Money"];
             /** @description The tax code. */
             code: string;
+            /** @description What was taxed, in the line's own currency, signed alike. */
+            document_base?: components["schemas"]["Money"];
+            rate?: null | components["schemas"]["Decimal6"];
+            /**
+             * Format: date
+             * @description The day that decides the rate and the return; none on entries of before it was kept.
+             */
+            tax_date?: string | null;
         };
         /** @description A code with the rate that holds on a date. */
         TaxRate: {
@@ -6502,6 +6803,16 @@ export interface components {
             /** @description Whether it is a quote. */
             quote?: boolean;
         };
+        /** @description A receipt to reverse as a whole. */
+        ToReverse: {
+            /**
+             * Format: date
+             * @description When; none for the business date.
+             */
+            date?: string | null;
+            /** @description Why. */
+            reason?: string;
+        };
         /** @description What is to go. */
         ToSend: {
             /** @description Which. */
@@ -6511,6 +6822,18 @@ export interface components {
         ToTakeOver: {
             /** @description Whether orders are confirmed at once where nothing stands in the way. */
             confirm?: boolean;
+        };
+        /** @description Applications of a receipt to take back. */
+        ToUnapply: {
+            /** @description Which; none for all that stand. */
+            applications?: components["schemas"]["ApplicationId"][] | null;
+            /**
+             * Format: date
+             * @description When; none for the business date.
+             */
+            date?: string | null;
+            /** @description Why. */
+            reason?: string;
         };
         /** @description Four beats of an order, each filled by its share in thousandths. */
         Track: {
@@ -7324,7 +7647,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["BroughtBack"];
+                "application/json": components["schemas"]["PostContainers"];
             };
         };
         responses: {
@@ -7333,7 +7656,15 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["PostedReceipt"];
+                    "application/json": components["schemas"]["PostedReturn"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
                 };
             };
             422: {
@@ -9367,6 +9698,38 @@ export interface operations {
             };
         };
     };
+    open_items: {
+        parameters: {
+            query?: {
+                /** @description The date; the business date where none is given. */
+                as_of?: string | null;
+                /** @description Only this customer's. */
+                customer?: number | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OpenItems"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     trial_balance: {
         parameters: {
             query?: {
@@ -10093,6 +10456,25 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    payment_methods: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PaymentMethod"][];
                 };
             };
         };
@@ -10871,6 +11253,158 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["MoneyPreview"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    reverse_receipt: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PostReverse"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Version"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_reverse_receipt: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ToReverse"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BackPreview"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    unapply: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PostUnapply"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Version"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_unapply: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ToUnapply"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BackPreview"];
                 };
             };
             422: {

@@ -27,6 +27,8 @@ export interface FormField {
   kind?: "text" | "password" | "date" | "tick" | "words";
   choices?: [value: string, label: string][];
   right?: boolean;
+  /** Told of each value as it is typed, where what is shown depends on it. */
+  changed?: (value: string) => void;
 }
 
 interface Props {
@@ -83,6 +85,7 @@ export function FormAsk({ title, children, fields, yes, run, close }: Props) {
                   (event.target as HTMLTextAreaElement | HTMLSelectElement).form?.requestSubmit();
                 }
               }}
+              onChange={(event) => field.changed?.(event.target.value)}
               onFocus={(event) => field.right && (event.target as HTMLInputElement).select()}
               error={wrong?.field === field.name}
               helperText={wrong?.field === field.name ? wrong.message : field.hint}

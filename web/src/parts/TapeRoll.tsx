@@ -87,7 +87,8 @@ export function TapeLines({ tape }: { tape: Tape }) {
 /** An entry in debit and credit columns, with its sum. */
 export function EntryLines({ entry, base, title }: { entry: Entry; base: string; title: ReactNode }) {
   const debits = entry.lines.filter((line) => line.base > 0);
-  const credits = entry.lines.filter((line) => line.base < 0);
+  // A supply without tax has its line too: 0.00.
+  const credits = entry.lines.filter((line) => line.base <= 0);
   return (
     <div data-testid="entry" className="entry">
       <div className="e h">
@@ -105,7 +106,7 @@ export function EntryLines({ entry, base, title }: { entry: Entry; base: string;
             {line.account} {line.account_name}
           </span>
           <span>{line.base > 0 ? money(line.base, base) : ""}</span>
-          <span>{line.base < 0 ? money(-line.base, base) : ""}</span>
+          <span>{line.base <= 0 ? money(-line.base, base) : ""}</span>
         </div>
       ))}
       <Balance lines={entry.lines} base={base} />

@@ -4,7 +4,7 @@ import { date, decimal, exponentOf, money, plural } from "../format";
 import { Lines, Marked, useBase } from "../parts/bits";
 import { BlockerLines, ChangeLines, EntryLines, Paper, TapeLines, Tear } from "../parts/TapeRoll";
 
-/** Amounts typed for invoices, by invoice; none typed yet means: propose the oldest first. */
+/** Amounts typed for open items, by item; none typed yet means: propose the oldest first. */
 export type Typed = Record<number, string> | undefined;
 
 interface Props {
@@ -19,10 +19,10 @@ interface Props {
 /** The amount shown for an invoice: what was typed, or what is proposed. */
 function shown(item: OpenItem, typed: Typed, preview: MoneyPreview | undefined): string {
   if (typed) {
-    return typed[item.invoice] ?? "";
+    return typed[item.item] ?? "";
   }
-  const proposed = preview?.document.applied.find((applied) => applied.invoice === item.invoice);
-  return proposed && preview ? decimal(proposed.amount, exponentOf(preview.currency)) : "";
+  const proposed = preview?.document.applied.find((applied) => applied.item === item.item);
+  return proposed && preview ? decimal(proposed.credit_amount, exponentOf(preview.currency)) : "";
 }
 
 /** What is shown, as amounts for the server; empty fields are left out. */
@@ -30,11 +30,11 @@ export function asApplications(typed: Typed, clean: (text: string) => string) {
   return typed
     ? Object.entries(typed)
         .filter(([, amount]) => amount.trim() !== "")
-        .map(([invoice, amount]) => ({ invoice: Number(invoice), amount: clean(amount) }))
+        .map(([item, amount]) => ({ item: Number(item), amount: clean(amount) }))
     : null;
 }
 
-/** Open invoices of a customer, each with a field for the amount applied to it. */
+/** What a customer and its branches have open, each with a field for the amount applied to it. */
 export function ApplyTable({ items, currency, typed, setTyped, preview, errors }: Props) {
   const fits = items.filter((item) => item.currency === currency);
   const begin = (): Record<number, string> => {
@@ -42,7 +42,7 @@ export function ApplyTable({ items, currency, typed, setTyped, preview, errors }
     for (const item of fits) {
       const amount = shown(item, typed, preview);
       if (amount) {
-        all[item.invoice] = amount;
+        all[item.item] = amount;
       }
     }
     return all;
@@ -50,7 +50,7 @@ export function ApplyTable({ items, currency, typed, setTyped, preview, errors }
   const order = typed
     ? Object.entries(typed)
         .filter(([, amount]) => amount.trim() !== "")
-        .map(([invoice]) => Number(invoice))
+        .map(([item]) => Number(item))
     : [];
   if (fits.length === 0) {
     return <p>No invoice of this customer is open in {currency}. The money stays unapplied until there is one.</p>;
@@ -70,12 +70,12 @@ export function ApplyTable({ items, currency, typed, setTyped, preview, errors }
       </thead>
       <tbody>
         {fits.map((item) => {
-          const applied = preview?.document.applied.find((one) => one.invoice === item.invoice);
-          const wrong = errors[`applications.${order.indexOf(item.invoice)}.amount`];
+          const applied = preview?.document.applied.find((one) => one.item === item.item);
+          const wrong = errors[`applications.${order.indexOf(item.item)}.amount`];
           return (
-            <tr key={item.invoice}>
+            <tr key={item.item}>
               <td>
-                <b>{item.number}</b>
+                <b>{item.number}</b> {item.branch && <span className="dim">of {item.branch}</span>}
               </td>
               <td className="dim">{date(item.document_date)}</td>
               <td className="dim">
@@ -87,12 +87,12 @@ export function ApplyTable({ items, currency, typed, setTyped, preview, errors }
               <td className="right">
                 <TextField
                   value={shown(item, typed, preview)}
-                  onChange={(event) => setTyped({ ...begin(), [item.invoice]: event.target.value })}
+                  onChange={(event) => setTyped({ ...begin(), [item.item]: event.target.value })}
                   onKeyDown={(event) => {
                     // "=" fills in what is open.
                     if (event.key === "=") {
                       event.preventDefault();
-                      setTyped({ ...begin(), [item.invoice]: decimal(item.open, exponentOf(currency)) });
+                      setTyped({ ...begin(), [item.item]: decimal(item.open, exponentOf(currency)) });
                     }
                   }}
                   error={!!wrong}

@@ -207,9 +207,10 @@ function Opened({ customer }: { customer: CustomerView }) {
               </tr>
             )}
             {customer.open_items.map((item) => (
-              <tr key={item.invoice}>
+              <tr key={item.item}>
                 <td>
-                  <Link to={`/invoices/${item.invoice}`}>{item.number}</Link>
+                  <Link to={placeOf(item.document)}>{item.number}</Link>{" "}
+                  {item.branch && <span className="dim">of {item.branch}</span>}
                 </td>
                 <td className="dim">{date(item.document_date)}</td>
                 <td className="dim">

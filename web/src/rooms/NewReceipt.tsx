@@ -5,10 +5,10 @@ import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import { api, got, keyed, Problem } from "../api/client";
-import type { Method } from "../api/types";
-import { decimal, exponentOf, moneyWithCurrency, typedDecimal } from "../format";
+import { decimal, exponentOf, moneyWithCurrency, sentence, typedDecimal } from "../format";
 import { Scroll, useBase, useEverythingChanged, useToday, Wrong } from "../parts/bits";
 import { DateField } from "../parts/DateField";
+import { usePaymentMethods } from "../parts/methods";
 import { Ask } from "../shell/Ask";
 import { useNotices } from "../shell/notices";
 import { Worktop } from "../shell/Worktop";
@@ -33,12 +33,6 @@ const Methods = styled("fieldset")({
   "& input": { accentColor: "var(--act)" },
 });
 
-const methods: [Method, string][] = [
-  ["transfer", "Transfer"],
-  ["check", "Check"],
-  ["cash", "Cash"],
-];
-
 export function NewReceiptRoom() {
   const [params, setParams] = useSearchParams();
   const navigate = useNavigate();
@@ -48,7 +42,10 @@ export function NewReceiptRoom() {
   const base = useBase();
   const customerId = Number(params.get("customer")) || undefined;
   const invoiceId = Number(params.get("invoice")) || undefined;
-  const [method, setMethod] = useState<Method>("transfer");
+  const methods = usePaymentMethods();
+  const [chosenMethod, setMethod] = useState<string>();
+  const method = chosenMethod ?? methods[0]?.code ?? "";
+  const inHand = methods.find((one) => one.code === method)?.kind === "checks_in_hand";
   const [amount, setAmount] = useState<string>();
   const [receiptDate, setReceiptDate] = useState("");
   const [reference, setReference] = useState("");
@@ -64,8 +61,25 @@ export function NewReceiptRoom() {
     enabled: !!customerId,
   });
   const chosen = customers.data?.find((one) => one.id === customerId) ?? null;
-  const invoice = customer.data?.open_items.find((item) => item.invoice === invoiceId);
+  const invoice = customer.data?.open_items.find(
+    (item) => item.document.kind === "invoice" && item.document.id === invoiceId,
+  );
   const currency = customer.data?.currency ?? chosen?.currency ?? "EUR";
+  // A receipt that was reversed is typed again: what it said is there already.
+  const againId = Number(params.get("again")) || undefined;
+  const again = useQuery({
+    queryKey: ["receipt", String(againId)],
+    queryFn: () => got(api.GET("/api/receipts/{id}", { params: { path: { id: againId ?? 0 } } })),
+    enabled: !!againId,
+  });
+  const before = again.data;
+  useEffect(() => {
+    if (before) {
+      setAmount((typedAmount) => typedAmount ?? decimal(before.amount, exponentOf(before.currency)));
+      setReceiptDate((typedDate) => typedDate || before.date);
+      setReference((typedReference) => typedReference || (before.reference ?? ""));
+    }
+  }, [before]);
   // Coming from an invoice, its open amount is the likeliest.
   useEffect(() => {
     if (invoice && amount === undefined) {
@@ -82,7 +96,7 @@ export function NewReceiptRoom() {
     applications: asApplications(typed, typedDecimal),
     first: invoiceId ?? null,
   };
-  const ready = !!customerId && (amount ?? "").trim() !== "";
+  const ready = !!customerId && !!method && (amount ?? "").trim() !== "";
   const preview = useQuery({
     queryKey: ["receipt-preview", body],
     queryFn: () => got(api.POST("/api/receipts/preview", { body })),
@@ -175,7 +189,7 @@ export function NewReceiptRoom() {
           from="the business date"
         />
         <TextField
-          label={method === "check" ? "Check number, remarks" : "Reference, remarks"}
+          label={inHand ? "Check number, remarks" : "Reference, remarks"}
           value={reference}
           onChange={(event) => setReference(event.target.value)}
           error={!!errors.reference}
@@ -183,16 +197,16 @@ export function NewReceiptRoom() {
         />
         <Methods>
           <legend>Method</legend>
-          {methods.map(([value, label]) => (
-            <label key={value}>
+          {methods.map((one) => (
+            <label key={one.code} title={one.place}>
               <input
                 type="radio"
                 name="method"
-                value={value}
-                checked={method === value}
-                onChange={() => setMethod(value)}
+                value={one.code}
+                checked={method === one.code}
+                onChange={() => setMethod(one.code)}
               />
-              {label}
+              {sentence(one.name)}
             </label>
           ))}
         </Methods>
@@ -238,7 +252,7 @@ export function NewReceiptRoom() {
           {total} from {customer.data?.name}
           {shown.document.applied.length > 0
             ? `: ${shown.document.applied
-                .map((one) => `${moneyWithCurrency(one.amount, currency)} to ${one.invoice_number}`)
+                .map((one) => `${moneyWithCurrency(one.amount, currency)} to ${one.document.number}`)
                 .join(", ")}`
             : ""}
           {shown.document.unapplied > 0 &&

@@ -8,10 +8,12 @@ import { Facts, Lines, Marked, Scroll, useBase, useEverythingChanged, useToday, 
 import { DateField } from "../parts/DateField";
 import { Paper, PostedEntries, TrailLines } from "../parts/TapeRoll";
 import { OpenMark, RecordLines, useOpenElsewhere, useOpenHere } from "../parts/together";
+import { placeOf } from "../places";
 import { Ask } from "../shell/Ask";
 import { useNotices } from "../shell/notices";
 import { Worktop } from "../shell/Worktop";
 import { ApplyTable, asApplications, fieldErrors, MoneyTape, type Typed } from "./Applying";
+import { TakeBackAsk, type TakingBack } from "./receipt/TakeBack";
 
 export function ReceiptRoom() {
   const { id = "" } = useParams();
@@ -40,6 +42,7 @@ function Opened({ receipt }: { receipt: ReceiptView }) {
   const [typed, setTyped] = useState<Typed>();
   const [when, setWhen] = useState("");
   const [asking, setAsking] = useState(false);
+  const [back, setBack] = useState<TakingBack>();
   const [shows, setShows] = useState(receipt.unapplied > 0);
   const customer = useQuery({
     queryKey: ["customer", String(receipt.customer)],
@@ -61,7 +64,7 @@ function Opened({ receipt }: { receipt: ReceiptView }) {
   const problem = preview.error instanceof Problem ? preview.error : null;
   const errors = fieldErrors(shown, problem);
   const stopped = !shown || preview.isFetching || shown.blockers.some((blocker) => blocker.effect === "stops");
-  const all = shown ? shown.document.applied.reduce((sum, one) => sum + BigInt(one.amount), 0n) : 0n;
+  const all = shown ? shown.document.applied.reduce((sum, one) => sum + BigInt(one.credit_amount), 0n) : 0n;
   const total = shown ? moneyWithCurrency(Number(all), receipt.currency) : "";
   return (
     <Worktop
@@ -94,6 +97,12 @@ function Opened({ receipt }: { receipt: ReceiptView }) {
           needs: "post_money",
         },
         { key: "c", label: "Customer account", run: () => navigate(`/customers/${receipt.customer}`) },
+        ...(receipt.applications.length > 0
+          ? [{ key: "u", label: "Unapply", run: () => setBack("unapply"), needs: "take_back_money" as const }]
+          : []),
+        ...(receipt.reversed_on || receipt.whereabouts === "none"
+          ? []
+          : [{ key: "x", label: "Reverse receipt", run: () => setBack("reverse"), needs: "take_back_money" as const }]),
         ...(receipt.unapplied > 0
           ? [{ key: "e", label: "Entry and trail", run: () => setShows(!shows), quiet: false }]
           : []),
@@ -114,9 +123,9 @@ function Opened({ receipt }: { receipt: ReceiptView }) {
               <span>Received</span>
               <span>{money(receipt.amount, receipt.currency)}</span>
             </div>
-            {receipt.applications.map((one, position) => (
-              <div className="l" key={position}>
-                <span>to {one.invoice_number}</span>
+            {receipt.applications.map((one) => (
+              <div className="l" key={one.id}>
+                <span>to {one.document.number}</span>
                 <span>{money(-one.amount, receipt.currency)}</span>
               </div>
             ))}
@@ -137,6 +146,7 @@ function Opened({ receipt }: { receipt: ReceiptView }) {
           ["Method", receipt.method],
           ["Date", date(receipt.date)],
           ["Reference", receipt.reference],
+          ["Money", receipt.reversed_on ? `reversed ${date(receipt.reversed_on)}` : whereabouts(receipt.whereabouts)],
           [
             "Unapplied",
             receipt.unapplied > 0 ? (
@@ -151,6 +161,11 @@ function Opened({ receipt }: { receipt: ReceiptView }) {
           ],
         ]}
       />
+      {receipt.reversed_on && (
+        <p style={{ margin: "0 0 10px" }}>
+          Reversed on {date(receipt.reversed_on)}: {receipt.reversal_reason}. What it had settled is open again.
+        </p>
+      )}
       <Scroll>
         {receipt.applications.length > 0 && (
           <Lines label="Where it went">
@@ -159,19 +174,19 @@ function Opened({ receipt }: { receipt: ReceiptView }) {
                 <th>Applied to</th>
                 <th>On</th>
                 <th className="right">Amount {receipt.currency}</th>
-                <th className="right">Invoice still open</th>
+                <th className="right">Still open</th>
               </tr>
             </thead>
             <tbody>
-              {receipt.applications.map((one, position) => (
-                <tr key={position}>
+              {receipt.applications.map((one) => (
+                <tr key={one.id}>
                   <td>
-                    <Link to={`/invoices/${one.invoice}`}>{one.invoice_number}</Link>
+                    <Link to={placeOf(one.document)}>{one.document.number}</Link>
                   </td>
                   <td className="dim">{date(one.date)}</td>
                   <td className="right">{money(one.amount, receipt.currency)}</td>
                   <td className="right">
-                    {one.open === 0 ? <Marked className="done">settled</Marked> : money(one.open, receipt.currency)}
+                    {one.open === 0 ? <Marked className="done">settled</Marked> : money(one.open, one.currency)}
                   </td>
                 </tr>
               ))}
@@ -208,6 +223,7 @@ function Opened({ receipt }: { receipt: ReceiptView }) {
           </>
         )}
       </Scroll>
+      {back && <TakeBackAsk receipt={receipt} what={back} close={() => setBack(undefined)} />}
       {asking && shown && (
         <Ask
           title={`Apply ${total} of ${receipt.number}?`}
@@ -225,11 +241,17 @@ function Opened({ receipt }: { receipt: ReceiptView }) {
           }}
         >
           {shown.document.applied
-            .map((one) => `${moneyWithCurrency(one.amount, receipt.currency)} to ${one.invoice_number}`)
+            .map((one) => `${moneyWithCurrency(one.credit_amount, receipt.currency)} to ${one.document.number}`)
             .join(", ")}
           .
         </Ask>
       )}
     </Worktop>
   );
+}
+
+/** Where the money of a receipt is, in words. */
+function whereabouts(word: string): string {
+  const words: Record<string, string> = { in_hand: "in hand", at_bank: "at the bank", none: "containers, no money" };
+  return words[word] ?? word;
 }

@@ -5,12 +5,12 @@
 
 use crate::invoice::InvoiceDocument;
 use crate::money::Money;
-use crate::tax::{TaxComputed, TaxRate, compute, compute_gross};
+use crate::tax::{TaxRate, compute, compute_gross};
 
 /// What does not add up; nothing on a sound invoice. BR-CO-17 (tax of a category = base × rate)
-/// is for tax per document and prices without tax; with the other settings the setting's own
-/// rule is checked instead.
-pub fn arithmetic_faults(document: &InvoiceDocument, computed: TaxComputed) -> Vec<String> {
+/// is for tax per document and prices without tax; a document computed otherwise is checked by the
+/// rule it was computed by, whatever the setting says today.
+pub fn arithmetic_faults(document: &InvoiceDocument) -> Vec<String> {
     let mut faults = Vec::new();
     let mut must = |holds: bool, rule: &str| {
         if !holds {
@@ -35,7 +35,7 @@ pub fn arithmetic_faults(document: &InvoiceDocument, computed: TaxComputed) -> V
     );
     let priced: Vec<(TaxRate, Money)> =
         document.lines.iter().map(|line| (line.tax.clone(), line.amount - line.off)).collect();
-    let again = if document.gross_priced { compute_gross(&priced).0 } else { compute(computed, &priced) };
+    let again = if document.gross_priced { compute_gross(&priced).0 } else { compute(document.tax_computed, &priced) };
     must(document.taxes == again, "BR-CO-17: the tax of each category");
     for tax in &document.taxes {
         let base: Money = document.lines.iter().filter(|line| line.tax == tax.rate).map(|line| line.net).sum();

@@ -16,8 +16,10 @@ use crate::tax::{TaxCategory, TaxLine, TaxRate, compute, compute_gross};
 pub(super) fn build(input: &InvoiceInput<'_>, findings: &mut Findings) -> InvoiceDocument {
     let currency = input.basis.currency;
     let mut lines: Vec<InvoiceLine> = Vec::with_capacity(input.lines.len());
+    let latest = latest_delivery(input);
     for position in 0..input.lines.len() {
-        let line = line(input, position, &lines, findings);
+        let date = tax_date(input, &input.lines[position], latest);
+        let line = line(input, position, date, &lines, findings);
         lines.push(line);
     }
     let lines_total: Money = lines.iter().map(|line| line.amount).sum();
@@ -43,7 +45,8 @@ pub(super) fn build(input: &InvoiceInput<'_>, findings: &mut Findings) -> Invoic
         rate,
         document_date: input.document_date,
         posting_date: input.posting_date,
-        tax_date: input.lines.iter().map(|line| tax_date(input, line)).max().unwrap_or(date),
+        tax_date: lines.iter().map(|line| line.tax_date).max().unwrap_or(date),
+        tax_computed: input.tax_computed,
         due_date: terms.due_date(date),
         due_parts: terms.schedule(date, net + tax),
         early: terms.offer(date, net, net + tax),
@@ -63,15 +66,27 @@ pub(super) fn build(input: &InvoiceInput<'_>, findings: &mut Findings) -> Invoic
     }
 }
 
-/// The day that picks the rate of a line.
-pub(super) fn tax_date(input: &InvoiceInput<'_>, line: &LineToBill) -> NaiveDate {
+/// The latest delivery on the document, where anything on it was delivered.
+pub(super) fn latest_delivery(input: &InvoiceInput<'_>) -> Option<NaiveDate> {
+    input.lines.iter().filter_map(|line| line.source.shipped_on()).max()
+}
+
+/// The day that picks the rate of a line. Work, charges and typed lines stand on no shipment: they
+/// take the `latest` delivery on the document. *Source: domain.md section 3.*
+fn tax_date(input: &InvoiceInput<'_>, line: &LineToBill, latest: Option<NaiveDate>) -> NaiveDate {
     match input.tax_date {
-        TaxDateRule::Delivery => line.source.shipped_on().unwrap_or(input.document_date.date),
+        TaxDateRule::Delivery => line.source.shipped_on().or(latest).unwrap_or(input.document_date.date),
         TaxDateRule::Document => input.document_date.date,
     }
 }
 
-fn line(input: &InvoiceInput<'_>, position: usize, before: &[InvoiceLine], findings: &mut Findings) -> InvoiceLine {
+fn line(
+    input: &InvoiceInput<'_>,
+    position: usize,
+    date: NaiveDate,
+    before: &[InvoiceLine],
+    findings: &mut Findings,
+) -> InvoiceLine {
     let line = &input.lines[position];
     let (ordered, billed) = progress(input, line);
     // Two shipments of one order line on one invoice: the second counts the first.
@@ -82,7 +97,6 @@ fn line(input: &InvoiceInput<'_>, position: usize, before: &[InvoiceLine], findi
         .sum();
     let billed_before = Quantity::from_scaled(billed.scaled() + earlier);
     let code = line.tax_change.as_ref().map_or(&line.tax_code, |change| &change.code);
-    let date = tax_date(input, line);
     let tax = input.taxes.rate_on(code, date).unwrap_or_else(|| {
         findings.add(
             Check::TaxRateMissing,
@@ -128,6 +142,7 @@ fn line(input: &InvoiceInput<'_>, position: usize, before: &[InvoiceLine], findi
         order_tax_code: line.tax_change.as_ref().map(|_| line.tax_code.clone()),
         tax_reason: line.tax_change.as_ref().map(|change| change.reason.clone()),
         tax,
+        tax_date: date,
     }
 }
 

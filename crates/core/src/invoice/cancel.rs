@@ -4,13 +4,10 @@
 //! receipts applied to the invoice become unapplied money first, and its quantities are unbilled
 //! again. *Source: domain.md section 7; postings.md, Documents and Money.*
 
-use chrono::NaiveDate;
-use serde::{Deserialize, Serialize};
-
-use crate::accounts::{AccountMap, Purpose};
+use crate::accounts::AccountMap;
 use crate::calendar::{DocumentDate, Periods, words};
 use crate::checks::{Blocker, Check, Findings, Step};
-use crate::entry::{Entry, EntryBuilder, LineFor};
+use crate::entry::{Entry, EntryBuilder};
 use crate::fingerprint;
 use crate::fixed::Quantity;
 use crate::ids::InvoiceId;
@@ -18,23 +15,8 @@ use crate::invoice::{CustomerFacts, InvoiceDocument};
 use crate::money::{Currency, Money};
 use crate::order::{OrderAfter, OrderFacts, compare};
 use crate::people::check_reason;
+use crate::settle::back::{Reversal, Standing, unapplied};
 use crate::tape::{Change, Figure, Tape, TapeStyle};
-
-/// Money of a receipt that is applied to the invoice.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct AppliedMoney {
-    /// The receipt's number.
-    pub receipt: String,
-    /// How much, in the invoice's currency.
-    pub amount: Money,
-    /// What the receivable gave up for it, in base currency.
-    pub receivable_base: Money,
-    /// What the money was carried at, in base currency.
-    pub money_base: Money,
-    /// When.
-    pub applied_on: NaiveDate,
-}
 
 /// Everything needed to decide on cancelling.
 #[derive(Debug, Clone)]
@@ -53,8 +35,8 @@ pub struct CancelInput<'a> {
     pub entry: Option<Entry>,
     /// The entry of the cost that followed.
     pub cost_entry: Option<Entry>,
-    /// What is applied to it.
-    pub applied: Vec<AppliedMoney>,
+    /// What is applied to it, and stands.
+    pub applied: Vec<Standing>,
     /// Packaging billed on it of which so little is still at the customer: code, billed, there.
     pub containers_gone: Vec<(String, Quantity, Quantity)>,
     /// The number of the credit memo that cancelled it, where one did.
@@ -76,13 +58,13 @@ pub struct CancelInput<'a> {
 /// What cancelling does, or why it cannot be done.
 #[derive(Debug, Clone)]
 pub struct CancelDecision {
-    /// The entry that unapplies the money.
-    pub unapplied: Option<Entry>,
+    /// The entries that unapply the money, each pointing to the one it takes back.
+    pub unapplied: Vec<Reversal>,
     /// The entry of the credit memo.
     pub entry: Option<Entry>,
     /// The entry that takes the cost back.
     pub cost_entry: Option<Entry>,
-    /// What the customer owes less, in base currency.
+    /// What the customer owes less, in base currency: what was open.
     pub owed_less: Money,
     /// The arithmetic.
     pub tape: Tape,
@@ -106,9 +88,10 @@ pub fn decide(input: &CancelInput<'_>) -> CancelDecision {
     let entry = input.entry.as_ref().map(|entry| entry.reversed(date, text.clone()));
     let cost_entry = input.cost_entry.as_ref().map(|entry| entry.reversed(date, format!("{text}: cost")));
     let (orders, order_changes) = compare(&input.orders, &orders_after(input));
-    let freed: Money = input.applied.iter().map(|applied| applied.receivable_base).sum();
+    let freed: Money = input.applied.iter().map(|applied| applied.settled.1).sum();
     let owed_less = input.document.total_base - freed;
-    let fingerprint = fingerprint::of(&(&input.document, &unapplied, &entry, &cost_entry, &input.applied));
+    let freed_by: Vec<_> = input.applied.iter().map(|applied| (applied.id, applied.date)).collect();
+    let fingerprint = fingerprint::of(&(&input.document, &unapplied, &entry, &cost_entry, &freed_by));
     CancelDecision {
         tape: tape(input),
         changes: changes(input, owed_less, order_changes),
@@ -135,7 +118,7 @@ fn check(input: &CancelInput<'_>, findings: &mut Findings) {
         findings.add(Check::PeriodClosed, "date", obstacle);
     }
     let posted = input.document.posting_date.date;
-    let latest = input.applied.iter().map(|applied| applied.applied_on).chain([posted]).max().unwrap_or(posted);
+    let latest = input.applied.iter().map(|applied| applied.date).chain([posted]).max().unwrap_or(posted);
     if date < latest {
         let what = if latest == posted { "was posted" } else { "was last paid on" };
         let sentence = format!(
@@ -154,24 +137,12 @@ fn check(input: &CancelInput<'_>, findings: &mut Findings) {
     }
 }
 
-/// Dr receivable, Cr unapplied; what the rates make of it is a currency difference.
-fn unapply(input: &CancelInput<'_>, findings: &mut Findings) -> Option<Entry> {
-    let mut builder = EntryBuilder::new(input.accounts, input.customer.class.as_deref());
-    let customer = || LineFor { customer: Some(input.customer.id), ..LineFor::default() };
-    let mut difference = Money::ZERO;
-    for applied in &input.applied {
-        builder.add(Purpose::Receivable, applied.amount, applied.receivable_base, customer());
-        builder.add(Purpose::Unapplied, -applied.amount, -applied.money_base, customer());
-        difference += applied.money_base - applied.receivable_base;
-    }
-    builder.add(Purpose::FxDifference, Money::ZERO, difference, LineFor::default());
+/// Dr receivable, Cr what it was settled with; what the rates make of it is a currency difference.
+fn unapply(input: &CancelInput<'_>, findings: &mut Findings) -> Vec<Reversal> {
+    let class = input.customer.class.as_deref();
+    let builder = || EntryBuilder::new(input.accounts, class, input.document.currency);
     let text = format!("Money on {} unapplied", input.number);
-    let (entry, problems) = builder.finish(input.date.date, text, input.document.currency);
-    let complete = problems.is_empty();
-    for problem in problems {
-        findings.add(Check::AccountMissing, "account_map", problem.to_string());
-    }
-    entry.filter(|_| complete)
+    unapplied(&input.applied, builder, (input.date.date, &text, input.base), findings)
 }
 
 fn orders_after(input: &CancelInput<'_>) -> Vec<OrderFacts> {
@@ -207,7 +178,11 @@ fn tape(input: &CancelInput<'_>) -> Tape {
         tape.amount(TapeStyle::Detail, format!("of {} still open, settled by it", input.number), input.open);
     }
     for applied in &input.applied {
-        tape.amount(TapeStyle::Detail, format!("{}, unapplied again", applied.receipt), applied.amount);
+        tape.amount(
+            TapeStyle::Detail,
+            format!("{}, unapplied again", applied.credit.document.number),
+            applied.settled.0,
+        );
     }
     tape.remark(TapeStyle::Detail, format!("posted on {}", words(input.date.date)), !input.date.typed);
     tape.remark(TapeStyle::Detail, "the very accounts, rates and tax of the invoice", false);

@@ -8,7 +8,7 @@ use crate::fixed::{ExchangeRate, Rate};
 use crate::ids::{CustomerId, OrderId};
 use crate::invoice::InvoiceLine;
 use crate::money::{Currency, Money};
-use crate::tax::TaxLine;
+use crate::tax::{TaxComputed, TaxLine};
 use crate::terms::{DiscountOffer, DuePart};
 
 /// The document, as posted and printed.
@@ -42,6 +42,8 @@ pub struct InvoiceDocument {
     pub text_below: Option<String>,
     /// Whether prices carry the tax.
     pub gross_priced: bool,
+    /// At which step its tax was rounded: kept, whatever the setting says later.
+    pub tax_computed: TaxComputed,
     /// Its lines.
     pub lines: Vec<InvoiceLine>,
     /// Sum of the line amounts, as priced.

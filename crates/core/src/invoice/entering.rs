@@ -1,11 +1,17 @@
 //! The entries of an invoice. *Source: postings.md, Documents and Goods.*
 
+use std::collections::BTreeMap;
+
+use chrono::NaiveDate;
+
 use crate::accounts::Purpose;
-use crate::checks::{Check, Findings};
+use crate::checks::Findings;
 use crate::entry::{Converted, Entry, EntryBuilder, LineFor, TaxMark, convert};
 use crate::ids::ShipmentLineId;
 use crate::invoice::{InvoiceDocument, InvoiceInput, ItemKind};
 use crate::money::Money;
+use crate::spread::spread;
+use crate::tax::TaxLine;
 
 /// Dr receivable; Cr revenue by item class, charges, tax by code.
 pub(super) fn enter(input: &InvoiceInput<'_>, document: &InvoiceDocument, findings: &mut Findings) -> Option<Entry> {
@@ -13,7 +19,7 @@ pub(super) fn enter(input: &InvoiceInput<'_>, document: &InvoiceDocument, findin
     let taxes: Vec<Money> = document.taxes.iter().map(|line| line.tax).collect();
     let Converted { total, taxes: taxes_base, others } =
         convert(&taxes, &nets, document.rate, document.currency, input.base);
-    let mut builder = EntryBuilder::new(input.accounts, input.customer.class.as_deref());
+    let mut builder = EntryBuilder::new(input.accounts, input.customer.class.as_deref(), document.currency);
     builder.add(
         Purpose::Receivable,
         document.total,
@@ -40,19 +46,50 @@ pub(super) fn enter(input: &InvoiceInput<'_>, document: &InvoiceDocument, findin
         }
     }
     for (tax, base) in document.taxes.iter().zip(&taxes_base) {
-        let mark = TaxMark {
-            code: tax.rate.code.clone(),
-            base: tax.base.to_base(document.rate, document.currency, input.base),
-        };
-        builder.add(Purpose::TaxPayable, -tax.tax, -*base, LineFor { tax: Some(mark), ..LineFor::default() });
+        for part in by_tax_date(document, tax, *base, &others) {
+            let mark = TaxMark {
+                code: tax.rate.code.clone(),
+                base: part.base,
+                document_base: part.net,
+                rate: Some(tax.rate.rate),
+                tax_date: Some(part.date),
+            };
+            let what = LineFor { tax: Some(mark), ..LineFor::default() };
+            builder.add(Purpose::TaxPayable, -part.tax, -part.tax_base, what);
+        }
     }
     let text = format!("Invoice to {}", input.customer.name);
-    let (entry, problems) = builder.finish(document.posting_date.date, text, document.currency);
-    let complete = problems.is_empty();
-    for problem in problems {
-        findings.add(Check::AccountMissing, "account_map", problem.to_string());
+    builder.finish_or_say(document.posting_date.date, text, findings)
+}
+
+/// What of a tax belongs to one tax date.
+struct TaxPart {
+    date: NaiveDate,
+    /// Taxed, in document currency.
+    net: Money,
+    /// Taxed, in base currency: the sum of what its revenue lines carry.
+    base: Money,
+    tax: Money,
+    tax_base: Money,
+}
+
+/// Deliveries of two months on one invoice are reported in two months: the tax of a code and rate is
+/// worked out once and spread over the tax dates of its lines by what was taxed.
+fn by_tax_date(document: &InvoiceDocument, tax: &TaxLine, tax_base: Money, others: &[Money]) -> Vec<TaxPart> {
+    let mut parts: BTreeMap<NaiveDate, (Money, Money)> = BTreeMap::new();
+    for (line, base) in document.lines.iter().zip(others).filter(|(line, _)| line.tax == tax.rate) {
+        let part = parts.entry(line.tax_date).or_default();
+        part.0 += line.net;
+        part.1 += *base;
     }
-    entry.filter(|_| complete)
+    let nets: Vec<i64> = parts.values().map(|part| part.0.0).collect();
+    let (taxes, tax_bases) = (spread(tax.tax, &nets), spread(tax_base, &nets));
+    let spread = taxes.into_iter().zip(tax_bases);
+    parts
+        .into_iter()
+        .zip(spread)
+        .map(|((date, (net, base)), (tax, tax_base))| TaxPart { date, net, base, tax, tax_base })
+        .collect()
 }
 
 /// Where the net of a line goes.
@@ -70,7 +107,7 @@ pub(super) fn enter_cost(
     document: &InvoiceDocument,
     findings: &mut Findings,
 ) -> (Option<Entry>, Vec<(ShipmentLineId, Money)>) {
-    let mut builder = EntryBuilder::new(input.accounts, input.customer.class.as_deref());
+    let mut builder = EntryBuilder::new(input.accounts, input.customer.class.as_deref(), input.base);
     let mut costs = Vec::new();
     for line in &input.lines {
         let (Some(held), Some(shipment_line)) = (line.held_cost, line.source.shipment_line()) else { continue };
@@ -81,10 +118,5 @@ pub(super) fn enter_cost(
         builder.add_base(Purpose::ShippedCost, -cost, what());
     }
     let text = format!("Cost of what was billed to {}", input.customer.name);
-    let (entry, problems) = builder.finish(document.posting_date.date, text, input.base);
-    let complete = problems.is_empty();
-    for problem in problems {
-        findings.add(Check::AccountMissing, "account_map", problem.to_string());
-    }
-    (entry.filter(|_| complete), costs)
+    (builder.finish_or_say(document.posting_date.date, text, findings), costs)
 }

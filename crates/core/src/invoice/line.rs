@@ -186,13 +186,26 @@ pub struct HeldCost {
 }
 
 impl HeldCost {
-    /// What of the cost follows a quantity billed now: its share, and with the last of it all
-    /// that is left.
+    /// What of the cost follows a quantity billed now, in base currency: what of it belongs to all that
+    /// is billed then, less what has followed. Cumulative, so that parts never drift, never come to more
+    /// than the cost and never to less than nothing; the last of it takes all that is left.
     pub fn following(&self, quantity: Quantity) -> Money {
-        if self.billed.scaled() + quantity.scaled() >= self.shipped.scaled() {
-            self.cost - self.followed
-        } else {
-            self.cost.share(quantity.scaled(), self.shipped.scaled())
+        let left = self.cost - self.followed;
+        let billed = self.billed.scaled() + quantity.scaled();
+        if billed >= self.shipped.scaled() {
+            return left;
+        }
+        let due = self.cost.share(billed, self.shipped.scaled()) - self.followed;
+        Money(due.0.clamp(0, left.0.max(0)))
+    }
+
+    /// As it stands once a quantity is billed.
+    #[must_use]
+    pub fn after(&self, quantity: Quantity) -> Self {
+        Self {
+            billed: Quantity::from_scaled(self.billed.scaled() + quantity.scaled()),
+            followed: self.followed + self.following(quantity),
+            ..*self
         }
     }
 }
@@ -291,6 +304,8 @@ pub struct InvoiceLine {
     pub net: Money,
     /// Tax code with the rate of the tax date.
     pub tax: TaxRate,
+    /// The day that decides its rate, and in which return its tax stands.
+    pub tax_date: NaiveDate,
     /// The tax code of the order, where another was chosen.
     pub order_tax_code: Option<String>,
     /// Why another was chosen.

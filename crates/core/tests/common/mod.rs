@@ -7,12 +7,16 @@ use till_core::calendar::{DocumentDate, Period, Periods, Terms};
 use till_core::checks::Step;
 use till_core::entry::Entry;
 use till_core::fixed::{ExchangeRate, Quantity, Rate, UnitPrice};
-use till_core::ids::{CustomerId, InvoiceId, ItemId, OrderId, OrderLineId, ShipmentId, ShipmentLineId};
+use till_core::ids::{
+    CustomerId, DocumentKind, DocumentRef, ItemId, OpenItemId, OrderId, OrderLineId, ShipmentId, ShipmentLineId,
+};
 use till_core::invoice::{Basis, CustomerFacts, Delivery, InvoiceInput, ItemKind, LineSource, LineToBill, TaxDateRule};
 use till_core::marks::{MarkRules, Marks};
 use till_core::money::{Currency, Money};
-use till_core::money_in::{Method, MoneyInput, OpenInvoice, Source, ToApply};
+use till_core::open_items::{OpenItem, Side};
 use till_core::order::{LineProgress, OrderFacts, Promised};
+use till_core::room::Movement;
+use till_core::settle::{Member, Method, MoneyPlace, PlaceKind, SettleInput, Source, ToApply};
 use till_core::tax::{TaxCategory, TaxCode, TaxComputed, TaxTable};
 use till_core::treatment::{Treatment, TreatmentCodes};
 
@@ -51,6 +55,7 @@ impl Books {
             (Purpose::ShippedCost, None, "1320"),
             (Purpose::StockAdjustment, None, "5200"),
             (Purpose::ContainerLiability, None, "2300"),
+            (Purpose::CardClearing, None, "1020"),
         ];
         let accounts = rows
             .iter()
@@ -156,18 +161,19 @@ impl Books {
         }
     }
 
-    /// Money in, at a rate, applied to invoices.
-    pub fn money(&self, source: Source, amount: i64, to_apply: Vec<ToApply>) -> MoneyInput<'_> {
-        MoneyInput {
-            customer: CustomerId(7),
-            customer_name: "Saltmarsh Honey Co-op".to_owned(),
-            customer_class: None,
-            owes: Money(100_000),
+    /// A credit, at a rate of one, applied to open items.
+    pub fn money(&self, source: Source, amount: i64, to_apply: Vec<ToApply>) -> SettleInput<'_> {
+        SettleInput {
+            payer: CustomerId(7),
+            payer_name: "Saltmarsh Honey Co-op".to_owned(),
+            payer_class: None,
+            group: vec![member()],
             source,
             date: DocumentDate { date: day("2026-04-10"), typed: true },
             amount: Money(amount),
             currency: eur(),
             rate: Some(ExchangeRate::ONE),
+            other_rates: Vec::new(),
             base: eur(),
             to_apply,
             orders: Vec::new(),
@@ -175,14 +181,31 @@ impl Books {
             periods: &self.periods,
         }
     }
+
+    /// The account a purpose leads to.
+    pub fn account(&self, purpose: Purpose) -> Account {
+        self.accounts.account(purpose, None, None).unwrap().clone()
+    }
+}
+
+/// The customer of all cases: it owes 1,000.00.
+pub fn member() -> Member {
+    Member { id: CustomerId(7), name: "Saltmarsh Honey Co-op".to_owned(), owes: Money(100_000) }
+}
+
+/// A way of paying whose money goes to a place.
+pub fn method(name: &str, kind: PlaceKind) -> Method {
+    let account = Books::new().account(kind.purpose());
+    let place = MoneyPlace { code: name.to_owned(), name: name.to_owned(), kind, account, currency: None };
+    Method { code: name.to_owned(), name: name.to_owned(), place }
 }
 
 pub fn transfer() -> Source {
-    Source::Received { method: Method::Transfer }
+    Source::Received { method: method("transfer", PlaceKind::Bank) }
 }
 
 pub fn check() -> Source {
-    Source::Received { method: Method::Check }
+    Source::Received { method: method("check", PlaceKind::ChecksInHand) }
 }
 
 /// A line of a posted shipment.
@@ -234,17 +257,34 @@ pub fn typed(id: i64, quantity: &str, price: &str, code: &str) -> LineToBill {
     LineToBill { source: LineSource::Typed, kind: ItemKind::Service, ..line(id, quantity, price, "0", code) }
 }
 
-pub fn open_invoice(id: i64, open: i64, open_base: i64) -> OpenInvoice {
-    OpenInvoice {
-        id: InvoiceId(id),
-        number: format!("I-{id}"),
+/// An open item of an account, there since 18 March 2026.
+pub fn open_item(side: Side, purpose: Purpose, document: DocumentRef, open: (i64, i64)) -> OpenItem {
+    let since = day("2026-03-18");
+    OpenItem {
+        id: OpenItemId(document.id),
+        document,
         customer: CustomerId(7),
+        purpose,
+        account: Some(Books::new().account(purpose)),
+        side,
         currency: eur(),
-        posting_date: day("2026-03-18"),
+        posting_date: since,
         due_date: day("2026-04-17"),
-        open: Money(open),
-        open_base: Money(open_base),
+        open: Money(open.0),
+        open_base: Money(open.1),
+        movements: vec![Movement::new(since, open.0)],
     }
+}
+
+pub fn open_invoice(id: i64, open: i64, open_base: i64) -> OpenItem {
+    let document = DocumentRef { kind: DocumentKind::Invoice, id, number: format!("I-{id}") };
+    open_item(Side::OwedToUs, Purpose::Receivable, document, (open, open_base))
+}
+
+/// Money that lies unapplied on a receipt.
+pub fn unapplied(number: &str, open: i64, open_base: i64) -> OpenItem {
+    let document = DocumentRef { kind: DocumentKind::Receipt, id: 900, number: number.to_owned() };
+    open_item(Side::OwedByUs, Purpose::Unapplied, document, (open, open_base))
 }
 
 /// An entry as `account debit/-credit` pairs, debits first, the way postings.md writes them.

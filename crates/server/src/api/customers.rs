@@ -7,9 +7,9 @@ use till_core::exposure::Exposure;
 use till_core::ids::{ContactId, CustomerId, ShipToId};
 use till_core::money::Money;
 use till_core::terms::{Terms, TermsPreview, preview};
-use till_store::containers::{self, BroughtBack, ContainerBalance};
+use till_store::containers::{self, BroughtBack, ContainerBalance, PostedReturn};
 use till_store::customers::{self, Contact, CustomerForm, ShipTo};
-use till_store::receipts::{MoneyPreview, PostedReceipt};
+use till_store::receipts::MoneyPreview;
 use till_store::{Store, StoreError, exposure, rules};
 use utoipa::ToSchema;
 
@@ -215,23 +215,33 @@ pub(super) async fn preview_containers(
     Ok(Json(containers::preview(&mut connection, &rules, CustomerId(*id), &new).await?))
 }
 
+/// Containers to take back.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub(super) struct PostContainers {
+    /// What came back.
+    #[serde(flatten)]
+    back: BroughtBack,
+    /// Fingerprint of the preview seen.
+    seen: String,
+}
+
 /// Takes containers back: what was charged for them is owed no more.
 #[utoipa::path(
     params(("Idempotency-Key" = String, Header)),
-    responses((status = 200, body = PostedReceipt), (status = 422, body = Problem))
+    responses((status = 200, body = PostedReturn), (status = 409, body = Problem), (status = 422, body = Problem))
 )]
 #[post("/customers/{id}/containers")]
 pub(super) async fn take_containers(
     store: Data<Store>,
     change: Change,
     id: Path<i64>,
-    new: Json<BroughtBack>,
-) -> Answer<PostedReceipt> {
+    new: Json<PostContainers>,
+) -> Answer<PostedReturn> {
     let request = change.request(&new.0);
     let posted = store
         .change(change.actor(), Some(&request), async |writing| {
             let rules = rules::load(writing).await?;
-            containers::take_back(writing, &rules, CustomerId(*id), &new).await
+            containers::take_back(writing, &rules, CustomerId(*id), &new.back, Some(&new.seen)).await
         })
         .await?;
     Ok(Json(posted))

@@ -303,7 +303,7 @@ async fn receipts_table(connection: &mut Connection, stretch: &Stretch) -> Resul
             Cell::text(&receipt.number),
             Cell::text(&receipt.customer_name),
             Cell::text(receipt.date.to_string()),
-            Cell::text(receipt.method.word()),
+            Cell::text(&receipt.method),
             optional(receipt.reference.as_ref()),
             Cell::text(receipt.currency.code()),
             money(receipt.currency, receipt.amount),

@@ -4,8 +4,9 @@ use actix_web::get;
 use actix_web::web::{Data, Json, Path, Query};
 use chrono::NaiveDate;
 use serde::Deserialize;
-use till_core::ids::EntryId;
+use till_core::ids::{CustomerId, EntryId};
 use till_store::ledger::{self, AccountSheet, Journal, JournalFilter, PostedEntry, TrialBalance};
+use till_store::open_items::{OpenItems, open_as_of};
 use till_store::{Store, rules, sensible_date};
 use utoipa::IntoParams;
 
@@ -86,4 +87,24 @@ pub(super) async fn account(
 #[get("/ledger/entries/{id}")]
 pub(super) async fn entry(store: Data<Store>, id: Path<i64>) -> Answer<PostedEntry> {
     Ok(Json(ledger::entry(&mut *store.read().await?, EntryId(*id)).await?))
+}
+
+#[derive(Debug, Deserialize, IntoParams)]
+pub(super) struct WhoseItems {
+    /// Only this customer's.
+    #[serde(default)]
+    customer: Option<i64>,
+}
+
+/// What was open on customer accounts on a day, with its age: only what was applied by then counts.
+#[utoipa::path(operation_id = "open_items", params(AsOf, WhoseItems), responses((status = 200, body = OpenItems), (status = 422, body = Problem)))]
+#[get("/ledger/open-items")]
+pub(super) async fn open_items_as_of(
+    store: Data<Store>,
+    as_of: Query<AsOf>,
+    whose: Query<WhoseItems>,
+) -> Answer<OpenItems> {
+    let mut connection = store.read().await?;
+    let date = as_of.date(&mut connection).await?;
+    Ok(Json(open_as_of(&mut connection, whose.customer.map(CustomerId), date).await?))
 }

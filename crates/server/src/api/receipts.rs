@@ -1,10 +1,14 @@
-//! Receipts and applying.
+//! Receipts: posting, applying, unapplying, reversing; the ways of paying.
 
 use actix_web::web::{Data, Json, Path, Query};
 use actix_web::{get, post};
 use serde::{Deserialize, Serialize};
 use till_core::ids::ReceiptId;
-use till_store::receipts::{self, MoneyPreview, NewApplications, NewReceipt, PostedReceipt, ReceiptList, ReceiptView};
+use till_store::money_places::{self, PaymentMethod};
+use till_store::receipts::{
+    self, BackPreview, MoneyPreview, NewApplications, NewReceipt, PostedReceipt, ReceiptList, ReceiptView, ToReverse,
+    ToUnapply,
+};
 use till_store::{Store, rules};
 use utoipa::ToSchema;
 
@@ -110,6 +114,101 @@ pub(super) async fn apply(
         .change(change.actor(), Some(&request), async |connection| {
             let rules = rules::load(connection).await?;
             receipts::apply(connection, &rules, ReceiptId(*id), new.version, &new.new, Some(&new.seen)).await
+        })
+        .await?;
+    Ok(Json(Version { version }))
+}
+
+/// The ways of paying one can choose from.
+#[utoipa::path(operation_id = "payment_methods", responses((status = 200, body = Vec<PaymentMethod>)))]
+#[get("/payment-methods")]
+pub(super) async fn methods(store: Data<Store>) -> Answer<Vec<PaymentMethod>> {
+    Ok(Json(money_places::methods(&mut *store.read().await?).await?))
+}
+
+/// What unapplying would do.
+#[utoipa::path(operation_id = "preview_unapply", responses((status = 200, body = BackPreview), (status = 422, body = Problem)))]
+#[post("/receipts/{id}/unapply/preview")]
+pub(super) async fn preview_unapply(store: Data<Store>, id: Path<i64>, wish: Json<ToUnapply>) -> Answer<BackPreview> {
+    let mut connection = store.read().await?;
+    let rules = rules::load(&mut connection).await?;
+    Ok(Json(receipts::preview_unapply(&mut connection, &rules, ReceiptId(*id), &wish).await?))
+}
+
+/// Applications to take back.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub(super) struct PostUnapply {
+    /// The receipt's version seen.
+    version: i64,
+    /// Which, when and why.
+    #[serde(flatten)]
+    wish: ToUnapply,
+    /// Fingerprint of the preview seen.
+    seen: String,
+}
+
+/// Unapplies money: what it settled is open again, the money lies with its receipt.
+#[utoipa::path(
+    operation_id = "unapply",
+    params(("Idempotency-Key" = String, Header)),
+    responses((status = 200, body = Version), (status = 409, body = Problem), (status = 422, body = Problem))
+)]
+#[post("/receipts/{id}/unapply")]
+pub(super) async fn unapply(
+    store: Data<Store>,
+    change: Change,
+    id: Path<i64>,
+    new: Json<PostUnapply>,
+) -> Answer<Version> {
+    let request = change.request(&new.0);
+    let version = store
+        .change(change.actor(), Some(&request), async |writing| {
+            let rules = rules::load(writing).await?;
+            receipts::unapply(writing, &rules, ReceiptId(*id), (new.version, &new.seen), &new.wish).await
+        })
+        .await?;
+    Ok(Json(Version { version }))
+}
+
+/// What reversing a receipt would do.
+#[utoipa::path(operation_id = "preview_reverse_receipt", responses((status = 200, body = BackPreview), (status = 422, body = Problem)))]
+#[post("/receipts/{id}/reverse/preview")]
+pub(super) async fn preview_reverse(store: Data<Store>, id: Path<i64>, wish: Json<ToReverse>) -> Answer<BackPreview> {
+    let mut connection = store.read().await?;
+    let rules = rules::load(&mut connection).await?;
+    Ok(Json(receipts::preview_reverse(&mut connection, &rules, ReceiptId(*id), &wish).await?))
+}
+
+/// A receipt to reverse.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub(super) struct PostReverse {
+    /// The receipt's version seen.
+    version: i64,
+    /// When and why.
+    #[serde(flatten)]
+    wish: ToReverse,
+    /// Fingerprint of the preview seen.
+    seen: String,
+}
+
+/// Reverses a receipt that was typed in error: what it settled is open again, the money was never there.
+#[utoipa::path(
+    operation_id = "reverse_receipt",
+    params(("Idempotency-Key" = String, Header)),
+    responses((status = 200, body = Version), (status = 409, body = Problem), (status = 422, body = Problem))
+)]
+#[post("/receipts/{id}/reverse")]
+pub(super) async fn reverse(
+    store: Data<Store>,
+    change: Change,
+    id: Path<i64>,
+    new: Json<PostReverse>,
+) -> Answer<Version> {
+    let request = change.request(&new.0);
+    let version = store
+        .change(change.actor(), Some(&request), async |writing| {
+            let rules = rules::load(writing).await?;
+            receipts::reverse(writing, &rules, ReceiptId(*id), (new.version, &new.seen), &new.wish).await
         })
         .await?;
     Ok(Json(Version { version }))

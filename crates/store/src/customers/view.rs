@@ -5,18 +5,24 @@ use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
 use till_core::calendar::Terms;
 use till_core::day_sheet::Ageing;
-use till_core::ids::{CustomerId, DocumentKind, DocumentRef, InvoiceId};
+use till_core::ids::{CustomerId, DocumentKind, DocumentRef, OpenItemId};
 use till_core::money::{Currency, Money};
 
-use crate::convert::{currency, kind, terms};
+use crate::convert::{currency, json, kind, terms};
 use crate::{Result, StoreError, rules};
 
-/// An invoice with something open.
+/// Something the customer owes, an invoice for one, with something open.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct OpenItem {
-    /// The invoice.
-    pub invoice: InvoiceId,
+    /// The open item.
+    pub item: OpenItemId,
+    /// What it came from.
+    pub document: DocumentRef,
+    /// Whose it is: a branch, where this is the parent that may pay for it.
+    pub customer: CustomerId,
+    /// That branch's name; none where it is the customer's own.
+    pub branch: Option<String>,
     /// Its number.
     pub number: String,
     /// Its document date.
@@ -87,7 +93,7 @@ pub struct CustomerView {
     pub unbilled: Money,
     /// What it owes by days late, in base currency.
     pub ageing: Ageing,
-    /// Open invoices, oldest due first.
+    /// What is open of what it owes, and of what its branches owe, the oldest due first.
     pub open_items: Vec<OpenItem>,
     /// The latest movements of its account, newest first.
     pub history: Vec<AccountEvent>,
@@ -107,18 +113,11 @@ pub async fn view(connection: &mut SqliteConnection, id: CustomerId) -> Result<C
     let rules = rules::load(connection).await?;
     let open_items = open_items(connection, id, rules.business_date).await?;
     let mut ageing = Ageing::default();
-    let bases = sqlx::query!(
-        r#"SELECT next_due_date AS "due_date!: NaiveDate", open_base_minor AS "open!: i64" FROM invoices
-           WHERE customer_id = ? AND open_minor > 0"#,
-        id.0
-    )
-    .fetch_all(&mut *connection)
-    .await?;
-    for open in bases {
-        ageing.add(open.due_date, rules.business_date, Money(open.open));
+    for aged in crate::open_items::ageing(connection, Some(id)).await? {
+        ageing.add(aged.part.date, rules.business_date, aged.part.amount);
     }
     let unapplied = sqlx::query_scalar!(
-        r#"SELECT coalesce(sum(unapplied_base_minor), 0) AS "sum!: i64" FROM receipts WHERE customer_id = ?"#,
+        r#"SELECT coalesce(sum(open_base_minor), 0) AS "sum!: i64" FROM open_items WHERE customer_id = ? AND purpose = 'unapplied' AND open_minor > 0"#,
         id.0
     )
     .fetch_one(&mut *connection)
@@ -149,18 +148,27 @@ pub async fn view(connection: &mut SqliteConnection, id: CustomerId) -> Result<C
 }
 
 async fn open_items(connection: &mut SqliteConnection, id: CustomerId, as_of: NaiveDate) -> Result<Vec<OpenItem>> {
+    let group = crate::open_items::paying_group(connection, id).await?;
+    let members = json(&group.iter().map(|member| member.id).collect::<Vec<_>>())?;
     let rows = sqlx::query!(
-        r#"SELECT id, number AS "number!", document_date AS "document_date!: NaiveDate", next_due_date AS "due_date!: NaiveDate",
-                  currency, total_minor AS "total!: i64", open_minor AS "open!: i64"
-           FROM invoices WHERE customer_id = ? AND open_minor > 0 ORDER BY next_due_date, id"#,
+        r#"SELECT open_items.id AS "id!", customer_id AS "customer_id!", kind AS "kind!", document_id AS "document_id!", number AS "number!",
+                  document_date AS "document_date!: NaiveDate", next_due_date AS "due_date!: NaiveDate",
+                  currency AS "currency!", amount_minor AS "total!", open_minor AS "open!"
+           FROM json_each(?1) AS wanted JOIN open_items ON customer_id = wanted.value
+           WHERE open_minor > 0 AND side = 'owed_to_us' ORDER BY customer_id <> ?2, next_due_date, open_items.id"#,
+        members,
         id.0
     )
     .fetch_all(connection)
     .await?;
     rows.into_iter()
         .map(|row| {
+            let branch = group.iter().find(|member| member.id.0 == row.customer_id && member.id != id);
             Ok(OpenItem {
-                invoice: InvoiceId(row.id),
+                item: OpenItemId(row.id),
+                document: DocumentRef { kind: kind(&row.kind)?, id: row.document_id, number: row.number.clone() },
+                customer: CustomerId(row.customer_id),
+                branch: branch.map(|member| member.name.clone()),
                 number: row.number,
                 document_date: row.document_date,
                 due_date: row.due_date,

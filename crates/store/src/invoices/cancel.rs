@@ -3,26 +3,31 @@
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
+use till_core::accounts::Purpose;
 use till_core::calendar::DocumentDate;
 use till_core::checks::{Blocker, stops};
 use till_core::entry::Entry;
 use till_core::fixed::Quantity;
-use till_core::ids::{ApprovalId, CreditMemoId, CustomerId, DocumentKind, DocumentRef, EntryId, InvoiceId, OrderId};
-use till_core::invoice::cancel::{AppliedMoney, CancelDecision, CancelInput, decide};
+use till_core::ids::{
+    ApprovalId, CreditMemoId, CustomerId, DocumentKind, DocumentRef, EntryId, InvoiceId, ItemId, OrderId,
+};
+use till_core::invoice::cancel::{CancelDecision, CancelInput, decide};
 use till_core::invoice::{InvoiceDocument, ItemKind};
-use till_core::money::Money;
+use till_core::open_items::{OpenItem, Side};
 use till_core::people::check_reason;
+use till_core::room::room_from;
 use till_core::tape::{Change, Tape};
 
 use super::posted_document;
 use super::rebill::{bill_anew, rebillable};
 use crate::approvals::{self, Asked};
 use crate::convert::json;
-use crate::deliveries::{self};
-use crate::ledger::{self};
+use crate::deliveries;
+use crate::ledger;
+use crate::open_items::{self, NewItem, NewTie};
 use crate::rules::{Rules, next_numbers};
 use crate::writing::{Writing, set};
-use crate::{Result, StoreError, customers, orders, sensible_date};
+use crate::{Result, StoreError, containers, customers, orders, sensible_date};
 
 /// An invoice to cancel.
 #[derive(Debug, Clone, Default, Serialize, Deserialize)]
@@ -74,16 +79,10 @@ pub struct Cancelled {
 
 struct Loaded<'a> {
     input: CancelInput<'a>,
-    applications: Vec<Application>,
+    /// The open item of the invoice, owed to us.
+    item: OpenItem,
     entry: Option<EntryId>,
     cost_entry: Option<EntryId>,
-}
-
-struct Application {
-    id: i64,
-    receipt: i64,
-    amount: i64,
-    money_base: i64,
 }
 
 async fn load<'a>(
@@ -97,7 +96,7 @@ async fn load<'a>(
         sensible_date("date", date)?;
     }
     let head = sqlx::query!(
-        r#"SELECT invoices.number, state, open_minor, invoices.customer_id, invoices.entry_id, invoices.cost_entry_id,
+        r#"SELECT invoices.number, state, invoices.customer_id, invoices.entry_id, invoices.cost_entry_id,
                   credit_memos.number AS "cancelled_by?"
            FROM invoices LEFT JOIN credit_memos ON credit_memos.id = cancelled_by WHERE invoices.id = ?"#,
         id.0
@@ -109,34 +108,12 @@ async fn load<'a>(
         return Err(StoreError::WrongState("This is a draft. Drop it; there is nothing to cancel.".to_owned()));
     };
     let document = posted_document(connection, id).await?;
-    let rows = sqlx::query!(
-        r#"SELECT applications.id, receipt_id, receipts.number, applications.amount_minor, receivable_base_minor, money_base_minor,
-                  application_date AS "date: NaiveDate"
-           FROM applications JOIN receipts ON receipts.id = receipt_id
-           WHERE invoice_id = ? AND applications.id NOT IN (SELECT application_id FROM unapplications) ORDER BY applications.id"#,
-        id.0
-    )
-    .fetch_all(&mut *connection)
-    .await?;
-    let applied = rows
-        .iter()
-        .map(|row| AppliedMoney {
-            receipt: row.number.clone(),
-            amount: Money(row.amount_minor),
-            receivable_base: Money(row.receivable_base_minor),
-            money_base: Money(row.money_base_minor),
-            applied_on: row.date,
-        })
-        .collect();
-    let applications = rows
-        .iter()
-        .map(|row| Application {
-            id: row.id,
-            receipt: row.receipt_id,
-            amount: row.amount_minor,
-            money_base: row.money_base_minor,
-        })
-        .collect();
+    let item = open_items::of_document(connection, DocumentKind::Invoice, id.0, Side::OwedToUs).await?;
+    let item = open_items::load(connection, item.as_slice())
+        .await?
+        .pop()
+        .ok_or_else(|| StoreError::not_found(DocumentKind::Invoice, id))?;
+    let applied = open_items::standing_on_debit(connection, item.id).await?;
     let ids: Vec<OrderId> = document.order_shares.iter().map(|share| share.order).collect();
     let mut entries = Vec::new();
     for entry in [head.entry_id, head.cost_entry_id] {
@@ -149,12 +126,12 @@ async fn load<'a>(
     let input = CancelInput {
         invoice: id,
         number,
-        open: Money(head.open_minor.unwrap_or(0)),
+        open: item.open,
         customer: customers::facts(connection, CustomerId(head.customer_id)).await?.0,
         entry: entries.pop().flatten(),
         cost_entry,
         applied,
-        containers_gone: containers_gone(connection, &document).await?,
+        containers_gone: containers_gone(connection, &document, date.unwrap_or(rules.business_date)).await?,
         cancelled_by: head.cancelled_by,
         orders: orders::facts(connection, &ids).await?,
         date: DocumentDate::or_business_date(date, rules.business_date),
@@ -164,27 +141,29 @@ async fn load<'a>(
         periods: &rules.periods,
         document,
     };
-    Ok(Loaded { input, applications, entry: head.entry_id.map(EntryId), cost_entry: head.cost_entry_id.map(EntryId) })
+    Ok(Loaded { input, item, entry: head.entry_id.map(EntryId), cost_entry: head.cost_entry_id.map(EntryId) })
 }
 
-/// Packaging on the invoice of which less is at the customer than it billed.
+/// Packaging on the invoice of which less is at the customer, from the day on, than all its lines
+/// billed.
 async fn containers_gone(
     connection: &mut SqliteConnection,
     document: &InvoiceDocument,
+    date: NaiveDate,
 ) -> Result<Vec<(String, Quantity, Quantity)>> {
-    let mut gone = Vec::new();
+    let mut billed: Vec<(ItemId, &str, i64)> = Vec::new();
     for line in document.lines.iter().filter(|line| line.kind == ItemKind::Packaging) {
-        let item = line.item.map_or(0, |item| item.0);
-        let there = sqlx::query_scalar!(
-            r#"SELECT coalesce(sum(quantity_e4), 0) AS "there!: i64" FROM container_moves WHERE customer_id = ? AND item_id = ?"#,
-            document.customer.0,
-            item
-        )
-        .fetch_one(&mut *connection)
-        .await?;
-        let there = Quantity::from_scaled(there);
-        if there < line.quantity {
-            gone.push((line.code.clone(), line.quantity, there));
+        let Some(item) = line.item else { continue };
+        match billed.iter_mut().find(|(known, ..)| *known == item) {
+            Some((.., sum)) => *sum += line.quantity.scaled(),
+            None => billed.push((item, &line.code, line.quantity.scaled())),
+        }
+    }
+    let mut gone = Vec::new();
+    for (item, code, quantity) in billed {
+        let there = room_from(date, &containers::movements(connection, document.customer, item).await?);
+        if there < quantity {
+            gone.push((code.to_owned(), Quantity::from_scaled(quantity), Quantity::from_scaled(there)));
         }
     }
     Ok(gone)
@@ -204,7 +183,13 @@ pub async fn cancel_preview(
     let decision = decide(&loaded.input);
     Ok(CancelPreview {
         tape: decision.tape,
-        entries: decision.unapplied.into_iter().chain(decision.entry).chain(decision.cost_entry).collect(),
+        entries: decision
+            .unapplied
+            .into_iter()
+            .map(|back| back.entry)
+            .chain(decision.entry)
+            .chain(decision.cost_entry)
+            .collect(),
         changes: decision.changes,
         blockers: decision.blockers,
         fingerprint: decision.fingerprint,
@@ -289,45 +274,33 @@ async fn carry_out(
         .fetch_one(&mut **writing)
         .await?;
     let source = DocumentRef { kind: DocumentKind::CreditMemo, id, number: number.clone() };
-    let entries: Vec<_> = [
-        decision.unapplied.as_ref().map(|entry| (entry, source.clone(), None)),
-        decision.entry.as_ref().map(|entry| (entry, source.clone(), loaded.entry)),
-        decision.cost_entry.as_ref().map(|entry| (entry, source.clone(), loaded.cost_entry)),
-    ]
-    .into_iter()
-    .flatten()
-    .collect();
-    let mut written = ledger::write_all(writing, &entries).await?.into_iter();
-    let unapplied = decision.unapplied.as_ref().and_then(|_| written.next()).map(|id| id.0);
-    let entry = decision.entry.as_ref().and_then(|_| written.next()).map(|id| id.0);
-    let cost = decision.cost_entry.as_ref().and_then(|_| written.next()).map(|id| id.0);
     let date = input.date.date;
-    let (reason, tape) = (input.reason.trim(), json(&decision.tape)?);
-    sqlx::query!(
-        "INSERT INTO credit_memos (id, number, sequence, invoice_id, customer_id, document_date, posting_date, reason, total_minor,
-                total_base_minor, settled_minor, tape, entry_id, cost_entry_id, unapplied_entry_id)
-         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14)",
-        id, number, sequence, input.invoice.0, document.customer.0, date, reason, document.total.0,
-        document.total_base.0, input.open.0, tape, entry, cost, unapplied
-    )
-    .execute(&mut **writing)
-    .await?;
-    unapply(writing, &loaded.applications, date, unapplied).await?;
-    sqlx::query!(
-        "UPDATE invoices SET open_minor = 0, open_base_minor = 0, cancelled_by = ?, version = version + 1 WHERE id = ?",
-        id,
-        input.invoice.0
-    )
-    .execute(&mut **writing)
-    .await?;
+    let freeing: Vec<_> = decision.unapplied.iter().map(|back| (&back.entry, source.clone(), back.reverses)).collect();
+    let freed = ledger::write_all(writing, &freeing).await?;
+    let entries: Vec<_> = [(&decision.entry, loaded.entry), (&decision.cost_entry, loaded.cost_entry)]
+        .into_iter()
+        .filter_map(|(entry, reverses)| Some((entry.as_ref()?, source.clone(), reverses)))
+        .collect();
+    let mut written = ledger::write_all(writing, &entries).await?.into_iter();
+    let entry = decision.entry.as_ref().and_then(|_| written.next());
+    let cost = decision.cost_entry.as_ref().and_then(|_| written.next()).map(|id| id.0);
+    write_memo(writing, (id, &number, sequence), &loaded, (&decision, entry, cost)).await?;
+    let pairs: Vec<_> = decision.unapplied.iter().zip(freed).collect();
+    if !input.applied.is_empty() {
+        open_items::take_back(writing, date, &input.applied, &pairs).await?;
+    }
+    stand_against(writing, &loaded, source, entry).await?;
+    sqlx::query!("UPDATE invoices SET cancelled_by = ?, version = version + 1 WHERE id = ?", id, input.invoice.0)
+        .execute(&mut **writing)
+        .await?;
     let lines = rebillable(writing, input.invoice, document).await?;
     give_back(writing, input.invoice, date).await?;
-    customers::add_owed(writing, document.customer, -decision.owed_less).await?;
     orders::write_states(writing, &decision.orders).await?;
     deliveries::add_memo(writing, CreditMemoId(id), input.customer.id, input.customer.delivery).await?;
-    let mut fields = vec![set("total", document.currency.format(document.total)), set("reason", reason)];
+    let mut fields = vec![set("total", document.currency.format(document.total)), set("reason", input.reason.trim())];
     for applied in &input.applied {
-        fields.push(set(&format!("{} unapplied", applied.receipt), document.currency.format(applied.amount)));
+        let credit = &applied.credit;
+        fields.push(set(&format!("{} unapplied", credit.document.number), credit.currency.format(applied.used.0)));
     }
     let words = format!("cancelled {} of {} with {number}", input.number, input.customer.name);
     let at = (DocumentKind::Invoice, input.invoice.0, input.number.as_str());
@@ -339,33 +312,59 @@ async fn carry_out(
     Ok(Cancelled { credit_memo: Some(CreditMemoId(id)), number: Some(number), draft, waits: None })
 }
 
-/// What was applied lies unapplied on its receipts again.
-async fn unapply(
-    connection: &mut SqliteConnection,
-    applications: &[Application],
-    date: NaiveDate,
-    entry: Option<i64>,
+async fn write_memo(
+    writing: &mut Writing<'_>,
+    (id, number, sequence): (i64, &str, i64),
+    loaded: &Loaded<'_>,
+    (decision, entry, cost): (&CancelDecision, Option<EntryId>, Option<i64>),
 ) -> Result<()> {
-    for applied in applications {
-        sqlx::query!(
-            "INSERT INTO unapplications (application_id, application_date, entry_id) VALUES (?, ?, ?)",
-            applied.id,
-            date,
-            entry
-        )
-        .execute(&mut *connection)
-        .await?;
-        sqlx::query!(
-            "UPDATE receipts SET unapplied_minor = unapplied_minor + ?, unapplied_base_minor = unapplied_base_minor + ?,
-                    version = version + 1 WHERE id = ?",
-            applied.amount,
-            applied.money_base,
-            applied.receipt
-        )
-        .execute(&mut *connection)
-        .await?;
-    }
+    let input = &loaded.input;
+    let document = &input.document;
+    let (reason, tape, entry) = (input.reason.trim(), json(&decision.tape)?, entry.map(|id| id.0));
+    let date = input.date.date;
+    sqlx::query!(
+        "INSERT INTO credit_memos (id, number, sequence, invoice_id, customer_id, document_date, posting_date, reason, total_minor,
+                total_base_minor, settled_minor, tape, entry_id, cost_entry_id)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13)",
+        id, number, sequence, input.invoice.0, document.customer.0, date, reason, document.total.0,
+        document.total_base.0, input.open.0, tape, entry, cost
+    )
+    .execute(&mut **writing)
+    .await?;
     Ok(())
+}
+
+/// The credit memo stands against the whole of its invoice.
+async fn stand_against(
+    writing: &mut Writing<'_>,
+    loaded: &Loaded<'_>,
+    memo: DocumentRef,
+    entry: Option<EntryId>,
+) -> Result<()> {
+    let document = &loaded.input.document;
+    let date = loaded.input.date.date;
+    let item = NewItem {
+        customer: document.customer,
+        purpose: Purpose::Receivable,
+        account: loaded.item.account.as_ref().map(|account| account.number.as_str()),
+        side: Side::OwedByUs,
+        document: memo,
+        currency: document.currency,
+        amount: document.total,
+        amount_base: document.total_base,
+        posting_date: date,
+        document_date: date,
+        terms: None,
+        due_date: date,
+    };
+    let credit = open_items::add(writing, &[item]).await?;
+    if document.total.is_zero() {
+        return Ok(());
+    }
+    let whole = (document.total, document.total_base);
+    let tie =
+        NewTie { debit: loaded.item.id, credit, debit_amount: whole, credit_amount: whole, reverses: None, entry };
+    open_items::apply(writing, date, &[tie]).await
 }
 
 /// Quantities, cost that followed and packaging go back where they came from.

@@ -203,9 +203,7 @@ pub(crate) async fn write_drafts(
     run: Option<RunId>,
     replaces: Option<InvoiceId>,
 ) -> Result<Vec<InvoiceId>> {
-    let first = sqlx::query_scalar!(r#"SELECT coalesce(max(id), 0) + 1 AS "next!: i64" FROM invoices"#)
-        .fetch_one(&mut *connection)
-        .await?;
+    let first = crate::open_items::next_id(connection, "invoices").await?;
     let ids: Vec<InvoiceId> = (first..).take(wanted.len()).map(InvoiceId).collect();
     let mut heads = Vec::with_capacity(wanted.len());
     for (one, id) in wanted.iter().zip(&ids) {

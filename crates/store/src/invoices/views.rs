@@ -15,7 +15,7 @@ use till_core::invoice::{
 };
 use till_core::money::{Currency, Money};
 use till_core::tape::{Change, Tape};
-use till_core::tax::{TaxCategory, TaxLine, TaxRate};
+use till_core::tax::{TaxCategory, TaxComputed, TaxLine, TaxRate};
 
 use super::load::read;
 use super::{ToBill, decide_drafts};
@@ -100,7 +100,7 @@ pub async fn list(connection: &mut SqliteConnection, filter: &InvoiceFilter) -> 
     let customer = filter.customer.map(|id| id.0);
     let rows = sqlx::query!(
         r#"SELECT invoices.id, invoices.number, invoices.customer_id, name, invoices.document_date AS "document_date: NaiveDate",
-                  next_due_date AS "due_date: NaiveDate", invoices.currency, invoices.total_minor, open_minor, open_base_minor, run_id,
+                  next_due_date AS "due_date?: NaiveDate", invoices.currency, invoices.total_minor, open_minor AS "open_minor?", open_base_minor AS "open_base_minor?", run_id,
                   credit_memos.number AS "cancelled_by?", deliveries.way AS "way?", deliveries.state AS "delivery_state?",
                   (SELECT group_concat(number, ' ') FROM (SELECT DISTINCT shipments.number AS number FROM invoice_lines
                       JOIN shipment_lines ON shipment_lines.id = shipment_line_id JOIN shipments ON shipments.id = shipment_id
@@ -109,6 +109,7 @@ pub async fn list(connection: &mut SqliteConnection, filter: &InvoiceFilter) -> 
                       JOIN order_lines ON order_lines.id = invoice_lines.order_line_id JOIN orders ON orders.id = order_id
                       WHERE invoice_id = invoices.id ORDER BY orders.id LIMIT 3)) AS "orders: String"
            FROM invoices JOIN customers ON customers.id = invoices.customer_id
+           LEFT JOIN open_items ON open_items.kind = 'invoice' AND document_id = invoices.id
            LEFT JOIN credit_memos ON credit_memos.id = cancelled_by
            LEFT JOIN deliveries ON deliveries.id = (SELECT max(id) FROM deliveries WHERE invoice_id = invoices.id)
            WHERE (?1 IS NULL OR invoices.number LIKE ?1 ESCAPE '\' OR name LIKE ?1 ESCAPE '\'
@@ -132,6 +133,7 @@ pub async fn list(connection: &mut SqliteConnection, filter: &InvoiceFilter) -> 
     let all = sqlx::query!(
         r#"SELECT count(*) AS "count!: i64", coalesce(sum(open_base_minor), 0) AS "open!: i64"
            FROM invoices JOIN customers ON customers.id = invoices.customer_id
+           LEFT JOIN open_items ON open_items.kind = 'invoice' AND document_id = invoices.id
            LEFT JOIN deliveries ON deliveries.id = (SELECT max(id) FROM deliveries WHERE invoice_id = invoices.id)
            WHERE (?1 IS NULL OR invoices.number LIKE ?1 ESCAPE '\' OR name LIKE ?1 ESCAPE '\'
                   OR invoices.id IN (SELECT invoice_id FROM invoice_orders JOIN orders ON orders.id = order_id
@@ -270,12 +272,13 @@ pub struct DiscountTyped {
 /// [`StoreError::NotFound`].
 pub async fn view(connection: &mut SqliteConnection, id: InvoiceId) -> Result<InvoiceView> {
     let head = sqlx::query!(
-        "SELECT invoices.number, invoices.state, invoices.open_minor, invoices.version, customers.id AS customer, customers.number AS customer_number,
+        "SELECT invoices.number, invoices.state, open_minor AS \"open_minor?\", invoices.version, customers.id AS customer, customers.number AS customer_number,
                 coalesce(invoices.bill_to_name, name) AS \"name!\", coalesce(invoices.bill_to_address, address) AS \"address!\",
                 CASE invoices.state WHEN 'posted' THEN invoices.bill_to_tax_id ELSE tax_id END AS tax_id, invoices.cancelled_by,
                 credit_memos.number AS \"memo_number?\", invoices.replaces_id, replaced.number AS \"replaced_number?\", invoices.run_id, invoices.held,
                 invoices.differences
          FROM invoices JOIN customers ON customers.id = invoices.customer_id
+         LEFT JOIN open_items ON open_items.kind = 'invoice' AND document_id = invoices.id
          LEFT JOIN credit_memos ON credit_memos.id = invoices.cancelled_by
          LEFT JOIN invoices AS replaced ON replaced.id = invoices.replaces_id
          WHERE invoices.id = ?",
@@ -353,7 +356,7 @@ pub(crate) async fn posted_document(connection: &mut SqliteConnection, id: Invoi
         r#"SELECT customer_id, currency, rate_e9 AS "rate!", document_date AS "document_date!: NaiveDate",
                   posting_date AS "posting_date!: NaiveDate", tax_date AS "tax_date!: NaiveDate", due_date AS "due_date!: NaiveDate",
                   terms AS "terms!", net_minor AS "net!", tax_minor AS "tax!", total_minor AS "total!", total_base_minor AS "total_base!",
-                  gross_priced, lines_minor AS "lines!", discount_e6, discount_minor, discount_reason, text_above, text_below
+                  gross_priced, tax_computed AS "tax_computed!", lines_minor AS "lines!", discount_e6, discount_minor, discount_reason, text_above, text_below
            FROM invoices WHERE id = ?"#,
         id.0
     )
@@ -372,7 +375,8 @@ pub(crate) async fn posted_document(connection: &mut SqliteConnection, id: Invoi
                   invoice_lines.amount_minor AS "amount!", off_minor, invoice_lines.net_minor AS "net!",
                   invoice_lines.tax_code AS "tax_code!", tax_category AS "tax_category!",
                   tax_rate_e6 AS "tax_rate!", invoice_lines.surcharge_e6, invoice_lines.surcharge_name, invoice_lines.price_steps,
-                  invoice_lines.marks, coalesce(invoice_lines.kind, items.kind) AS "kind!: String", order_tax_code, invoice_lines.tax_reason
+                  invoice_lines.marks, coalesce(invoice_lines.kind, items.kind) AS "kind!: String", order_tax_code, invoice_lines.tax_reason,
+                  invoice_lines.tax_date AS "tax_date!: NaiveDate"
            FROM invoice_lines
            LEFT JOIN shipment_lines ON shipment_lines.id = shipment_line_id
            LEFT JOIN shipments ON shipments.id = shipment_id
@@ -441,6 +445,7 @@ pub(crate) async fn posted_document(connection: &mut SqliteConnection, id: Invoi
                 },
                 order_tax_code: row.order_tax_code,
                 tax_reason: row.tax_reason,
+                tax_date: row.tax_date,
             })
         })
         .collect::<Result<Vec<_>>>()?;
@@ -487,6 +492,7 @@ pub(crate) async fn posted_document(connection: &mut SqliteConnection, id: Invoi
         text_above: head.text_above,
         text_below: head.text_below,
         gross_priced: head.gross_priced != 0,
+        tax_computed: known(&head.tax_computed, TaxComputed::of)?,
         lines,
         lines_total: Money(head.lines),
         discount: head.discount_minor.map(|amount| DocumentDiscount {

@@ -3,16 +3,19 @@
 use std::collections::BTreeMap;
 
 use sqlx::SqliteConnection;
-use till_core::ids::{CustomerId, DocumentKind, DocumentRef, InvoiceId, OrderLineId, ShipmentLineId};
+use till_core::accounts::Purpose;
+use till_core::ids::{DocumentKind, DocumentRef, InvoiceId, OrderLineId, ShipmentLineId};
 use till_core::invoice::{CustomerFacts, Delivery, InvoiceDecision, InvoiceDocument, InvoiceInput, ItemKind};
 use till_core::money::Money;
+use till_core::open_items::Side;
 use till_core::order::OrderAfter;
 
 use super::PostedInvoice;
 use crate::convert::{json, terms_json};
+use crate::open_items::{self, NewItem};
 use crate::rules::next_numbers;
 use crate::writing::{Writing, set};
-use crate::{Result, StoreError, customers, deliveries, ledger, orders};
+use crate::{Result, StoreError, deliveries, ledger, orders};
 
 /// A draft to post, with what was decided on it.
 pub(crate) struct ToPost {
@@ -66,11 +69,7 @@ pub(crate) async fn post_all(writing: &mut Writing<'_>, to_post: Vec<ToPost>) ->
     write_taxes(writing, &all).await?;
     write_heads(writing, &all).await?;
     send_containers(writing, &all).await?;
-    let mut owed: BTreeMap<CustomerId, Money> = BTreeMap::new();
-    for one in &all {
-        *owed.entry(one.document.customer).or_default() += one.document.total_base;
-    }
-    customers::add_owed_to(writing, &owed).await?;
+    add_items(writing, &all).await?;
     // What the last invoice made of an order counts.
     let states: BTreeMap<_, OrderAfter> =
         all.iter().flat_map(|one| one.decision.orders.iter().map(|after| (after.id, *after))).collect();
@@ -104,17 +103,44 @@ fn note(writing: &mut Writing<'_>, one: Numbered<'_>) -> PostedInvoice {
     PostedInvoice { id: one.id, number: one.number }
 }
 
-async fn write_entries(connection: &mut SqliteConnection, all: &mut [Numbered<'_>]) -> Result<()> {
+async fn write_entries(writing: &mut Writing<'_>, all: &mut [Numbered<'_>]) -> Result<()> {
     let mut entries = Vec::with_capacity(all.len());
     for one in all.iter() {
         let source = || DocumentRef { kind: DocumentKind::Invoice, id: one.id.0, number: one.number.clone() };
         entries.extend(one.decision.entry.iter().chain(&one.decision.cost_entry).map(|entry| (entry, source(), None)));
     }
-    let mut ids = ledger::write_all(connection, &entries).await?.into_iter();
+    let mut ids = ledger::write_all(writing, &entries).await?.into_iter();
     for one in all {
         one.entry = one.decision.entry.as_ref().and_then(|_| ids.next()).map(|id| id.0);
         one.cost_entry = one.decision.cost_entry.as_ref().and_then(|_| ids.next()).map(|id| id.0);
     }
+    Ok(())
+}
+
+/// Each invoice is an open item from now on: its customers owe it.
+async fn add_items(connection: &mut SqliteConnection, all: &[Numbered<'_>]) -> Result<()> {
+    let items: Vec<NewItem<'_>> = all
+        .iter()
+        .map(|one| NewItem {
+            customer: one.document.customer,
+            purpose: Purpose::Receivable,
+            account: open_items::account_of(one.decision.entry.as_ref(), Purpose::Receivable),
+            side: Side::OwedToUs,
+            document: DocumentRef { kind: DocumentKind::Invoice, id: one.id.0, number: one.number.clone() },
+            currency: one.document.currency,
+            amount: one.document.total,
+            amount_base: one.document.total_base,
+            posting_date: one.document.posting_date.date,
+            document_date: one.document.document_date.date,
+            terms: Some(&one.document.terms),
+            due_date: one.document.terms.next_due(
+                one.document.document_date.date,
+                one.document.total,
+                one.document.total,
+            ),
+        })
+        .collect();
+    open_items::add(connection, &items).await?;
     Ok(())
 }
 
@@ -155,6 +181,7 @@ async fn write_lines(connection: &mut SqliteConnection, all: &[Numbered<'_>]) ->
                     line.item,
                     &line.account,
                     cost,
+                    line.tax_date,
                 ),
             ));
         }
@@ -173,7 +200,7 @@ async fn write_lines(connection: &mut SqliteConnection, all: &[Numbered<'_>]) ->
             surcharge_e6 = new.value ->> '$[3][2]', surcharge_name = new.value ->> '$[3][3]',
             price_steps = new.value -> '$[4][0]', marks = new.value -> '$[4][1]', kind = new.value ->> '$[4][2]',
             order_line_id = new.value ->> '$[4][3]', item_id = new.value ->> '$[4][4]', account = new.value ->> '$[4][5]',
-            cost_minor = new.value ->> '$[4][6]'
+            cost_minor = new.value ->> '$[4][6]', tax_date = new.value ->> '$[4][7]'
          FROM jsonb_each(?) AS new
          WHERE invoice_id = new.value ->> '$[0][0]' AND position = new.value ->> '$[0][1]'",
         lines
@@ -286,14 +313,19 @@ async fn write_heads(connection: &mut SqliteConnection, all: &[Numbered<'_>]) ->
     let mut heads = Vec::with_capacity(all.len());
     for one in all {
         let document = one.document;
-        // An invoice over nothing is settled as it is posted.
-        let open_base = if document.total.is_zero() { Money::ZERO } else { document.total_base };
         let discount = document.discount.as_ref();
         heads.push((
             (one.id, &one.number, one.sequence, document.currency.code(), document.rate.scaled()),
             (document.document_date.date, document.posting_date.date, document.tax_date, document.due_date),
             terms_json(&document.terms)?,
-            (document.net, document.tax, document.total, document.total_base, open_base, document.lines_total),
+            (
+                document.net,
+                document.tax,
+                document.total,
+                document.total_base,
+                document.tax_computed,
+                document.lines_total,
+            ),
             (one.entry, one.cost_entry, document.gross_priced as i64),
             (
                 discount.and_then(|discount| discount.percent).map(|percent| percent.scaled()),
@@ -308,9 +340,9 @@ async fn write_heads(connection: &mut SqliteConnection, all: &[Numbered<'_>]) ->
         "UPDATE invoices SET state = 'posted', number = new.value ->> '$[0][1]', sequence = new.value ->> '$[0][2]',
                 currency = new.value ->> '$[0][3]', rate_e9 = new.value ->> '$[0][4]',
                 document_date = new.value ->> '$[1][0]', posting_date = new.value ->> '$[1][1]', tax_date = new.value ->> '$[1][2]',
-                due_date = new.value ->> '$[1][3]', next_due_date = new.value ->> '$[1][3]', terms = new.value ->> '$[2]',
+                due_date = new.value ->> '$[1][3]', terms = new.value ->> '$[2]',
                 net_minor = new.value ->> '$[3][0]', tax_minor = new.value ->> '$[3][1]', total_minor = new.value ->> '$[3][2]',
-                total_base_minor = new.value ->> '$[3][3]', open_minor = new.value ->> '$[3][2]', open_base_minor = new.value ->> '$[3][4]',
+                total_base_minor = new.value ->> '$[3][3]', tax_computed = new.value ->> '$[3][4]',
                 lines_minor = new.value ->> '$[3][5]', entry_id = new.value ->> '$[4][0]', cost_entry_id = new.value ->> '$[4][1]',
                 gross_priced = new.value ->> '$[4][2]', discount_e6 = new.value ->> '$[5][0]', discount_minor = new.value ->> '$[5][1]',
                 discount_reason = new.value ->> '$[5][2]', differences = new.value -> '$[6]', held = NULL, version = version + 1,

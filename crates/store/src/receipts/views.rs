@@ -3,14 +3,14 @@
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
-use till_core::ids::{CustomerId, DocumentKind, InvoiceId, ReceiptId};
+use till_core::ids::{ApplicationId, CustomerId, DocumentKind, DocumentRef, OpenItemId, ReceiptId};
 use till_core::money::{Currency, Money};
-use till_core::money_in::Method;
+use till_core::open_items::Side;
 
-use crate::convert::{currency, known};
+use crate::convert::currency;
 use crate::ledger::{self, PostedEntry};
 use crate::trail::{Trail, trail};
-use crate::{Result, StoreError};
+use crate::{Result, StoreError, open_items};
 
 /// A receipt in a list.
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -24,8 +24,12 @@ pub struct ReceiptRow {
     pub customer: CustomerId,
     /// The customer's name.
     pub customer_name: String,
-    /// How.
-    pub method: Method,
+    /// How: as people say it.
+    pub method: String,
+    /// Where the money is: in hand, at the bank, cleared, returned; “none” for what is no money.
+    pub whereabouts: String,
+    /// The day it was reversed as a whole, where it was.
+    pub reversed_on: Option<NaiveDate>,
     /// When.
     pub date: NaiveDate,
     /// Check number, words of the transfer.
@@ -66,21 +70,24 @@ pub async fn list(
 ) -> Result<ReceiptList> {
     let like = search.map(crate::find::pattern);
     let rows = sqlx::query!(
-        r#"SELECT receipts.id, receipts.number, customer_id, name, method, posting_date AS "date: NaiveDate", reference, receipts.currency,
-                  amount_minor, unapplied_minor, unapplied_base_minor
-           FROM receipts JOIN customers ON customers.id = customer_id
-           WHERE (?1 IS NULL OR receipts.number LIKE ?1 ESCAPE '\' OR name LIKE ?1 ESCAPE '\' OR reference LIKE ?1 ESCAPE '\')
-             AND (NOT ?2 OR unapplied_minor > 0)
-           ORDER BY receipts.sequence DESC LIMIT ?3 OFFSET ?4"#,
+        r#"SELECT payments.id, payments.number, payments.customer_id, customers.name, payment_methods.name AS method, whereabouts,
+                  reversed_on AS "reversed_on: NaiveDate", payments.posting_date AS "date: NaiveDate", reference, payments.currency,
+                  payments.amount_minor, open_minor, open_base_minor
+           FROM payments JOIN customers ON customers.id = payments.customer_id JOIN payment_methods ON payment_methods.code = method
+           JOIN open_items ON kind = 'receipt' AND document_id = payments.id AND side = 'owed_by_us'
+           WHERE (?1 IS NULL OR payments.number LIKE ?1 ESCAPE '\' OR customers.name LIKE ?1 ESCAPE '\' OR reference LIKE ?1 ESCAPE '\')
+             AND (NOT ?2 OR open_minor > 0)
+           ORDER BY payments.sequence DESC LIMIT ?3 OFFSET ?4"#,
         like, only_unapplied, limit, offset
     )
     .fetch_all(&mut *connection)
     .await?;
     let all = sqlx::query!(
-        r#"SELECT count(*) AS "count!: i64", coalesce(sum(unapplied_base_minor), 0) AS "unapplied!: i64"
-           FROM receipts JOIN customers ON customers.id = customer_id
-           WHERE (?1 IS NULL OR receipts.number LIKE ?1 ESCAPE '\' OR name LIKE ?1 ESCAPE '\' OR reference LIKE ?1 ESCAPE '\')
-             AND (NOT ?2 OR unapplied_minor > 0)"#,
+        r#"SELECT count(*) AS "count!: i64", coalesce(sum(open_base_minor), 0) AS "unapplied!: i64"
+           FROM payments JOIN customers ON customers.id = payments.customer_id
+           JOIN open_items ON kind = 'receipt' AND document_id = payments.id AND side = 'owed_by_us'
+           WHERE (?1 IS NULL OR payments.number LIKE ?1 ESCAPE '\' OR customers.name LIKE ?1 ESCAPE '\' OR reference LIKE ?1 ESCAPE '\')
+             AND (NOT ?2 OR open_minor > 0)"#,
         like, only_unapplied
     )
     .fetch_one(connection)
@@ -93,33 +100,42 @@ pub async fn list(
                 number: row.number,
                 customer: CustomerId(row.customer_id),
                 customer_name: row.name,
-                method: known(&row.method, Method::of)?,
+                method: row.method,
+                whereabouts: row.whereabouts,
+                reversed_on: row.reversed_on,
                 date: row.date,
                 reference: row.reference,
                 currency: currency(&row.currency)?,
                 amount: Money(row.amount_minor),
-                unapplied: Money(row.unapplied_minor),
-                unapplied_base: Money(row.unapplied_base_minor),
+                unapplied: Money(row.open_minor),
+                unapplied_base: Money(row.open_base_minor),
             })
         })
         .collect::<Result<Vec<_>>>()?;
     Ok(ReceiptList { receipts, count: all.count, unapplied_base: Money(all.unapplied) })
 }
 
-/// An amount applied, on screen.
+/// An amount applied, on screen. What was taken back again is not among them: the history tells.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct ApplicationView {
-    /// The invoice.
-    pub invoice: InvoiceId,
-    /// Its number.
-    pub invoice_number: String,
+    /// Its id.
+    pub id: ApplicationId,
+    /// The open item it went to.
+    pub item: OpenItemId,
+    /// What that came from: an invoice, an opening balance.
+    pub document: DocumentRef,
+    /// Whose account it stands on.
+    pub customer: CustomerId,
     /// When.
     pub date: NaiveDate,
-    /// How much.
+    /// How much of the receipt, in its currency.
     pub amount: Money,
-    /// What the invoice has open today.
+    /// What it has open today, in its own currency.
     pub open: Money,
+    /// That currency.
+    #[cfg_attr(feature = "schema", schema(value_type = String))]
+    pub currency: Currency,
 }
 
 /// A receipt on screen.
@@ -129,7 +145,9 @@ pub struct ReceiptView {
     /// What stands in the list.
     #[serde(flatten)]
     pub row: ReceiptRow,
-    /// Where it went.
+    /// Why it was reversed, where it was.
+    pub reversal_reason: Option<String>,
+    /// Where it went, and still is.
     pub applications: Vec<ApplicationView>,
     /// The entries it wrote.
     pub entries: Vec<PostedEntry>,
@@ -145,44 +163,53 @@ pub struct ReceiptView {
 /// [`StoreError::NotFound`].
 pub async fn view(connection: &mut SqliteConnection, id: ReceiptId) -> Result<ReceiptView> {
     let row = sqlx::query!(
-        r#"SELECT receipts.number, customer_id, name, method, posting_date AS "date: NaiveDate", reference, receipts.currency,
-                  amount_minor, unapplied_minor, unapplied_base_minor, receipts.version
-           FROM receipts JOIN customers ON customers.id = customer_id WHERE receipts.id = ?"#,
+        r#"SELECT payments.number, payments.customer_id, customers.name, payment_methods.name AS method, whereabouts,
+                  reversed_on AS "reversed_on: NaiveDate", reversal_reason, payments.posting_date AS "date: NaiveDate", reference,
+                  payments.currency, payments.amount_minor, open_minor, open_base_minor, payments.version
+           FROM payments JOIN customers ON customers.id = payments.customer_id JOIN payment_methods ON payment_methods.code = method
+           JOIN open_items ON kind = 'receipt' AND document_id = payments.id AND side = 'owed_by_us' WHERE payments.id = ?"#,
         id.0
     )
     .fetch_optional(&mut *connection)
     .await?
     .ok_or_else(|| StoreError::not_found(DocumentKind::Receipt, id))?;
-    let applications = sqlx::query!(
-        r#"SELECT invoice_id, number AS "number!", application_date AS "date: NaiveDate", amount_minor, open_minor AS "open!: i64"
-           FROM applications JOIN invoices ON invoices.id = invoice_id WHERE receipt_id = ? ORDER BY applications.id"#,
-        id.0
-    )
-    .fetch_all(&mut *connection)
-    .await?
-    .into_iter()
-    .map(|row| ApplicationView {
-        invoice: InvoiceId(row.invoice_id),
-        invoice_number: row.number,
-        date: row.date,
-        amount: Money(row.amount_minor),
-        open: Money(row.open),
-    })
-    .collect();
+    let item = open_items::of_document(connection, DocumentKind::Receipt, id.0, Side::OwedByUs).await?;
+    let standing = match item {
+        Some(item) => open_items::standing_on_credit(connection, item).await?,
+        None => Vec::new(),
+    };
+    let applications = standing
+        .into_iter()
+        // What reversed it stands against it, and is no use of the money.
+        .filter(|standing| standing.debit.document.kind != DocumentKind::Receipt)
+        .map(|standing| ApplicationView {
+            id: standing.id,
+            item: standing.debit.id,
+            document: standing.debit.document,
+            customer: standing.debit.customer,
+            date: standing.date,
+            amount: standing.used.0,
+            open: standing.debit.open,
+            currency: standing.debit.currency,
+        })
+        .collect();
     Ok(ReceiptView {
         row: ReceiptRow {
             id,
             number: row.number,
             customer: CustomerId(row.customer_id),
             customer_name: row.name,
-            method: known(&row.method, Method::of)?,
+            method: row.method,
+            whereabouts: row.whereabouts,
+            reversed_on: row.reversed_on,
             date: row.date,
             reference: row.reference,
             currency: currency(&row.currency)?,
             amount: Money(row.amount_minor),
-            unapplied: Money(row.unapplied_minor),
-            unapplied_base: Money(row.unapplied_base_minor),
+            unapplied: Money(row.open_minor),
+            unapplied_base: Money(row.open_base_minor),
         },
+        reversal_reason: row.reversal_reason,
         applications,
         entries: ledger::entries_of(connection, DocumentKind::Receipt, id.0).await?,
         trail: trail(connection, DocumentKind::Receipt, id.0).await?,

@@ -4,9 +4,9 @@ use serde::{Deserialize, Serialize};
 use till_core::checks::{Blocker, Effect, stops};
 use till_core::entry::Entry;
 use till_core::fingerprint;
-use till_core::ids::{InvoiceId, OrderId, ReceiptId, ShipmentId};
+use till_core::ids::{DocumentKind, OpenItemId, OrderId, ReceiptId, ShipmentId};
 use till_core::money::Money;
-use till_core::money_in::Method;
+use till_core::settle::Applied;
 use till_core::tape::{Change, Tape};
 
 use super::{ShipmentForm, decide_on, picking, posting};
@@ -38,8 +38,8 @@ pub struct ShipAndBill {
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct PaidAtOnce {
-    /// How.
-    pub method: Method,
+    /// How: the code of a way of paying.
+    pub method: String,
     /// How much, as typed; none for what the invoice comes to.
     #[serde(default)]
     pub amount: Option<String>,
@@ -157,11 +157,12 @@ async fn carry_out(
     Ok(done)
 }
 
-/// Which invoices the money pays by how much, the one posted with it without its id: another may
+/// Which open items the money pays by how much, the one posted with it without its id: another may
 /// have it by then.
-fn where_it_goes(money: &MoneyPreview, invoice: &PostedInvoice) -> Vec<(Option<InvoiceId>, Money)> {
+fn where_it_goes(money: &MoneyPreview, invoice: &PostedInvoice) -> Vec<(Option<OpenItemId>, Money)> {
     let applied = money.document.applied.iter();
-    applied.map(|one| ((one.invoice != invoice.id).then_some(one.invoice), one.amount)).collect()
+    let this = |one: &Applied| one.document.kind == DocumentKind::Invoice && one.document.id == invoice.id.0;
+    applied.map(|one| ((!this(one)).then_some(one.item), one.amount)).collect()
 }
 
 /// What was paid at once, applied to the invoice first.
@@ -170,7 +171,7 @@ fn receipt_for(paid: &PaidAtOnce, invoice: &PostedInvoice, preview: &InvoicePrev
     let amount = paid.amount.as_deref().map(str::trim).filter(|amount| !amount.is_empty());
     Ok(NewReceipt {
         customer: preview.customer,
-        method: paid.method,
+        method: paid.method.clone(),
         date: None,
         amount: amount.map_or_else(|| document.currency.format(document.total), str::to_owned),
         reference: paid.reference.clone(),
@@ -260,7 +261,7 @@ pub async fn preview_ship_and_bill_many(
         .await
 }
 
-/// Mark of the figures of an invoice. Numbers are left out: others may ship meanwhile.
+/// Mark of the figures of an invoice and of what it books. Numbers are left out: others may ship meanwhile.
 fn figures(preview: &InvoicePreview) -> String {
     let lines: Vec<_> = preview
         .document
@@ -268,8 +269,18 @@ fn figures(preview: &InvoicePreview) -> String {
         .flat_map(|document| &document.lines)
         .map(|line| (&line.code, line.quantity, line.unit_price, line.net, &line.tax.code))
         .collect();
-    let due = preview.document.as_ref().map(|document| (document.total, document.due_date));
-    fingerprint::of(&(lines, due))
+    let due = preview
+        .document
+        .as_ref()
+        .map(|document| (document.total, document.total_base, document.rate, document.due_date, &document.discount));
+    let booked = |entry: &Option<Entry>| -> Vec<_> {
+        entry
+            .iter()
+            .flat_map(|entry| &entry.lines)
+            .map(|line| (line.account.clone(), line.base, line.document))
+            .collect()
+    };
+    fingerprint::of(&(lines, due, booked(&preview.entry), booked(&preview.cost_entry)))
 }
 
 /// What ship and bill would do. It is carried out and taken back: nothing stays written.

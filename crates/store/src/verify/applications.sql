@@ -1,25 +1,46 @@
--- What was taken back again is applied no more.
-WITH applied AS (SELECT * FROM applications WHERE id NOT IN (SELECT application_id FROM unapplications))
-SELECT number || ': open is ' || open_minor || ', total less applied is ' || (total_minor - applied)
+-- What is kept as open follows from what was applied, in both currencies.
+SELECT number || ': open is ' || open_minor || ' and ' || open_base_minor || ' in base currency, amount less applied is '
+       || (amount_minor - applied) || ' and ' || (amount_base_minor - applied_base)
 FROM (
-    SELECT number, open_minor, open_base_minor, total_minor, total_base_minor,
-           coalesce((SELECT sum(amount_minor) FROM applied WHERE invoice_id = invoices.id), 0)
-             + CASE WHEN cancelled_by IS NULL THEN 0 ELSE total_minor END AS applied,
-           coalesce((SELECT sum(receivable_base_minor) FROM applied WHERE invoice_id = invoices.id), 0)
-             + CASE WHEN cancelled_by IS NULL THEN 0 ELSE total_base_minor END AS applied_base
+    SELECT number, open_minor, open_base_minor, amount_minor, amount_base_minor,
+           coalesce((SELECT sum(debit_minor) FROM applications WHERE debit_item = open_items.id), 0)
+             + coalesce((SELECT sum(credit_minor) FROM applications WHERE credit_item = open_items.id), 0) AS applied,
+           coalesce((SELECT sum(debit_base_minor) FROM applications WHERE debit_item = open_items.id), 0)
+             + coalesce((SELECT sum(credit_base_minor) FROM applications WHERE credit_item = open_items.id), 0) AS applied_base
+    FROM open_items
+)
+WHERE open_minor <> amount_minor - applied OR (amount_minor <> 0 AND open_base_minor <> amount_base_minor - applied_base)
+UNION ALL
+SELECT credit.number || ' is applied to ' || debit.number || ' before one of them was there'
+FROM applications JOIN open_items AS debit ON debit.id = debit_item JOIN open_items AS credit ON credit.id = credit_item
+WHERE application_date < debit.posting_date OR application_date < credit.posting_date
+UNION ALL
+SELECT credit.number || ' is applied to ' || debit.number || ' on the wrong side'
+FROM applications JOIN open_items AS debit ON debit.id = debit_item JOIN open_items AS credit ON credit.id = credit_item
+WHERE debit.side <> 'owed_to_us' OR credit.side <> 'owed_by_us'
+UNION ALL
+SELECT credit.number || ' in ' || credit.currency || ' is applied to ' || debit.number || ': two amounts in one currency'
+FROM applications JOIN open_items AS debit ON debit.id = debit_item JOIN open_items AS credit ON credit.id = credit_item
+WHERE debit.currency = credit.currency AND debit_minor <> credit_minor
+UNION ALL
+-- Every document that carries a balance has its item, at its amounts.
+SELECT coalesce(documents.number, 'a document') || ' and its open item differ'
+FROM (
+    SELECT 'invoice' AS kind, id, number, customer_id, 'owed_to_us' AS side, currency, total_minor AS amount, total_base_minor AS base, posting_date AS day
     FROM invoices WHERE state = 'posted'
-)
-WHERE open_minor <> total_minor - applied OR (total_minor <> 0 AND open_base_minor <> total_base_minor - applied_base)
-UNION ALL
-SELECT number || ': unapplied is ' || unapplied_minor || ', amount less applied is ' || (amount_minor - applied)
-FROM (
-    SELECT number, unapplied_minor, unapplied_base_minor, amount_minor, amount_base_minor,
-           coalesce((SELECT sum(amount_minor) FROM applied WHERE receipt_id = receipts.id), 0) AS applied,
-           coalesce((SELECT sum(money_base_minor) FROM applied WHERE receipt_id = receipts.id), 0) AS applied_base
-    FROM receipts
-)
-WHERE unapplied_minor <> amount_minor - applied OR unapplied_base_minor <> amount_base_minor - applied_base
-UNION ALL
-SELECT receipts.number || ' is applied to ' || invoices.number || ' before one of them was there'
-FROM applications JOIN receipts ON receipts.id = receipt_id JOIN invoices ON invoices.id = invoice_id
-WHERE application_date < receipts.posting_date OR application_date < invoices.posting_date;
+    UNION ALL
+    SELECT 'receipt', id, number, customer_id, 'owed_by_us', currency, amount_minor, amount_base_minor, posting_date FROM payments
+    UNION ALL
+    SELECT 'receipt', id, number, customer_id, 'owed_to_us', currency, amount_minor, amount_base_minor, reversed_on FROM payments WHERE reversed_on IS NOT NULL
+    UNION ALL
+    SELECT 'credit_memo', credit_memos.id, credit_memos.number, credit_memos.customer_id, 'owed_by_us', currency, credit_memos.total_minor,
+           credit_memos.total_base_minor, credit_memos.posting_date
+    FROM credit_memos JOIN invoices ON invoices.id = invoice_id
+    UNION ALL
+    SELECT 'container_return', container_returns.id, number, customer_id, 'owed_by_us', base_currency, amount_minor, amount_minor, posting_date
+    FROM container_returns JOIN company
+) AS documents
+FULL JOIN (SELECT * FROM open_items WHERE kind <> 'opening') AS items ON items.kind = documents.kind AND items.document_id = documents.id AND items.side = documents.side
+WHERE items.id IS NULL OR documents.id IS NULL
+   OR (items.customer_id, items.currency, items.amount_minor, items.amount_base_minor, items.posting_date)
+      <> (documents.customer_id, documents.currency, documents.amount, documents.base, documents.day);

@@ -16,9 +16,10 @@ WHERE EXISTS (
     WHERE first.entry_id = invoices.cost_entry_id AND (back.base_minor IS NULL OR back.base_minor <> -first.base_minor))
 UNION ALL
 SELECT invoices.number || ' is cancelled and still open, or paid'
-FROM invoices
+FROM invoices JOIN open_items AS debit ON debit.kind = 'invoice' AND debit.document_id = invoices.id
 WHERE cancelled_by IS NOT NULL AND (open_minor <> 0 OR EXISTS (
-    SELECT 1 FROM applications WHERE invoice_id = invoices.id AND id NOT IN (SELECT application_id FROM unapplications)))
+    SELECT 1 FROM applications JOIN open_items AS credit ON credit.id = credit_item
+    WHERE debit_item = debit.id GROUP BY credit.id HAVING sum(debit_minor) <> 0 AND credit.kind <> 'credit_memo'))
 UNION ALL
 SELECT invoices.number || ' and the credit memo that cancels it point past each other'
 FROM invoices LEFT JOIN credit_memos ON credit_memos.invoice_id = invoices.id

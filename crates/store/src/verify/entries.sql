@@ -9,10 +9,24 @@ WHERE state IN ('posted', 'taken_back')
   AND (SELECT sum(cost_minor) FROM shipment_lines WHERE shipment_id = shipments.id) <> coalesce(
     (SELECT sum(base_minor) FROM entry_lines WHERE entry_id = shipments.entry_id AND purpose IN ('cogs', 'shipped_cost')), 0)
 UNION ALL
-SELECT receipts.number || ' and the entry it wrote differ'
-FROM receipts
+SELECT payments.number || ' and the entry it wrote differ'
+FROM payments
 WHERE amount_base_minor <> coalesce(
-    (SELECT sum(base_minor) FROM entry_lines WHERE entry_id = receipts.entry_id AND purpose IN ('bank', 'in_hand', 'container_liability')), 0)
+    (SELECT sum(base_minor) FROM entry_lines WHERE entry_id = payments.entry_id
+     AND purpose IN ('bank', 'in_hand', 'card_clearing', 'container_liability')), 0)
+UNION ALL
+SELECT payments.number || ' was reversed, but its money is still where it was'
+FROM payments
+WHERE reversed_on IS NOT NULL AND amount_base_minor <> coalesce(
+    (SELECT -sum(base_minor) FROM entry_lines WHERE entry_id = reversal_entry_id AND purpose IN ('bank', 'in_hand', 'card_clearing')), 0)
+UNION ALL
+SELECT container_returns.number || ' and the entry it wrote differ'
+FROM container_returns
+WHERE amount_minor <> coalesce(
+    (SELECT sum(base_minor) FROM entry_lines WHERE entry_id = container_returns.entry_id AND purpose = 'container_liability'), 0)
+UNION ALL
+SELECT 'E-' || entries.number || ' is dated before the entry it takes back'
+FROM entries JOIN entries AS first ON first.id = entries.reverses_id WHERE entries.posting_date < first.posting_date
 UNION ALL
 SELECT shipments.number || ' was taken back, but its entry was not turned round'
 FROM shipments

@@ -3,7 +3,8 @@ FROM (
     SELECT 'entry' AS kind, min(number) AS low, max(number) AS high, count(*) AS count FROM entries
     UNION ALL SELECT 'invoice', min(sequence), max(sequence), count(*) FROM invoices WHERE state = 'posted'
     UNION ALL SELECT 'credit_memo', min(sequence), max(sequence), count(*) FROM credit_memos
-    UNION ALL SELECT 'receipt', min(sequence), max(sequence), count(*) FROM receipts
+    UNION ALL SELECT 'receipt', min(sequence), max(sequence), count(*) FROM payments
+    UNION ALL SELECT 'container_return', min(sequence), max(sequence), count(*) FROM container_returns
 ) AS used JOIN number_ranges USING (kind)
 JOIN (
     SELECT kind, coalesce(sum(last - void_numbers.first + 1), 0) AS void
@@ -14,5 +15,5 @@ WHERE next - first <> count + void OR high >= next OR low < first
               WHERE void_numbers.kind = 'credit_memo' AND used.kind = 'credit_memo')
    OR EXISTS (SELECT 1 FROM void_numbers JOIN invoices ON sequence BETWEEN void_numbers.first AND last
               WHERE void_numbers.kind = 'invoice' AND used.kind = 'invoice')
-   OR EXISTS (SELECT 1 FROM void_numbers JOIN receipts ON sequence BETWEEN void_numbers.first AND last
+   OR EXISTS (SELECT 1 FROM void_numbers JOIN payments ON sequence BETWEEN void_numbers.first AND last
               WHERE void_numbers.kind = 'receipt' AND used.kind = 'receipt');

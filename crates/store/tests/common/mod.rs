@@ -195,6 +195,7 @@ async fn set_up(connection: &mut Writing<'_>) -> Result<(Vec<CustomerId>, Vec<It
         ("invoice", "I-"),
         ("credit_memo", "CM-"),
         ("receipt", "C-"),
+        ("container_return", "CR-"),
         ("entry", "E-"),
     ] {
         setup::number_range(connection, kind, prefix, 1).await?;
@@ -209,6 +210,7 @@ async fn set_up(connection: &mut Writing<'_>) -> Result<(Vec<CustomerId>, Vec<It
         )
         .await?;
     }
+    setup::money_places(connection).await?;
     setup::tax_code(
         connection,
         "S23",

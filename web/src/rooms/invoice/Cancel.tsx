@@ -1,4 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
 import { useNavigate } from "react-router";
 import { api, got, keyed } from "../../api/client";
 import type { InvoiceView } from "../../api/types";
@@ -14,14 +15,15 @@ export function CancelAsk({ invoice, close }: { invoice: InvoiceView; close: () 
   const navigate = useNavigate();
   const changed = useEverythingChanged();
   const { say } = useNotices();
+  const [day, setDay] = useState("");
   const preview = useQuery({
-    queryKey: ["cancel", invoice.id, invoice.version],
+    queryKey: ["cancel", invoice.id, invoice.version, day],
     queryFn: () =>
       got(
         api.POST("/api/invoices/{id}/cancel/preview", {
           params: { path: { id: invoice.id } },
           // The reason is asked for below; what it does to the books is the same for any.
-          body: { reason: "to be said" },
+          body: { reason: "to be said", date: day || null },
         }),
       ),
     gcTime: 0,
@@ -34,7 +36,13 @@ export function CancelAsk({ invoice, close }: { invoice: InvoiceView; close: () 
       close={close}
       fields={[
         { name: "reason", label: "Why", kind: "words" },
-        { name: "date", label: "Date of the credit memo", kind: "date", hint: "empty: the business date" },
+        {
+          name: "date",
+          label: "Date of the credit memo",
+          kind: "date",
+          hint: "Leave empty to use the business date",
+          changed: setDay,
+        },
         { name: "rebill", label: "Put what it billed on a new draft at once", kind: "tick" },
       ]}
       run={async (values, key) => {
@@ -45,8 +53,7 @@ export function CancelAsk({ invoice, close }: { invoice: InvoiceView; close: () 
               reason: values.reason ?? "",
               date: values.date || null,
               rebill: values.rebill === "on",
-              // Another date makes other entries than those shown; nothing else does.
-              seen: values.date ? null : (preview.data?.fingerprint ?? null),
+              seen: preview.data?.fingerprint ?? null,
             },
           }),
         );

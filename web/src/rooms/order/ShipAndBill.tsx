@@ -2,27 +2,22 @@ import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { type ReactNode, useState } from "react";
 import { useNavigate } from "react-router";
 import { api, got, keyed, newKey, Problem } from "../../api/client";
-import type { Method, OrderView } from "../../api/types";
-import { date, decimal, exponentOf, moneyWithCurrency, plural, typedDecimal } from "../../format";
+import type { OrderView } from "../../api/types";
+import { date, decimal, exponentOf, moneyWithCurrency, plural, sentence, typedDecimal } from "../../format";
 import { useBase, useEverythingChanged, useSettled, Wrong } from "../../parts/bits";
 import { Field, FormGrid } from "../../parts/form";
+import { usePaymentMethods } from "../../parts/methods";
 import { BlockerLines, EntryLines, Paper } from "../../parts/TapeRoll";
 import { Ask } from "../../shell/Ask";
 import { useNotices } from "../../shell/notices";
 
 interface Paid {
-  method: Method | "";
+  /** The code of a way of paying; empty for none. */
+  method: string;
   /** As typed; none for what the invoice comes to. */
   amount?: string;
   reference: string;
 }
-
-const methods = [
-  ["", "not now, on its terms"],
-  ["cash", "in cash"],
-  ["check", "by check"],
-  ["transfer", "by transfer"],
-] as const;
 
 /**
  * Shipment, invoice and, where it is paid at once, the receipt in one posting: what they will be,
@@ -41,6 +36,11 @@ export function ShipAndBillAsk({
   const navigate = useNavigate();
   const changed = useEverythingChanged();
   const { say } = useNotices();
+  const ways = usePaymentMethods();
+  const methods: (readonly [string, string])[] = [
+    ["", "Not now, on its terms"],
+    ...ways.map((one) => [one.code, sentence(one.name)] as const),
+  ];
   const [paid, setPaid] = useState<Paid>({ method: "", reference: "" });
   const settled = useSettled(paid);
   const body = {
@@ -143,7 +143,7 @@ export function ShipAndBillAsk({
           label="Paid"
           name="paid.method"
           value={paid.method}
-          onChange={(method) => change({ method: method as Paid["method"] })}
+          onChange={(method) => change({ method })}
           choices={methods}
           span={paid.method ? 4 : 6}
           faults={faults}
@@ -161,7 +161,9 @@ export function ShipAndBillAsk({
               faults={faults}
             />
             <Field
-              label={paid.method === "check" ? "Check number" : "Remarks"}
+              label={
+                ways.find((one) => one.code === paid.method)?.kind === "checks_in_hand" ? "Check number" : "Remarks"
+              }
               name="paid.reference"
               value={paid.reference}
               onChange={(reference) => change({ reference })}

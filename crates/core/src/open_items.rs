@@ -1,0 +1,122 @@
+//! Open items: everything on a customer account that carries a balance.
+//!
+//! An invoice is owed to us; a credit memo, a receipt without a target, a deposit are owed by us.
+//! Each stands on a control account, in a currency, at a base amount. An *application* ties an amount
+//! of one to another; a reversal of it ties them apart again. What a customer owes, its lateness and
+//! its exposure follow from nothing else. *Source: domain.md sections 1 and 8; model.md.*
+//!
+//! ```
+//! use till_core::money::Money;
+//! use till_core::open_items::late_parts;
+//! use till_core::terms::Terms;
+//! // 60 days net, posted on 1 January, nothing paid: nothing is late on 15 February.
+//! let day = |text: &str| text.parse().unwrap();
+//! let parts = Terms::net_days(60).open_parts(day("2026-01-01"), Money(900_000), Money(900_000));
+//! assert!(late_parts(&parts, day("2026-02-15")).is_zero());
+//! assert_eq!(late_parts(&parts, day("2026-03-03")), Money(900_000));
+//! ```
+
+use chrono::NaiveDate;
+use serde::{Deserialize, Serialize};
+
+use crate::accounts::{Account, Purpose};
+use crate::ids::{CustomerId, DocumentRef, OpenItemId};
+use crate::money::{Currency, Money};
+use crate::room::{Movement, first_day, room_from};
+use crate::spread::spread;
+use crate::terms::{DuePart, Terms};
+
+/// Who owes an open item to whom.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "snake_case")]
+pub enum Side {
+    /// The customer owes it to us: an invoice, a charge. A debit.
+    OwedToUs,
+    /// We owe it to the customer: money without a target, a credit, a deposit. A credit.
+    OwedByUs,
+}
+
+impl Side {
+    /// The word kept in the database.
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::OwedToUs => "owed_to_us",
+            Self::OwedByUs => "owed_by_us",
+        }
+    }
+
+    /// The side with this word.
+    pub fn of(word: &str) -> Option<Self> {
+        [Self::OwedToUs, Self::OwedByUs].into_iter().find(|side| side.word() == word)
+    }
+}
+
+/// An open item as settling needs to know it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct OpenItem {
+    /// Its id; zero for one that this very posting makes.
+    pub id: OpenItemId,
+    /// What it came from: an invoice, a receipt, a credit memo, an opening balance.
+    pub document: DocumentRef,
+    /// Whose account it stands on.
+    pub customer: CustomerId,
+    /// The kind of control account.
+    pub purpose: Purpose,
+    /// The very account its balance stands on; none where it never had a balance.
+    pub account: Option<Account>,
+    /// Who owes it.
+    pub side: Side,
+    /// Its currency.
+    pub currency: Currency,
+    /// From this day on it is there.
+    pub posting_date: NaiveDate,
+    /// When its next part is due.
+    pub due_date: NaiveDate,
+    /// What of it is open, in its currency.
+    pub open: Money,
+    /// What the open amount is carried at, in base currency.
+    pub open_base: Money,
+    /// What it came to and what was taken from it since, day by day, in its currency.
+    pub movements: Vec<Movement>,
+}
+
+impl OpenItem {
+    /// What can be applied of it on a day: never more than is there on that day and every later one.
+    pub fn room_from(&self, date: NaiveDate) -> Money {
+        Money(room_from(date, &self.movements))
+    }
+
+    /// The first day on which so much of it can be applied.
+    pub fn first_day(&self, amount: Money) -> Option<NaiveDate> {
+        first_day(amount.0, &self.movements)
+    }
+
+    /// The base amount that goes with a part of what is open: in proportion, the last part takes all
+    /// that is left. *Source: domain.md section 11, foreign currency.*
+    pub fn release(&self, amount: Money) -> Money {
+        if amount == self.open { self.open_base } else { self.open_base.share(amount.0, self.open.0) }
+    }
+}
+
+/// What of the open parts is past its day.
+pub fn late_parts(parts: &[DuePart], as_of: NaiveDate) -> Money {
+    parts.iter().filter(|part| part.date < as_of).map(|part| part.amount).sum()
+}
+
+/// What of a debt falls due when, in base currency: each instalment by its own date, the base amount
+/// spread over them. What was paid covers the earliest first.
+///
+/// `document_date` and `terms` are the document's, `total` and `open` in its currency, `open_base`
+/// what the open amount is carried at. *Source: domain.md section 5, terms.*
+pub fn due_in_base(
+    terms: &Terms,
+    document_date: NaiveDate,
+    (total, open): (Money, Money),
+    open_base: Money,
+) -> Vec<DuePart> {
+    let parts = terms.open_parts(document_date, total, open);
+    let weights: Vec<i64> = parts.iter().map(|part| part.amount.0).collect();
+    let bases = spread(open_base, &weights);
+    parts.iter().zip(bases).map(|(part, amount)| DuePart { date: part.date, amount }).collect()
+}

@@ -1,0 +1,363 @@
+//! Settling: what is owed to us against what is owed by us.
+//!
+//! One function for all of it. A receipt, containers brought back, money that lies unapplied, a
+//! credit: each is a *credit* that goes to open items owed to us. [`decide`] says what becomes of
+//! it, [`back::decide`] takes applications back and reverses receipts.
+//!
+//! - Nothing is applied before it is there: both sides are asked for their [`crate::room`] from the
+//!   day on, so that no balance is below zero on any day.
+//! - In one currency the amounts are the same; in two, both are kept, converted at the date.
+//! - Each side releases its carried base amount in proportion, the last application all that is
+//!   left; the difference is a realized currency difference.
+//! - A customer pays for itself and for the branches whose parent it is.
+//!
+//! *Source: domain.md sections 3, 8, 10 and 11; postings.md, Money.*
+//!
+//! ```
+//! use till_core::settle::PlaceKind;
+//! use till_core::accounts::Purpose;
+//! // A check is in hand until it is taken to the bank.
+//! assert_eq!(PlaceKind::ChecksInHand.purpose(), Purpose::InHand);
+//! ```
+
+pub mod back;
+mod checking;
+mod entering;
+mod place;
+
+use serde::{Deserialize, Serialize};
+
+use crate::accounts::AccountMap;
+use crate::calendar::{DocumentDate, Periods, words};
+use crate::checks::{Blocker, Findings, Step};
+use crate::entry::Entry;
+use crate::fingerprint;
+use crate::fixed::ExchangeRate;
+use crate::ids::{CustomerId, DocumentKind, DocumentRef, InvoiceId, OpenItemId};
+use crate::money::{Currency, Money};
+use crate::open_items::OpenItem;
+use crate::order::{OrderAfter, OrderFacts, compare};
+use crate::spread::spread;
+use crate::tape::{Change, Figure, Tape, TapeStyle};
+
+pub use place::{Method, MoneyPlace, PlaceKind};
+
+/// Where the credit comes from.
+#[derive(Debug, Clone)]
+pub enum Source {
+    /// Money that comes in now.
+    Received {
+        /// How, and where it is from then on.
+        method: Method,
+    },
+    /// Empty containers that were brought back: no money, but what was charged for them.
+    Containers {
+        /// What came back, in words: “3 × DRUM”.
+        what: String,
+    },
+    /// An open item owed by us: unapplied money, a credit.
+    Item(OpenItem),
+}
+
+/// One of those the payer may pay for: itself, and branches whose parent it is.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Member {
+    /// Its id.
+    pub id: CustomerId,
+    /// Its name.
+    pub name: String,
+    /// What it owes, in base currency.
+    pub owes: Money,
+}
+
+/// An amount for an open item owed to us.
+#[derive(Debug, Clone)]
+pub struct ToApply {
+    /// The item.
+    pub item: OpenItem,
+    /// How much of the credit goes to it, in the credit's currency.
+    pub amount: Money,
+}
+
+/// Everything needed to decide on settling.
+#[derive(Debug, Clone)]
+pub struct SettleInput<'a> {
+    /// Whose credit it is.
+    pub payer: CustomerId,
+    /// The payer's name.
+    pub payer_name: String,
+    /// The payer's class, for the account map.
+    pub payer_class: Option<String>,
+    /// Those it may pay for, itself among them.
+    pub group: Vec<Member>,
+    /// Where it comes from.
+    pub source: Source,
+    /// Date of the receipt, or of the applying.
+    pub date: DocumentDate,
+    /// The amount received, or open on the credit, in `currency`.
+    pub amount: Money,
+    /// Its currency.
+    pub currency: Currency,
+    /// Base per unit of it, on the date; none where none is known.
+    pub rate: Option<ExchangeRate>,
+    /// Rates of the other currencies among the items, on the date.
+    pub other_rates: Vec<(Currency, ExchangeRate)>,
+    /// Base currency.
+    pub base: Currency,
+    /// Where it goes.
+    pub to_apply: Vec<ToApply>,
+    /// Orders on those items.
+    pub orders: Vec<OrderFacts>,
+    /// The account map.
+    pub accounts: &'a AccountMap,
+    /// The periods.
+    pub periods: &'a Periods,
+}
+
+/// An amount applied.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Applied {
+    /// The open item.
+    pub item: OpenItemId,
+    /// What it came from.
+    pub document: DocumentRef,
+    /// Whose account it stands on.
+    pub customer: CustomerId,
+    /// Its currency.
+    #[cfg_attr(feature = "schema", schema(value_type = String))]
+    pub currency: Currency,
+    /// How much of it, in its currency.
+    pub amount: Money,
+    /// How much of the credit, in the credit's currency.
+    pub credit_amount: Money,
+    /// What the item gives up, in base currency.
+    pub receivable_base: Money,
+    /// What the credit was carried at, in base currency.
+    pub money_base: Money,
+    /// What stays open on the item, in its currency.
+    pub open_after: Money,
+}
+
+/// What becomes of a credit.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Settlement {
+    /// Its date.
+    pub date: DocumentDate,
+    /// All of it, in its currency.
+    pub amount: Money,
+    /// All of it in base currency.
+    pub amount_base: Money,
+    /// What is applied.
+    pub applied: Vec<Applied>,
+    /// What stays without a target, in its currency.
+    pub unapplied: Money,
+    /// The same in base currency.
+    pub unapplied_base: Money,
+}
+
+/// What posting does, or why it cannot be.
+#[derive(Debug, Clone)]
+pub struct SettleDecision {
+    /// What becomes of the credit.
+    pub document: Settlement,
+    /// The entry; none where both items stand on one account at one base amount.
+    pub entry: Option<Entry>,
+    /// The arithmetic.
+    pub tape: Tape,
+    /// What changes.
+    pub changes: Vec<Change>,
+    /// What the orders become.
+    pub orders: Vec<OrderAfter>,
+    /// What each customer owes less, in base currency.
+    pub owes_less: Vec<(CustomerId, Money)>,
+    /// What stands in the way, and warnings.
+    pub blockers: Vec<Blocker>,
+    /// Mark of what was seen.
+    pub fingerprint: String,
+}
+
+/// Decides on a receipt, on containers brought back, or on applying what is open on a credit.
+pub fn decide(input: &SettleInput<'_>) -> SettleDecision {
+    let mut findings = Findings::at(Step::Post);
+    let document = settle(input);
+    checking::check(input, &document, &mut findings);
+    let entry = entering::enter(input, &document, &mut findings);
+    let (orders, order_changes) = compare(&input.orders, &orders_after(input, &document));
+    let owes_less = owes_less(input, &document);
+    let mut changes = owing_changes(&input.group, &owes_less);
+    changes.extend(order_changes);
+    SettleDecision {
+        tape: tape(input, &document),
+        fingerprint: fingerprint::of(&(&document, &entry)),
+        blockers: findings.finish(),
+        document,
+        entry,
+        changes,
+        orders,
+        owes_less,
+    }
+}
+
+fn settle(input: &SettleInput<'_>) -> Settlement {
+    let rate = input.rate.unwrap_or(ExchangeRate::ONE);
+    let amount_base = match &input.source {
+        Source::Received { .. } | Source::Containers { .. } => input.amount.to_base(rate, input.currency, input.base),
+        Source::Item(item) => item.open_base,
+    };
+    let all: Money = input.to_apply.iter().map(|to_apply| to_apply.amount).sum();
+    let unapplied = input.amount - all;
+    let weights: Vec<i64> = input.to_apply.iter().map(|to_apply| to_apply.amount.0).chain([unapplied.0]).collect();
+    let parts = spread(amount_base, &weights);
+    let applied = input
+        .to_apply
+        .iter()
+        .zip(&parts)
+        .map(|(ToApply { item, amount }, money_base)| {
+            let debit = debit_amount(input, item, *amount);
+            Applied {
+                item: item.id,
+                document: item.document.clone(),
+                customer: item.customer,
+                currency: item.currency,
+                amount: debit,
+                credit_amount: *amount,
+                receivable_base: item.release(debit),
+                money_base: *money_base,
+                open_after: item.open - debit,
+            }
+        })
+        .collect();
+    Settlement {
+        date: input.date,
+        amount: input.amount,
+        amount_base,
+        applied,
+        unapplied,
+        unapplied_base: parts.last().copied().unwrap_or_default(),
+    }
+}
+
+/// What an amount of the credit comes to in the currency of the item: the same, or converted at the date.
+fn debit_amount(input: &SettleInput<'_>, item: &OpenItem, amount: Money) -> Money {
+    if item.currency == input.currency {
+        return amount;
+    }
+    let rate = |wanted: Currency| input.other_rates.iter().find(|(known, _)| *known == wanted).map(|(_, rate)| *rate);
+    let of_item = if item.currency == input.base { Some(ExchangeRate::ONE) } else { rate(item.currency) };
+    match (input.rate, of_item) {
+        (Some(from), Some(to)) => amount.exchanged((input.currency, from), (item.currency, to)),
+        _ => Money::ZERO,
+    }
+}
+
+/// What each customer owes less. Money that only moves between two items of a customer changes
+/// nothing of what it owes net, but what it owes is the sum of what is open on receivables.
+fn owes_less(input: &SettleInput<'_>, document: &Settlement) -> Vec<(CustomerId, Money)> {
+    let mut less: Vec<(CustomerId, Money)> = Vec::new();
+    let mut add = |customer: CustomerId, amount: Money| match less.iter_mut().find(|(known, _)| *known == customer) {
+        Some((_, sum)) => *sum += amount,
+        None => less.push((customer, amount)),
+    };
+    for applied in &document.applied {
+        add(applied.customer, applied.receivable_base);
+    }
+    if let Source::Item(item) = &input.source
+        && item.purpose == crate::accounts::Purpose::Receivable
+    {
+        add(item.customer, -document.applied.iter().map(|applied| applied.money_base).sum::<Money>());
+    }
+    less
+}
+
+/// What customers owe, before and after.
+fn owing_changes(group: &[Member], less: &[(CustomerId, Money)]) -> Vec<Change> {
+    let several = less.len() > 1;
+    less.iter()
+        .filter(|(_, amount)| !amount.is_zero())
+        .filter_map(|(id, amount)| {
+            let member = group.iter().find(|member| member.id == *id)?;
+            let label = if several { format!("{} owes", member.name) } else { "Customer owes".to_owned() };
+            Some(Change {
+                label,
+                before: Some(Figure::money(member.owes)),
+                after: Figure::money(member.owes - *amount),
+            })
+        })
+        .collect()
+}
+
+fn tape(input: &SettleInput<'_>, document: &Settlement) -> Tape {
+    let (subheading, first) = match &input.source {
+        Source::Received { method } => (format!("{} of {}", method.name, words(document.date.date)), "Received"),
+        Source::Containers { what } => (format!("{what} of {}", words(document.date.date)), "Brought back"),
+        Source::Item(item) => (format!("{} of {}", item.document.number, words(item.posting_date)), "Unapplied"),
+    };
+    let mut tape = Tape::new(input.payer_name.clone(), subheading, input.currency);
+    tape.amount(TapeStyle::Line, first, document.amount);
+    for (to_apply, applied) in input.to_apply.iter().zip(&document.applied) {
+        tape.amount(TapeStyle::Line, format!("to {}", applied.document.number), -applied.credit_amount);
+        if let Some(branch) =
+            input.group.iter().find(|member| member.id == applied.customer && member.id != input.payer)
+        {
+            tape.remark(TapeStyle::Detail, format!("of {}", branch.name), false);
+        }
+        if applied.currency != input.currency {
+            let amount = applied.currency.grouped(applied.amount);
+            tape.remark(TapeStyle::Detail, format!("{amount} {} at the rates of the day", applied.currency), false);
+        }
+        if applied.open_after.is_zero() {
+            tape.remark(TapeStyle::Detail, "settled", false);
+        } else if applied.currency == input.currency {
+            tape.part(TapeStyle::Detail, "stays open", to_apply.item.open, applied.open_after);
+        } else {
+            let left = applied.currency.grouped(applied.open_after);
+            tape.remark(TapeStyle::Detail, format!("{left} {} stay open", applied.currency), false);
+        }
+    }
+    tape.amount(TapeStyle::Due, "Stays unapplied", document.unapplied);
+    tape.remark(TapeStyle::Detail, format!("dated {}", words(document.date.date)), !document.date.typed);
+    tape
+}
+
+fn orders_after(input: &SettleInput<'_>, document: &Settlement) -> Vec<OrderFacts> {
+    let mut after = input.orders.clone();
+    for order in &mut after {
+        for invoice in &mut order.invoices {
+            for applied in document.applied.iter().filter(|applied| is_invoice(&applied.document, invoice.invoice)) {
+                invoice.open -= applied.amount;
+            }
+        }
+    }
+    after
+}
+
+/// Whether a document is that invoice.
+pub(crate) fn is_invoice(document: &DocumentRef, invoice: InvoiceId) -> bool {
+    document.kind == DocumentKind::Invoice && document.id == invoice.0
+}
+
+/// Proposes amounts for open items, oldest due date first, until the money is used up. The document
+/// the clerk came from goes before all others. Items in another currency are left to the clerk.
+pub fn oldest_first(
+    amount: Money,
+    currency: Currency,
+    items: &[OpenItem],
+    first: Option<&DocumentRef>,
+) -> Vec<(OpenItemId, Money)> {
+    let named =
+        |item: &OpenItem| first.is_some_and(|first| first.kind == item.document.kind && first.id == item.document.id);
+    let mut order: Vec<&OpenItem> = items.iter().filter(|item| item.currency == currency).collect();
+    order.sort_by_key(|item| (!named(item), item.due_date, item.id));
+    let mut left = amount;
+    let mut proposal = Vec::new();
+    for item in order {
+        let part = left.min(item.open);
+        if part.is_positive() {
+            proposal.push((item.id, part));
+            left -= part;
+        }
+    }
+    proposal
+}

@@ -1,0 +1,289 @@
+//! Taking back: applications that were made in error, receipts that were typed in error.
+//!
+//! An application is never deleted: another one with its signs turned takes it back, on a day on or
+//! after its own. *Unapply* leaves the money with the customer, without a target. *Reverse* takes
+//! the whole receipt back: what it was applied to is open again, the rest is no longer unapplied,
+//! and the money is not where it was said to be. *Source: domain.md section 10; postings.md, Money.*
+
+use chrono::NaiveDate;
+use serde::{Deserialize, Serialize};
+
+use super::entering::on_item;
+use super::{Member, MoneyPlace, is_invoice, owing_changes};
+use crate::accounts::{AccountMap, Purpose};
+use crate::calendar::{DocumentDate, Periods, words};
+use crate::checks::{Blocker, Check, Findings, Step};
+use crate::entry::{Entry, EntryBuilder, LineFor};
+use crate::fingerprint;
+use crate::ids::{ApplicationId, CustomerId, EntryId};
+use crate::money::{Currency, Money};
+use crate::open_items::OpenItem;
+use crate::order::{OrderAfter, OrderFacts, compare};
+use crate::people::check_reason;
+use crate::tape::{Change, Tape, TapeStyle};
+
+/// An application that stands.
+#[derive(Debug, Clone)]
+pub struct Standing {
+    /// Its id.
+    pub id: ApplicationId,
+    /// What it settled.
+    pub debit: OpenItem,
+    /// Where that came from.
+    pub credit: OpenItem,
+    /// When.
+    pub date: NaiveDate,
+    /// Amount and base amount on the side that is owed to us.
+    pub settled: (Money, Money),
+    /// Amount and base amount on the side that is owed by us.
+    pub used: (Money, Money),
+    /// The entry it was made by; none where the two were only matched.
+    pub entry: Option<EntryId>,
+}
+
+/// A receipt that is reversed as a whole.
+#[derive(Debug, Clone)]
+pub struct WholeReceipt {
+    /// The item it made, owed by us.
+    pub credit: OpenItem,
+    /// Where its money was; none for containers of older books.
+    pub place: Option<MoneyPlace>,
+    /// Its amount and base amount.
+    pub amount: (Money, Money),
+    /// The entry it wrote.
+    pub entry: EntryId,
+    /// Whether it was reversed already.
+    pub reversed: bool,
+}
+
+/// Everything needed to decide on taking back.
+#[derive(Debug, Clone)]
+pub struct BackInput<'a> {
+    /// What is taken back, as people say it: “R-12”.
+    pub number: String,
+    /// Whose money it is.
+    pub payer: Member,
+    /// The payer's class, for the account map.
+    pub payer_class: Option<String>,
+    /// Everyone concerned, the payer among them.
+    pub group: Vec<Member>,
+    /// The applications to take back.
+    pub applications: Vec<Standing>,
+    /// The receipt, where all of it is reversed.
+    pub receipt: Option<WholeReceipt>,
+    /// The day.
+    pub date: DocumentDate,
+    /// Why.
+    pub reason: String,
+    /// Currency of the money.
+    pub currency: Currency,
+    /// Base currency.
+    pub base: Currency,
+    /// Orders on what was settled.
+    pub orders: Vec<OrderFacts>,
+    /// The account map.
+    pub accounts: &'a AccountMap,
+    /// The periods.
+    pub periods: &'a Periods,
+}
+
+/// An entry, and the one it takes back.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Reversal {
+    /// The entry.
+    pub entry: Entry,
+    /// What it takes back, in whole or in part.
+    pub reverses: Option<EntryId>,
+}
+
+/// What taking back does, or why it cannot be.
+#[derive(Debug, Clone)]
+pub struct BackDecision {
+    /// The entries, each pointing to the one it takes back.
+    pub entries: Vec<Reversal>,
+    /// The arithmetic.
+    pub tape: Tape,
+    /// What changes.
+    pub changes: Vec<Change>,
+    /// What the orders become.
+    pub orders: Vec<OrderAfter>,
+    /// What each customer owes more, in base currency.
+    pub owes_more: Vec<(CustomerId, Money)>,
+    /// What stands in the way.
+    pub blockers: Vec<Blocker>,
+    /// Mark of what was seen.
+    pub fingerprint: String,
+}
+
+/// Decides on unapplying, or on reversing a whole receipt.
+pub fn decide(input: &BackInput<'_>) -> BackDecision {
+    let mut findings = Findings::at(Step::Post);
+    check(input, &mut findings);
+    let entries = match &input.receipt {
+        Some(receipt) => reversal(input, receipt, &mut findings).into_iter().collect(),
+        None => {
+            let text = format!("{} of {} unapplied", input.number, input.payer.name);
+            let builder = || EntryBuilder::new(input.accounts, input.payer_class.as_deref(), input.currency);
+            unapplied(&input.applications, builder, (input.date.date, &text, input.base), &mut findings)
+        }
+    };
+    let (orders, order_changes) = compare(&input.orders, &orders_after(input));
+    let owes_more = owes_more(&input.applications);
+    let less: Vec<(CustomerId, Money)> = owes_more.iter().map(|(customer, amount)| (*customer, -*amount)).collect();
+    let mut changes = owing_changes(&input.group, &less);
+    changes.extend(order_changes);
+    let ids: Vec<ApplicationId> = input.applications.iter().map(|application| application.id).collect();
+    BackDecision {
+        fingerprint: fingerprint::of(&(&ids, &entries)),
+        tape: tape(input),
+        entries,
+        changes,
+        orders,
+        owes_more,
+        blockers: findings.finish(),
+    }
+}
+
+fn check(input: &BackInput<'_>, findings: &mut Findings) {
+    if let Err(sentence) = check_reason(&input.reason) {
+        findings.add(Check::CannotCancel, "reason", sentence);
+    }
+    if let Some(obstacle) = input.periods.obstacle(input.date.date) {
+        findings.add(Check::PeriodClosed, "date", obstacle);
+    }
+    if input.receipt.as_ref().is_some_and(|receipt| receipt.reversed) {
+        findings.add(Check::CannotCancel, "receipt", format!("{} is reversed already.", input.number));
+    }
+    if input.receipt.is_none() && input.applications.is_empty() {
+        findings.add(Check::NothingToDo, "applications", format!("Nothing of {} is applied.", input.number));
+    }
+    let received = input.receipt.as_ref().map(|receipt| receipt.credit.posting_date);
+    let latest = input.applications.iter().map(|application| application.date).chain(received).max();
+    if let Some(latest) = latest.filter(|latest| input.date.date < *latest) {
+        findings.add(
+            Check::DateTooEarly,
+            "date",
+            format!("{} was last moved on {}. Choose that day or a later one.", input.number, words(latest)),
+        );
+    }
+}
+
+/// Dr what was settled, Cr where it came from: one entry for each that is taken back.
+pub(crate) fn unapplied<'map>(
+    applications: &[Standing],
+    builder: impl Fn() -> EntryBuilder<'map>,
+    (date, text, base): (NaiveDate, &str, Currency),
+    findings: &mut Findings,
+) -> Vec<Reversal> {
+    let mut made_by: Vec<Option<EntryId>> = Vec::new();
+    for application in applications {
+        if !made_by.contains(&application.entry) {
+            made_by.push(application.entry);
+        }
+    }
+    let mut entries = Vec::new();
+    for reverses in made_by {
+        let mine = applications.iter().filter(|application| application.entry == reverses);
+        let mut builder = builder();
+        let mut difference = Money::ZERO;
+        for application in mine.filter(|application| !only_matched(application)) {
+            on_item(&mut builder, &application.debit, application.settled);
+            on_item(&mut builder, &application.credit, (-application.used.0, -application.used.1));
+            difference += application.used.1 - application.settled.1;
+        }
+        builder.add_difference(difference, base);
+        if let Some(entry) = builder.finish_or_say(date, text.to_owned(), findings) {
+            entries.push(Reversal { entry, reverses });
+        }
+    }
+    entries
+}
+
+/// Whether the two sides stand on one account at one base amount: nothing was written then.
+fn only_matched(application: &Standing) -> bool {
+    let (debit, credit) = (&application.debit, &application.credit);
+    debit.purpose == credit.purpose
+        && debit.account == credit.account
+        && debit.customer == credit.customer
+        && application.settled.1 == application.used.1
+}
+
+/// The money is not there: Cr where it was; Dr what it had settled, and what of it was unapplied.
+fn reversal(input: &BackInput<'_>, receipt: &WholeReceipt, findings: &mut Findings) -> Option<Reversal> {
+    let mut builder = EntryBuilder::new(input.accounts, input.payer_class.as_deref(), input.currency);
+    let mut difference = Money::ZERO;
+    for application in &input.applications {
+        on_item(&mut builder, &application.debit, application.settled);
+        difference += application.used.1 - application.settled.1;
+    }
+    on_item(&mut builder, &receipt.credit, (receipt.credit.open, receipt.credit.open_base));
+    let (amount, base) = (-receipt.amount.0, -receipt.amount.1);
+    match &receipt.place {
+        Some(place) => {
+            let purpose = place.kind.purpose();
+            let customer = (purpose != Purpose::Bank).then_some(input.payer.id);
+            builder.add_to(&place.account, purpose, (amount, base), LineFor { customer, ..LineFor::default() });
+        }
+        None => findings.add(
+            Check::CannotCancel,
+            "receipt",
+            format!("{} stands for containers, not for money. Bill them again instead.", input.number),
+        ),
+    }
+    builder.add_difference(difference, input.base);
+    let text = format!("{} of {} reversed", input.number, input.payer.name);
+    let entry = builder.finish_or_say(input.date.date, text, findings)?;
+    Some(Reversal { entry, reverses: Some(receipt.entry) })
+}
+
+fn owes_more(applications: &[Standing]) -> Vec<(CustomerId, Money)> {
+    let mut more: Vec<(CustomerId, Money)> = Vec::new();
+    let mut add = |customer: CustomerId, amount: Money| match more.iter_mut().find(|(known, _)| *known == customer) {
+        Some((_, sum)) => *sum += amount,
+        None => more.push((customer, amount)),
+    };
+    for application in applications {
+        add(application.debit.customer, application.settled.1);
+        if application.credit.purpose == Purpose::Receivable {
+            add(application.credit.customer, -application.used.1);
+        }
+    }
+    more
+}
+
+fn orders_after(input: &BackInput<'_>) -> Vec<OrderFacts> {
+    let mut after = input.orders.clone();
+    for order in &mut after {
+        for invoice in &mut order.invoices {
+            for back in &input.applications {
+                if is_invoice(&back.debit.document, invoice.invoice) {
+                    invoice.open += back.settled.0;
+                }
+            }
+        }
+    }
+    after
+}
+
+fn tape(input: &BackInput<'_>) -> Tape {
+    let what = if input.receipt.is_some() { "reversed" } else { "unapplied" };
+    let subheading = format!("{} {what}", input.number);
+    let mut tape = Tape::new(input.payer.name.clone(), subheading, input.currency);
+    for application in &input.applications {
+        tape.amount(TapeStyle::Line, format!("from {}", application.debit.document.number), application.used.0);
+        tape.remark(TapeStyle::Detail, format!("applied on {}, open again", words(application.date)), false);
+    }
+    match &input.receipt {
+        Some(receipt) => {
+            tape.amount(TapeStyle::Line, "was unapplied", receipt.credit.open);
+            tape.amount(TapeStyle::Due, "Not received", receipt.amount.0);
+        }
+        None => {
+            let all: Money = input.applications.iter().map(|application| application.used.0).sum();
+            tape.amount(TapeStyle::Due, "Unapplied again", all);
+        }
+    }
+    tape.remark(TapeStyle::Detail, format!("dated {}", words(input.date.date)), !input.date.typed);
+    tape
+}

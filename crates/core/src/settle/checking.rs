@@ -1,0 +1,153 @@
+//! What stands in the way of settling.
+
+use super::{SettleInput, Settlement, Source, ToApply};
+use crate::calendar::words;
+use crate::checks::{Check, Findings};
+use crate::money::Money;
+
+pub(super) fn check(input: &SettleInput<'_>, document: &Settlement, findings: &mut Findings) {
+    let format = |amount: Money| input.currency.format(amount);
+    if !input.amount.is_positive() {
+        findings.add(Check::AmountNotPositive, "amount", "Enter an amount above zero.");
+    }
+    if let Some(obstacle) = input.periods.obstacle(input.date.date) {
+        findings.add(Check::PeriodClosed, "date", obstacle);
+    }
+    if input.rate.is_none() {
+        findings.add(
+            Check::ExchangeRateMissing,
+            "date",
+            "No exchange rate is known for this date. Ask a lead to enter it.",
+        );
+    }
+    let all: Money = input.to_apply.iter().map(|to_apply| to_apply.amount).sum();
+    match &input.source {
+        Source::Received { method } => check_place(input, method, findings),
+        Source::Containers { .. } => {}
+        Source::Item(_) if input.to_apply.is_empty() => {
+            findings.add(Check::NothingToDo, "applications", "Give at least one invoice an amount.");
+        }
+        Source::Item(_) => check_credit(input, all, findings),
+    }
+    if all > input.amount && input.amount.is_positive() {
+        findings.add(
+            Check::MoreThanReceived,
+            "applications",
+            format!("{} is applied, but there is only {}. Lower an amount.", format(all), format(input.amount)),
+        );
+    }
+    for (position, to_apply) in input.to_apply.iter().enumerate() {
+        let debit = document.applied.get(position).map_or(Money::ZERO, |applied| applied.amount);
+        check_application(input, position, to_apply, debit, findings);
+    }
+}
+
+/// A bank account in one currency takes no other.
+fn check_place(input: &SettleInput<'_>, method: &super::Method, findings: &mut Findings) {
+    if let Some(kept_in) = method.place.currency.filter(|kept_in| *kept_in != input.currency) {
+        findings.add(
+            Check::CurrencyDiffers,
+            "method",
+            format!(
+                "{} is kept in {kept_in}, the money is in {}. Choose another way.",
+                method.place.name, input.currency
+            ),
+        );
+    }
+}
+
+/// A credit is not used before it is there.
+fn check_credit(input: &SettleInput<'_>, all: Money, findings: &mut Findings) {
+    let Source::Item(item) = &input.source else { return };
+    let (number, date) = (&item.document.number, input.date.date);
+    if date < item.posting_date {
+        findings.add(
+            Check::DateTooEarly,
+            "date",
+            format!("{number} came in on {}. It cannot be applied before.", words(item.posting_date)),
+        );
+        return;
+    }
+    let room = item.room_from(date);
+    if all > room && all <= item.open {
+        let when = item.first_day(all).map_or_else(String::new, |day| format!(" Apply it on {} or later.", words(day)));
+        findings.add(
+            Check::DateTooEarly,
+            "date",
+            format!(
+                "On {} only {} of {number} was free: the rest was applied elsewhere until later.{when}",
+                words(date),
+                input.currency.format(room)
+            ),
+        );
+    }
+}
+
+fn check_application(
+    input: &SettleInput<'_>,
+    position: usize,
+    to_apply: &ToApply,
+    debit: Money,
+    findings: &mut Findings,
+) {
+    let field = format!("applications.{position}.amount");
+    let (item, date) = (&to_apply.item, input.date.date);
+    let number = &item.document.number;
+    let at = Some(item.document.clone());
+    let format = |amount: Money| item.currency.format(amount);
+    if input.to_apply[..position].iter().any(|other| other.item.id == item.id) {
+        findings.add(Check::NamedTwice, field, format!("{number} is named twice. Give it one amount."));
+    } else if !input.group.iter().any(|member| member.id == item.customer) {
+        findings.add_at(
+            Check::OtherCustomer,
+            field,
+            format!("{number} belongs to another customer than {}, who does not pay for it.", input.payer_name),
+            at,
+        );
+    } else if item.currency != input.currency && debit.is_zero() {
+        findings.add_at(
+            Check::ExchangeRateMissing,
+            field,
+            format!(
+                "{number} is in {}, the money in {}, and no rate between them is known for {}.",
+                item.currency,
+                input.currency,
+                words(date)
+            ),
+            at,
+        );
+    } else if !to_apply.amount.is_positive() {
+        findings.add(Check::AmountNotPositive, field, format!("Apply more than nothing to {number}, or leave it out."));
+    } else if debit > item.open {
+        findings.add_at(
+            Check::MoreThanOpen,
+            field,
+            format!("{number} has {} open. Apply that or less.", format(item.open)),
+            at,
+        );
+    } else if item.posting_date > date {
+        findings.add_at(
+            Check::DateTooEarly,
+            field,
+            format!(
+                "{number} was posted on {}, after {}. Apply the money on that day or later.",
+                words(item.posting_date),
+                words(date)
+            ),
+            at,
+        );
+    } else if debit > item.room_from(date) {
+        let when =
+            item.first_day(debit).map_or_else(String::new, |day| format!(" Apply it on {} or later.", words(day)));
+        findings.add_at(
+            Check::DateTooEarly,
+            field,
+            format!(
+                "From {} on only {} of {number} can be settled: the rest was settled until later.{when}",
+                words(date),
+                format(item.room_from(date))
+            ),
+            at,
+        );
+    }
+}

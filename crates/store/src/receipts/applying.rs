@@ -1,0 +1,103 @@
+//! Applying what is open on a credit: money without a target, whatever it came from.
+
+use chrono::NaiveDate;
+use serde::{Deserialize, Serialize};
+use sqlx::SqliteConnection;
+use till_core::calendar::DocumentDate;
+use till_core::ids::{DocumentKind, DocumentRef, ReceiptId};
+use till_core::open_items::Side;
+use till_core::settle::{SettleInput, Source, decide};
+
+use super::{
+    Credit, MoneyPreview, NewApplication, agreed, applied_fields, previewed, settle_input, write_applications,
+};
+use crate::rules::Rules;
+use crate::writing::Writing;
+use crate::{Result, StoreError, ledger, open_items, sensible_date};
+
+/// Unapplied money to apply, as typed.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct NewApplications {
+    /// When; none for the business date.
+    #[serde(default)]
+    pub date: Option<NaiveDate>,
+    /// Where it goes; none to propose the oldest invoices first.
+    #[serde(default)]
+    pub applications: Option<Vec<NewApplication>>,
+}
+
+async fn unapplied_input<'a>(
+    connection: &mut SqliteConnection,
+    rules: &'a Rules,
+    id: ReceiptId,
+    new: &NewApplications,
+) -> Result<(SettleInput<'a>, i64)> {
+    if let Some(date) = new.date {
+        sensible_date("date", date)?;
+    }
+    let version = sqlx::query_scalar!("SELECT version FROM payments WHERE id = ?", id.0)
+        .fetch_optional(&mut *connection)
+        .await?
+        .ok_or_else(|| StoreError::not_found(DocumentKind::Receipt, id))?;
+    let item = open_items::of_document(connection, DocumentKind::Receipt, id.0, Side::OwedByUs).await?;
+    let item = open_items::load(connection, item.as_slice())
+        .await?
+        .pop()
+        .ok_or_else(|| StoreError::not_found(DocumentKind::Receipt, id))?;
+    let credit = Credit {
+        payer: item.customer,
+        date: DocumentDate::or_business_date(new.date, rules.business_date),
+        money: (item.currency, item.open),
+        source: Source::Item(item),
+        typed: new.applications.as_deref(),
+        first: None,
+    };
+    Ok((settle_input(connection, rules, credit).await?, version))
+}
+
+/// What applying unapplied money would do.
+///
+/// # Errors
+/// An unknown receipt or invoice, an amount that cannot be read.
+pub async fn preview_apply(
+    connection: &mut SqliteConnection,
+    rules: &Rules,
+    id: ReceiptId,
+    new: &NewApplications,
+) -> Result<MoneyPreview> {
+    let (input, _) = unapplied_input(connection, rules, id, new).await?;
+    Ok(previewed(&input, decide(&input)))
+}
+
+/// Applies money that lies unapplied on a receipt. Returns the receipt's new version.
+///
+/// # Errors
+/// [`StoreError::Stale`], [`StoreError::Moved`], or what the core refuses.
+pub async fn apply(
+    writing: &mut Writing<'_>,
+    rules: &Rules,
+    id: ReceiptId,
+    version: i64,
+    new: &NewApplications,
+    seen: Option<&str>,
+) -> Result<i64> {
+    let (input, current) = unapplied_input(writing, rules, id, new).await?;
+    let Source::Item(item) = &input.source else { return Err(StoreError::Moved) };
+    let number = item.document.number.clone();
+    if current != version {
+        return Err(StoreError::Stale { what: number, current });
+    }
+    let decision = decide(&input);
+    agreed(&decision, seen)?;
+    let source = DocumentRef { kind: DocumentKind::Receipt, id: id.0, number: number.clone() };
+    let entry = match &decision.entry {
+        Some(entry) => Some(ledger::write(writing, entry, &source).await?),
+        None => None,
+    };
+    write_applications(writing, item.id, &decision, entry).await?;
+    let fields = applied_fields(&decision);
+    let words = format!("applied unapplied money of {number}");
+    writing.note_on((DocumentKind::Receipt, id.0, &number), "money_applied", words, Some(version + 1), fields);
+    Ok(version + 1)
+}

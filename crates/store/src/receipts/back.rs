@@ -1,0 +1,342 @@
+//! Unapplying money, and reversing a receipt that was typed in error.
+
+use chrono::NaiveDate;
+use serde::{Deserialize, Serialize};
+use sqlx::SqliteConnection;
+use till_core::accounts::Purpose;
+use till_core::calendar::DocumentDate;
+use till_core::checks::{Blocker, stops};
+use till_core::ids::{ApplicationId, CustomerId, DocumentKind, DocumentRef, EntryId, ReceiptId};
+use till_core::money::{Currency, Money};
+use till_core::open_items::{OpenItem, Side};
+use till_core::settle::back::{BackDecision, BackInput, Reversal, Standing, WholeReceipt, decide};
+use till_core::tape::{Change, Tape};
+
+use super::orders_on;
+use crate::convert::currency;
+use crate::open_items::{NewItem, NewTie, add, apply, load, members, of_document, standing_on_credit, take_back};
+use crate::rules::Rules;
+use crate::writing::{Writing, set};
+use crate::{Result, StoreError, customers, ledger, money_places, orders, sensible_date};
+
+/// Applications of a receipt to take back.
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct ToUnapply {
+    /// Which; none for all that stand.
+    #[serde(default)]
+    pub applications: Option<Vec<ApplicationId>>,
+    /// When; none for the business date.
+    #[serde(default)]
+    pub date: Option<NaiveDate>,
+    /// Why.
+    #[serde(default)]
+    pub reason: String,
+}
+
+/// A receipt to reverse as a whole.
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct ToReverse {
+    /// When; none for the business date.
+    #[serde(default)]
+    pub date: Option<NaiveDate>,
+    /// Why.
+    #[serde(default)]
+    pub reason: String,
+}
+
+/// What taking back would do.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct BackPreview {
+    /// The currency of the money.
+    #[cfg_attr(feature = "schema", schema(value_type = String))]
+    pub currency: Currency,
+    /// What of the receipt is concerned, in that currency.
+    pub amount: Money,
+    /// The arithmetic.
+    pub tape: Tape,
+    /// The entries it will write, each with the one it takes back.
+    pub entries: Vec<Reversal>,
+    /// What changes.
+    pub changes: Vec<Change>,
+    /// What stands in the way.
+    pub blockers: Vec<Blocker>,
+    /// To be sent back.
+    pub fingerprint: String,
+}
+
+struct Loaded<'a> {
+    input: BackInput<'a>,
+    credit: OpenItem,
+    version: i64,
+}
+
+async fn loaded<'a>(
+    connection: &mut SqliteConnection,
+    rules: &'a Rules,
+    id: ReceiptId,
+    (date, reason): (Option<NaiveDate>, &str),
+) -> Result<Loaded<'a>> {
+    if let Some(date) = date {
+        sensible_date("date", date)?;
+    }
+    let row = sqlx::query!(
+        r#"SELECT number, customer_id, currency, place, amount_minor, amount_base_minor, entry_id, reversed_on IS NOT NULL AS "reversed!: bool", version
+           FROM payments WHERE id = ?"#,
+        id.0
+    )
+    .fetch_optional(&mut *connection)
+    .await?
+    .ok_or_else(|| StoreError::not_found(DocumentKind::Receipt, id))?;
+    let credit = of_document(connection, DocumentKind::Receipt, id.0, Side::OwedByUs).await?;
+    let credit = load(connection, credit.as_slice())
+        .await?
+        .pop()
+        .ok_or_else(|| StoreError::not_found(DocumentKind::Receipt, id))?;
+    let applications = standing_on_credit(connection, credit.id).await?;
+    let mut concerned: Vec<CustomerId> = applications.iter().map(|standing| standing.debit.customer).collect();
+    concerned.push(CustomerId(row.customer_id));
+    let group = members(connection, &concerned).await?;
+    let payer = group
+        .iter()
+        .find(|member| member.id.0 == row.customer_id)
+        .cloned()
+        .ok_or_else(|| StoreError::not_found(DocumentKind::Customer, row.customer_id))?;
+    let place = match &row.place {
+        Some(code) => Some(money_places::place(connection, code).await?),
+        None => None,
+    };
+    let input = BackInput {
+        number: row.number,
+        payer_class: customers::facts(connection, payer.id).await?.0.class,
+        payer,
+        group,
+        orders: orders_on(connection, applications.iter().map(|standing| &standing.debit.document)).await?,
+        applications,
+        receipt: Some(WholeReceipt {
+            credit: credit.clone(),
+            place,
+            amount: (Money(row.amount_minor), Money(row.amount_base_minor)),
+            entry: EntryId(row.entry_id),
+            reversed: row.reversed,
+        }),
+        date: DocumentDate::or_business_date(date, rules.business_date),
+        reason: reason.to_owned(),
+        currency: currency(&row.currency)?,
+        base: rules.base,
+        accounts: &rules.accounts,
+        periods: &rules.periods,
+    };
+    Ok(Loaded { input, credit, version: row.version })
+}
+
+/// The same, for some of its applications.
+async fn some_of<'a>(
+    connection: &mut SqliteConnection,
+    rules: &'a Rules,
+    id: ReceiptId,
+    wish: &ToUnapply,
+) -> Result<Loaded<'a>> {
+    let mut loaded = loaded(connection, rules, id, (wish.date, &wish.reason)).await?;
+    loaded.input.receipt = None;
+    if let Some(wanted) = &wish.applications {
+        for (position, one) in wanted.iter().enumerate() {
+            if !loaded.input.applications.iter().any(|standing| standing.id == *one) {
+                return Err(StoreError::invalid(
+                    format!("applications.{position}"),
+                    format!("{} has no such application that stands.", loaded.input.number),
+                ));
+            }
+        }
+        loaded.input.applications.retain(|standing| wanted.contains(&standing.id));
+        // Orders on what stays applied do not change.
+        let documents: Vec<DocumentRef> =
+            loaded.input.applications.iter().map(|standing| standing.debit.document.clone()).collect();
+        loaded.input.orders = orders_on(connection, documents.iter()).await?;
+    }
+    Ok(loaded)
+}
+
+fn previewed(input: &BackInput<'_>, decision: BackDecision) -> BackPreview {
+    let amount = match &input.receipt {
+        Some(receipt) => receipt.amount.0,
+        None => input.applications.iter().map(|standing| standing.used.0).sum(),
+    };
+    BackPreview {
+        currency: input.currency,
+        amount,
+        tape: decision.tape,
+        entries: decision.entries,
+        changes: decision.changes,
+        blockers: decision.blockers,
+        fingerprint: decision.fingerprint,
+    }
+}
+
+/// What unapplying would do.
+///
+/// # Errors
+/// An unknown receipt, an application that does not stand.
+pub async fn preview_unapply(
+    connection: &mut SqliteConnection,
+    rules: &Rules,
+    id: ReceiptId,
+    wish: &ToUnapply,
+) -> Result<BackPreview> {
+    let loaded = some_of(connection, rules, id, wish).await?;
+    Ok(previewed(&loaded.input, decide(&loaded.input)))
+}
+
+/// What reversing a receipt would do.
+///
+/// # Errors
+/// An unknown receipt.
+pub async fn preview_reverse(
+    connection: &mut SqliteConnection,
+    rules: &Rules,
+    id: ReceiptId,
+    wish: &ToReverse,
+) -> Result<BackPreview> {
+    let loaded = loaded(connection, rules, id, (wish.date, &wish.reason)).await?;
+    Ok(previewed(&loaded.input, decide(&loaded.input)))
+}
+
+fn agreed(loaded: &Loaded<'_>, version: i64, seen: &str) -> Result<BackDecision> {
+    if loaded.version != version {
+        return Err(StoreError::Stale { what: loaded.input.number.clone(), current: loaded.version });
+    }
+    let decision = decide(&loaded.input);
+    if stops(&decision.blockers) {
+        return Err(StoreError::Refused(decision.blockers));
+    }
+    if seen != decision.fingerprint {
+        return Err(StoreError::Moved);
+    }
+    Ok(decision)
+}
+
+/// Takes applications of a receipt back: the money lies unapplied again. Returns its new version.
+///
+/// # Errors
+/// [`StoreError::Stale`], [`StoreError::Moved`], or what the core refuses.
+pub async fn unapply(
+    writing: &mut Writing<'_>,
+    rules: &Rules,
+    id: ReceiptId,
+    (version, seen): (i64, &str),
+    wish: &ToUnapply,
+) -> Result<i64> {
+    let loaded = some_of(writing, rules, id, wish).await?;
+    let decision = agreed(&loaded, version, seen)?;
+    let input = &loaded.input;
+    let written = write_entries(writing, &document(input, id), &decision).await?;
+    take_back(writing, input.date.date, &input.applications, &pairs(&decision, &written)).await?;
+    orders::write_states(writing, &decision.orders).await?;
+    let mut fields = freed(&input.applications);
+    fields.push(set("reason", input.reason.trim()));
+    let words = format!("unapplied money of {}", input.number);
+    let at = (DocumentKind::Receipt, id.0, input.number.as_str());
+    writing.note_on(at, "money_unapplied", words, Some(version + 1), fields);
+    Ok(version + 1)
+}
+
+/// Reverses a receipt as a whole: what it settled is open again, and the money was never there.
+/// Returns its new version.
+///
+/// # Errors
+/// [`StoreError::Stale`], [`StoreError::Moved`], or what the core refuses.
+pub async fn reverse(
+    writing: &mut Writing<'_>,
+    rules: &Rules,
+    id: ReceiptId,
+    (version, seen): (i64, &str),
+    wish: &ToReverse,
+) -> Result<i64> {
+    let loaded = loaded(writing, rules, id, (wish.date, &wish.reason)).await?;
+    let decision = agreed(&loaded, version, seen)?;
+    let (input, credit) = (&loaded.input, &loaded.credit);
+    let Some(receipt) = &input.receipt else { return Err(StoreError::Moved) };
+    let written = write_entries(writing, &document(input, id), &decision).await?;
+    let entry = written.first().copied().ok_or(StoreError::Moved)?;
+    let date = input.date.date;
+    if !input.applications.is_empty() {
+        take_back(writing, date, &input.applications, &pairs(&decision, &written)).await?;
+    }
+    // What takes it back is owed to us, and stands against it.
+    let item = NewItem {
+        customer: credit.customer,
+        purpose: Purpose::Unapplied,
+        account: credit.account.as_ref().map(|account| account.number.as_str()),
+        side: Side::OwedToUs,
+        document: document(input, id),
+        currency: input.currency,
+        amount: receipt.amount.0,
+        amount_base: receipt.amount.1,
+        posting_date: date,
+        document_date: date,
+        terms: None,
+        due_date: date,
+    };
+    let debit = add(writing, &[item]).await?;
+    let whole = NewTie {
+        debit,
+        credit: credit.id,
+        debit_amount: receipt.amount,
+        credit_amount: receipt.amount,
+        reverses: None,
+        entry: Some(entry),
+    };
+    apply(writing, date, &[whole]).await?;
+    let reason = input.reason.trim();
+    // Each change of it counts one version; the last brings it to the one it is known by.
+    let after = version + 1;
+    sqlx::query!(
+        "UPDATE payments SET reversed_on = ?, reversal_reason = ?, reversal_entry_id = ?, whereabouts = 'returned', version = ? WHERE id = ?",
+        date,
+        reason,
+        entry.0,
+        after,
+        id.0
+    )
+    .execute(&mut **writing)
+    .await?;
+    orders::write_states(writing, &decision.orders).await?;
+    let mut fields = vec![set("amount", input.currency.format(receipt.amount.0))];
+    fields.extend(freed(&input.applications));
+    fields.push(set("reason", reason));
+    let words = format!("reversed {}", input.number);
+    let at = (DocumentKind::Receipt, id.0, input.number.as_str());
+    writing.note_on(at, "receipt_reversed", words, Some(after), fields);
+    Ok(after)
+}
+
+fn document(input: &BackInput<'_>, id: ReceiptId) -> DocumentRef {
+    DocumentRef { kind: DocumentKind::Receipt, id: id.0, number: input.number.clone() }
+}
+
+fn pairs<'a>(decision: &'a BackDecision, written: &[EntryId]) -> Vec<(&'a Reversal, EntryId)> {
+    decision.entries.iter().zip(written.iter().copied()).collect()
+}
+
+async fn write_entries(
+    writing: &mut Writing<'_>,
+    source: &DocumentRef,
+    decision: &BackDecision,
+) -> Result<Vec<EntryId>> {
+    let entries: Vec<_> =
+        decision.entries.iter().map(|reversal| (&reversal.entry, source.clone(), reversal.reverses)).collect();
+    ledger::write_all(writing, &entries).await
+}
+
+fn freed(applications: &[Standing]) -> Vec<till_core::merge::FieldChange> {
+    applications
+        .iter()
+        .map(|standing| till_core::merge::FieldChange {
+            field: standing.debit.document.number.clone(),
+            from: Some(standing.debit.currency.format(standing.settled.0)),
+            to: None,
+        })
+        .collect()
+}

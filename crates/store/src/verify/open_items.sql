@@ -1,0 +1,21 @@
+-- What open items carry, less what was applied of them, against the lines of their control accounts.
+SELECT purpose || ' of customer ' || customer || ' on ' || day || ': ' || sum(amount) || ' apart'
+FROM (
+    SELECT purpose, customer_id AS customer, posting_date AS day, CASE side WHEN 'owed_to_us' THEN amount_base_minor ELSE -amount_base_minor END AS amount
+    FROM open_items
+    UNION ALL
+    SELECT purpose, customer_id, application_date, -debit_base_minor FROM applications JOIN open_items ON open_items.id = debit_item
+    UNION ALL
+    SELECT purpose, customer_id, application_date, credit_base_minor FROM applications JOIN open_items ON open_items.id = credit_item
+    UNION ALL
+    SELECT purpose, coalesce(customer_id, 0), posting_date, -base_minor
+    FROM entry_lines JOIN entries ON entries.id = entry_id
+    WHERE purpose IN ('receivable', 'unapplied', 'deposit_liability', 'prepayment_liability')
+)
+GROUP BY purpose, customer, day HAVING sum(amount) <> 0
+UNION ALL
+SELECT 'customer ' || customers.number || ' is said to owe ' || owes_base_minor || ', its open items say '
+       || coalesce(sum(CASE side WHEN 'owed_to_us' THEN open_base_minor ELSE -open_base_minor END), 0)
+FROM customers LEFT JOIN open_items ON customer_id = customers.id AND purpose = 'receivable'
+GROUP BY customers.id
+HAVING owes_base_minor <> coalesce(sum(CASE side WHEN 'owed_to_us' THEN open_base_minor ELSE -open_base_minor END), 0);
