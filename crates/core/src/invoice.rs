@@ -204,6 +204,8 @@ pub struct InvoiceInput<'a> {
     pub rate: Option<ExchangeRate>,
     /// Base currency.
     pub base: Currency,
+    /// The cancelled invoice it bills anew, and the day it was cancelled.
+    pub replaces: Option<(String, NaiveDate)>,
     /// Document date of the latest posted invoice.
     pub last_document_date: Option<NaiveDate>,
     /// Whether a document date before that one stops the posting.

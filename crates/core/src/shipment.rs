@@ -18,7 +18,8 @@ use crate::ids::{DocumentKind, DocumentRef, ItemId, OrderLineId};
 use crate::marks::{MarkRules, Marks};
 use crate::money::{Currency, Money};
 use crate::order::LineProgress;
-use crate::stock::{Issue, Layer, issue};
+use crate::room::{Movement, first_day, room_from};
+use crate::stock::{Issue, Layer, Shortage, first_day_with, issue};
 use crate::tape::{Change, Figure, Tape, TapeStyle};
 use crate::units::in_stock_units;
 
@@ -263,18 +264,31 @@ fn take(
             Quantity::from_scaled(on_hand)
         ));
     }
-    let issues = issue(layers, wanted).map_err(|shortage| {
-        format!(
-            "{} of {} wanted, {} on hand. Ship what there is and leave the rest on back order.",
-            shortage.wanted, line.code, shortage.on_hand
-        )
-    })?;
+    let issues =
+        issue(layers, wanted, input.date).map_err(|shortage| not_there(layers, &shortage, (input.date, &line.code)))?;
     changes.push(Change {
         label: format!("{} on hand", line.code),
         before: Some(Figure::words(Quantity::from_scaled(on_hand).to_string())),
         after: Figure::words(Quantity::from_scaled(on_hand - wanted.scaled()).to_string()),
     });
     Ok(issues)
+}
+
+/// Why so much cannot leave: there is less, or it came only later.
+fn not_there(layers: &[Layer], shortage: &Shortage, (date, code): (NaiveDate, &str)) -> String {
+    match first_day_with(layers, shortage.wanted, date) {
+        Some(day) => format!(
+            "{} of {code} wanted, and on {} only {} had come in that nothing else needs. They can leave on {} or later.",
+            shortage.wanted,
+            words(date),
+            shortage.on_hand,
+            words(day)
+        ),
+        None => format!(
+            "{} of {code} wanted, {} on hand. Ship what there is and leave the rest on back order.",
+            shortage.wanted, shortage.on_hand
+        ),
+    }
 }
 
 fn check_header(input: &ShipmentInput<'_>, findings: &mut Findings) {
@@ -354,6 +368,21 @@ pub fn decide_intake(input: &IntakeInput<'_>) -> Result<Option<Entry>, Vec<Block
     if stops(&blockers) { Err(blockers) } else { Ok(entry) }
 }
 
+/// A line of a shipment that is to be taken back.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct LineToTakeBack {
+    /// The item's code.
+    pub code: String,
+    /// What left.
+    pub quantity: Quantity,
+    /// What of it is billed.
+    pub billed: Quantity,
+    /// What of it stands on drafts.
+    pub drafted: Quantity,
+    /// What left, what was billed of it and what cancelling gave back, day by day, in ten-thousandths.
+    pub movements: Vec<Movement>,
+}
+
 /// A posted shipment that is to be taken back.
 #[derive(Debug, Clone)]
 pub struct TakeBackInput<'a> {
@@ -363,8 +392,8 @@ pub struct TakeBackInput<'a> {
     pub posted_on: NaiveDate,
     /// When it is taken back.
     pub date: NaiveDate,
-    /// Code, billed and drafted quantity of each line.
-    pub lines: Vec<(String, Quantity, Quantity)>,
+    /// Its lines.
+    pub lines: Vec<LineToTakeBack>,
     /// The entry it wrote.
     pub entry: Option<Entry>,
     /// The periods.
@@ -377,12 +406,22 @@ pub struct TakeBackInput<'a> {
 /// The blockers.
 pub fn decide_take_back(input: &TakeBackInput<'_>) -> Result<Option<Entry>, Vec<Blocker>> {
     let mut findings = Findings::at(Step::Ship);
-    for (position, (code, billed, drafted)) in input.lines.iter().enumerate() {
+    for (position, LineToTakeBack { code, quantity, billed, drafted, movements }) in input.lines.iter().enumerate() {
         let what = if billed.is_positive() {
             format!("{billed} of {code} are billed. Cancel that invoice first.")
         } else if drafted.is_positive() {
             format!("{drafted} of {code} stand on a draft. Take them off it first.")
         } else {
+            if room_from(input.date, movements) < quantity.scaled() && input.date >= input.posted_on {
+                let day = first_day(quantity.scaled(), movements).map_or_else(String::new, words);
+                findings.add(
+                    Check::DateTooEarly,
+                    "date",
+                    format!(
+                        "{code} was billed until {day}. It cannot be taken back before; choose that day or a later one."
+                    ),
+                );
+            }
             continue;
         };
         findings.add(Check::AlreadyBilled, format!("lines.{position}"), what);
@@ -463,12 +502,17 @@ pub fn decide_adjustment(input: &AdjustInput<'_>) -> Result<AdjustDecision, Vec<
         crate::money::line_amounts(input.difference, input.unit_cost, Rate::ZERO, input.base).net
     } else {
         let mut layers = input.layers.clone();
-        match issue(&mut layers, Quantity::from_scaled(-input.difference.scaled())) {
+        match issue(&mut layers, Quantity::from_scaled(-input.difference.scaled()), input.date) {
             Ok(found) => issues = found,
             Err(shortage) => findings.add(
                 Check::StockShort,
                 "counted",
-                format!("The books have {} of {}; no more than that can be missing.", shortage.on_hand, input.code),
+                format!(
+                    "On {} the books have {} of {} that nothing else needs; no more than that can be missing.",
+                    words(input.date),
+                    shortage.on_hand,
+                    input.code
+                ),
             ),
         }
         -issues.iter().map(|issue| issue.cost).sum::<Money>()

@@ -2,21 +2,71 @@
 //!
 //! Layers leave in the order in which they were posted. *Source: domain.md section 6.*
 
+use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 
 use crate::fixed::Quantity;
 use crate::ids::{LayerId, OrderLineId};
 use crate::money::{Money, round_ratio};
+use crate::room::{Movement, room_from};
 
-/// What is left of goods that came in together.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+/// What is left of goods that came in together, asked about for a day.
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Layer {
     /// Its id.
     pub id: LayerId,
-    /// What is left.
+    /// What is left, after everything that is posted.
     pub remaining: Quantity,
     /// Cost of what is left, in base currency.
     pub remaining_cost: Money,
+    /// What moved it after the day asked about: its own coming in too, where it came later.
+    pub later: Vec<LayerMove>,
+}
+
+/// A movement of a layer after the day asked about: in positive, out negative.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct LayerMove {
+    /// When.
+    pub date: NaiveDate,
+    /// How much, in stock units.
+    pub quantity: Quantity,
+    /// At which cost, in base currency.
+    pub cost: Money,
+}
+
+impl Layer {
+    /// What may leave on the day: what is there on it and on every later one.
+    pub fn free(&self, date: NaiveDate) -> Quantity {
+        Quantity::from_scaled(room_from(date, &self.quantities(date)))
+    }
+
+    /// What that costs at most, in base currency: no day's cost falls below zero either.
+    fn free_cost(&self, date: NaiveDate) -> Money {
+        let moved = self.later.iter().map(|later| (later.date, later.cost.0));
+        Money(room_from(date, &movements(date, self.remaining_cost.0, moved)))
+    }
+
+    fn quantities(&self, date: NaiveDate) -> Vec<Movement> {
+        let moved = self.later.iter().map(|later| (later.date, later.quantity.scaled()));
+        movements(date, self.remaining.scaled(), moved)
+    }
+}
+
+/// The balance of a day, worked back from what is left now, and what moved it since.
+fn movements(date: NaiveDate, left: i64, later: impl Iterator<Item = (NaiveDate, i64)>) -> Vec<Movement> {
+    let mut movements: Vec<Movement> = later.map(|(day, amount)| Movement::new(day, amount)).collect();
+    let moved: i64 = movements.iter().map(|movement| movement.amount).sum();
+    movements.push(Movement::new(date, left - moved));
+    movements
+}
+
+/// The first day after `date` on which all layers together have so much free; none where none has.
+pub fn first_day_with(layers: &[Layer], wanted: Quantity, date: NaiveDate) -> Option<NaiveDate> {
+    let mut days: Vec<NaiveDate> = layers.iter().flat_map(|layer| &layer.later).map(|later| later.date).collect();
+    days.sort_unstable();
+    days.dedup();
+    let free_on = |day: NaiveDate| -> i64 { layers.iter().map(|layer| room_from(day, &layer.quantities(date))).sum() };
+    days.into_iter().find(|day| free_on(*day) >= wanted.scaled())
 }
 
 /// What is taken from one layer.
@@ -30,7 +80,7 @@ pub struct Issue {
     pub cost: Money,
 }
 
-/// There is less than was asked for.
+/// There is less than was asked for, on the day.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 #[error("{wanted} wanted, {on_hand} on hand")]
 pub struct Shortage {
@@ -40,32 +90,35 @@ pub struct Shortage {
     pub on_hand: Quantity,
 }
 
-/// Takes `wanted` from the layers, oldest first, and lowers what is left in them.
+/// Takes `wanted` from the layers on a day, those posted first before the others, and lowers what is
+/// left in them. Nothing leaves before it came: of each layer, what is free on the day.
 ///
 /// Part of a layer costs its proportion, rounded half away from zero; the last unit of a
 /// layer takes all the cost that is left, so that nothing stays behind.
 ///
 /// # Errors
-/// [`Shortage`] where the layers hold less; nothing is taken then.
-pub fn issue(layers: &mut [Layer], wanted: Quantity) -> Result<Vec<Issue>, Shortage> {
-    let on_hand: i64 = layers.iter().map(|layer| layer.remaining.scaled()).sum();
+/// [`Shortage`] where the layers hold less that day; nothing is taken then.
+pub fn issue(layers: &mut [Layer], wanted: Quantity, date: NaiveDate) -> Result<Vec<Issue>, Shortage> {
+    let free: Vec<i64> = layers.iter().map(|layer| layer.free(date).scaled()).collect();
+    let on_hand: i64 = free.iter().sum();
     if on_hand < wanted.scaled() {
         return Err(Shortage { wanted, on_hand: Quantity::from_scaled(on_hand) });
     }
     let mut left = wanted.scaled();
     let mut issues = Vec::new();
-    for layer in layers.iter_mut().filter(|layer| layer.remaining.is_positive()) {
+    for (layer, free) in layers.iter_mut().zip(free).filter(|(_, free)| *free > 0) {
         if left == 0 {
             break;
         }
-        let taken = left.min(layer.remaining.scaled());
+        let taken = left.min(free);
         let cost = if taken == layer.remaining.scaled() {
             layer.remaining_cost
         } else {
-            Money(round_ratio(
+            let share = round_ratio(
                 i128::from(layer.remaining_cost.0) * i128::from(taken),
                 i128::from(layer.remaining.scaled()),
-            ))
+            );
+            Money(share).min(layer.free_cost(date))
         };
         layer.remaining = Quantity::from_scaled(layer.remaining.scaled() - taken);
         layer.remaining_cost -= cost;
@@ -109,7 +162,12 @@ mod tests {
     use proptest::prelude::*;
 
     fn layer(id: i64, quantity: i64, cost: i64) -> Layer {
-        Layer { id: LayerId(id), remaining: Quantity::from_whole(quantity), remaining_cost: Money(cost) }
+        Layer {
+            id: LayerId(id),
+            remaining: Quantity::from_whole(quantity),
+            remaining_cost: Money(cost),
+            later: Vec::new(),
+        }
     }
 
     /// 10 at 4.00, then 10 at 5.00; 15 leave: 40.00 + 25.00. Figures of our own;
@@ -117,7 +175,7 @@ mod tests {
     #[test]
     fn the_oldest_leave_first() {
         let mut layers = [layer(1, 10, 4_000), layer(2, 10, 5_000)];
-        let issues = issue(&mut layers, Quantity::from_whole(15)).unwrap();
+        let issues = issue(&mut layers, Quantity::from_whole(15), NaiveDate::default()).unwrap();
         assert_eq!(issues.iter().map(|i| (i.layer.0, i.cost.0)).collect::<Vec<_>>(), [(1, 4_000), (2, 2_500)]);
         assert_eq!(layers[1].remaining_cost, Money(2_500));
     }
@@ -125,7 +183,7 @@ mod tests {
     #[test]
     fn nothing_is_taken_when_short() {
         let mut layers = [layer(1, 2, 100)];
-        let shortage = issue(&mut layers, Quantity::from_whole(3)).unwrap_err();
+        let shortage = issue(&mut layers, Quantity::from_whole(3), NaiveDate::default()).unwrap_err();
         assert_eq!(shortage.on_hand, Quantity::from_whole(2));
         assert_eq!(layers[0].remaining, Quantity::from_whole(2));
     }
@@ -145,13 +203,13 @@ mod tests {
             for cut in cuts {
                 let wanted = (cut * 10_000).min(all - taken);
                 if wanted == 0 { break; }
-                taken_cost += issue(&mut layers, Quantity::from_scaled(wanted)).unwrap().iter().map(|i| i.cost).sum();
+                taken_cost += issue(&mut layers, Quantity::from_scaled(wanted), NaiveDate::default()).unwrap().iter().map(|i| i.cost).sum();
                 taken += wanted;
                 let left: Money = layers.iter().map(|l| l.remaining_cost).sum();
                 prop_assert_eq!(taken_cost + left, all_cost);
                 prop_assert!(layers.iter().all(|l| l.remaining_cost.0 >= 0));
             }
-            issue(&mut layers, Quantity::from_scaled(all - taken)).unwrap();
+            issue(&mut layers, Quantity::from_scaled(all - taken), NaiveDate::default()).unwrap();
             prop_assert!(layers.iter().all(|l| l.remaining_cost.is_zero()));
         }
     }

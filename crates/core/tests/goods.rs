@@ -14,10 +14,11 @@ use till_core::invoice::{HeldCost, ItemKind, decide as decide_invoice};
 use till_core::marks::Marks;
 use till_core::money::Money;
 use till_core::order::LineProgress;
+use till_core::room::Movement;
 use till_core::settle::{Source, ToApply, decide as decide_money};
 use till_core::shipment::{
-    AdjustInput, CostEntry, LineToShip, ShipmentInput, TakeBackInput, decide, decide_adjustment, decide_take_back,
-    order_ref,
+    AdjustInput, CostEntry, LineToShip, LineToTakeBack, ShipmentInput, TakeBackInput, decide, decide_adjustment,
+    decide_take_back, order_ref,
 };
 use till_core::stock::{Layer, issue};
 
@@ -47,8 +48,13 @@ fn to_ship(quantity: i64, ordered: i64) -> LineToShip {
     }
 }
 
+fn line_back(billed: Quantity, drafted: Quantity) -> LineToTakeBack {
+    let movements = vec![Movement::new(day("2026-03-12"), whole(4).scaled())];
+    LineToTakeBack { code: "IT-1".to_owned(), quantity: whole(4), billed, drafted, movements }
+}
+
 fn layer(id: i64, quantity: i64, cost: i64) -> Layer {
-    Layer { id: LayerId(id), remaining: whole(quantity), remaining_cost: Money(cost) }
+    Layer { id: LayerId(id), remaining: whole(quantity), remaining_cost: Money(cost), later: Vec::new() }
 }
 
 fn shipment(books: &Books, lines: Vec<LineToShip>, layers: Vec<Layer>) -> ShipmentInput<'_> {
@@ -87,12 +93,12 @@ fn a_shipment_and_its_taking_back() {
             periods: &books.periods,
         })
     };
-    let free = || vec![("IT-1".to_owned(), Quantity::ZERO, Quantity::ZERO)];
+    let free = || vec![line_back(Quantity::ZERO, Quantity::ZERO)];
     let entry = back(free(), "2026-03-18").unwrap();
     assert_eq!(written(&entry), pairs(&[("1300", 13_140), ("5000", -13_140)]));
     let refused = |lines, date| back(lines, date).unwrap_err()[0].check;
-    assert_eq!(refused(vec![("IT-1".to_owned(), whole(1), Quantity::ZERO)], "2026-03-18"), Check::AlreadyBilled);
-    assert_eq!(refused(vec![("IT-1".to_owned(), Quantity::ZERO, whole(1))], "2026-03-18"), Check::AlreadyBilled);
+    assert_eq!(refused(vec![line_back(whole(1), Quantity::ZERO)], "2026-03-18"), Check::AlreadyBilled);
+    assert_eq!(refused(vec![line_back(Quantity::ZERO, whole(1))], "2026-03-18"), Check::AlreadyBilled);
     assert_eq!(refused(free(), "2026-03-11"), Check::DateTooEarly);
     assert_eq!(refused(free(), "2031-01-01"), Check::PeriodClosed);
 }
@@ -214,7 +220,7 @@ fn a_crate_takes_its_pieces_out_of_stock() {
 fn first_in_first_out_as_in_an_open_textbook() {
     let mut layers = vec![layer(1, 150, 315_000)];
     let cost = |layers: &mut Vec<Layer>, sold| -> Money {
-        issue(layers, whole(sold)).unwrap().iter().map(|one| one.cost).sum()
+        issue(layers, whole(sold), day("2026-03-01")).unwrap().iter().map(|one| one.cost).sum()
     };
     let first = cost(&mut layers, 120);
     layers.push(layer(2, 225, 607_500));

@@ -238,8 +238,12 @@ fn what_is_missing_until_an_order_closes() {
 }
 
 fn shipment<'a>(books: &'a Books, lines: Vec<LineToShip>, on_hand: i64) -> ShipmentInput<'a> {
-    let layer =
-        Layer { id: LayerId(1), remaining: Quantity::from_whole(on_hand), remaining_cost: Money(on_hand * 100) };
+    let layer = Layer {
+        id: LayerId(1),
+        remaining: Quantity::from_whole(on_hand),
+        remaining_cost: Money(on_hand * 100),
+        later: Vec::new(),
+    };
     ShipmentInput {
         number: "S-1".to_owned(),
         customer: "Saltmarsh".to_owned(),

@@ -37,8 +37,8 @@ fn intake() {
 fn shipment_posted() {
     let books = Books::new();
     let layers = vec![
-        Layer { id: LayerId(1), remaining: Quantity::from_whole(4), remaining_cost: Money(8_000) },
-        Layer { id: LayerId(2), remaining: Quantity::from_whole(10), remaining_cost: Money(25_700) },
+        Layer { id: LayerId(1), remaining: Quantity::from_whole(4), remaining_cost: Money(8_000), later: Vec::new() },
+        Layer { id: LayerId(2), remaining: Quantity::from_whole(10), remaining_cost: Money(25_700), later: Vec::new() },
     ];
     let quantity = Quantity::from_whole(6);
     let decision = till_core::shipment::decide(&ShipmentInput {

@@ -148,7 +148,7 @@ fn bad_input_is_refused_at_its_field_and_nothing_is_written() {
         ("POST", "/api/receipts", receipt(&|body| body["customer"] = json!(4711)), 404, "not_found", None),
         ("POST", "/api/receipts", receipt(&|body| body["date"] = json!("2026-02-10")), 422, "refused", Some("date")),
         ("POST", "/api/receipts", receipt(&|body| body["date"] = json!("2026-02-30")), 400, "malformed", None),
-        ("POST", "/api/receipts", receipt(&|body| body["method"] = json!("seashells")), 400, "malformed", None),
+        ("POST", "/api/receipts", receipt(&|body| body["method"] = json!("seashells")), 422, "invalid", Some("method")),
         (
             "POST",
             "/api/receipts",

@@ -111,6 +111,7 @@ impl ToBill {
             text_below: said(&self.text_below),
             discount: None,
             waits: None,
+            replaces: None,
         }
     }
 }

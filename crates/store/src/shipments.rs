@@ -76,7 +76,7 @@ async fn decide_on(
     .fetch_all(&mut *connection)
     .await?;
     let items: Vec<ItemId> = rows.iter().map(|row| ItemId(row.item_id)).collect();
-    let stock = stock::layers(connection, &items, &head.warehouse).await?;
+    let stock = stock::layers(connection, &items, &head.warehouse, date).await?;
     // What is set aside for these very lines does not stand in their way.
     let mut committed: BTreeMap<ItemId, Quantity> = stock::facts(connection, &items, None)
         .await?

@@ -9,7 +9,7 @@ use till_core::fixed::{Quantity, UnitPrice};
 use till_core::ids::{DocumentKind, ItemId, LayerId, OrderId, OrderLineId};
 use till_core::money::{Currency, Money};
 use till_core::ordering::{Elsewhere, StockFacts};
-use till_core::stock::Layer;
+use till_core::stock::{Layer, LayerMove};
 
 use crate::convert::json;
 use crate::rules::Rules;
@@ -167,11 +167,13 @@ pub(crate) async fn facts(
     Ok(found)
 }
 
-/// Layers of items in a warehouse, oldest first.
+/// Layers of items in a warehouse, those posted first before the others, with what moved them after a
+/// day: what may leave on it follows.
 pub(crate) async fn layers(
     connection: &mut SqliteConnection,
     items: &[ItemId],
     warehouse: &str,
+    date: NaiveDate,
 ) -> Result<BTreeMap<ItemId, Vec<Layer>>> {
     let wanted = json(&items)?;
     let rows = sqlx::query!(
@@ -180,14 +182,34 @@ pub(crate) async fn layers(
         wanted,
         warehouse
     )
+    .fetch_all(&mut *connection)
+    .await?;
+    let moved = sqlx::query!(
+        r#"SELECT stock_layers.id AS "layer!", stock_layers.posting_date AS "date!: NaiveDate", quantity_e4 AS "quantity!", cost_minor AS "cost!"
+           FROM stock_layers
+           WHERE item_id IN (SELECT value FROM json_each(?1)) AND warehouse = ?2 AND remaining_e4 > 0 AND posting_date > ?3
+           UNION ALL
+           SELECT layer_id, stock_moves.posting_date, -stock_moves.quantity_e4, -stock_moves.cost_minor
+           FROM stock_layers JOIN stock_moves ON layer_id = stock_layers.id AND stock_moves.posting_date > ?3
+           WHERE item_id IN (SELECT value FROM json_each(?1)) AND warehouse = ?2 AND remaining_e4 > 0"#,
+        wanted,
+        warehouse,
+        date
+    )
     .fetch_all(connection)
     .await?;
+    let mut later: BTreeMap<i64, Vec<LayerMove>> = BTreeMap::new();
+    for row in moved {
+        let quantity = Quantity::from_scaled(row.quantity);
+        later.entry(row.layer).or_default().push(LayerMove { date: row.date, quantity, cost: Money(row.cost) });
+    }
     let mut stock: BTreeMap<ItemId, Vec<Layer>> = BTreeMap::new();
     for layer in rows {
         stock.entry(ItemId(layer.item_id)).or_default().push(Layer {
             id: LayerId(layer.id),
             remaining: Quantity::from_scaled(layer.remaining_e4),
             remaining_cost: Money(layer.remaining_cost_minor),
+            later: later.remove(&layer.id).unwrap_or_default(),
         });
     }
     Ok(stock)

@@ -278,7 +278,7 @@ pub(crate) async fn value_of(connection: &mut SqliteConnection, rules: &Rules, c
 pub(crate) async fn value(connection: &mut SqliteConnection) -> Result<()> {
     let rows = sqlx::query!(
         r#"SELECT shipment_lines.id AS "id!", unbilled_e4, unit_price_e6, discount_e6, surcharge_e6, orders.currency, orders.gross_priced,
-                  coalesce((SELECT rate_e6 FROM tax_rates WHERE code = order_lines.tax_code AND valid_from <= shipments.posting_date
+                  coalesce((SELECT rate_e6 FROM tax_rates WHERE code = coalesce(shipment_lines.tax_code, order_lines.tax_code) AND valid_from <= shipments.posting_date
                             ORDER BY valid_from DESC LIMIT 1), 0) AS "rate!: i64"
            FROM shipment_lines JOIN shipments ON shipments.id = shipment_id JOIN order_lines ON order_lines.id = order_line_id
            JOIN orders ON orders.id = order_lines.order_id

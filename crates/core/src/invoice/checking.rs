@@ -14,6 +14,7 @@ use crate::invoice::{
 use crate::marks::MarkRules;
 use crate::money::{Currency, Money};
 use crate::order::OrderFacts;
+use crate::room::{first_day, room_from};
 use crate::tax::{TaxCategory, TaxComputed, TaxRate};
 
 pub(super) fn check(input: &InvoiceInput<'_>, findings: &mut Findings) {
@@ -228,6 +229,36 @@ fn check_dates(input: &InvoiceInput<'_>, findings: &mut Findings) {
             Check::DateTooEarly,
             "posting_date",
             format!("{number} left on {}. It cannot be billed before; choose that day or a later one.", words(left)),
+        );
+    }
+    check_rebilling(input, posting, findings);
+}
+
+/// What an invoice billed that was cancelled since is not billed again before the cancellation.
+fn check_rebilling(input: &InvoiceInput<'_>, posting: NaiveDate, findings: &mut Findings) {
+    if let Some((number, cancelled_on)) = input.replaces.as_ref().filter(|(_, day)| posting < *day) {
+        findings.add(
+            Check::DateTooEarly,
+            "posting_date",
+            format!(
+                "{number} was cancelled on {}. What it billed cannot be billed again before; choose that day or a later one.",
+                words(*cancelled_on)
+            ),
+        );
+        return;
+    }
+    let early = input
+        .lines
+        .iter()
+        .find(|line| !line.billable.is_empty() && room_from(posting, &line.billable) < line.quantity.scaled());
+    // Too much altogether is said at its quantity.
+    if let Some(line) = early.filter(|line| line.quantity <= line.unbilled) {
+        let when = first_day(line.quantity.scaled(), &line.billable)
+            .map_or_else(String::new, |day| format!(" It can be billed again on {} or later.", words(day)));
+        findings.add(
+            Check::DateTooEarly,
+            "posting_date",
+            format!("{} stood on another invoice on {}, cancelled since.{when}", line.code, words(posting)),
         );
     }
 }

@@ -10,6 +10,7 @@ use crate::invoice::ItemKind;
 use crate::marks::Marks;
 use crate::money::{Currency, Money, line_amounts};
 use crate::pricing::PriceStep;
+use crate::room::Movement;
 use crate::tax::TaxRate;
 use crate::treatment::Taxed;
 
@@ -168,6 +169,9 @@ pub struct LineToBill {
     pub marks: Marks,
     /// Its cost, where cost follows billing.
     pub held_cost: Option<HeldCost>,
+    /// What could be billed of it day by day, in ten-thousandths, where an invoice over it was cancelled;
+    /// empty where none was: then it can be billed from the day it left.
+    pub billable: Vec<Movement>,
     /// Where the invoice has another price than the order.
     pub price_change: Option<PriceChange>,
 }

@@ -152,6 +152,7 @@ impl Books {
             posting_date: today,
             rate: Some(ExchangeRate::ONE),
             base: eur(),
+            replaces: None,
             last_document_date: None,
             tax_computed: TaxComputed::PerDocument,
             taxes: &self.taxes,
@@ -248,6 +249,7 @@ pub fn line(id: i64, quantity: &str, price: &str, percent_off: &str, tax_code: &
         delivered: None,
         marks: Marks::default(),
         held_cost: None,
+        billable: Vec::new(),
         price_change: None,
     }
 }

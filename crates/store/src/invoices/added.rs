@@ -177,6 +177,7 @@ fn of_item(priced: &PricedLine, wishes: &[ordering::LineWish], typed: &AddedLine
         delivered: None,
         marks: typed.marks.trimmed(),
         held_cost: None,
+        billable: Vec::new(),
         price_change: None,
     })
 }
@@ -231,6 +232,7 @@ async fn of_account(
         delivered: None,
         marks: line.marks.trimmed(),
         held_cost: None,
+        billable: Vec::new(),
         price_change: None,
     })
 }

@@ -32,11 +32,18 @@ pub(crate) struct DraftRow {
     pub(crate) discount: Option<DiscountWish>,
     pub(crate) seen: Option<String>,
     pub(crate) waits: Option<WaitingRequest>,
+    /// The cancelled invoice it bills anew, and the day it was cancelled.
+    pub(crate) replaces: Option<(String, NaiveDate)>,
 }
 
 impl DraftRow {
     fn head(&self) -> Head {
-        Head { discount: self.discount.clone(), waits: self.waits.clone(), ..self.to_bill.head() }
+        Head {
+            discount: self.discount.clone(),
+            waits: self.waits.clone(),
+            replaces: self.replaces.clone(),
+            ..self.to_bill.head()
+        }
     }
 }
 
@@ -53,7 +60,9 @@ pub(crate) async fn drafts(connection: &mut SqliteConnection, ids: &[InvoiceId])
                   terms, text_above, text_below, discount_e6, discount_minor, discount_reason, discount_allowed_minor, seen,
                   (SELECT json_array(approvals.id, people.name, words) FROM approvals JOIN people ON people.id = maker_id
                    WHERE document_kind = 'invoice' AND document_id = invoices.id AND approvals.state = 'waiting'
-                   ORDER BY approvals.id LIMIT 1) AS "waits: String"
+                   ORDER BY approvals.id LIMIT 1) AS "waits: String",
+                  (SELECT number FROM invoices AS replaced WHERE replaced.id = invoices.replaces_id) AS "replaced_number: String",
+                  (SELECT posting_date FROM credit_memos WHERE invoice_id = invoices.replaces_id) AS "cancelled_on: NaiveDate"
            FROM jsonb_each(?) AS wanted JOIN invoices ON invoices.id = wanted.value WHERE invoices.state = 'draft' ORDER BY wanted.key"#,
         wanted
     )
@@ -104,6 +113,7 @@ pub(crate) async fn drafts(connection: &mut SqliteConnection, ids: &[InvoiceId])
             discount,
             seen: head.seen,
             waits: head.waits.as_deref().map(waiting).transpose()?,
+            replaces: head.replaced_number.zip(head.cancelled_on),
         });
     }
     Ok(found)

@@ -17,6 +17,7 @@ use till_core::invoice::{
 use till_core::marks::Marks;
 use till_core::money::{Currency, Money};
 use till_core::order::OrderFacts;
+use till_core::room::Movement;
 use till_core::treatment::{Taxed, Treatment};
 
 use super::added::AddedLine;
@@ -71,7 +72,7 @@ struct OrderHead {
     marks: Marks,
     delivered: Option<(String, Taxed)>,
     habit: BillingHabit,
-    structured: Option<String>,
+    structured: bool,
     when_complete: bool,
 }
 
@@ -97,14 +98,7 @@ async fn order_heads(connection: &mut SqliteConnection, ids: Vec<i64>) -> Result
     .await?;
     let mut heads = HashMap::with_capacity(rows.len());
     for row in rows {
-        let delivered = match (row.ship_to, row.treatment) {
-            (Some(name), Some(treatment)) => {
-                let treatment = known(&treatment, Treatment::of)?;
-                Some((name, Taxed { treatment, certificate: row.certificate, until: row.certificate_until }))
-            }
-            _ => None,
-        };
-        let place = || delivered.as_ref().map(|(name, _)| name.clone()).unwrap_or_default();
+        let delivered = delivered(row.ship_to, row.treatment, row.certificate, row.certificate_until)?;
         let head = OrderHead {
             customer: CustomerId(row.customer_id),
             number: row.number,
@@ -114,13 +108,24 @@ async fn order_heads(connection: &mut SqliteConnection, ids: Vec<i64>) -> Result
             gross_priced: row.gross_priced != 0,
             marks: if row.marks == "{}" { Marks::default() } else { read(&row.marks)? },
             habit: known(&row.billing, BillingHabit::of)?,
-            structured: (row.delivery == "structured").then(place),
+            structured: row.delivery == "structured",
             when_complete: row.bill_when_complete != 0,
             delivered,
         };
         heads.insert(row.id, head);
     }
     Ok(heads)
+}
+
+/// Where goods go, and how that is taxed; none where no ship-to is named.
+fn delivered(
+    ship_to: Option<String>,
+    treatment: Option<String>,
+    certificate: Option<String>,
+    until: Option<NaiveDate>,
+) -> Result<Option<(String, Taxed)>> {
+    let Some((name, treatment)) = ship_to.zip(treatment) else { return Ok(None) };
+    Ok(Some((name, Taxed { treatment: known(&treatment, Treatment::of)?, certificate, until })))
 }
 
 struct ItemHead {
@@ -149,13 +154,16 @@ struct ShipmentHead {
     left_on: Option<NaiveDate>,
     order: i64,
     cost_purpose: String,
+    /// Where it went and how that was taxed when it left.
+    delivered: Option<(String, Taxed)>,
 }
 
 async fn shipment_heads(connection: &mut SqliteConnection, ids: Vec<i64>) -> Result<HashMap<i64, ShipmentHead>> {
     let ids = distinct(ids)?;
     let rows = sqlx::query!(
-        r#"SELECT shipments.id AS "id!", number, posting_date AS "left_on: NaiveDate", order_id, cost_purpose
-           FROM json_each(?) AS wanted JOIN shipments ON shipments.id = wanted.value"#,
+        r#"SELECT shipments.id AS "id!", number, posting_date AS "left_on: NaiveDate", order_id, cost_purpose, ship_tos.name AS "ship_to?",
+                  shipments.treatment, shipments.certificate, shipments.certificate_until AS "certificate_until: NaiveDate"
+           FROM json_each(?) AS wanted JOIN shipments ON shipments.id = wanted.value LEFT JOIN ship_tos ON ship_tos.id = shipments.ship_to_id"#,
         ids
     )
     .fetch_all(connection)
@@ -163,7 +171,8 @@ async fn shipment_heads(connection: &mut SqliteConnection, ids: Vec<i64>) -> Res
     let mut heads = HashMap::with_capacity(rows.len());
     for row in rows {
         let (number, left_on, order, cost_purpose) = (row.number, row.left_on, row.order_id, row.cost_purpose);
-        heads.insert(row.id, ShipmentHead { number, left_on, order, cost_purpose });
+        let delivered = delivered(row.ship_to, row.treatment, row.certificate, row.certificate_until)?;
+        heads.insert(row.id, ShipmentHead { number, left_on, order, cost_purpose, delivered });
     }
     Ok(heads)
 }
@@ -192,6 +201,7 @@ fn missing(what: &str) -> StoreError {
 fn picked(
     own: Own,
     order: &OrderHead,
+    delivered: &Option<(String, Taxed)>,
     item: &ItemHead,
     source: LineSource,
     held_cost: Option<HeldCost>,
@@ -208,9 +218,9 @@ fn picked(
             currency: order.currency,
             terms: order.terms.clone(),
             gross_priced: order.gross_priced,
-            treatment: order.delivered.as_ref().map(|(_, taxed)| taxed.treatment),
+            treatment: delivered.as_ref().map(|(_, taxed)| taxed.treatment),
             habit: order.habit,
-            structured: order.structured.clone(),
+            structured: order.structured.then(|| delivered.as_ref().map(|(name, _)| name.clone()).unwrap_or_default()),
             source: source.clone(),
         },
         line: LineToBill {
@@ -233,12 +243,13 @@ fn picked(
             price_steps: read(&own.steps)?,
             tax_code: own.tax_code,
             tax_change: changed_code.zip(tax_reason).map(|(code, reason)| TaxChange { code, reason }),
-            delivered: order.delivered.clone(),
+            delivered: delivered.clone(),
             marks: match own.marks.as_str() {
                 "{}" if order.marks == Marks::default() => Marks::default(),
                 line => read::<Marks>(line)?.over(&order.marks),
             },
             held_cost,
+            billable: Vec::new(),
             price_change: changed_price.zip(price_reason).map(|(price, reason)| PriceChange {
                 unit_price: UnitPrice::from_scaled(price),
                 reason,
@@ -264,7 +275,7 @@ pub(crate) async fn load_shipped(connection: &mut SqliteConnection, wanted: &[Wa
                        THEN json_array(drafted.unit_price_e6, drafted.price_reason, drafted.price_allowed_minor, drafted.tax_code, drafted.tax_reason)
                   END AS "changed?: String",
                   order_lines.unit_price_e6 AS "unit_price_e6!", order_lines.list_price_e6 AS "list_price_e6!", order_lines.discount_e6 AS "discount_e6!",
-                  order_lines.discount_reason, order_lines.tax_code AS "tax_code!",
+                  order_lines.discount_reason, coalesce(shipment_lines.tax_code, order_lines.tax_code) AS "tax_code!: String",
                   order_lines.surcharge_e6 AS "surcharge_e6!", order_lines.surcharge_name, order_lines.price_steps AS "price_steps!", order_lines.marks AS "marks!",
                   order_lines.unit AS "unit!", shipment_lines.quantity_e4 AS "shipped!", shipment_lines.billed_e4 AS "billed!",
                   shipment_lines.cost_minor AS "cost_minor!", cost_billed_minor AS "cost_billed_minor!"
@@ -327,7 +338,7 @@ pub(crate) async fn load_shipped(connection: &mut SqliteConnection, wanted: &[Wa
             marks: row.marks,
             changed: row.changed,
         };
-        let mut line = picked(own, order, item, source, held)?;
+        let mut line = picked(own, order, &shipment.delivered, item, source, held)?;
         if let Some(quantity) = pick.quantity {
             line.line.quantity = quantity;
         }
@@ -408,7 +419,7 @@ pub(crate) async fn load_ordered(
             marks: row.marks,
             changed: row.changed,
         };
-        let mut line = picked(own, order, item, source, None)?;
+        let mut line = picked(own, order, &order.delivered, item, source, None)?;
         if let Some(quantity) = pick.quantity {
             line.line.quantity = quantity;
         }
@@ -435,6 +446,8 @@ pub(crate) struct Head {
     pub(crate) text_below: Option<String>,
     pub(crate) discount: Option<DiscountWish>,
     pub(crate) waits: Option<WaitingRequest>,
+    /// The cancelled invoice it bills anew, and the day it was cancelled.
+    pub(crate) replaces: Option<(String, NaiveDate)>,
 }
 
 /// Everything the core needs to decide on these invoices, in their order.
@@ -500,6 +513,7 @@ pub(crate) async fn inputs<'a>(
             document_date,
             posting_date,
             rate: rates.get(&at).copied().flatten(),
+            replaces: one.head.replaces,
             base: rules.base,
             last_document_date,
             dates_in_order: rules.dates_in_order,
@@ -511,7 +525,61 @@ pub(crate) async fn inputs<'a>(
             mark_rules: &rules.marks,
         });
     }
+    load_billable(connection, &mut inputs).await?;
     Ok(inputs)
+}
+
+/// Lines of which an invoice was cancelled are billed again only from the day they were free: what of
+/// each stood on invoices when. Other lines need no more than the day they left.
+async fn load_billable(connection: &mut SqliteConnection, inputs: &mut [InvoiceInput<'_>]) -> Result<()> {
+    let shipped: Vec<i64> = lines_of(inputs).filter_map(|source| source.shipment_line()).map(|id| id.0).collect();
+    let ordered: Vec<i64> = lines_of(inputs)
+        .filter(|source| source.shipment_line().is_none())
+        .filter_map(LineSource::order_line)
+        .map(|id| id.0)
+        .collect();
+    let (shipped, ordered) = (distinct(shipped)?, distinct(ordered)?);
+    let rows = sqlx::query!(
+        r#"SELECT 1 AS "shipped!: bool", shipment_line_id AS "line!", quantity_e4 AS "quantity!", invoices.posting_date AS "billed_on!: NaiveDate",
+                  credit_memos.posting_date AS "cancelled_on: NaiveDate"
+           FROM json_each(?1) AS wanted JOIN invoice_lines ON shipment_line_id = wanted.value
+           JOIN invoices ON invoices.id = invoice_lines.invoice_id AND state = 'posted'
+           LEFT JOIN credit_memos ON credit_memos.id = cancelled_by
+           UNION ALL
+           SELECT 0, order_line_id, quantity_e4, invoices.posting_date, credit_memos.posting_date
+           FROM json_each(?2) AS wanted JOIN invoice_lines ON order_line_id = wanted.value AND shipment_line_id IS NULL
+           JOIN invoices ON invoices.id = invoice_lines.invoice_id AND state = 'posted'
+           LEFT JOIN credit_memos ON credit_memos.id = cancelled_by"#,
+        shipped,
+        ordered
+    )
+    .fetch_all(connection)
+    .await?;
+    let mut billed: HashMap<(bool, i64), Vec<_>> = HashMap::new();
+    for row in rows {
+        billed.entry((row.shipped, row.line)).or_default().push(row);
+    }
+    billed.retain(|_, rows| rows.iter().any(|row| row.cancelled_on.is_some()));
+    for line in inputs.iter_mut().flat_map(|input| &mut input.lines) {
+        let key = match (line.source.shipment_line(), line.source.order_line()) {
+            (Some(id), _) => (true, id.0),
+            (None, Some(id)) => (false, id.0),
+            (None, None) => continue,
+        };
+        let Some(rows) = billed.get(&key) else { continue };
+        let standing: i64 = rows.iter().filter(|row| row.cancelled_on.is_none()).map(|row| row.quantity).sum();
+        let since = line.source.shipped_on().unwrap_or(NaiveDate::MIN);
+        line.billable.push(Movement::new(since, line.unbilled.scaled() + standing));
+        for row in rows {
+            line.billable.push(Movement::new(row.billed_on, -row.quantity));
+            line.billable.extend(row.cancelled_on.map(|day| Movement::new(day, row.quantity)));
+        }
+    }
+    Ok(())
+}
+
+fn lines_of<'a>(inputs: &'a [InvoiceInput<'_>]) -> impl Iterator<Item = &'a LineSource> {
+    inputs.iter().flat_map(|input| &input.lines).map(|line| &line.source)
 }
 
 /// JSON the program wrote itself.

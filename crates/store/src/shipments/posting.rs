@@ -45,9 +45,10 @@ pub async fn post(
     write_lines(writing, &loaded, date).await?;
     let counted = stock::counted(writing, &loaded.warehouse, "warehouse").await?;
     let purpose = if counted { rules.cost_entry.purpose().word() } else { "none" };
-    // Freight that was added has no cost and is unbilled like the rest.
+    // Freight that was added has no cost and is unbilled like the rest. What leaves keeps how it is taxed.
     sqlx::query!(
-        "UPDATE shipment_lines SET unbilled_e4 = quantity_e4, unbilled_minor = NULL WHERE shipment_id = ?",
+        "UPDATE shipment_lines SET unbilled_e4 = quantity_e4, unbilled_minor = NULL,
+                tax_code = (SELECT tax_code FROM order_lines WHERE order_lines.id = order_line_id) WHERE shipment_id = ?",
         id.0
     )
     .execute(&mut **writing)
@@ -57,6 +58,9 @@ pub async fn post(
                 (ship_name, ship_address, ship_country) =
                     (SELECT coalesce(orders.ship_name, ship_tos.name), coalesce(orders.ship_address, ship_tos.address),
                             coalesce(orders.ship_country, ship_tos.country)
+                     FROM orders LEFT JOIN ship_tos ON ship_tos.id = ship_to_id WHERE orders.id = order_id),
+                (ship_to_id, treatment, certificate, certificate_until) =
+                    (SELECT orders.ship_to_id, ship_tos.treatment, ship_tos.certificate, ship_tos.certificate_until
                      FROM orders LEFT JOIN ship_tos ON ship_tos.id = ship_to_id WHERE orders.id = order_id)
          WHERE id = ?",
         date,

@@ -1,12 +1,16 @@
 //! Taking a posted shipment back: a reversal, only while nothing of it is billed.
 
+use std::collections::BTreeMap;
+
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
+use sqlx::SqliteConnection;
 use till_core::fixed::Quantity;
 use till_core::ids::{DocumentKind, DocumentRef, EntryId, LayerId, OrderId, ShipmentId};
 use till_core::money::Money;
 use till_core::people::check_reason;
-use till_core::shipment::{TakeBackInput, decide_take_back};
+use till_core::room::Movement;
+use till_core::shipment::{LineToTakeBack, TakeBackInput, decide_take_back};
 
 use crate::rules::Rules;
 use crate::writing::{Writing, set};
@@ -23,6 +27,33 @@ pub struct TakeBack {
     pub date: Option<NaiveDate>,
     /// Why.
     pub reason: String,
+}
+
+/// What of each line of a shipment could be taken back when: what left, less what was billed, and what
+/// cancelling gave back. Lines of which nothing was ever billed are not among them.
+async fn billing_moves(
+    connection: &mut SqliteConnection,
+    id: ShipmentId,
+    posted_on: NaiveDate,
+) -> Result<BTreeMap<i64, Vec<Movement>>> {
+    let rows = sqlx::query!(
+        r#"SELECT shipment_lines.id, shipment_lines.quantity_e4 AS shipped, invoice_lines.quantity_e4 AS billed,
+                  invoices.posting_date AS "billed_on!: NaiveDate", credit_memos.posting_date AS "cancelled_on: NaiveDate"
+           FROM shipment_lines JOIN invoice_lines ON shipment_line_id = shipment_lines.id
+           JOIN invoices ON invoices.id = invoice_lines.invoice_id AND state = 'posted'
+           LEFT JOIN credit_memos ON credit_memos.id = cancelled_by
+           WHERE shipment_id = ?"#,
+        id.0
+    )
+    .fetch_all(connection)
+    .await?;
+    let mut moves: BTreeMap<i64, Vec<Movement>> = BTreeMap::new();
+    for row in rows {
+        let mine = moves.entry(row.id).or_insert_with(|| vec![Movement::new(posted_on, row.shipped)]);
+        mine.push(Movement::new(row.billed_on, -row.billed));
+        mine.extend(row.cancelled_on.map(|day| Movement::new(day, row.billed)));
+    }
+    Ok(moves)
 }
 
 /// Takes a posted shipment back: its goods lie in the layers they left, its entry is reversed, its
@@ -54,6 +85,7 @@ pub async fn take_back(writing: &mut Writing<'_>, rules: &Rules, id: ShipmentId,
     )
     .fetch_all(&mut **writing)
     .await?;
+    let mut moved = billing_moves(writing, id, posted_on).await?;
     let entry = match head.entry_id {
         Some(entry) => Some(ledger::entry(writing, EntryId(entry)).await?.entry),
         None => None,
@@ -64,8 +96,12 @@ pub async fn take_back(writing: &mut Writing<'_>, rules: &Rules, id: ShipmentId,
         date,
         lines: lines
             .iter()
-            .map(|line| {
-                (line.code.clone(), Quantity::from_scaled(line.billed_e4), Quantity::from_scaled(line.drafted_e4))
+            .map(|line| LineToTakeBack {
+                code: line.code.clone(),
+                quantity: Quantity::from_scaled(line.quantity_e4),
+                billed: Quantity::from_scaled(line.billed_e4),
+                drafted: Quantity::from_scaled(line.drafted_e4),
+                movements: moved.remove(&line.id).unwrap_or_else(|| vec![Movement::new(posted_on, line.quantity_e4)]),
             })
             .collect(),
         entry,

@@ -268,7 +268,7 @@ pub async fn view(connection: &mut SqliteConnection, id: ShipmentId) -> Result<S
                   coalesce(shipments.ship_address, orders.ship_address, ship_tos.address, customers.address) AS "ship_address!: String",
                   coalesce(shipments.ship_country, orders.ship_country, ship_tos.country, customers.country) AS "ship_country!: String"
            FROM shipments JOIN orders ON orders.id = order_id JOIN customers ON customers.id = shipments.customer_id
-           LEFT JOIN ship_tos ON ship_tos.id = ship_to_id
+           LEFT JOIN ship_tos ON ship_tos.id = orders.ship_to_id
            WHERE shipments.id = ?"#,
         id.0
     )

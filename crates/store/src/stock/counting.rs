@@ -54,7 +54,7 @@ pub async fn adjust(writing: &mut Writing<'_>, rules: &Rules, item: ItemId, new:
     if found < Quantity::ZERO || found > till_core::ordering::LARGEST_QUANTITY {
         return Err(StoreError::invalid("counted", "Write what was counted: zero or more."));
     }
-    let layers = layers(writing, &[item], &warehouse).await?.remove(&item).unwrap_or_default();
+    let layers = layers(writing, &[item], &warehouse, date).await?.remove(&item).unwrap_or_default();
     let on_hand: i64 = layers.iter().map(|layer| layer.remaining.scaled()).sum();
     let unit_cost = match &new.unit_cost {
         Some(typed) => typed.parse().map_err(|error| StoreError::decimal("unit_cost", &error))?,

@@ -214,7 +214,18 @@ impl Rows {
         .execute(&mut *connection)
         .await?;
         sqlx::query!(
-            "UPDATE shipments SET state = 'posted', posting_date = packed_date WHERE id IN (SELECT value ->> 0 FROM json_each(?))",
+            "UPDATE shipment_lines SET tax_code = (SELECT tax_code FROM order_lines WHERE order_lines.id = order_line_id)
+             WHERE id IN (SELECT value ->> 0 FROM json_each(?))",
+            lines
+        )
+        .execute(&mut *connection)
+        .await?;
+        sqlx::query!(
+            "UPDATE shipments SET state = 'posted', posting_date = packed_date,
+                    (ship_to_id, treatment, certificate, certificate_until) =
+                        (SELECT orders.ship_to_id, ship_tos.treatment, ship_tos.certificate, ship_tos.certificate_until
+                         FROM orders LEFT JOIN ship_tos ON ship_tos.id = orders.ship_to_id WHERE orders.id = order_id)
+             WHERE id IN (SELECT value ->> 0 FROM json_each(?))",
             shipments
         )
         .execute(connection)
