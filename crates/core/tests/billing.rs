@@ -17,7 +17,9 @@ use till_core::invoice::{
     TaxChange, WaitingRequest, arithmetic_faults, decide_in_order,
 };
 use till_core::money::Money;
+use till_core::open_items::OpenItem;
 use till_core::order::{InvoiceShares, Promised};
+use till_core::room::Movement;
 use till_core::settle::back::Standing;
 use till_core::tax::TaxComputed;
 
@@ -317,6 +319,14 @@ fn standing(settled: (i64, i64), used: (i64, i64)) -> Standing {
     }
 }
 
+/// The open item of an invoice, of which so much was paid on 19 March.
+fn open_item_of(document: &invoice::InvoiceDocument, paid: Money) -> OpenItem {
+    let mut item = open_invoice(5, document.total.0, document.total_base.0);
+    item.open = document.total - paid;
+    item.movements.push(Movement::new(day("2026-03-19"), -paid.0));
+    item
+}
+
 fn cancelling<'a>(books: &'a Books, input: &InvoiceInput<'_>, applied: Vec<Standing>) -> CancelInput<'a> {
     let decision = invoice::decide(input);
     let document = decision.document.unwrap();
@@ -331,7 +341,7 @@ fn cancelling<'a>(books: &'a Books, input: &InvoiceInput<'_>, applied: Vec<Stand
     CancelInput {
         invoice: InvoiceId(5),
         number: "I-5".to_owned(),
-        open: document.total - paid,
+        item: open_item_of(&document, paid),
         customer: input.customer.clone(),
         entry: decision.entry,
         cost_entry: decision.cost_entry,

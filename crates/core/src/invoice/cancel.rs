@@ -13,9 +13,10 @@ use crate::fixed::Quantity;
 use crate::ids::InvoiceId;
 use crate::invoice::{CustomerFacts, InvoiceDocument};
 use crate::money::{Currency, Money};
+use crate::open_items::OpenItem;
 use crate::order::{OrderAfter, OrderFacts, compare};
 use crate::people::check_reason;
-use crate::settle::back::{Reversal, Standing, unapplied};
+use crate::settle::back::{Reversal, Standing, first_whole_day, unapplied};
 use crate::tape::{Change, Figure, Tape, TapeStyle};
 
 /// Everything needed to decide on cancelling.
@@ -27,8 +28,8 @@ pub struct CancelInput<'a> {
     pub number: String,
     /// The document, as posted.
     pub document: InvoiceDocument,
-    /// What of it is open.
-    pub open: Money,
+    /// Its open item: what of it is open, and when what was settled.
+    pub item: OpenItem,
     /// Whose.
     pub customer: CustomerFacts,
     /// The entry it wrote.
@@ -118,9 +119,11 @@ fn check(input: &CancelInput<'_>, findings: &mut Findings) {
         findings.add(Check::PeriodClosed, "date", obstacle);
     }
     let posted = input.document.posting_date.date;
-    let latest = input.applied.iter().map(|applied| applied.date).chain([posted]).max().unwrap_or(posted);
+    let freed = input.applied.iter().map(|applied| applied.settled.0);
+    let until = first_whole_day(&input.item, freed, input.document.total, date);
+    let latest = input.applied.iter().map(|applied| applied.date).chain([posted]).chain(until).max().unwrap_or(posted);
     if date < latest {
-        let what = if latest == posted { "was posted" } else { "was last paid on" };
+        let what = if latest == posted { "was posted" } else { "was last paid, or its money taken back, on" };
         let sentence = format!(
             "{} {what} {}. It cannot be cancelled before; choose that day or a later one.",
             input.number,
@@ -174,8 +177,8 @@ fn tape(input: &CancelInput<'_>) -> Tape {
         tape.part(TapeStyle::Line, tax.label(), -tax.base, -tax.tax);
     }
     tape.amount(TapeStyle::Due, "Credit", -document.total);
-    if input.open.is_positive() {
-        tape.amount(TapeStyle::Detail, format!("of {} still open, settled by it", input.number), input.open);
+    if input.item.open.is_positive() {
+        tape.amount(TapeStyle::Detail, format!("of {} still open, settled by it", input.number), input.item.open);
     }
     for applied in &input.applied {
         tape.amount(

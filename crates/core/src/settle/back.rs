@@ -20,6 +20,7 @@ use crate::money::{Currency, Money};
 use crate::open_items::OpenItem;
 use crate::order::{OrderAfter, OrderFacts, compare};
 use crate::people::check_reason;
+use crate::room::{Movement, first_day, room_from};
 use crate::tape::{Change, Tape, TapeStyle};
 
 /// An application that stands.
@@ -160,13 +161,34 @@ fn check(input: &BackInput<'_>, findings: &mut Findings) {
     }
     let received = input.receipt.as_ref().map(|receipt| receipt.credit.posting_date);
     let latest = input.applications.iter().map(|application| application.date).chain(received).max();
-    if let Some(latest) = latest.filter(|latest| input.date.date < *latest) {
+    // What was taken back already on a later day still stood in between.
+    let until = input.receipt.as_ref().filter(|receipt| !receipt.reversed).and_then(|receipt| {
+        let freed = input.applications.iter().map(|application| application.used.0);
+        first_whole_day(&receipt.credit, freed, receipt.amount.0, input.date.date)
+    });
+    if let Some(latest) = latest.into_iter().chain(until).max().filter(|latest| input.date.date < *latest) {
         findings.add(
             Check::DateTooEarly,
             "date",
             format!("{} was last moved on {}. Choose that day or a later one.", input.number, words(latest)),
         );
     }
+}
+
+/// The first day from which on all of an item is there, once what is applied of it now is freed on `date`;
+/// none where it is there on `date` already.
+pub(crate) fn first_whole_day(
+    item: &OpenItem,
+    freed: impl Iterator<Item = Money>,
+    whole: Money,
+    date: NaiveDate,
+) -> Option<NaiveDate> {
+    let mut movements = item.movements.clone();
+    movements.extend(freed.map(|amount| Movement::new(date, amount.0)));
+    if room_from(date, &movements) >= whole.0 {
+        return None;
+    }
+    first_day(whole.0, &movements)
 }
 
 /// Dr what was settled, Cr where it came from: one entry for each that is taken back.

@@ -13,7 +13,7 @@ use till_core::ids::{
 };
 use till_core::invoice::cancel::{CancelDecision, CancelInput, decide};
 use till_core::invoice::{InvoiceDocument, ItemKind};
-use till_core::open_items::{OpenItem, Side};
+use till_core::open_items::Side;
 use till_core::people::check_reason;
 use till_core::room::room_from;
 use till_core::tape::{Change, Tape};
@@ -79,8 +79,6 @@ pub struct Cancelled {
 
 struct Loaded<'a> {
     input: CancelInput<'a>,
-    /// The open item of the invoice, owed to us.
-    item: OpenItem,
     entry: Option<EntryId>,
     cost_entry: Option<EntryId>,
 }
@@ -126,7 +124,7 @@ async fn load<'a>(
     let input = CancelInput {
         invoice: id,
         number,
-        open: item.open,
+        item,
         customer: customers::facts(connection, CustomerId(head.customer_id)).await?.0,
         entry: entries.pop().flatten(),
         cost_entry,
@@ -141,7 +139,7 @@ async fn load<'a>(
         periods: &rules.periods,
         document,
     };
-    Ok(Loaded { input, item, entry: head.entry_id.map(EntryId), cost_entry: head.cost_entry_id.map(EntryId) })
+    Ok(Loaded { input, entry: head.entry_id.map(EntryId), cost_entry: head.cost_entry_id.map(EntryId) })
 }
 
 /// Packaging on the invoice of which less is at the customer, from the day on, than all its lines
@@ -327,7 +325,7 @@ async fn write_memo(
                 total_base_minor, settled_minor, tape, entry_id, cost_entry_id)
          VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13)",
         id, number, sequence, input.invoice.0, document.customer.0, date, reason, document.total.0,
-        document.total_base.0, input.open.0, tape, entry, cost
+        document.total_base.0, input.item.open.0, tape, entry, cost
     )
     .execute(&mut **writing)
     .await?;
@@ -346,7 +344,7 @@ async fn stand_against(
     let item = NewItem {
         customer: document.customer,
         purpose: Purpose::Receivable,
-        account: loaded.item.account.as_ref().map(|account| account.number.as_str()),
+        account: loaded.input.item.account.as_ref().map(|account| account.number.as_str()),
         side: Side::OwedByUs,
         document: memo,
         currency: document.currency,
@@ -362,8 +360,14 @@ async fn stand_against(
         return Ok(());
     }
     let whole = (document.total, document.total_base);
-    let tie =
-        NewTie { debit: loaded.item.id, credit, debit_amount: whole, credit_amount: whole, reverses: None, entry };
+    let tie = NewTie {
+        debit: loaded.input.item.id,
+        credit,
+        debit_amount: whole,
+        credit_amount: whole,
+        reverses: None,
+        entry,
+    };
     open_items::apply(writing, date, &[tie]).await
 }
 

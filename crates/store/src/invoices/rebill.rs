@@ -74,7 +74,11 @@ pub(super) async fn bill_anew(
         reason: discount.reason.clone(),
         allowed: None,
     });
+    // Not before the cancellation: where that lies ahead of the business date, so does the draft.
+    let cancelled_on = input.date.date;
     let head = Head {
+        document_date: (cancelled_on > rules.business_date).then_some(cancelled_on),
+        replaces: Some((input.number.clone(), cancelled_on)),
         terms,
         text_above: document.text_above.clone(),
         text_below: document.text_below.clone(),

@@ -1,20 +1,39 @@
 //! Steps of money and containers that are taken back.
 
+use till_core::ids::ReceiptId;
 use till_core::money::Money;
 use till_store::containers::{self, BroughtBack};
-use till_store::receipts::{self, ToReverse, ToUnapply};
+use till_store::receipts::{self, ReceiptView, ToReverse, ToUnapply};
 use till_store::rules;
 
 use super::common::*;
 use super::{Made, Step, run_billing};
+
+/// The receipt asked for, or the next one that has what is wanted.
+pub(crate) async fn one_with(
+    company: &Company,
+    made: &Made,
+    at: usize,
+    wanted: impl Fn(&ReceiptView) -> bool,
+) -> (ReceiptId, ReceiptView) {
+    let mut first = None;
+    for offset in 0..made.receipts.len() {
+        let id = made.receipts[(at + offset) % made.receipts.len()];
+        let view = receipts::view(&mut company.store.read().await.unwrap(), id).await.unwrap();
+        if wanted(&view) {
+            return (id, view);
+        }
+        first.get_or_insert((id, view));
+    }
+    first.unwrap()
+}
 
 pub(crate) async fn run(company: &Company, made: &mut Made, step: &Step) {
     let store = &company.store;
     let date = Some(made.on);
     match step {
         Step::Unapply { receipt, one } if !made.receipts.is_empty() => {
-            let id = made.receipts[receipt % made.receipts.len()];
-            let view = receipts::view(&mut store.read().await.unwrap(), id).await.unwrap();
+            let (id, view) = one_with(company, made, *receipt, |view| !view.applications.is_empty()).await;
             let first = view.applications.first().filter(|_| *one).map(|first| vec![first.id]);
             let wish = ToUnapply { applications: first, date, reason: "by chance".to_owned() };
             let outcome = store
