@@ -31,6 +31,7 @@
 //! | [`invoice`] | from shipped lines to an invoice |
 //! | [`messages`] | templates of messages, mail addresses |
 //! | [`open_items`], [`settle`] | what is owed either way; receipts, applying, unapplying, reversing |
+//! | [`opening`] | what a company brings along |
 //! | [`room`] | how much of a thing was there from a day on |
 //! | [`checks`] | the table of checks behind every blocker |
 //! | [`day_sheet`] | what needs the clerk today, in order |
@@ -54,6 +55,7 @@ pub mod messages;
 pub mod money;
 pub mod numbering;
 pub mod open_items;
+pub mod opening;
 pub mod order;
 pub mod ordering;
 pub mod people;

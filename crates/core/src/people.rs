@@ -235,6 +235,8 @@ operations! {
     PostMoney "post receipts and apply money"                  => yes   yes   no   no,
     /// Unapplies money, reverses receipts that were typed in error.
     TakeBackMoney "unapply money and reverse receipts"         => yes   yes   no   no,
+    /// Brings open items, stock and balances of before into the books.
+    PostOpening "post opening balances"                        => no    yes   no   no,
     /// Approves or declines what someone else asks for.
     DecideApproval "approve or decline"                        => no    yes   no   no,
     /// Takes back what was asked for.

@@ -95,7 +95,7 @@ const ACCOUNTS: &[NewAccount<'static>] = &[
         number: "3000",
         name: "Opening balances and retained earnings",
         account_type: AccountType::Equity,
-        serves: &[(Purpose::Equity, None)],
+        serves: &[(Purpose::Equity, None), (Purpose::Opening, None)],
     },
     NewAccount {
         number: "4010",
@@ -194,6 +194,7 @@ pub async fn set_up(writing: &mut Writing<'_>, business_date: NaiveDate) -> Resu
         ("credit_memo", "CM-", 61),
         ("receipt", "C-", 512),
         ("container_return", "CR-", 31),
+        ("opening", "OB-", 1),
         ("entry", "E-", 1),
     ] {
         setup::number_range(writing, kind, prefix, first).await?;

@@ -10,6 +10,7 @@ mod goods;
 mod imports;
 mod items;
 mod ledger;
+mod openings;
 mod orders;
 mod overview;
 mod quotes;
@@ -170,6 +171,8 @@ pub fn configure(config: &mut ServiceConfig<'_>) {
         .service(going_out::keep_view)
         .service(going_out::drop_view)
         .service(billing::post_draft)
+        .service(openings::preview)
+        .service(openings::post)
         .service(receipts::preview)
         .service(receipts::post)
         .service(receipts::list)

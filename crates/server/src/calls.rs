@@ -164,6 +164,8 @@ pub const CALLS: &[(&str, &str, Takes)] = &[
     ("POST", "/api/receipts/{id}/reverse/preview", Right(O::SeeBooks)),
     ("POST", "/api/receipts/{id}/reverse", Right(O::TakeBackMoney)),
     ("GET", "/api/payment-methods", Right(O::SeeBooks)),
+    ("POST", "/api/openings/preview", Right(O::SeeBooks)),
+    ("POST", "/api/openings", Right(O::PostOpening)),
     ("GET", "/api/ledger/open-items", Right(O::SeeBooks)),
     ("GET", "/api/ledger/journal", Right(O::SeeBooks)),
     ("GET", "/api/ledger/trial-balance", Right(O::SeeBooks)),

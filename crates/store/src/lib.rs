@@ -27,6 +27,7 @@ pub mod ledger;
 pub mod marks;
 pub mod money_places;
 pub mod open_items;
+pub mod openings;
 pub mod orders;
 pub mod passwords;
 pub mod people;

@@ -25,7 +25,12 @@ const CHART: &[Row] = &[
     ("2120", "Unapplied", AccountType::Liability, &[(Purpose::Unapplied, None)]),
     ("2200", "Tax payable", AccountType::Liability, &[(Purpose::TaxPayable, None)]),
     ("2300", "Containers owed back", AccountType::Liability, &[(Purpose::ContainerLiability, None)]),
-    ("3000", "Opening balances and retained earnings", AccountType::Equity, &[(Purpose::Equity, None)]),
+    (
+        "3000",
+        "Opening balances and retained earnings",
+        AccountType::Equity,
+        &[(Purpose::Equity, None), (Purpose::Opening, None)],
+    ),
     ("4000", "Sales", AccountType::Revenue, &[(Purpose::Revenue, None)]),
     ("4200", "Freight and fees charged", AccountType::Revenue, &[(Purpose::ChargeRevenue, None)]),
     ("5000", "Cost of goods sold", AccountType::Expense, &[(Purpose::Cogs, None)]),
@@ -52,6 +57,7 @@ pub async fn begin(writing: &mut Writing<'_>, name: &str, currency: &str, today:
         ("receipt", "C-"),
         ("credit_memo", "CM-"),
         ("container_return", "CR-"),
+        ("opening", "OB-"),
         ("entry", "E-"),
     ] {
         setup::number_range(writing, kind, prefix, 1).await?;

@@ -39,8 +39,11 @@ FROM (
     UNION ALL
     SELECT 'container_return', container_returns.id, number, customer_id, 'owed_by_us', base_currency, amount_minor, amount_minor, posting_date
     FROM container_returns JOIN company
+    UNION ALL
+    SELECT 'opening', opening_items.id, opening_items.number, opening_items.customer_id, side, currency, amount_minor, amount_base_minor, openings.posting_date
+    FROM opening_items JOIN openings ON openings.id = opening_id JOIN open_items ON kind = 'opening' AND document_id = opening_items.id
 ) AS documents
-FULL JOIN (SELECT * FROM open_items WHERE kind <> 'opening') AS items ON items.kind = documents.kind AND items.document_id = documents.id AND items.side = documents.side
+FULL JOIN open_items AS items ON items.kind = documents.kind AND items.document_id = documents.id AND items.side = documents.side
 WHERE items.id IS NULL OR documents.id IS NULL
    OR (items.customer_id, items.currency, items.amount_minor, items.amount_base_minor, items.posting_date)
       <> (documents.customer_id, documents.currency, documents.amount, documents.base, documents.day);

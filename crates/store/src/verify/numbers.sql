@@ -4,6 +4,7 @@ FROM (
     UNION ALL SELECT 'invoice', min(sequence), max(sequence), count(*) FROM invoices WHERE state = 'posted'
     UNION ALL SELECT 'credit_memo', min(sequence), max(sequence), count(*) FROM credit_memos
     UNION ALL SELECT 'receipt', min(sequence), max(sequence), count(*) FROM payments
+    UNION ALL SELECT 'opening', min(sequence), max(sequence), count(*) FROM openings
     UNION ALL SELECT 'container_return', min(sequence), max(sequence), count(*) FROM container_returns
 ) AS used JOIN number_ranges USING (kind)
 JOIN (

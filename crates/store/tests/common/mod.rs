@@ -51,6 +51,7 @@ const ACCOUNTS: &[(&str, AccountType, Purpose, Option<&str>)] = &[
     ("4200", AccountType::Revenue, Purpose::ChargeRevenue, None),
     ("5000", AccountType::Expense, Purpose::Cogs, None),
     ("7000", AccountType::Expense, Purpose::FxDifference, None),
+    ("3000", AccountType::Equity, Purpose::Opening, None),
 ];
 
 impl Company {
@@ -196,6 +197,7 @@ async fn set_up(connection: &mut Writing<'_>) -> Result<(Vec<CustomerId>, Vec<It
         ("credit_memo", "CM-"),
         ("receipt", "C-"),
         ("container_return", "CR-"),
+        ("opening", "OB-"),
         ("entry", "E-"),
     ] {
         setup::number_range(connection, kind, prefix, 1).await?;
