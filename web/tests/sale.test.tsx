@@ -36,11 +36,11 @@ const seen = (more: object = {}) => ({
   seen: "mark",
   blockers: [],
   shipment_entry: null,
-  preview: { document, entry: entry("1100"), cost_entry: null },
+  preview: { document, entry: entry("21000"), cost_entry: null },
   money: null,
   ...more,
 });
-const money = (amount: number) => ({ currency: "EUR", document: { amount }, entry: entry("1010") });
+const money = (amount: number) => ({ currency: "EUR", document: { amount }, entry: entry("32000") });
 
 type Body = { confirm: boolean; paid: { method: string; amount: string | null } | null; seen?: string };
 const bodies = (path: string): Body[] => post.mock.calls.filter(([at]) => at === path).map(([, call]) => call.body);

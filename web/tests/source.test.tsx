@@ -26,18 +26,18 @@ test("lines are told apart by where they come from, typed ones by their place am
 
 test("what was typed becomes a line with nothing empty on it", () => {
   expect(
-    addedLine({ item: " ASM ", account: "4010", description: "", quantity: "3.5", unit_price: "", tax_code: "" }),
+    addedLine({ item: " ASM ", account: "61100", description: "", quantity: "3.5", unit_price: "", tax_code: "" }),
   ).toEqual({ item: "ASM", quantity: "3.5" });
   expect(
     addedLine({
       item: "",
-      account: "4010",
+      account: "61100",
       description: "Rent",
       quantity: "",
       unit_price: "1,200.50",
       tax_code: "S23",
     }),
-  ).toEqual({ account: "4010", description: "Rent", quantity: "1", unit_price: "1200.50", tax_code: "S23" });
+  ).toEqual({ account: "61100", description: "Rent", quantity: "1", unit_price: "1200.50", tax_code: "S23" });
   expect(addedLine({ item: "ASM", quantity: "1", "code.project": "HEATH", "code.place": "" })).toEqual({
     item: "ASM",
     quantity: "1",

@@ -148,7 +148,7 @@ impl Purpose {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Account {
-    /// Its number, a text: `1100`.
+    /// Its number, a text: `21000`.
     pub number: String,
     /// Its name.
     pub name: String,
@@ -251,7 +251,7 @@ mod tests {
             account: Account {
                 number: number.to_owned(),
                 name: "Sales".to_owned(),
-                account_type: if number.starts_with('4') { AccountType::Revenue } else { AccountType::Asset },
+                account_type: if number.starts_with('6') { AccountType::Revenue } else { AccountType::Asset },
             },
         }
     }
@@ -259,21 +259,21 @@ mod tests {
     #[test]
     fn the_most_specific_row_wins_and_item_class_comes_first() {
         let map = AccountMap(vec![
-            rule(None, None, "4000"),
-            rule(None, Some("abroad"), "4090"),
-            rule(Some("wax"), None, "4020"),
-            rule(Some("wax"), Some("abroad"), "4029"),
+            rule(None, None, "61000"),
+            rule(None, Some("abroad"), "61900"),
+            rule(Some("wax"), None, "61200"),
+            rule(Some("wax"), Some("abroad"), "61290"),
         ]);
         let number = |item, customer| map.account(Purpose::Revenue, item, customer).unwrap().number.as_str();
-        assert_eq!(number(None, None), "4000");
-        assert_eq!(number(Some("jars"), Some("abroad")), "4090");
-        assert_eq!(number(Some("wax"), Some("home")), "4020");
-        assert_eq!(number(Some("wax"), Some("abroad")), "4029");
+        assert_eq!(number(None, None), "61000");
+        assert_eq!(number(Some("jars"), Some("abroad")), "61900");
+        assert_eq!(number(Some("wax"), Some("home")), "61200");
+        assert_eq!(number(Some("wax"), Some("abroad")), "61290");
     }
 
     #[test]
     fn a_missing_or_wrong_account_is_never_a_default() {
-        let map = AccountMap(vec![rule(Some("wax"), None, "1300")]);
+        let map = AccountMap(vec![rule(Some("wax"), None, "11000")]);
         assert!(matches!(map.account(Purpose::Revenue, Some("jars"), None), Err(NoAccount::Missing { .. })));
         assert!(matches!(map.account(Purpose::Revenue, Some("wax"), None), Err(NoAccount::WrongType { .. })));
     }

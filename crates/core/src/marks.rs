@@ -231,7 +231,7 @@ mod tests {
                 key: "place".to_owned(),
                 name: "Place".to_owned(),
                 codes: vec![code("N", true), code("OLD", false)],
-                required_by: vec!["4010".to_owned()],
+                required_by: vec!["61100".to_owned()],
             }],
         }
     }
@@ -260,8 +260,8 @@ mod tests {
         let missing: Vec<_> =
             rules().missing_fields(&Marks::default(), FieldPlace::Order).len().to_string().chars().collect();
         assert_eq!(missing, ['1']);
-        assert_eq!(rules().missing_codes("4010", &Marks::default()).len(), 1);
-        assert_eq!(rules().missing_codes("4010", &marks(&[], &[("place", "N")])).len(), 0);
-        assert_eq!(rules().missing_codes("4020", &Marks::default()).len(), 0);
+        assert_eq!(rules().missing_codes("61100", &Marks::default()).len(), 1);
+        assert_eq!(rules().missing_codes("61100", &marks(&[], &[("place", "N")])).len(), 0);
+        assert_eq!(rules().missing_codes("61200", &Marks::default()).len(), 0);
     }
 }

@@ -478,7 +478,7 @@ pub struct AdjustDecision {
     pub cost: Money,
 }
 
-/// Decides on putting stock right. *Source: postings.md, Goods: Dr 5200, Cr 1300.*
+/// Decides on putting stock right. *Source: postings.md, Goods: Dr 73000, Cr 11000.*
 ///
 /// # Errors
 /// The blockers.

@@ -127,11 +127,11 @@ fn a_direct_invoice_needs_no_order_and_goes_to_a_revenue_account() {
     assert!(!stops(&decision.blockers), "{:?}", decision.blockers);
     assert_eq!(
         written(&decision.entry),
-        pairs(&[("1100", 29_028), ("2200", -5_428), ("4000", -3_600), ("4711", -20_000)])
+        pairs(&[("21000", 29_028), ("41000", -5_428), ("61000", -3_600), ("4711", -20_000)])
     );
     assert!(decision.document.unwrap().order_shares.is_empty());
     assert_eq!(decision.tape.subheading, "one direct invoice");
-    rent.account = Some(account("1000", AccountType::Asset));
+    rent.account = Some(account("31000", AccountType::Asset));
     input.lines = vec![rent];
     assert_eq!(checks(&invoice::decide(&input))[0], (Check::NotRevenue, Effect::Stops, "lines.0.account".to_owned()));
     input.lines = vec![typed(1, "1", "-5", "S23")];
@@ -358,20 +358,20 @@ fn cancelling<'a>(books: &'a Books, input: &InvoiceInput<'_>, applied: Vec<Stand
     }
 }
 
-/// postings.md, Documents: the first one cancelled, 4000 236.00 · 2200 54.28 against 1100 290.28.
+/// postings.md, Documents: the first one cancelled, 61000 236.00 · 41000 54.28 against 21000 290.28.
 #[test]
 fn cancelling_turns_the_very_entry_round() {
     let books = Books::new();
     let input = books.invoice(vec![line(1, "4", "59", "0", "S23")]);
     let decision = decide_cancel(&cancelling(&books, &input, Vec::new()));
-    assert_eq!(written(&decision.entry), pairs(&[("2200", 5_428), ("4000", 23_600), ("1100", -29_028)]));
+    assert_eq!(written(&decision.entry), pairs(&[("41000", 5_428), ("61000", 23_600), ("21000", -29_028)]));
     assert!(decision.unapplied.is_empty() && decision.blockers.is_empty());
     assert_eq!(decision.owed_less, Money(29_028));
     let text = decision.tape.to_text();
     assert!(text.contains("-290.28") && text.contains("of I-5 still open, settled by it"), "{text}");
 }
 
-/// postings.md, Money: a receipt unapplied, 1100 210.28 against 2120 210.28.
+/// postings.md, Money: a receipt unapplied, 21000 210.28 against 27000 210.28.
 #[test]
 fn money_on_a_cancelled_invoice_lies_unapplied_again() {
     let books = Books::new();
@@ -379,7 +379,7 @@ fn money_on_a_cancelled_invoice_lies_unapplied_again() {
     let applied = standing((21_028, 21_028), (21_028, 21_028));
     let decision = decide_cancel(&cancelling(&books, &input, vec![applied]));
     let [back] = decision.unapplied.as_slice() else { panic!("{:?}", decision.unapplied) };
-    assert_eq!(written(&Some(back.entry.clone())), pairs(&[("1100", 21_028), ("2120", -21_028)]));
+    assert_eq!(written(&Some(back.entry.clone())), pairs(&[("21000", 21_028), ("27000", -21_028)]));
     assert_eq!(back.reverses, Some(EntryId(77)), "it points to the entry that applied it");
     assert_eq!(decision.owed_less, Money(29_028 - 21_028));
 }
@@ -396,8 +396,8 @@ fn rates_are_those_of_the_original() {
     let applied = standing((10_000, 11_700), (10_000, 11_500));
     let decision = decide_cancel(&cancelling(&books, &input, vec![applied]));
     let freed = Some(decision.unapplied[0].entry.clone());
-    assert_eq!(written(&freed), pairs(&[("1100", 11_700), ("2120", -11_500), ("7000", -200)]));
-    assert_eq!(written(&decision.entry), pairs(&[("2200", 0), ("4000", 11_700), ("1100", -11_700)]));
+    assert_eq!(written(&freed), pairs(&[("21000", 11_700), ("27000", -11_500), ("91000", -200)]));
+    assert_eq!(written(&decision.entry), pairs(&[("41000", 0), ("61000", 11_700), ("21000", -11_700)]));
 }
 
 #[test]

@@ -82,7 +82,7 @@ fn shipment(books: &Books, lines: Vec<LineToShip>, layers: Vec<Layer>) -> Shipme
 fn a_shipment_and_its_taking_back() {
     let books = Books::new();
     let posted = decide(&shipment(&books, vec![to_ship(4, 4)], vec![layer(1, 4, 13_140)]));
-    assert_eq!(written(&posted.entry), pairs(&[("5000", 13_140), ("1300", -13_140)]));
+    assert_eq!(written(&posted.entry), pairs(&[("71000", 13_140), ("11000", -13_140)]));
     let back = |lines, date: &str| {
         decide_take_back(&TakeBackInput {
             number: "S-1".to_owned(),
@@ -95,7 +95,7 @@ fn a_shipment_and_its_taking_back() {
     };
     let free = || vec![line_back(Quantity::ZERO, Quantity::ZERO)];
     let entry = back(free(), "2026-03-18").unwrap();
-    assert_eq!(written(&entry), pairs(&[("1300", 13_140), ("5000", -13_140)]));
+    assert_eq!(written(&entry), pairs(&[("11000", 13_140), ("71000", -13_140)]));
     let refused = |lines, date| back(lines, date).unwrap_err()[0].check;
     assert_eq!(refused(vec![line_back(whole(1), Quantity::ZERO)], "2026-03-18"), Check::AlreadyBilled);
     assert_eq!(refused(vec![line_back(Quantity::ZERO, whole(1))], "2026-03-18"), Check::AlreadyBilled);
@@ -109,13 +109,13 @@ fn cost_follows_billing_where_the_company_says_so() {
     let books = Books::new();
     let mut input = shipment(&books, vec![to_ship(4, 4)], vec![layer(1, 4, 13_140)]);
     input.cost_entry = CostEntry::AtBilling;
-    assert_eq!(written(&decide(&input).entry), pairs(&[("1320", 13_140), ("1300", -13_140)]));
+    assert_eq!(written(&decide(&input).entry), pairs(&[("13000", 13_140), ("11000", -13_140)]));
     let mut billed = line(1, "4", "59.00", "0", "S23");
     billed.held_cost =
         Some(HeldCost { shipped: whole(4), billed: Quantity::ZERO, cost: Money(13_140), followed: Money::ZERO });
     let decision = decide_invoice(&books.invoice(vec![billed]));
-    assert_eq!(written(&decision.cost_entry), pairs(&[("5000", 13_140), ("1320", -13_140)]));
-    assert_eq!(written(&decision.entry), pairs(&[("1100", 29_028), ("2200", -5_428), ("4000", -23_600)]));
+    assert_eq!(written(&decision.cost_entry), pairs(&[("71000", 13_140), ("13000", -13_140)]));
+    assert_eq!(written(&decision.entry), pairs(&[("21000", 29_028), ("41000", -5_428), ("61000", -23_600)]));
 }
 
 proptest! {
@@ -151,10 +151,10 @@ fn a_count_that_differs() {
     };
     // 12.00 too little: the oldest layer gives it.
     let less = count(-2, vec![layer(1, 3, 1_800), layer(2, 5, 5_000)]).unwrap();
-    assert_eq!(written(&less.entry), pairs(&[("5200", 1_200), ("1300", -1_200)]));
+    assert_eq!(written(&less.entry), pairs(&[("73000", 1_200), ("11000", -1_200)]));
     assert_eq!((less.cost, less.issues[0].layer), (Money(-1_200), LayerId(1)));
     let more = count(2, Vec::new()).unwrap();
-    assert_eq!(written(&more.entry), pairs(&[("1300", 1_200), ("5200", -1_200)]));
+    assert_eq!(written(&more.entry), pairs(&[("11000", 1_200), ("73000", -1_200)]));
     assert_eq!(count(0, Vec::new()).unwrap_err()[0].field, "counted");
     assert_eq!(count(-9, vec![layer(1, 3, 1_800)]).unwrap_err()[0].check, Check::StockShort);
 }
@@ -167,10 +167,10 @@ fn containers_go_and_come_back() {
     drum.kind = ItemKind::Packaging;
     let decision = decide_invoice(&books.invoice(vec![drum]));
     // Outside tax, and the line that says so: 0.00 of 40.00.
-    assert_eq!(written(&decision.entry), pairs(&[("1100", 4_000), ("2200", 0), ("2300", -4_000)]));
+    assert_eq!(written(&decision.entry), pairs(&[("21000", 4_000), ("41000", 0), ("29000", -4_000)]));
     let to_apply = vec![ToApply { item: common::open_invoice(1, 4_000, 4_000), amount: Money(4_000) }];
     let back = decide_money(&books.money(Source::Containers { what: "4 × DRUM".to_owned() }, 4_000, to_apply));
-    assert_eq!(written(&back.entry), pairs(&[("2300", 4_000), ("1100", -4_000)]));
+    assert_eq!(written(&back.entry), pairs(&[("29000", 4_000), ("21000", -4_000)]));
     assert!(back.entry.unwrap().lines.iter().all(|line| line.customer.is_some()));
 }
 

@@ -182,7 +182,7 @@ fn charges_have_their_own_revenue_account() {
     let decision = invoice::decide(&books.invoice(vec![freight, work]));
     assert_eq!(
         written(&decision.entry),
-        pairs(&[("1100", 12_546), ("2200", -2_346), ("4080", -8_400), ("4200", -1_800)])
+        pairs(&[("21000", 12_546), ("41000", -2_346), ("61800", -8_400), ("64000", -1_800)])
     );
 }
 

@@ -294,7 +294,7 @@ fn everything_that_stands_in_the_way() {
                 key: "place".to_owned(),
                 name: "Place".to_owned(),
                 codes: vec![ReportingCode { code: "N".to_owned(), name: "North".to_owned(), active: true }],
-                required_by: vec!["4000".to_owned()],
+                required_by: vec!["61000".to_owned()],
             }];
         }
         let mut input = good(&books);

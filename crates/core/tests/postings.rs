@@ -30,7 +30,7 @@ fn intake() {
         base: eur(),
     })
     .unwrap();
-    assert_eq!(written(&entry), pairs(&[("1300", 90_000), ("2000", -90_000)]));
+    assert_eq!(written(&entry), pairs(&[("11000", 90_000), ("45000", -90_000)]));
 }
 
 #[test]
@@ -78,14 +78,14 @@ fn shipment_posted() {
         base: eur(),
     });
     // 80.00 of the first layer, 2 of 10 of the second: 51.40.
-    assert_eq!(written(&decision.entry), pairs(&[("5000", 13_140), ("1300", -13_140)]));
+    assert_eq!(written(&decision.entry), pairs(&[("71000", 13_140), ("11000", -13_140)]));
 }
 
 #[test]
 fn invoice_net_236_tax_54_28() {
     let books = Books::new();
     let decision = invoice::decide(&books.invoice(vec![line(1, "4", "59.00", "0", "S23")]));
-    assert_eq!(written(&decision.entry), pairs(&[("1100", 29_028), ("2200", -5_428), ("4000", -23_600)]));
+    assert_eq!(written(&decision.entry), pairs(&[("21000", 29_028), ("41000", -5_428), ("61000", -23_600)]));
     assert!(decision.entry.unwrap().balances());
 }
 
@@ -98,7 +98,7 @@ fn invoice_with_freight() {
     let decision = invoice::decide(&books.invoice(vec![line(1, "4", "59.00", "0", "S23"), freight]));
     assert_eq!(
         written(&decision.entry),
-        pairs(&[("1100", 31_242), ("2200", -5_842), ("4000", -23_600), ("4200", -1_800)])
+        pairs(&[("21000", 31_242), ("41000", -5_842), ("61000", -23_600), ("64000", -1_800)])
     );
 }
 
@@ -107,7 +107,7 @@ fn check_received_and_applied() {
     let books = Books::new();
     let to_apply = vec![ToApply { item: open_invoice(1, 21_028, 21_028), amount: Money(21_028) }];
     let decision = settle::decide(&books.money(check(), 21_028, to_apply));
-    assert_eq!(written(&decision.entry), pairs(&[("1010", 21_028), ("1100", -21_028)]));
+    assert_eq!(written(&decision.entry), pairs(&[("32000", 21_028), ("21000", -21_028)]));
     assert!(decision.document.applied[0].open_after.is_zero());
 }
 
@@ -115,11 +115,11 @@ fn check_received_and_applied() {
 fn received_without_a_target_then_applied() {
     let books = Books::new();
     let received = settle::decide(&books.money(transfer(), 10_000, Vec::new()));
-    assert_eq!(written(&received.entry), pairs(&[("1000", 10_000), ("2120", -10_000)]));
+    assert_eq!(written(&received.entry), pairs(&[("31000", 10_000), ("27000", -10_000)]));
     let source = Source::Item(unapplied("C-1", 10_000, 10_000));
     let to_apply = vec![ToApply { item: open_invoice(1, 29_028, 29_028), amount: Money(10_000) }];
     let applied = settle::decide(&books.money(source, 10_000, to_apply));
-    assert_eq!(written(&applied.entry), pairs(&[("2120", 10_000), ("1100", -10_000)]));
+    assert_eq!(written(&applied.entry), pairs(&[("27000", 10_000), ("21000", -10_000)]));
     assert_eq!(applied.document.applied[0].open_after, Money(19_028));
 }
 
@@ -128,7 +128,7 @@ fn received_994_for_984() {
     let books = Books::new();
     let to_apply = vec![ToApply { item: open_invoice(1, 98_400, 98_400), amount: Money(98_400) }];
     let decision = settle::decide(&books.money(transfer(), 99_400, to_apply));
-    assert_eq!(written(&decision.entry), pairs(&[("1000", 99_400), ("1100", -98_400), ("2120", -1_000)]));
+    assert_eq!(written(&decision.entry), pairs(&[("31000", 99_400), ("21000", -98_400), ("27000", -1_000)]));
 }
 
 #[test]
@@ -140,7 +140,7 @@ fn invoice_in_pounds() {
     (input.basis.currency, input.orders[0].currency) = (gbp, gbp);
     input.rate = Some("1.17".parse().unwrap());
     let decision = invoice::decide(&input);
-    assert_eq!(written(&decision.entry), pairs(&[("1100", 14_402), ("2200", -2_693), ("4000", -11_709)]));
+    assert_eq!(written(&decision.entry), pairs(&[("21000", 14_402), ("41000", -2_693), ("61000", -11_709)]));
     let entry = decision.entry.unwrap();
     let own: Vec<(i64, &str)> = entry.lines.iter().map(|line| (line.document.0, line.currency.code())).collect();
     assert_eq!(own, [(12_309, "GBP"), (-10_007, "GBP"), (-2_302, "GBP")]);
@@ -156,5 +156,5 @@ fn pounds_paid_at_a_lower_rate() {
     input.currency = gbp;
     input.rate = Some("1.15".parse().unwrap());
     let decision = settle::decide(&input);
-    assert_eq!(written(&decision.entry), pairs(&[("1000", 11_500), ("7000", 200), ("1100", -11_700)]));
+    assert_eq!(written(&decision.entry), pairs(&[("31000", 11_500), ("91000", 200), ("21000", -11_700)]));
 }

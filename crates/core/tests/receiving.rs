@@ -48,21 +48,21 @@ fn a_part_leaves_exactly_the_difference_open() {
     let books = Books::new();
     let decision = settle::decide(&books.money(transfer(), 4_001, vec![to(1, 10_000, 4_001)]));
     assert_eq!(decision.document.applied[0].open_after, Money(5_999));
-    assert_eq!(written(&decision.entry), pairs(&[("1000", 4_001), ("1100", -4_001)]));
+    assert_eq!(written(&decision.entry), pairs(&[("31000", 4_001), ("21000", -4_001)]));
 }
 
 #[test]
 fn the_place_decides_which_account_the_money_is_on() {
     let books = Books::new();
     for (kind, account) in [
-        (PlaceKind::Bank, "1000"),
-        (PlaceKind::ChecksInHand, "1010"),
-        (PlaceKind::Drawer, "1010"),
-        (PlaceKind::CardClearing, "1020"),
+        (PlaceKind::Bank, "31000"),
+        (PlaceKind::ChecksInHand, "32000"),
+        (PlaceKind::Drawer, "32000"),
+        (PlaceKind::CardClearing, "33000"),
     ] {
         let source = Source::Received { method: method("some way", kind) };
         let decision = settle::decide(&books.money(source, 500, Vec::new()));
-        assert_eq!(written(&decision.entry), pairs(&[(account, 500), ("2120", -500)]), "{kind:?}");
+        assert_eq!(written(&decision.entry), pairs(&[(account, 500), ("27000", -500)]), "{kind:?}");
     }
 }
 
@@ -140,7 +140,7 @@ fn two_currencies_need_a_rate_between_them() {
 #[test]
 fn a_purpose_without_an_account_writes_nothing() {
     let mut books = Books::new();
-    books.accounts.0.retain(|rule| rule.account.number != "2120");
+    books.accounts.0.retain(|rule| rule.account.number != "27000");
     let decision = settle::decide(&books.money(transfer(), 500, vec![to(1, 300, 300)]));
     assert!(decision.entry.is_none(), "half an entry is none");
     assert_eq!(decision.blockers[0].check, Check::AccountMissing);
@@ -171,7 +171,7 @@ fn a_foreign_receipt_splits_its_base_and_its_difference() {
     assert_eq!(decision.document.unapplied_base, Money(2_300));
     assert_eq!(
         written(&decision.entry),
-        pairs(&[("1000", 11_500), ("7000", 130), ("1100", -5_850), ("1100", -3_480), ("2120", -2_300)])
+        pairs(&[("31000", 11_500), ("91000", 130), ("21000", -5_850), ("21000", -3_480), ("27000", -2_300)])
     );
 }
 
@@ -181,7 +181,7 @@ fn a_gain_on_currency_stands_on_the_credit_side() {
     let mut applications = vec![to(1, 1_000, 1_000)];
     applications[0].item.open_base = Money(1_150);
     let decision = settle::decide(&pounds(&books, "1.17", 1_000, applications));
-    assert_eq!(written(&decision.entry), pairs(&[("1000", 1_170), ("1100", -1_150), ("7000", -20)]));
+    assert_eq!(written(&decision.entry), pairs(&[("31000", 1_170), ("21000", -1_150), ("91000", -20)]));
 }
 
 #[test]

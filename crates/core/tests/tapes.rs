@@ -26,7 +26,7 @@ fn entry_text(entry: &Option<Entry>) -> String {
         };
         let tax =
             line.tax.as_ref().map(|tax| format!("  {} of {}", tax.code, eur().format(tax.base))).unwrap_or_default();
-        text.push_str(format!("{:<6}{:<20}{debit:>12}{credit:>12}{tax}", line.account, line.account_name).trim_end());
+        text.push_str(format!("{:<7}{:<20}{debit:>12}{credit:>12}{tax}", line.account, line.account_name).trim_end());
         text.push('\n');
     }
     text

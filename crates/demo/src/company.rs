@@ -11,7 +11,7 @@ use till_store::customers::NewCustomer;
 use till_store::goods_settings::TreatmentCode;
 use till_store::items::NewItem;
 use till_store::setup::{NewAccount, NewCompany};
-use till_store::{Result, Store, StoreError, Writing, customers, goods_settings, items, rules, setup};
+use till_store::{Result, Store, StoreError, Writing, customers, goods_settings, items, rules, setup, starting};
 
 use crate::catalogue::{CUSTOMERS, ITEMS};
 use crate::staff::{INES, SANNA, at_work};
@@ -41,127 +41,49 @@ impl People {
     }
 }
 
+/// Sales by item class, beside the chart every company begins with.
 const ACCOUNTS: &[NewAccount<'static>] = &[
-    NewAccount { number: "1000", name: "Bank", account_type: AccountType::Asset, serves: &[(Purpose::Bank, None)] },
     NewAccount {
-        number: "1010",
-        name: "Receipts in hand",
-        account_type: AccountType::Asset,
-        serves: &[(Purpose::InHand, None)],
-    },
-    NewAccount {
-        number: "1100",
-        name: "Accounts receivable",
-        account_type: AccountType::Asset,
-        serves: &[(Purpose::Receivable, None)],
-    },
-    NewAccount {
-        number: "1300",
-        name: "Inventory, sellable",
-        account_type: AccountType::Asset,
-        serves: &[(Purpose::Inventory, None)],
-    },
-    NewAccount {
-        number: "1320",
-        name: "Goods shipped, not billed",
-        account_type: AccountType::Asset,
-        serves: &[(Purpose::ShippedCost, None)],
-    },
-    NewAccount {
-        number: "2000",
-        name: "Suppliers, goods received",
-        account_type: AccountType::Liability,
-        serves: &[(Purpose::SupplierClearing, None)],
-    },
-    NewAccount {
-        number: "2120",
-        name: "Unapplied",
-        account_type: AccountType::Liability,
-        serves: &[(Purpose::Unapplied, None)],
-    },
-    NewAccount {
-        number: "2200",
-        name: "Tax payable",
-        account_type: AccountType::Liability,
-        serves: &[(Purpose::TaxPayable, None)],
-    },
-    NewAccount {
-        number: "2300",
-        name: "Containers owed back",
-        account_type: AccountType::Liability,
-        serves: &[(Purpose::ContainerLiability, None)],
-    },
-    NewAccount {
-        number: "3000",
-        name: "Opening balances and retained earnings",
-        account_type: AccountType::Equity,
-        serves: &[(Purpose::Equity, None), (Purpose::Opening, None)],
-    },
-    NewAccount {
-        number: "4010",
+        number: "61100",
         name: "Sales, woodenware",
         account_type: AccountType::Revenue,
         serves: &[(Purpose::Revenue, Some("woodenware"))],
     },
     NewAccount {
-        number: "4020",
+        number: "61200",
         name: "Sales, wax",
         account_type: AccountType::Revenue,
         serves: &[(Purpose::Revenue, Some("wax"))],
     },
     NewAccount {
-        number: "4030",
+        number: "61300",
         name: "Sales, jars",
         account_type: AccountType::Revenue,
         serves: &[(Purpose::Revenue, Some("jars"))],
     },
     NewAccount {
-        number: "4040",
+        number: "61400",
         name: "Sales, tools and books",
         account_type: AccountType::Revenue,
         serves: &[(Purpose::Revenue, Some("tools")), (Purpose::Revenue, Some("books"))],
     },
     NewAccount {
-        number: "4050",
+        number: "61500",
         name: "Sales, clothing",
         account_type: AccountType::Revenue,
         serves: &[(Purpose::Revenue, Some("clothing"))],
     },
     NewAccount {
-        number: "4060",
+        number: "61600",
         name: "Sales, feed",
         account_type: AccountType::Revenue,
         serves: &[(Purpose::Revenue, Some("feed"))],
     },
     NewAccount {
-        number: "4080",
+        number: "61800",
         name: "Services",
         account_type: AccountType::Revenue,
         serves: &[(Purpose::Revenue, Some("service"))],
-    },
-    NewAccount {
-        number: "4200",
-        name: "Freight and fees charged",
-        account_type: AccountType::Revenue,
-        serves: &[(Purpose::ChargeRevenue, None)],
-    },
-    NewAccount {
-        number: "5000",
-        name: "Cost of goods sold",
-        account_type: AccountType::Expense,
-        serves: &[(Purpose::Cogs, None)],
-    },
-    NewAccount {
-        number: "5200",
-        name: "Stock adjustments",
-        account_type: AccountType::Expense,
-        serves: &[(Purpose::StockAdjustment, None)],
-    },
-    NewAccount {
-        number: "7000",
-        name: "Currency differences, realised",
-        account_type: AccountType::Expense,
-        serves: &[(Purpose::FxDifference, None)],
     },
 ];
 
@@ -201,6 +123,7 @@ pub async fn set_up(writing: &mut Writing<'_>, business_date: NaiveDate) -> Resu
     }
     let first_month = date("2025-09-01")?;
     setup::months(writing, first_month, date("2026-12-31")?).await?;
+    starting::chart(writing).await?;
     for account in ACCOUNTS {
         setup::account(writing, account).await?;
     }

@@ -107,7 +107,7 @@ async fn fields(writing: &mut Writing<'_>) -> Result<()> {
             key: "project".to_owned(),
             name: "Project".to_owned(),
             codes: vec![code("SCHOOL", "Bees in schools"), code("HEATH", "Heath restoration")],
-            required_by: vec!["4080".to_owned()],
+            required_by: vec!["61800".to_owned()],
         },
     )
     .await

@@ -42,7 +42,7 @@ const VIEWS: &[&str] = &[
     "/items/prices",
     "/ledger",
     "/ledger/trial-balance",
-    "/ledger/accounts/1100",
+    "/ledger/accounts/21000",
     "/entries/30",
     "/approvals/1",
     "/setup",

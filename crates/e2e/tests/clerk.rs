@@ -33,8 +33,8 @@ const BRACKWATER_TAPE: &[&str] = &[
     "70.02",
     "Tax 23 % of 206.00",
     "47.38",
-    "4060",
-    "2200",
+    "61600",
+    "41000",
     "Customer owes",
 ];
 
@@ -112,11 +112,11 @@ async fn from_unbilled_to_a_closed_order_by_keyboard() -> Result<()> {
     // From the trial balance down to the entry and on to its document.
     find(&browser, "Trial balance").await?;
     browser.wait_for("h1", "Trial balance").await?;
-    browser.wait_for("[data-row='1100']", "1100").await?;
+    browser.wait_for("[data-row='21000']", "21000").await?;
     browser.press(Key::Down).await?;
     browser.press(Key::Down).await?;
     browser.press(Key::Enter).await?;
-    browser.wait_for("h1", "1100").await?;
+    browser.wait_for("h1", "21000").await?;
     browser.wait_for("[role=grid]", "342.10").await?;
     browser.press(Key::Enter).await?;
     browser.wait_for("h1", "Entry").await?;

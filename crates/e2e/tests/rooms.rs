@@ -34,7 +34,7 @@ async fn unapplied_money_is_applied_from_the_day_sheet() -> Result<()> {
     browser.press(Key::Enter).await?;
     browser.wait_for("h1", "C-").await?;
     browser.wait_for("footer", "Apply €40.00").await?;
-    browser.wait_for("#roll", "2120 Unapplied").await?;
+    browser.wait_for("#roll", "27000 Unapplied").await?;
     browser.letter('p').await?;
     browser.wait_for("[role=dialog]", "€40.00 to I-").await?;
     browser.press(Key::Enter).await?;

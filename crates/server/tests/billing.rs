@@ -36,7 +36,7 @@ fn a_run_goes_on_by_itself_and_is_not_begun_twice() {
     // Debits and credits of what is ready balance, and come to what is owed then.
     let accounts: i64 = view["accounts"].as_array().unwrap().iter().map(|one| one["base"].as_i64().unwrap()).sum();
     assert_eq!(accounts, 0);
-    let owed = view["accounts"].as_array().unwrap().iter().find(|one| one["account"] == "1100").unwrap();
+    let owed = view["accounts"].as_array().unwrap().iter().find(|one| one["account"] == "21000").unwrap();
     assert_eq!(owed["base"], view["ready_base"]);
     // Only those that stand so are shown, and the count says how many there are.
     let (_, stopped) = till.get(&format!("{place}?standing=blocked&limit=1"));
@@ -164,9 +164,9 @@ fn a_grid_is_checked_row_by_row_and_posted_whole_or_not_at_all() {
     let good = row(1, json!({ "item": "FRT", "quantity": "2" }));
     let priced = row(
         2,
-        json!({ "account": "4200", "description": "A fee", "quantity": "1", "unit_price": "15", "tax_code": "S23" }),
+        json!({ "account": "64000", "description": "A fee", "quantity": "1", "unit_price": "15", "tax_code": "S23" }),
     );
-    let bad = row(2, json!({ "account": "4200", "description": "A fee", "quantity": "1" }));
+    let bad = row(2, json!({ "account": "64000", "description": "A fee", "quantity": "1" }));
     let (status, answers) = till.send("POST", "/api/invoices/grid/preview", &json!([good, bad, priced]));
     assert_eq!(status, 200, "{answers}");
     assert!(answers[0]["preview"].is_object() && answers[2]["preview"].is_object(), "{answers}");

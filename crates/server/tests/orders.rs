@@ -342,9 +342,9 @@ fn own_fields_block_and_go_on_to_the_entry() {
     let twice = with(&region, &json!({ "codes": [{ "code": "N", "name": "one" }, { "code": "N", "name": "two" }] }));
     let (status, at, said) = keep("reporting-lists", &twice);
     assert_eq!((status, at.as_deref()), (422, Some("codes.1.code")), "{said}");
-    let demanded = with(&region, &json!({ "required_by": ["4010", "4010"] }));
+    let demanded = with(&region, &json!({ "required_by": ["61100", "61100"] }));
     assert_eq!(keep("reporting-lists", &demanded).0, 200, "said twice is said once");
-    assert_eq!(keep("reporting-lists", &with(&region, &json!({ "required_by": ["1100"] }))).1.unwrap(), "required_by");
+    assert_eq!(keep("reporting-lists", &with(&region, &json!({ "required_by": ["21000"] }))).1.unwrap(), "required_by");
     assert_eq!(keep("reporting-lists", &region).0, 200);
 
     let order = |marks: Value| {
@@ -370,7 +370,7 @@ fn own_fields_block_and_go_on_to_the_entry() {
     let invoice = till.ship_and_bill(id);
     let (_, view) = till.get(&format!("/api/invoices/{invoice}"));
     let entry = view["entries"][0].clone();
-    let sales = entry["lines"].as_array().unwrap().iter().find(|one| one["account"] == "4010").unwrap();
+    let sales = entry["lines"].as_array().unwrap().iter().find(|one| one["account"] == "61100").unwrap();
     assert!(sales.to_string().contains("north") && sales.to_string().contains("quay_region"), "{sales}");
     till.verify();
 }

@@ -55,7 +55,7 @@ fn the_server_does_what_the_table_says() {
             .replace("{line}", "1")
             .replace("{kind}", "invoice")
             .replace("{first}", "2026-03-01")
-            .replace("{number}", "1100")
+            .replace("{number}", "21000")
             .replace("{list}", "orders");
         // A body no call can carry out: what gets past the gate is refused behind it.
         let body = json!({ "nonsense": true });

@@ -13,30 +13,61 @@ use crate::setup::{self, NewAccount, NewCompany};
 use crate::writing::Writing;
 use crate::{Result, StoreError};
 
-type Row = (&'static str, &'static str, AccountType, &'static [(Purpose, Option<&'static str>)]);
+/// A row of the chart: number, name, type, and the purposes that lead to it.
+pub type Row = (&'static str, &'static str, AccountType, &'static [(Purpose, Option<&'static str>)]);
 
-const CHART: &[Row] = &[
-    ("1000", "Bank", AccountType::Asset, &[(Purpose::Bank, None)]),
-    ("1010", "Receipts in hand", AccountType::Asset, &[(Purpose::InHand, None)]),
-    ("1100", "Accounts receivable", AccountType::Asset, &[(Purpose::Receivable, None)]),
-    ("1300", "Inventory, sellable", AccountType::Asset, &[(Purpose::Inventory, None)]),
-    ("1320", "Goods shipped, not billed", AccountType::Asset, &[(Purpose::ShippedCost, None)]),
-    ("2000", "Suppliers, goods received", AccountType::Liability, &[(Purpose::SupplierClearing, None)]),
-    ("2120", "Unapplied", AccountType::Liability, &[(Purpose::Unapplied, None)]),
-    ("2200", "Tax payable", AccountType::Liability, &[(Purpose::TaxPayable, None)]),
-    ("2300", "Containers owed back", AccountType::Liability, &[(Purpose::ContainerLiability, None)]),
+/// The chart new books begin with: every purpose has its account.
+pub const CHART: &[Row] = &[
+    ("11000", "Inventory, sellable", AccountType::Asset, &[(Purpose::Inventory, None)]),
+    ("12000", "Inspection and quarantine", AccountType::Asset, &[(Purpose::Inspection, None)]),
+    ("13000", "Goods shipped, not billed", AccountType::Asset, &[(Purpose::ShippedCost, None)]),
+    ("13500", "Goods customers may send back", AccountType::Asset, &[(Purpose::RightToGoods, None)]),
+    ("14000", "Claims on suppliers", AccountType::Asset, &[(Purpose::SupplierClaim, None)]),
+    ("21000", "Accounts receivable", AccountType::Asset, &[(Purpose::Receivable, None)]),
+    ("21500", "Allowance for expected loss", AccountType::Asset, &[(Purpose::Allowance, None)]),
+    ("21800", "Revaluation of open items", AccountType::Asset, &[(Purpose::Revaluation, None)]),
+    ("22000", "Unbilled receivables", AccountType::Asset, &[(Purpose::UnbilledAccrual, None)]),
+    ("25000", "Customer deposits", AccountType::Liability, &[(Purpose::DepositLiability, None)]),
+    ("26000", "Prepayments billed", AccountType::Liability, &[(Purpose::PrepaymentLiability, None)]),
+    ("27000", "Unapplied", AccountType::Liability, &[(Purpose::Unapplied, None)]),
+    ("28000", "Returned goods to be credited", AccountType::Liability, &[(Purpose::RefundLiability, None)]),
+    ("29000", "Containers owed back", AccountType::Liability, &[(Purpose::ContainerLiability, None)]),
+    ("31000", "Bank", AccountType::Asset, &[(Purpose::Bank, None)]),
+    ("32000", "Receipts in hand", AccountType::Asset, &[(Purpose::InHand, None)]),
+    ("33000", "Card clearing", AccountType::Asset, &[(Purpose::CardClearing, None)]),
+    ("41000", "Tax payable", AccountType::Liability, &[(Purpose::TaxPayable, None)]),
+    ("45000", "Suppliers, goods received", AccountType::Liability, &[(Purpose::SupplierClearing, None)]),
     (
-        "3000",
+        "50000",
         "Opening balances and retained earnings",
         AccountType::Equity,
         &[(Purpose::Equity, None), (Purpose::Opening, None)],
     ),
-    ("4000", "Sales", AccountType::Revenue, &[(Purpose::Revenue, None)]),
-    ("4200", "Freight and fees charged", AccountType::Revenue, &[(Purpose::ChargeRevenue, None)]),
-    ("5000", "Cost of goods sold", AccountType::Expense, &[(Purpose::Cogs, None)]),
-    ("5200", "Stock adjustments", AccountType::Expense, &[(Purpose::StockAdjustment, None)]),
-    ("7000", "Currency differences, realised", AccountType::Expense, &[(Purpose::FxDifference, None)]),
+    ("61000", "Sales", AccountType::Revenue, &[(Purpose::Revenue, None)]),
+    ("64000", "Freight and handling charged", AccountType::Revenue, &[(Purpose::ChargeRevenue, None)]),
+    ("65000", "Sales returns and allowances", AccountType::Revenue, &[(Purpose::Returns, None)]),
+    ("66000", "Early-payment discounts", AccountType::Revenue, &[(Purpose::DiscountAllowed, None)]),
+    ("69000", "Other income, interest, fees charged", AccountType::Revenue, &[(Purpose::OtherIncome, None)]),
+    ("71000", "Cost of goods sold", AccountType::Expense, &[(Purpose::Cogs, None)]),
+    ("72000", "Scrap and damage", AccountType::Expense, &[(Purpose::Scrap, None)]),
+    ("73000", "Stock adjustments", AccountType::Expense, &[(Purpose::StockAdjustment, None)]),
+    ("81000", "Bank and card fees", AccountType::Expense, &[(Purpose::Fees, None)]),
+    ("82000", "Bad debts and small differences", AccountType::Expense, &[(Purpose::WriteOff, None)]),
+    ("83000", "Change in allowance", AccountType::Expense, &[(Purpose::AllowanceExpense, None)]),
+    ("91000", "Currency differences, realized", AccountType::Expense, &[(Purpose::FxDifference, None)]),
+    ("92000", "Currency differences, unrealized", AccountType::Expense, &[(Purpose::FxUnrealized, None)]),
 ];
+
+/// Writes the chart.
+///
+/// # Errors
+/// Where an account is there already.
+pub async fn chart(writing: &mut Writing<'_>) -> Result<()> {
+    for (number, name, account_type, serves) in CHART {
+        setup::account(writing, &NewAccount { number, name, account_type: *account_type, serves }).await?;
+    }
+    Ok(())
+}
 
 /// Begins new books.
 ///
@@ -64,9 +95,23 @@ pub async fn begin(writing: &mut Writing<'_>, name: &str, currency: &str, today:
     }
     let day = |month, day| NaiveDate::from_ymd_opt(today.year(), month, day).unwrap_or(today);
     setup::months(writing, day(1, 1), day(12, 31)).await?;
-    for (number, name, account_type, serves) in CHART {
-        setup::account(writing, &NewAccount { number, name, account_type: *account_type, serves }).await?;
-    }
+    chart(writing).await?;
     setup::money_places(writing).await?;
     Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// The rows of postings.md: every purpose of the code leads to one account, of the type it demands.
+    #[test]
+    fn every_purpose_has_one_account_of_its_type() {
+        for purpose in Purpose::ALL {
+            let serving: Vec<_> =
+                CHART.iter().filter(|(.., serves)| serves.iter().any(|(served, _)| served == purpose)).collect();
+            let [(_, _, account_type, _)] = serving.as_slice() else { panic!("{purpose:?}: {serving:?}") };
+            assert_eq!(*account_type, purpose.demands(), "{purpose:?}");
+        }
+    }
 }

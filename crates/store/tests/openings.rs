@@ -37,7 +37,7 @@ fn opening() -> NewOpening {
             cost: "900.00".to_owned(),
             warehouse: None,
         }],
-        balances: vec![NewOpeningBalance { account: "1000".to_owned(), amount: "2500.00".to_owned() }],
+        balances: vec![NewOpeningBalance { account: "31000".to_owned(), amount: "2500.00".to_owned() }],
     }
 }
 
@@ -70,7 +70,7 @@ async fn what_is_brought_along_stands_where_it_belongs() {
     };
     // 500.00 and 100.00 GBP at 1.17 = 617.00 owed; 80.00 unapplied; stock 900.00; bank 2,500.00; the rest,
     // 617.00 − 80.00 + 900.00 + 2,500.00 = 3,937.00, on the opening account.
-    let expected = [("1100", 61_700), ("2120", -8_000), ("1300", 90_000), ("1000", 250_000), ("3000", -393_700)];
+    let expected = [("21000", 61_700), ("27000", -8_000), ("11000", 90_000), ("31000", 250_000), ("50000", -393_700)];
     for (account, amount) in expected {
         assert_eq!(moved(account), amount, "{account}");
     }
@@ -130,7 +130,7 @@ async fn what_cannot_be_brought_along_is_refused_and_nothing_is_written() {
     );
     // Receivables are the sum of what is owed, never a figure of their own.
     assert_eq!(
-        refused(&|new| new.balances[0].account = "1100".to_owned()).await,
+        refused(&|new| new.balances[0].account = "21000".to_owned()).await,
         stops(Check::AccountMissing, "balances.0.account")
     );
     assert_eq!(refused(&|new| new.balances[0].account = "9".to_owned()).await, at("balances.0.account"));

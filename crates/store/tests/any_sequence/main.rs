@@ -443,7 +443,7 @@ async fn run_billing(company: &Company, made: &mut Made, step: &Step) {
             let Ok(view) = invoices::view(&mut *store.read().await.unwrap(), draft).await else { return };
             let Some(mut to_bill) = view.to_bill else { return };
             to_bill.added.push(AddedLine {
-                account: Some("4000".to_owned()),
+                account: Some("61000".to_owned()),
                 description: Some("by chance".to_owned()),
                 quantity: "1.5".to_owned(),
                 unit_price: Some(price.to_string()),

@@ -37,21 +37,21 @@ pub struct Company {
 }
 
 const ACCOUNTS: &[(&str, AccountType, Purpose, Option<&str>)] = &[
-    ("1000", AccountType::Asset, Purpose::Bank, None),
-    ("1010", AccountType::Asset, Purpose::InHand, None),
-    ("1100", AccountType::Asset, Purpose::Receivable, None),
-    ("1300", AccountType::Asset, Purpose::Inventory, None),
-    ("1320", AccountType::Asset, Purpose::ShippedCost, None),
-    ("2300", AccountType::Liability, Purpose::ContainerLiability, None),
-    ("5200", AccountType::Expense, Purpose::StockAdjustment, None),
-    ("2000", AccountType::Liability, Purpose::SupplierClearing, None),
-    ("2120", AccountType::Liability, Purpose::Unapplied, None),
-    ("2200", AccountType::Liability, Purpose::TaxPayable, None),
-    ("4000", AccountType::Revenue, Purpose::Revenue, None),
-    ("4200", AccountType::Revenue, Purpose::ChargeRevenue, None),
-    ("5000", AccountType::Expense, Purpose::Cogs, None),
-    ("7000", AccountType::Expense, Purpose::FxDifference, None),
-    ("3000", AccountType::Equity, Purpose::Opening, None),
+    ("31000", AccountType::Asset, Purpose::Bank, None),
+    ("32000", AccountType::Asset, Purpose::InHand, None),
+    ("21000", AccountType::Asset, Purpose::Receivable, None),
+    ("11000", AccountType::Asset, Purpose::Inventory, None),
+    ("13000", AccountType::Asset, Purpose::ShippedCost, None),
+    ("29000", AccountType::Liability, Purpose::ContainerLiability, None),
+    ("73000", AccountType::Expense, Purpose::StockAdjustment, None),
+    ("45000", AccountType::Liability, Purpose::SupplierClearing, None),
+    ("27000", AccountType::Liability, Purpose::Unapplied, None),
+    ("41000", AccountType::Liability, Purpose::TaxPayable, None),
+    ("61000", AccountType::Revenue, Purpose::Revenue, None),
+    ("64000", AccountType::Revenue, Purpose::ChargeRevenue, None),
+    ("71000", AccountType::Expense, Purpose::Cogs, None),
+    ("91000", AccountType::Expense, Purpose::FxDifference, None),
+    ("50000", AccountType::Equity, Purpose::Opening, None),
 ];
 
 impl Company {

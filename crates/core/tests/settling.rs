@@ -1,0 +1,345 @@
+//! Settling and taking back: rows of postings.md, Money, with figures worked out by hand, and what must
+//! hold for any input.
+#![allow(missing_docs, clippy::unwrap_used)]
+
+mod common;
+
+use common::*;
+use proptest::prelude::*;
+use till_core::accounts::Purpose;
+use till_core::calendar::DocumentDate;
+use till_core::checks::{Check, stops};
+use till_core::fixed::ExchangeRate;
+use till_core::ids::{ApplicationId, CustomerId, DocumentKind, DocumentRef, EntryId, OpenItemId};
+use till_core::money::{Currency, Money};
+use till_core::open_items::{OpenItem, Side, due_in_base, late_parts};
+use till_core::room::Movement;
+use till_core::settle::back::{self, BackInput, Standing, WholeReceipt};
+use till_core::settle::{self, Member, MoneyPlace, PlaceKind, Source, ToApply};
+use till_core::terms::{Due, Instalment, SimpleDue, Terms};
+
+fn currency(code: &str) -> Currency {
+    Currency::of(code).unwrap()
+}
+
+fn rate(text: &str) -> ExchangeRate {
+    text.parse().unwrap()
+}
+
+/// postings.md: USD 700.00 at 0.9085 for a GBP invoice carried at 1.1712, GBP at 1.1695: applied GBP 543.78.
+/// 700.00 × 0.9085 = 635.95; ÷ 1.1695 = 543.779…; 543.78 × 1.1712 = 636.875…, carried 636.87 of 1,000.00's 1,171.20.
+#[test]
+fn dollars_for_an_invoice_in_pounds() {
+    let books = Books::new();
+    let mut item = open_invoice(1, 100_000, 117_120);
+    item.currency = currency("GBP");
+    let mut input = books.money(transfer(), 70_000, vec![ToApply { item, amount: Money(70_000) }]);
+    (input.currency, input.rate) = (currency("USD"), Some(rate("0.9085")));
+    input.other_rates = vec![(currency("GBP"), rate("1.1695"))];
+    let decision = settle::decide(&input);
+    assert!(!stops(&decision.blockers), "{:?}", decision.blockers);
+    assert_eq!(decision.document.applied[0].amount, Money(54_378));
+    let entry = decision.entry.as_ref().unwrap();
+    let lines: Vec<_> = entry
+        .lines
+        .iter()
+        .map(|line| (line.account.as_str(), line.base.0, line.document.0, line.currency.code()))
+        .collect();
+    // 543.78 of 1,000.00 carried at 1,171.20: 636.875…, rounded half away from zero 636.88; the page says
+    // 636.87 of an invoice carried at 543.78 × 1.1712 cut down. The difference is what the carried base is.
+    assert_eq!(lines, [("31000", 63_595, 70_000, "USD"), ("21000", -63_688, -54_378, "GBP"), ("91000", 93, 93, "EUR")]);
+    assert!(entry.balances());
+}
+
+/// The row itself: an invoice of 543.78 carried at 636.87 is settled in whole, 0.92 is the difference.
+#[test]
+fn the_last_application_releases_all_that_is_carried() {
+    let books = Books::new();
+    let mut item = open_invoice(1, 54_378, 63_687);
+    item.currency = currency("GBP");
+    let mut input = books.money(transfer(), 70_000, vec![ToApply { item, amount: Money(70_000) }]);
+    (input.currency, input.rate) = (currency("USD"), Some(rate("0.9085")));
+    input.other_rates = vec![(currency("GBP"), rate("1.1695"))];
+    let entry = settle::decide(&input).entry;
+    assert_eq!(written(&entry), pairs(&[("31000", 63_595), ("91000", 92), ("21000", -63_687)]));
+}
+
+/// postings.md, Period ends: a stand-alone credit memo of 50.00 GBP carried at 1.16 against an invoice
+/// carried at 1.17: 0.50 to currency differences, 0.50 off the receivable.
+#[test]
+fn a_credit_and_an_invoice_at_two_rates_leave_a_difference() {
+    let books = Books::new();
+    let gbp = currency("GBP");
+    let memo = DocumentRef { kind: DocumentKind::CreditMemo, id: 9, number: "CM-9".to_owned() };
+    let mut credit = open_item(Side::OwedByUs, Purpose::Receivable, memo, (5_000, 5_800));
+    credit.currency = gbp;
+    let mut item = open_invoice(1, 10_000, 11_700);
+    item.currency = gbp;
+    let mut input = books.money(Source::Item(credit), 5_000, vec![ToApply { item, amount: Money(5_000) }]);
+    (input.currency, input.rate) = (gbp, Some(rate("1.15")));
+    let decision = settle::decide(&input);
+    let entry = decision.entry.as_ref().unwrap();
+    let of = |account: &str| -> i64 {
+        entry.lines.iter().filter(|line| line.account == account).map(|line| line.base.0).sum()
+    };
+    assert_eq!((of("21000"), of("91000")), (-50, 50));
+    assert_eq!(decision.owes_less, [(CustomerId(7), Money(50))]);
+}
+
+/// postings.md: a credit memo matched with an invoice at the same rate writes nothing.
+#[test]
+fn two_items_on_one_account_are_only_matched() {
+    let books = Books::new();
+    let memo = DocumentRef { kind: DocumentKind::CreditMemo, id: 9, number: "CM-9".to_owned() };
+    let credit = open_item(Side::OwedByUs, Purpose::Receivable, memo, (7_257, 7_257));
+    let input = books.money(
+        Source::Item(credit),
+        7_257,
+        vec![ToApply { item: open_invoice(1, 29_028, 29_028), amount: Money(7_257) }],
+    );
+    let decision = settle::decide(&input);
+    assert!(decision.entry.is_none() && decision.blockers.is_empty(), "{:?}", decision.blockers);
+    assert_eq!(decision.owes_less, [(CustomerId(7), Money::ZERO)], "what is owed, net, stays the same");
+    assert!(decision.changes.is_empty(), "{:?}", decision.changes);
+}
+
+/// An item keeps the very account it was posted to, whatever the map says later.
+#[test]
+fn the_account_is_the_items_own() {
+    let books = Books::new();
+    let mut item = open_invoice(1, 1_000, 1_000);
+    item.account.as_mut().unwrap().number = "21999".to_owned();
+    let entry = settle::decide(&books.money(transfer(), 1_000, vec![ToApply { item, amount: Money(1_000) }])).entry;
+    assert_eq!(written(&entry), pairs(&[("31000", 1_000), ("21999", -1_000)]));
+}
+
+/// A bank account kept in euros takes no pounds.
+#[test]
+fn a_place_in_one_currency_takes_no_other() {
+    let books = Books::new();
+    let mut way = method("transfer", PlaceKind::Bank);
+    way.place.currency = Some(eur());
+    let mut input = books.money(Source::Received { method: way }, 1_000, Vec::new());
+    assert!(settle::decide(&input).blockers.is_empty());
+    (input.currency, input.rate) = (currency("GBP"), Some(rate("1.17")));
+    let blockers = settle::decide(&input).blockers;
+    assert_eq!((blockers[0].check, blockers[0].field.as_str()), (Check::CurrencyDiffers, "method"));
+    assert!(blockers[0].sentence.contains("kept in EUR, the money is in GBP"), "{}", blockers[0].sentence);
+}
+
+/// Applied to I-1 until 20 April, and a part of an invoice settled until then: each says from when on.
+#[test]
+fn what_is_not_there_on_the_day_says_from_when_on_it_is() {
+    let books = Books::new();
+    let mut money = unapplied("C-1", 1_000, 1_000);
+    money.movements.extend([Movement::new(day("2026-04-01"), -1_000), Movement::new(day("2026-04-20"), 1_000)]);
+    let to = |item: OpenItem| vec![ToApply { item, amount: Money(600) }];
+    let first = settle::decide(&books.money(Source::Item(money.clone()), 1_000, to(open_invoice(1, 900, 900))));
+    let [blocker] = first.blockers.as_slice() else { panic!("{:?}", first.blockers) };
+    assert_eq!((blocker.check, blocker.field.as_str()), (Check::DateTooEarly, "date"));
+    assert!(blocker.sentence.contains("20 Apr 2026 or later"), "{}", blocker.sentence);
+    let mut invoice = open_invoice(1, 900, 900);
+    invoice.movements.extend([Movement::new(day("2026-04-02"), -500), Movement::new(day("2026-04-25"), 500)]);
+    let second = settle::decide(&books.money(transfer(), 1_000, to(invoice)));
+    let [blocker] = second.blockers.as_slice() else { panic!("{:?}", second.blockers) };
+    assert_eq!((blocker.check, blocker.field.as_str()), (Check::DateTooEarly, "applications.0.amount"));
+    assert!(blocker.sentence.contains("25 Apr 2026 or later"), "{}", blocker.sentence);
+}
+
+/// A third of an invoice in three parts is late, and its base amount is spread without losing a cent.
+#[test]
+fn each_instalment_is_late_by_its_own_date() {
+    let part = |share: &str, days| Instalment { share: share.parse().unwrap(), due: SimpleDue::NetDays { days } };
+    let parts = vec![part("0.333333", 30), part("0.333333", 60), part("0.333334", 90)];
+    let terms = Terms { due: Due::Instalments { parts }, discount: None };
+    // 9,000.00 of 1 January: 31 January, 2 March, 1 April; on 15 February a third is late.
+    let whole = (Money(900_000), Money(900_000));
+    let due = due_in_base(&terms, day("2026-01-01"), whole, Money(1_000_001));
+    assert_eq!(due.iter().map(|part| part.amount.0).sum::<i64>(), 1_000_001);
+    assert_eq!(late_parts(&due, day("2026-02-15")), due[0].amount);
+    // 3,500.00 paid covers the first part and 500.00 of the second: on 3 March 2,500.00 are late.
+    let due = due_in_base(&terms, day("2026-01-01"), (Money(900_000), Money(550_000)), Money(550_000));
+    assert_eq!(late_parts(&due, day("2026-02-15")), Money::ZERO);
+    assert_eq!(late_parts(&due, day("2026-03-03")), Money(250_000));
+}
+
+fn standing(id: i64, invoice: i64, (settled, settled_base): (i64, i64), (used, used_base): (i64, i64)) -> Standing {
+    Standing {
+        id: ApplicationId(id),
+        debit: OpenItem { id: OpenItemId(invoice), ..open_invoice(invoice, 0, 0) },
+        credit: unapplied("C-1", 0, 0),
+        date: day("2026-04-01"),
+        settled: (Money(settled), Money(settled_base)),
+        used: (Money(used), Money(used_base)),
+        entry: Some(EntryId(40 + id)),
+    }
+}
+
+fn taking_back(books: &Books, applications: Vec<Standing>, receipt: Option<WholeReceipt>) -> BackInput<'_> {
+    BackInput {
+        number: "C-1".to_owned(),
+        payer: member(),
+        payer_class: None,
+        group: vec![member()],
+        applications,
+        receipt,
+        date: DocumentDate { date: day("2026-04-10"), typed: true },
+        reason: "typed twice".to_owned(),
+        currency: eur(),
+        base: eur(),
+        orders: Vec::new(),
+        accounts: &books.accounts,
+        periods: &books.periods,
+    }
+}
+
+fn receipt(books: &Books, open: (i64, i64), amount: (i64, i64)) -> WholeReceipt {
+    let mut credit = unapplied("C-1", open.0, open.1);
+    credit.movements =
+        vec![Movement::new(day("2026-03-18"), amount.0), Movement::new(day("2026-04-01"), open.0 - amount.0)];
+    let account = books.account(Purpose::Bank);
+    let place =
+        MoneyPlace { code: "bank".to_owned(), name: "Bank".to_owned(), kind: PlaceKind::Bank, account, currency: None };
+    let amount = (Money(amount.0), Money(amount.1));
+    WholeReceipt { credit, place: Some(place), amount, entry: EntryId(33), reversed: false }
+}
+
+/// postings.md: a receipt unapplied, 21000 210.28 against 27000 210.28; each entry points to its own.
+#[test]
+fn each_unapplication_points_to_what_it_takes_back() {
+    let books = Books::new();
+    let two = vec![standing(1, 1, (21_028, 21_028), (21_028, 21_028)), standing(2, 2, (500, 500), (500, 500))];
+    let decision = back::decide(&taking_back(&books, two, None));
+    assert!(decision.blockers.is_empty(), "{:?}", decision.blockers);
+    let entries: Vec<_> =
+        decision.entries.iter().map(|one| (written(&Some(one.entry.clone())), one.reverses)).collect();
+    assert_eq!(
+        entries,
+        [
+            (pairs(&[("21000", 21_028), ("27000", -21_028)]), Some(EntryId(41))),
+            (pairs(&[("21000", 500), ("27000", -500)]), Some(EntryId(42)))
+        ]
+    );
+    assert_eq!(decision.owes_more, [(CustomerId(7), Money(21_528))]);
+}
+
+/// A foreign receipt reversed: the bank gives back what it got, the receivable what it gave up, the
+/// difference of the rates is taken back: 100.00 GBP at 1.15, 80.00 of them applied to what was carried at 93.60.
+#[test]
+fn a_receipt_is_reversed_at_its_own_rates() {
+    let books = Books::new();
+    let applied = vec![standing(1, 1, (8_000, 9_360), (8_000, 9_200))];
+    let decision = back::decide(&taking_back(&books, applied, Some(receipt(&books, (2_000, 2_300), (10_000, 11_500)))));
+    assert!(decision.blockers.is_empty(), "{:?}", decision.blockers);
+    let [one] = decision.entries.as_slice() else { panic!("{:?}", decision.entries) };
+    let expected = pairs(&[("21000", 9_360), ("27000", 2_300), ("31000", -11_500), ("91000", -160)]);
+    assert_eq!((written(&Some(one.entry.clone())), one.reverses), (expected, Some(EntryId(33))));
+}
+
+#[test]
+fn what_stands_in_the_way_of_taking_back_is_said() {
+    let books = Books::new();
+    let fields = |change: &dyn Fn(&mut BackInput<'_>)| {
+        let applied = vec![standing(1, 1, (800, 800), (800, 800))];
+        let mut input = taking_back(&books, applied, Some(receipt(&books, (200, 200), (1_000, 1_000))));
+        change(&mut input);
+        let found = back::decide(&input).blockers;
+        found.into_iter().map(|one| (one.check, one.field)).collect::<Vec<_>>()
+    };
+    let one = |check, field: &str| vec![(check, field.to_owned())];
+    assert_eq!(fields(&|_| {}), []);
+    assert_eq!(fields(&|input| input.reason = "  ".to_owned()), one(Check::CannotCancel, "reason"));
+    assert_eq!(fields(&|input| input.date.date = day("2026-03-31")), one(Check::DateTooEarly, "date"));
+    assert_eq!(fields(&|input| input.date.date = day("2027-01-01")), one(Check::PeriodClosed, "date"));
+    assert_eq!(fields(&|input| input.receipt.as_mut().unwrap().reversed = true), one(Check::CannotCancel, "receipt"));
+    assert_eq!(fields(&|input| input.receipt.as_mut().unwrap().place = None), one(Check::CannotCancel, "receipt"));
+    let nothing = |input: &mut BackInput<'_>| {
+        input.receipt = None;
+        input.applications.clear();
+    };
+    assert_eq!(fields(&nothing), one(Check::NothingToDo, "applications"));
+    // Unapplied on 20 April already: until then it stood on an invoice.
+    let later = |input: &mut BackInput<'_>| {
+        let receipt = input.receipt.as_mut().unwrap();
+        receipt.credit.movements.push(Movement::new(day("2026-04-05"), -200));
+        receipt.credit.movements.push(Movement::new(day("2026-04-20"), 200));
+    };
+    assert_eq!(fields(&later), one(Check::DateTooEarly, "date"));
+}
+
+proptest! {
+    /// Whatever a receipt was applied to, and at which rates: reversing it takes back exactly what its
+    /// postings left, so that no account keeps a cent of it.
+    #[test]
+    fn a_reversal_leaves_nothing(
+        parts in prop::collection::vec((1i64..100_000, 1i64..200_000), 0..6),
+        rest in 0i64..50_000,
+        at in 500_000_000i64..2_000_000_000,
+    ) {
+        let books = Books::new();
+        let gbp = currency("GBP");
+        let amount = parts.iter().map(|part| part.0).sum::<i64>() + rest;
+        prop_assume!(amount > 0);
+        let to_apply: Vec<ToApply> = parts
+            .iter()
+            .zip(1..)
+            .map(|((part, carried), id)| {
+                let item = OpenItem { currency: gbp, ..open_invoice(id, *part, *carried) };
+                ToApply { item, amount: Money(*part) }
+            })
+            .collect();
+        let mut input = books.money(transfer(), amount, to_apply.clone());
+        (input.currency, input.rate) = (gbp, Some(ExchangeRate::from_scaled(at)));
+        let posted = settle::decide(&input);
+        prop_assert!(!stops(&posted.blockers), "{:?}", posted.blockers);
+        let applications = posted
+            .document
+            .applied
+            .iter()
+            .zip(&to_apply)
+            .map(|(applied, to)| Standing {
+                id: ApplicationId(applied.item.0),
+                debit: to.item.clone(),
+                credit: OpenItem { currency: gbp, ..unapplied("C-1", 0, 0) },
+                date: day("2026-04-10"),
+                settled: (applied.amount, applied.receivable_base),
+                used: (applied.credit_amount, applied.money_base),
+                entry: Some(EntryId(1)),
+            })
+            .collect();
+        let document = &posted.document;
+        let mut whole = receipt(&books, (document.unapplied.0, document.unapplied_base.0), (amount, document.amount_base.0));
+        whole.credit.currency = gbp;
+        whole.credit.movements = vec![Movement::new(day("2026-04-10"), document.unapplied.0)];
+        let mut input = taking_back(&books, applications, Some(whole));
+        input.currency = gbp;
+        let back = back::decide(&input);
+        let mut left = std::collections::BTreeMap::<String, i64>::new();
+        for line in posted.entry.iter().chain(back.entries.iter().map(|one| &one.entry)).flat_map(|entry| &entry.lines) {
+            *left.entry(line.account.clone()).or_default() += line.base.0;
+        }
+        prop_assert!(left.values().all(|amount| *amount == 0), "{left:?}");
+        let less: i64 = posted.owes_less.iter().map(|(_, amount)| amount.0).sum();
+        prop_assert_eq!(less, back.owes_more.iter().map(|(_, amount)| amount.0).sum::<i64>());
+    }
+}
+
+/// A member of a group is named where several are concerned.
+#[test]
+fn who_owes_less_is_named_where_it_is_several() {
+    let books = Books::new();
+    let mut branch = open_invoice(2, 500, 500);
+    branch.customer = CustomerId(8);
+    let to = vec![
+        ToApply { item: open_invoice(1, 300, 300), amount: Money(300) },
+        ToApply { item: branch, amount: Money(500) },
+    ];
+    let mut input = books.money(transfer(), 800, to);
+    assert_eq!(settle::decide(&input).blockers[0].check, Check::OtherCustomer);
+    input.group.push(Member { id: CustomerId(8), name: "Reed Cottage".to_owned(), owes: Money(700) });
+    let decision = settle::decide(&input);
+    assert!(decision.blockers.is_empty(), "{:?}", decision.blockers);
+    let labels: Vec<_> = decision.changes.iter().map(|change| change.label.as_str()).collect();
+    assert_eq!(labels, ["Saltmarsh Honey Co-op owes", "Reed Cottage owes"]);
+    assert!(decision.tape.to_text().contains("of Reed Cottage"), "{}", decision.tape.to_text());
+}
