@@ -40,6 +40,8 @@ export function placeOf(document: DocumentRef): string {
       return "/setup/people";
     case "setting":
       return "/setup";
+    case "opening":
+      return "/ledger/open-items";
     case "entry":
       return `/entries/${document.id}`;
     default:

@@ -19,6 +19,7 @@ import { PricesRoom } from "./rooms/items/Prices";
 import { JournalRoom } from "./rooms/Journal";
 import { MeRoom } from "./rooms/Me";
 import { NewReceiptRoom } from "./rooms/NewReceipt";
+import { OpenItemsRoom } from "./rooms/OpenItems";
 import { OrderRoom } from "./rooms/Order";
 import { OrdersRoom } from "./rooms/Orders";
 import { CallOffsRoom, NewCallOffRoom } from "./rooms/order/CallOffs";
@@ -38,6 +39,7 @@ import { GoodsRoom } from "./rooms/setup/Goods";
 import { LimitsRoom } from "./rooms/setup/Limits";
 import { MailRoom } from "./rooms/setup/Mail";
 import { NumbersRoom } from "./rooms/setup/Numbers";
+import { OpeningRoom } from "./rooms/setup/Opening";
 import { PeopleRoom } from "./rooms/setup/People";
 import { PeriodsRoom } from "./rooms/setup/Periods";
 import { RecordRoom } from "./rooms/setup/Record";
@@ -91,6 +93,7 @@ export const routes: RouteObject[] = [
       { path: "items/:id", element: <ItemRoom /> },
       { path: "ledger", element: <JournalRoom /> },
       { path: "ledger/trial-balance", element: <TrialBalanceRoom /> },
+      { path: "ledger/open-items", element: <OpenItemsRoom /> },
       { path: "ledger/accounts/:number", element: <AccountRoom /> },
       { path: "entries/:id", element: <EntryRoom /> },
       { path: "approvals/:id", element: <ApprovalRoom /> },
@@ -101,6 +104,7 @@ export const routes: RouteObject[] = [
       { path: "setup/limits", element: <LimitsRoom /> },
       { path: "setup/numbers", element: <NumbersRoom /> },
       { path: "setup/periods", element: <PeriodsRoom /> },
+      { path: "setup/opening", element: <OpeningRoom /> },
       { path: "setup/mail", element: <MailRoom /> },
       { path: "setup/record", element: <RecordRoom /> },
       { path: "me", element: <MeRoom /> },

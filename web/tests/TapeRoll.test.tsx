@@ -58,9 +58,9 @@ describe("the tape", () => {
     const rows = [...container.querySelectorAll(".e")].map((row) => row.textContent);
     expect(rows).toEqual([
       "Entrydebitcredit",
-      "1100 Account 1100290.28",
-      "4000 Account 4000236.00",
-      "2200 Account 220054.28",
+      "21000 Account 21000290.28",
+      "61000 Account 61000236.00",
+      "41000 Account 4100054.28",
       "balances290.28290.28",
     ]);
   });

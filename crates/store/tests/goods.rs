@@ -13,6 +13,7 @@ use till_core::invoice::ItemKind;
 use till_core::money::{Currency, Money};
 use till_core::people::{LimitKind, Role};
 use till_core::shipment::CostEntry;
+use till_core::treatment::{Taxed, Treatment};
 use till_store::call_offs::{self, CallOffForm, CallOffLineForm};
 use till_store::containers::{self, BroughtBack};
 use till_store::customers::{Contact, CustomerForm};
@@ -495,5 +496,48 @@ async fn an_order_over_the_limit_waits_for_who_may_say_yes() {
     doing!(lead, company, |w, rules| approvals::approve(w, &rules, approval, viewer)).unwrap();
     let seen = view(&company, order).await;
     assert_eq!((seen.row.state.word(), seen.lines[0].allocated), ("open", Quantity::from_whole(20)));
+    company.holds().await;
+}
+
+/// Ten at 100.00; five left on 12 March for the home ship-to with 23 %; the rest is redirected abroad. The five
+/// are billed with 115.00 of tax, the others, shipped later, with none. On 627e442 both came to 0.00.
+#[tokio::test]
+async fn goods_that_have_left_keep_their_tax() {
+    let company = Company::new().await;
+    let customer = company.customers[0];
+    let abroad = doing!(company, |w, rules| async {
+        let zero = till_core::fixed::Rate::ZERO;
+        till_store::setup::tax_code(w, "G0", "Export", till_core::tax::TaxCategory::G, day("2020-01-01"), zero).await?;
+        let export = goods_settings::TreatmentCode { treatment: Treatment::Export, tax_code: Some("G0".to_owned()) };
+        goods_settings::set_treatment(w, &export).await?;
+        let taxed = Taxed { treatment: Treatment::Export, certificate: None, until: None };
+        let place = customers::ShipTo {
+            id: None,
+            code: "ABROAD".to_owned(),
+            name: "Over the sea".to_owned(),
+            address: "2 Test Road".to_owned(),
+            country: "XB".to_owned(),
+            taxed,
+            active: true,
+        };
+        customers::set_ship_to(w, customer, &place).await
+    })
+    .unwrap();
+    let typed =
+        LineForm { unit_price: Some("100".to_owned()), price_reason: Some("agreed".to_owned()), ..line("A", "10") };
+    let order = confirmed(&company, 0, vec![typed]).await;
+    let first = posted(&company, order, "5").await.unwrap();
+    let before = view(&company, order).await;
+    let redirected = OrderForm { ship_to: Some(abroad), ..before.form };
+    doing!(company, |w, rules| orders::change(w, &rules, order, before.version, &redirected)).unwrap();
+    let second = posted(&company, order, "5").await.unwrap();
+    let taxed = async |shipment| {
+        let id = company.bill(shipment).await;
+        let shown = invoices::view(&mut company.store.read().await.unwrap(), id).await.unwrap();
+        let document = shown.document.unwrap();
+        (document.net, document.tax, document.taxes[0].rate.code.clone())
+    };
+    assert_eq!(taxed(first).await, (Money(50_000), Money(11_500), "S23".to_owned()));
+    assert_eq!(taxed(second).await, (Money(50_000), Money::ZERO, "G0".to_owned()));
     company.holds().await;
 }

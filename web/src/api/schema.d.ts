@@ -1165,6 +1165,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/openings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Posts opening items, stock and balances: one document, one entry. */
+        post: operations["post_opening"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/openings/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What opening items, stock and balances would write. */
+        post: operations["preview_opening"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/order-lines/{id}/let-go": {
         parameters: {
             query?: never;
@@ -4566,6 +4600,59 @@ export interface components {
              */
             version: number;
         };
+        /** @description What a company brings along, as typed. */
+        NewOpening: {
+            /** @description Balances of other accounts. */
+            balances?: components["schemas"]["NewOpeningBalance"][];
+            /**
+             * Format: date
+             * @description The day; none for the business date.
+             */
+            date?: string | null;
+            /** @description Open items. */
+            items?: components["schemas"]["NewOpeningItem"][];
+            /** @description Stock. */
+            stock?: components["schemas"]["NewOpeningStock"][];
+        };
+        /** @description The balance of an account, as typed. */
+        NewOpeningBalance: {
+            /** @description The account's number. */
+            account: string;
+            /** @description A decimal in base currency: debit positive, credit negative. */
+            amount: string;
+        };
+        /** @description An open item of before, as typed. */
+        NewOpeningItem: {
+            /** @description What is open: a decimal in the customer's currency. */
+            amount: string;
+            /** @description The customer's number. */
+            customer: string;
+            /**
+             * Format: date
+             * @description Its document date.
+             */
+            document_date: string;
+            /**
+             * Format: date
+             * @description When it is due; none for its document date.
+             */
+            due_date?: string | null;
+            /** @description The number it had. */
+            number: string;
+            /** @description An open invoice, or unapplied money. */
+            side: components["schemas"]["OpeningSide"];
+        };
+        /** @description Stock of before, as typed. */
+        NewOpeningStock: {
+            /** @description What all of it cost: a decimal in base currency. */
+            cost: string;
+            /** @description The item's code. */
+            item: string;
+            /** @description How much, in stock units. */
+            quantity: string;
+            /** @description The warehouse; none for the usual one. */
+            warehouse?: string | null;
+        };
         /** @description The old password and the new one. */
         NewPassword: {
             /** @description The one from now on. */
@@ -4871,10 +4958,30 @@ export interface components {
             lines: components["schemas"]["OpenLine"][];
         };
         /**
+         * Format: int64
+         * @description A balance the books were opened with.
+         */
+        OpeningId: number;
+        /** @description What an opening would do. */
+        OpeningPreview: {
+            /** @description What stands in the way. */
+            blockers: components["schemas"]["Blocker"][];
+            entry?: null | components["schemas"]["Entry"];
+            /** @description To be sent back. */
+            fingerprint: string;
+            /** @description The arithmetic. */
+            tape: components["schemas"]["Tape"];
+        };
+        /**
+         * @description Which way an opening item is owed.
+         * @enum {string}
+         */
+        OpeningSide: "invoice" | "unapplied";
+        /**
          * @description Something a person can do here. The table beside it says who may.
          * @enum {string}
          */
-        Operation: "see_books" | "see_document_record" | "see_record" | "see_people" | "see_setup" | "keep_own_sign_in" | "show_presence" | "keep_customer" | "put_on_stop" | "lift_stop" | "keep_items" | "keep_order" | "confirm_order" | "keep_shipment" | "post_shipment" | "take_back_shipment" | "ship_and_bill" | "take_in" | "adjust_stock" | "import" | "take_containers" | "keep_draft" | "change_price" | "post_invoice" | "cancel_invoice" | "run_billing" | "keep_recipe" | "send_out" | "keep_templates" | "keep_views" | "post_money" | "take_back_money" | "decide_approval" | "withdraw_approval" | "close_period" | "add_period" | "move_number" | "keep_company" | "keep_limits" | "keep_people";
+        Operation: "see_books" | "see_document_record" | "see_record" | "see_people" | "see_setup" | "keep_own_sign_in" | "show_presence" | "keep_customer" | "put_on_stop" | "lift_stop" | "keep_items" | "keep_order" | "confirm_order" | "keep_shipment" | "post_shipment" | "take_back_shipment" | "ship_and_bill" | "take_in" | "adjust_stock" | "import" | "take_containers" | "keep_draft" | "change_price" | "post_invoice" | "cancel_invoice" | "run_billing" | "keep_recipe" | "send_out" | "keep_templates" | "keep_views" | "post_money" | "take_back_money" | "post_opening" | "decide_approval" | "withdraw_approval" | "close_period" | "add_period" | "move_number" | "keep_company" | "keep_limits" | "keep_people";
         /** @description An order, or what a quote offers, as typed. Numbers are decimal texts. */
         OrderForm: {
             address?: null | components["schemas"]["TypedAddress"];
@@ -5323,6 +5430,11 @@ export interface components {
             /** @description Each with the fingerprint that was seen. */
             drafts: components["schemas"]["SeenDraft"][];
         };
+        /** @description An opening to post. */
+        PostOpening: components["schemas"]["NewOpening"] & {
+            /** @description Fingerprint of the preview seen. */
+            seen: string;
+        };
         /** @description Picked lines to post. */
         PostPicks: components["schemas"]["ToBill"] & {
             /** @description Fingerprints of the previews seen, in their order. */
@@ -5398,6 +5510,15 @@ export interface components {
         PostedInvoice: {
             /** @description Its id. */
             id: components["schemas"]["InvoiceId"];
+            /** @description Its number. */
+            number: string;
+        };
+        /** @description An opening that was posted. */
+        PostedOpening: {
+            /** @description The entry it wrote. */
+            entry: components["schemas"]["EntryId"];
+            /** @description Its id. */
+            id: components["schemas"]["OpeningId"];
             /** @description Its number. */
             number: string;
         };
@@ -9910,6 +10031,78 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["OpenLines"];
+                };
+            };
+        };
+    };
+    post_opening: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PostOpening"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PostedOpening"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_opening: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewOpening"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OpeningPreview"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
                 };
             };
         };

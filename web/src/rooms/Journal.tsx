@@ -13,6 +13,7 @@ import { Worktop } from "../shell/Worktop";
 export const ledgerLinks: [string, string][] = [
   ["/ledger", "Journal"],
   ["/ledger/trial-balance", "Trial balance"],
+  ["/ledger/open-items", "Open items"],
 ];
 
 export function JournalRoom() {

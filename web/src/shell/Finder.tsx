@@ -87,6 +87,8 @@ const rooms = [
   ["Limits and rights", "/setup/limits"],
   ["Numbers", "/setup/numbers"],
   ["Periods", "/setup/periods"],
+  ["Opening balances", "/setup/opening"],
+  ["Open items", "/ledger/open-items"],
   ["Record", "/setup/record"],
   ["My sign-in", "/me"],
 ] as const;

@@ -7,6 +7,7 @@ export const setupLinks: [to: string, label: string][] = [
   ["/setup/limits", "Limits"],
   ["/setup/numbers", "Numbers"],
   ["/setup/periods", "Periods"],
+  ["/setup/opening", "Opening"],
   ["/setup/mail", "Mail"],
   ["/setup/record", "Record"],
 ];

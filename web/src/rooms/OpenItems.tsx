@@ -1,0 +1,151 @@
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { useNavigate } from "react-router";
+import { api, got } from "../api/client";
+import type { components } from "../api/schema";
+import { date, money, plural } from "../format";
+import { Chips, Marked, RoomLinks, useBase, useFilter, Wrong } from "../parts/bits";
+import { type Column, Rows } from "../parts/Rows";
+import { Paper } from "../parts/TapeRoll";
+import { placeOf, rememberSequence } from "../places";
+import { Worktop } from "../shell/Worktop";
+import { ledgerLinks } from "./Journal";
+
+type Row = components["schemas"]["OpenItemRow"];
+
+/** Lateness is one weight of brick, and only past 60 days. */
+function Late({ days }: { days: number }) {
+  if (days <= 0) {
+    return null;
+  }
+  return days > 60 ? (
+    <Marked className="stop">◆ {plural(days, "day", "days")}</Marked>
+  ) : (
+    <>{plural(days, "day", "days")}</>
+  );
+}
+
+/** What was open on customer accounts on any day, with its age: only what was applied by then counts. */
+export function OpenItemsRoom() {
+  const base = useBase();
+  const navigate = useNavigate();
+  const [asOf, setAsOf] = useFilter("as_of");
+  const [current, setCurrent] = useState<Row>();
+  const query = useQuery({
+    queryKey: ["open-items", asOf],
+    queryFn: () => got(api.GET("/api/ledger/open-items", { params: { query: { as_of: asOf || undefined } } })),
+    placeholderData: keepPreviousData,
+  });
+  const rows = query.data?.items ?? [];
+  const sign = (row: Row) => (row.side === "owed_to_us" ? 1 : -1);
+  const open = (row: Row) => {
+    rememberSequence(rows.map((one) => placeOf(one.document)));
+    navigate(placeOf(row.document));
+  };
+  const columns: Column<Row>[] = [
+    { key: "customer", head: "Customer", width: "minmax(0, 1fr)", cell: (row) => row.customer_name },
+    { key: "number", head: "Document", width: "98px", cell: (row) => <b>{row.document.number}</b> },
+    {
+      key: "date",
+      head: "Date",
+      width: "96px",
+      cell: (row) => <Marked className="dim">{date(row.document_date)}</Marked>,
+    },
+    { key: "due", head: "Due", width: "96px", cell: (row) => (sign(row) > 0 ? date(row.due_date) : "") },
+    { key: "late", head: "Late", width: "84px", cell: (row) => (sign(row) > 0 ? <Late days={row.days_late} /> : "") },
+    {
+      key: "open",
+      head: "Open",
+      width: "116px",
+      right: true,
+      cell: (row) => `${money(sign(row) * row.open, row.currency)} ${row.currency}`,
+    },
+    {
+      key: "base",
+      head: base,
+      width: "104px",
+      right: true,
+      cell: (row) => <b>{money(sign(row) * row.open_base, base)}</b>,
+    },
+  ];
+  const data = query.data;
+  return (
+    <Worktop
+      title="Open items"
+      sum={data && `as of ${date(data.as_of)} · ${plural(rows.length, "item", "items")}`}
+      actions={[
+        {
+          key: "Enter",
+          label: current ? `Open ${current.document.number}` : "Open",
+          run: () => current && open(current),
+          primary: true,
+          disabled: !current,
+          shownOnly: true,
+        },
+        {
+          key: "c",
+          label: "Customer account",
+          run: () => current && navigate(`/customers/${current.customer}`),
+          disabled: !current,
+        },
+      ]}
+      tape={
+        data && (
+          <Paper>
+            <h2>
+              Customer accounts
+              <br />
+              <span>as of {date(data.as_of)}</span>
+            </h2>
+            {(
+              [
+                ["Not due", data.ageing.not_due],
+                ["1 to 30 days late", data.ageing.days_1_30],
+                ["31 to 60 days late", data.ageing.days_31_60],
+                ["Over 60 days late", data.ageing.over_60],
+              ] as const
+            ).map(([label, amount]) => (
+              <div className="l" key={label}>
+                <span>{label}</span>
+                <span>{money(amount, base)}</span>
+              </div>
+            ))}
+            <div className="l due">
+              <span>Owed</span>
+              <span>{money(data.owed_base, base)}</span>
+            </div>
+            <div className="l">
+              <span>Unapplied</span>
+              <span>{money(-data.unapplied_base, base)}</span>
+            </div>
+            <div className="words quiet">
+              Each installment is late by its own date. What was applied after the day does not count.
+            </div>
+          </Paper>
+        )
+      }
+    >
+      <Chips>
+        <RoomLinks links={ledgerLinks} />
+        <span className="gap" />
+        <label>
+          As of{" "}
+          <input type="date" value={asOf} onChange={(event) => setAsOf(event.target.value)} style={{ width: 150 }} />
+        </label>
+      </Chips>
+      {query.error && <Wrong error={query.error} />}
+      {data && (
+        <Rows
+          label="Open items"
+          rows={rows}
+          idOf={(row) => String(row.id)}
+          columns={columns}
+          onOpen={open}
+          onCurrent={setCurrent}
+          empty="Nothing was open that day."
+          rowHeight={34}
+        />
+      )}
+    </Worktop>
+  );
+}

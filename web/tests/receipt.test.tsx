@@ -1,0 +1,274 @@
+// @vitest-environment jsdom
+import { cleanup, screen, waitFor } from "@testing-library/react";
+import userEvent from "@testing-library/user-event";
+import { afterEach, expect, test, vi } from "vitest";
+
+vi.mock("../src/api/client", async (original) => ({
+  ...(await original<typeof import("../src/api/client")>()),
+  api: { GET: vi.fn(), POST: vi.fn(), PUT: vi.fn(), DELETE: vi.fn() },
+}));
+
+import { NewReceiptRoom } from "../src/rooms/NewReceipt";
+import { OpenItemsRoom } from "../src/rooms/OpenItems";
+import { ReceiptRoom } from "../src/rooms/Receipt";
+import { asOpening, cells, OpeningRoom, wrongIn } from "../src/rooms/setup/Opening";
+import { no, stage } from "./stage";
+
+afterEach(cleanup);
+
+const entry = {
+  id: 9,
+  number: 9,
+  date: "2026-03-10",
+  text: "Receipt",
+  currency: "EUR",
+  debits: 10000,
+  source: { kind: "receipt", id: 5, number: "C-5" },
+  lines: [],
+};
+
+const receipt = (over: object = {}) => ({
+  id: 5,
+  number: "C-5",
+  customer: 7,
+  customer_name: "Dunlin School Farm",
+  method: "check",
+  whereabouts: "in_hand",
+  reversed_on: null,
+  reversal_reason: null,
+  date: "2026-03-10",
+  reference: "check 118",
+  currency: "EUR",
+  amount: 10000,
+  unapplied: 0,
+  unapplied_base: 0,
+  applications: [
+    {
+      id: 31,
+      item: 3,
+      document: { kind: "invoice", id: 12, number: "I-12" },
+      customer: 7,
+      date: "2026-03-10",
+      amount: 10000,
+      open: 2500,
+      currency: "EUR",
+    },
+  ],
+  entries: [entry],
+  trail: { steps: [] },
+  version: 4,
+  ...over,
+});
+
+const back = (over: object = {}) => ({
+  currency: "EUR",
+  amount: 10000,
+  tape: { heading: "Dunlin School Farm", subheading: "C-5 reversed", currency: "EUR", lines: [] },
+  entries: [
+    {
+      reverses: 9,
+      entry: {
+        date: "2026-03-18",
+        text: "C-5 reversed",
+        currency: "EUR",
+        lines: [
+          {
+            account: "21000",
+            account_name: "Receivable",
+            purpose: "receivable",
+            base: 10000,
+            document: 10000,
+            currency: "EUR",
+          },
+          {
+            account: "32000",
+            account_name: "In hand",
+            purpose: "in_hand",
+            base: -10000,
+            document: -10000,
+            currency: "EUR",
+          },
+        ],
+      },
+    },
+  ],
+  changes: [],
+  blockers: [],
+  fingerprint: "seen",
+  ...over,
+});
+
+const answers = {
+  "GET /api/receipts/{id}": () => receipt(),
+  "GET /api/payment-methods": [],
+  "GET /api/record/{kind}/{id}": [],
+};
+
+test("a receipt is reversed with what was seen, and can be entered again", async () => {
+  const user = userEvent.setup();
+  const { asked } = stage(
+    <ReceiptRoom />,
+    "/receipts/5",
+    {
+      ...answers,
+      "POST /api/receipts/{id}/reverse/preview": back(),
+      "POST /api/receipts/{id}/reverse": { version: 5 },
+    },
+    "/receipts/:id",
+  );
+  await screen.findByText("in hand");
+  await user.keyboard("x");
+  await screen.findByText("21000 Receivable");
+  await user.type(screen.getByLabelText("Why"), "the other customer paid");
+  await user.click(screen.getByRole("button", { name: /Reverse · €100.00/ }));
+  await screen.findByText(/C-5 is reversed/);
+  expect(asked("POST /api/receipts/{id}/reverse")[0]?.body).toEqual({
+    version: 4,
+    reason: "the other customer paid",
+    date: null,
+    seen: "seen",
+  });
+  const again = screen.getByRole("link", { name: "Enter it again" });
+  expect(again.getAttribute("href")).toBe("/receipts/new?customer=7&again=5");
+});
+
+test("unapplying sends what stood; a refusal stands at its field", async () => {
+  const user = userEvent.setup();
+  const { asked } = stage(
+    <ReceiptRoom />,
+    "/receipts/5",
+    {
+      ...answers,
+      "POST /api/receipts/{id}/unapply/preview": back(),
+      "POST /api/receipts/{id}/unapply": no({ code: "refused", field: "date", title: "Choose 10 Mar 2026 or later." }),
+    },
+    "/receipts/:id",
+  );
+  await screen.findByText("I-12");
+  await user.keyboard("u");
+  await user.type(await screen.findByLabelText("Why"), "meant for another");
+  await user.click(screen.getByRole("button", { name: /Unapply/ }));
+  await screen.findByText("Choose 10 Mar 2026 or later.");
+  expect(asked("POST /api/receipts/{id}/unapply")).toHaveLength(1);
+});
+
+test("a reversed receipt says so and offers neither", async () => {
+  const user = userEvent.setup();
+  const reversed = receipt({
+    reversed_on: "2026-03-12",
+    reversal_reason: "typed twice",
+    whereabouts: "returned",
+    applications: [],
+  });
+  stage(<ReceiptRoom />, "/receipts/5", { ...answers, "GET /api/receipts/{id}": reversed }, "/receipts/:id");
+  await screen.findByText(/typed twice/);
+  await user.keyboard("xu");
+  expect(screen.queryByRole("dialog")).toBeNull();
+});
+
+test("what a reversed receipt said is there when it is entered again, by the company's own ways of paying", async () => {
+  const ways = [
+    { code: "giro", name: "giro", place: "Second bank", kind: "bank", currency: null },
+    { code: "check", name: "check", place: "Checks", kind: "checks_in_hand", currency: null },
+  ];
+  stage(<NewReceiptRoom />, "/receipts/new?again=5", {
+    ...answers,
+    "GET /api/payment-methods": ways,
+    "GET /api/customers": [],
+  });
+  await waitFor(() => expect((screen.getByLabelText(/Amount/) as HTMLInputElement).value).toBe("100.00"));
+  expect((screen.getByLabelText(/Reference/) as HTMLInputElement).value).toBe("check 118");
+  expect((screen.getByLabelText("Giro") as HTMLInputElement).checked).toBe(true);
+  await userEvent.click(screen.getByLabelText("Check"));
+  expect(screen.getByLabelText(/Check number/)).toBeTruthy();
+});
+
+test("open items of a past day, what is owed back negative, with their ages", async () => {
+  const item = (over: object) => ({
+    id: 1,
+    customer: 7,
+    customer_name: "Dunlin School Farm",
+    document: { kind: "invoice", id: 12, number: "I-12" },
+    purpose: "receivable",
+    side: "owed_to_us",
+    document_date: "2026-01-02",
+    due_date: "2026-01-10",
+    days_late: 64,
+    currency: "EUR",
+    amount: 5000,
+    open: 5000,
+    open_base: 5000,
+    late_base: 5000,
+    ...over,
+  });
+  const { asked } = stage(<OpenItemsRoom />, "/ledger/open-items?as_of=2026-03-15", {
+    "GET /api/ledger/open-items": {
+      as_of: "2026-03-15",
+      items: [
+        item({}),
+        item({ id: 2, side: "owed_by_us", purpose: "unapplied", document: { kind: "receipt", id: 5, number: "C-5" } }),
+      ],
+      owed_base: 5000,
+      unapplied_base: 5000,
+      ageing: { not_due: 0, days_1_30: 0, days_31_60: 0, over_60: 5000 },
+    },
+  });
+  await screen.findByText("I-12");
+  expect(asked("GET /api/ledger/open-items")[0]?.params?.query).toEqual({ as_of: "2026-03-15" });
+  expect(screen.getByText("−50.00 EUR")).toBeTruthy();
+  expect(screen.getByText("◆ 64 days")).toBeTruthy();
+});
+
+test("lines pasted from a spreadsheet become an opening, and what is wrong is said by line", async () => {
+  expect(cells("1001\tinvoice\tA\n\n 2 ; 3 ")).toEqual([
+    ["1001", "invoice", "A"],
+    ["2", "3"],
+  ]);
+  const typed = {
+    items: "1001;unapplied;OLD-5;2026-01-02;;1,200.50",
+    stock: "HB-12;4;58.00",
+    balances: "31000;-12.30",
+  };
+  expect(asOpening(typed, "")).toEqual({
+    date: null,
+    items: [
+      {
+        customer: "1001",
+        side: "unapplied",
+        number: "OLD-5",
+        document_date: "2026-01-02",
+        due_date: null,
+        amount: "1200.50",
+      },
+    ],
+    stock: [{ item: "HB-12", quantity: "4", cost: "58.00", warehouse: null }],
+    balances: [{ account: "31000", amount: "-12.30" }],
+  });
+  const found = [{ field: "items.1.amount", sentence: "Enter an amount." }];
+  expect(wrongIn("items", found)).toEqual(["Line 2: Enter an amount."]);
+  expect(wrongIn("stock", found)).toEqual([]);
+});
+
+test("an opening is previewed as it is typed and posted once", async () => {
+  const user = userEvent.setup();
+  const preview = {
+    tape: { heading: "Opening balances", subheading: "18 Mar 2026", currency: "EUR", lines: [] },
+    entry: back().entries[0]?.entry,
+    blockers: [],
+    fingerprint: "mark",
+  };
+  const { asked } = stage(<OpeningRoom />, "/setup/opening", {
+    "POST /api/openings/preview": preview,
+    "POST /api/openings": { id: 1, number: "OB-1", entry: 9 },
+  });
+  await user.type(screen.getByLabelText("Other balances"), "31000;100");
+  const post = await screen.findByRole("button", { name: /Post the opening · €100.00/ });
+  await waitFor(() => expect((post as HTMLButtonElement).disabled).toBe(false));
+  await user.click(post);
+  await user.click(await screen.findByRole("button", { name: /^Post · €100.00/ }));
+  await waitFor(() => expect(asked("POST /api/openings")).toHaveLength(1));
+  expect(asked("POST /api/openings")[0]?.body).toMatchObject({
+    seen: "mark",
+    balances: [{ account: "31000", amount: "100" }],
+  });
+});
