@@ -261,22 +261,26 @@ fn tape(input: &OpeningInput<'_>) -> Tape {
         (mine.clone().count(), mine.map(|item| item.base(input.base)).sum())
     };
     let mut whole = Money::ZERO;
-    for (side, label, sign) in [(OpeningSide::Invoice, "open invoices", 1), (OpeningSide::Unapplied, "unapplied", -1)] {
+    for (side, one, many, sign) in [
+        (OpeningSide::Invoice, "open invoice", "open invoices", 1),
+        (OpeningSide::Unapplied, "unapplied amount", "unapplied amounts", -1),
+    ] {
         let (count, amount) = sum(side);
         if count > 0 {
             let amount = Money(sign * amount.0);
-            tape.amount(TapeStyle::Line, format!("{count} {label}"), amount);
+            tape.amount(TapeStyle::Line, format!("{count} {}", if count == 1 { one } else { many }), amount);
             whole += amount;
         }
     }
     let stock: Money = input.stock.iter().map(|stock| stock.cost).sum();
     if !input.stock.is_empty() {
-        tape.amount(TapeStyle::Line, format!("{} layers of stock", input.stock.len()), stock);
+        let layers = if input.stock.len() == 1 { "layer" } else { "layers" };
+        tape.amount(TapeStyle::Line, format!("{} {layers} of stock", input.stock.len()), stock);
     }
     for balance in &input.balances {
         tape.amount(TapeStyle::Line, format!("{} {}", balance.account.number, balance.account.name), balance.amount);
     }
     whole += stock + input.balances.iter().map(|balance| balance.amount).sum();
-    tape.amount(TapeStyle::Due, "Against the opening account", -whole);
+    tape.amount(TapeStyle::Due, "Opening account", -whole);
     tape
 }

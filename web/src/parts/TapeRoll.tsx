@@ -104,6 +104,7 @@ export function EntryLines({ entry, base, title }: { entry: Entry; base: string;
         >
           <span>
             {line.account} {line.account_name}
+            {line.tax && ` ${line.tax.code}`}
           </span>
           <span>{line.base > 0 ? money(line.base, base) : ""}</span>
           <span>{line.base <= 0 ? money(-line.base, base) : ""}</span>

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, got } from "../api/client";
-import { date, money } from "../format";
+import { date, moment, money, percent } from "../format";
 import { Facts, Lines, useBase, Wrong } from "../parts/bits";
 import { Paper } from "../parts/TapeRoll";
 import { placeOf } from "../places";
@@ -23,7 +23,7 @@ export function EntryRoom() {
       </Worktop>
     );
   }
-  const foreign = entry.currency !== base;
+  const foreign = entry.lines.some((line) => line.currency !== base);
   return (
     <Worktop
       title={`Entry ${entry.number}`}
@@ -70,16 +70,25 @@ export function EntryRoom() {
               {entry.source.number}
             </Link>,
           ],
-          ["Currency", entry.currency],
+          ["Written by", entry.made_by ? `${entry.made_by}, ${entry.made_at ? moment(entry.made_at) : ""}` : undefined],
+          [
+            "Takes back",
+            entry.reverses && (
+              <Link key="r" to={placeOf(entry.reverses)}>
+                {entry.reverses.number}
+              </Link>
+            ),
+          ],
         ]}
       />
       <Lines label="Lines of the entry">
         <thead>
           <tr>
             <th>Account</th>
-            <th>Tax code</th>
+            <th>Tax</th>
+            <th>Tax date</th>
             <th className="right">Taxed {base}</th>
-            {foreign && <th className="right">{entry.currency}</th>}
+            {foreign && <th className="right">Own currency</th>}
             <th className="right">Debit {base}</th>
             <th className="right">Credit {base}</th>
           </tr>
@@ -90,17 +99,24 @@ export function EntryRoom() {
               <td>
                 <Link to={`/ledger/accounts/${line.account}`}>{line.account}</Link> {line.account_name}
               </td>
-              <td className="dim">{line.tax?.code}</td>
+              <td className="dim">
+                {line.tax?.code} {line.tax?.rate && percent(line.tax.rate)}
+              </td>
+              <td className="dim">{line.tax?.tax_date ? date(line.tax.tax_date) : ""}</td>
               <td className="right dim">{line.tax ? money(line.tax.base, base) : ""}</td>
-              {foreign && <td className="right dim">{money(line.document, entry.currency)}</td>}
+              {foreign && (
+                <td className="right dim">
+                  {line.currency === base ? "" : `${money(line.document, line.currency)} ${line.currency}`}
+                </td>
+              )}
               <td className="right">{line.base > 0 ? money(line.base, base) : ""}</td>
-              <td className="right">{line.base < 0 ? money(-line.base, base) : ""}</td>
+              <td className="right">{line.base <= 0 ? money(-line.base, base) : ""}</td>
             </tr>
           ))}
         </tbody>
         <tfoot>
           <tr>
-            <td colSpan={foreign ? 4 : 3}>Sum</td>
+            <td colSpan={foreign ? 5 : 4}>Sum</td>
             <td className="right">{money(entry.debits, base)}</td>
             <td className="right">{money(entry.debits, base)}</td>
           </tr>

@@ -76,7 +76,8 @@ export function NewReceiptRoom() {
   useEffect(() => {
     if (before) {
       setAmount((typedAmount) => typedAmount ?? decimal(before.amount, exponentOf(before.currency)));
-      setReceiptDate((typedDate) => typedDate || before.date);
+      // What it had settled is open again from the day it was reversed on.
+      setReceiptDate((typedDate) => typedDate || (before.reversed_on ?? ""));
       setReference((typedReference) => typedReference || (before.reference ?? ""));
     }
   }, [before]);

@@ -15,14 +15,8 @@ type Row = components["schemas"]["OpenItemRow"];
 
 /** Lateness is one weight of brick, and only past 60 days. */
 function Late({ days }: { days: number }) {
-  if (days <= 0) {
-    return null;
-  }
-  return days > 60 ? (
-    <Marked className="stop">◆ {plural(days, "day", "days")}</Marked>
-  ) : (
-    <>{plural(days, "day", "days")}</>
-  );
+  const words = plural(days, "day", "days");
+  return days > 60 ? <Marked className="stop">◆ {words}</Marked> : words;
 }
 
 /** What was open on customer accounts on any day, with its age: only what was applied by then counts. */
@@ -44,7 +38,7 @@ export function OpenItemsRoom() {
   };
   const columns: Column<Row>[] = [
     { key: "customer", head: "Customer", width: "minmax(0, 1fr)", cell: (row) => row.customer_name },
-    { key: "number", head: "Document", width: "98px", cell: (row) => <b>{row.document.number}</b> },
+    { key: "number", head: "Document", width: "84px", cell: (row) => <b>{row.document.number}</b> },
     {
       key: "date",
       head: "Date",
@@ -52,17 +46,22 @@ export function OpenItemsRoom() {
       cell: (row) => <Marked className="dim">{date(row.document_date)}</Marked>,
     },
     { key: "due", head: "Due", width: "96px", cell: (row) => (sign(row) > 0 ? date(row.due_date) : "") },
-    { key: "late", head: "Late", width: "84px", cell: (row) => (sign(row) > 0 ? <Late days={row.days_late} /> : "") },
+    {
+      key: "late",
+      head: "Late",
+      width: "108px",
+      cell: (row) => (sign(row) > 0 && row.days_late > 0 ? <Late days={row.days_late} /> : ""),
+    },
     {
       key: "open",
-      head: "Open",
-      width: "116px",
+      head: "Other currency",
+      width: "112px",
       right: true,
-      cell: (row) => `${money(sign(row) * row.open, row.currency)} ${row.currency}`,
+      cell: (row) => (row.currency === base ? "" : `${money(sign(row) * row.open, row.currency)} ${row.currency}`),
     },
     {
       key: "base",
-      head: base,
+      head: `Open ${base}`,
       width: "104px",
       right: true,
       cell: (row) => <b>{money(sign(row) * row.open_base, base)}</b>,
@@ -118,7 +117,7 @@ export function OpenItemsRoom() {
               <span>Unapplied</span>
               <span>{money(-data.unapplied_base, base)}</span>
             </div>
-            <div className="words quiet">
+            <div className="words quiet" style={{ marginTop: 10 }}>
               Each installment is late by its own date. What was applied after the day does not count.
             </div>
           </Paper>

@@ -143,10 +143,9 @@ function Opened({ receipt }: { receipt: ReceiptView }) {
     >
       <Facts
         facts={[
-          ["Method", receipt.method],
+          ["Method", `${receipt.method}, ${receipt.reversed_on ? "reversed" : whereabouts(receipt.whereabouts)}`],
           ["Date", date(receipt.date)],
           ["Reference", receipt.reference],
-          ["Money", receipt.reversed_on ? `reversed ${date(receipt.reversed_on)}` : whereabouts(receipt.whereabouts)],
           [
             "Unapplied",
             receipt.unapplied > 0 ? (

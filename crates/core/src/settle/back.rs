@@ -298,7 +298,9 @@ fn tape(input: &BackInput<'_>) -> Tape {
     }
     match &input.receipt {
         Some(receipt) => {
-            tape.amount(TapeStyle::Line, "was unapplied", receipt.credit.open);
+            if receipt.credit.open.is_positive() {
+                tape.amount(TapeStyle::Line, "was unapplied", receipt.credit.open);
+            }
             tape.amount(TapeStyle::Due, "Not received", receipt.amount.0);
         }
         None => {
