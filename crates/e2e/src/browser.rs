@@ -326,6 +326,21 @@ impl Browser {
         Ok(url.query().map_or_else(|| url.path().to_owned(), |query| format!("{}?{query}", url.path())))
     }
 
+    /// Waits until the page is at a place, path and query.
+    ///
+    /// # Errors
+    /// Where it is elsewhere after twenty-five seconds.
+    pub async fn wait_for_place(&self, wanted: &str) -> Result<()> {
+        let start = Instant::now();
+        while start.elapsed() < PATIENCE {
+            if self.place().await? == wanted {
+                return Ok(());
+            }
+            tokio::time::sleep(PAUSE).await;
+        }
+        Err(format!("the page is at {}, not at {wanted}", self.place().await?).into())
+    }
+
     /// A picture of the page as PNG.
     ///
     /// # Errors

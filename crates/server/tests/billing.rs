@@ -164,7 +164,8 @@ fn a_grid_is_checked_row_by_row_and_posted_whole_or_not_at_all() {
     let good = row(1, json!({ "item": "FRT", "quantity": "2" }));
     let priced = row(
         2,
-        json!({ "account": "64000", "description": "A fee", "quantity": "1", "unit_price": "15", "tax_code": "S23" }),
+        // Typed where an item's code may stand: no item has it, an account does.
+        json!({ "item": "64000", "description": "A fee", "quantity": "1", "unit_price": "15", "tax_code": "S23" }),
     );
     let bad = row(2, json!({ "account": "64000", "description": "A fee", "quantity": "1" }));
     let (status, answers) = till.send("POST", "/api/invoices/grid/preview", &json!([good, bad, priced]));

@@ -100,8 +100,7 @@ export function DirectRoom() {
       customer: customerOf(row.customer) ?? null,
       added: [
         addedLine({
-          // A number that is an account's is one; everything else is an item.
-          ...(/^\d{4}$/.test(row.what.trim()) ? { account: row.what } : { item: row.what }),
+          item: row.what,
           description: row.description,
           quantity: row.quantity,
           unit_price: row.unit_price,

@@ -4,7 +4,7 @@ import { useNavigate } from "react-router";
 import { api, got } from "../api/client";
 import type { components } from "../api/schema";
 import { date, money, plural } from "../format";
-import { Chips, Marked, RoomLinks, useBase, useFilter, Wrong } from "../parts/bits";
+import { Chips, FilterField, Marked, RoomLinks, useBase, useFilter, Wrong } from "../parts/bits";
 import { type Column, Rows } from "../parts/Rows";
 import { Paper } from "../parts/TapeRoll";
 import { placeOf, rememberSequence } from "../places";
@@ -30,7 +30,11 @@ export function OpenItemsRoom() {
     queryFn: () => got(api.GET("/api/ledger/open-items", { params: { query: { as_of: asOf || undefined } } })),
     placeholderData: keepPreviousData,
   });
-  const rows = query.data?.items ?? [];
+  const [filter] = useFilter("q");
+  const wanted = filter.trim().toLowerCase();
+  const rows = (query.data?.items ?? []).filter(
+    (row) => row.customer_name.toLowerCase().includes(wanted) || row.document.number.toLowerCase().includes(wanted),
+  );
   const sign = (row: Row) => (row.side === "owed_to_us" ? 1 : -1);
   const open = (row: Row) => {
     rememberSequence(rows.map((one) => placeOf(one.document)));
@@ -92,7 +96,7 @@ export function OpenItemsRoom() {
         data && (
           <Paper>
             <h2>
-              Customer accounts
+              All customer accounts
               <br />
               <span>as of {date(data.as_of)}</span>
             </h2>
@@ -131,6 +135,7 @@ export function OpenItemsRoom() {
           As of{" "}
           <input type="date" value={asOf} onChange={(event) => setAsOf(event.target.value)} style={{ width: 150 }} />
         </label>
+        <FilterField label="Customer or document" />
       </Chips>
       {query.error && <Wrong error={query.error} />}
       {data && (
@@ -141,7 +146,7 @@ export function OpenItemsRoom() {
           columns={columns}
           onOpen={open}
           onCurrent={setCurrent}
-          empty="Nothing was open that day."
+          empty={wanted ? "Nothing of it was open that day." : "Nothing was open that day."}
           rowHeight={34}
         />
       )}

@@ -91,8 +91,11 @@ function Opened({ receipt }: { receipt: ReceiptView }) {
           : []),
         {
           key: "n",
-          label: "New receipt",
-          run: () => navigate("/receipts/new"),
+          label: receipt.reversed_on ? "Enter it again" : "New receipt",
+          run: () =>
+            navigate(
+              receipt.reversed_on ? `/receipts/new?customer=${receipt.customer}&again=${receipt.id}` : "/receipts/new",
+            ),
           primary: receipt.unapplied === 0,
           needs: "post_money",
         },

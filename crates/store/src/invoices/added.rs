@@ -21,7 +21,7 @@ use crate::{Result, StoreError, customers};
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct AddedLine {
-    /// The item's code, or
+    /// The item's code (or an account's number that is no item's code), or
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub item: Option<String>,
     /// the number of a revenue account.
@@ -66,6 +66,7 @@ pub(crate) async fn load_added(
     if lines.len() > MOST_ADDED {
         return Err(StoreError::invalid("added", format!("{MOST_ADDED} lines at most are typed on one invoice.")));
     }
+    let lines = &told_apart(connection, lines).await?[..];
     let mut items: Vec<(usize, LineForm)> = Vec::new();
     for (at, line) in lines.iter().enumerate() {
         let field = |name: &str| format!("added.{at}.{name}");
@@ -132,6 +133,26 @@ pub(crate) async fn load_added(
         }
     }
     Ok(found.into_iter().flatten().collect())
+}
+
+/// What was typed where an item or an account may stand, told apart: what is no item's code and is an account's
+/// number is the account.
+async fn told_apart(connection: &mut SqliteConnection, lines: &[AddedLine]) -> Result<Vec<AddedLine>> {
+    let mut told = lines.to_vec();
+    for line in &mut told {
+        let (Some(typed), None) = (said(line.item.as_deref()), said(line.account.as_deref())) else { continue };
+        let an_account = sqlx::query_scalar!(
+            "SELECT EXISTS (SELECT 1 FROM accounts WHERE number = ?1) \
+                AND NOT EXISTS (SELECT 1 FROM items WHERE code = ?1 COLLATE NOCASE) AS \"an_account!: bool\"",
+            typed
+        )
+        .fetch_one(&mut *connection)
+        .await?;
+        if an_account {
+            line.account = line.item.take();
+        }
+    }
+    Ok(told)
 }
 
 fn item_form(line: &AddedLine, item: &str) -> LineForm {
