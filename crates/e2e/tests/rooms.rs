@@ -95,7 +95,7 @@ async fn a_packed_shipment_is_posted() -> Result<()> {
     browser.wait_for("[role=grid]", "packed").await?;
     browser.press(Key::Enter).await?;
     let number = browser.wait_for("h1", "S-").await?;
-    browser.wait_for("#roll", "5000 Cost of goods sold").await?;
+    browser.wait_for("#roll", "71000 Cost of goods sold").await?;
     browser.letter('p').await?;
     browser.wait_for("[role=dialog]", "leaves stock").await?;
     browser.press(Key::Enter).await?;
