@@ -49,6 +49,27 @@ fn dollars_for_an_invoice_in_pounds() {
     assert!(entry.balances());
 }
 
+/// No decimals against three: 10,000 JPY at 0.0061 are 61.00; ÷ 2.99 = 20.40133… , applied 20.401 KWD of 50.000
+/// carried at 149.00: 149.00 × 20.401 ÷ 50 = 60.79498, so 60.79 are released. By hand and by Python's `decimal`.
+#[test]
+fn yen_for_an_invoice_in_dinars() {
+    let books = Books::new();
+    let mut item = open_invoice(1, 50_000, 14_900);
+    item.currency = currency("KWD");
+    let mut input = books.money(transfer(), 10_000, vec![ToApply { item, amount: Money(10_000) }]);
+    (input.currency, input.rate) = (currency("JPY"), Some(rate("0.0061")));
+    input.other_rates = vec![(currency("KWD"), rate("2.99"))];
+    let decision = settle::decide(&input);
+    assert!(!stops(&decision.blockers), "{:?}", decision.blockers);
+    let lines: Vec<_> = decision
+        .entry
+        .iter()
+        .flat_map(|entry| &entry.lines)
+        .map(|line| (line.account.as_str(), line.base.0, line.document.0, line.currency.code()))
+        .collect();
+    assert_eq!(lines, [("31000", 6_100, 10_000, "JPY"), ("21000", -6_079, -20_401, "KWD"), ("91000", -21, -21, "EUR")]);
+}
+
 /// The row itself: an invoice of 543.78 carried at 636.87 is settled in whole, 0.92 is the difference.
 #[test]
 fn the_last_application_releases_all_that_is_carried() {

@@ -41,8 +41,8 @@ export function OpenItemsRoom() {
     navigate(placeOf(row.document));
   };
   const columns: Column<Row>[] = [
-    { key: "customer", head: "Customer", width: "minmax(0, 1fr)", cell: (row) => row.customer_name },
     { key: "number", head: "Document", width: "84px", cell: (row) => <b>{row.document.number}</b> },
+    { key: "customer", head: "Customer", width: "minmax(0, 1fr)", cell: (row) => row.customer_name },
     {
       key: "date",
       head: "Date",
@@ -56,13 +56,19 @@ export function OpenItemsRoom() {
       width: "108px",
       cell: (row) => (sign(row) > 0 && row.days_late > 0 ? <Late days={row.days_late} /> : ""),
     },
-    {
-      key: "open",
-      head: "Other currency",
-      width: "112px",
-      right: true,
-      cell: (row) => (row.currency === base ? "" : `${money(sign(row) * row.open, row.currency)} ${row.currency}`),
-    },
+    // Where all is in the base currency, the room is the name's.
+    ...(rows.some((row) => row.currency !== base)
+      ? [
+          {
+            key: "open",
+            head: "Other currency",
+            width: "112px",
+            right: true,
+            cell: (row: Row) =>
+              row.currency === base ? "" : `${money(sign(row) * row.open, row.currency)} ${row.currency}`,
+          },
+        ]
+      : []),
     {
       key: "base",
       head: `Open ${base}`,
