@@ -51,7 +51,7 @@ function type(row: number, name: string, text: string) {
 async function two() {
   await screen.findByLabelText("Customer, row 1");
   type(1, "Customer", "1004");
-  type(1, "Item or account", "4300");
+  type(1, "Item or account", "64000");
   type(1, "Price", "1,000.50");
   fireEvent.keyDown(screen.getByLabelText("Price, row 1"), { key: "Enter" });
   await screen.findByLabelText("Customer, row 2");
@@ -59,7 +59,7 @@ async function two() {
   type(2, "Item or account", "HB-12");
 }
 
-test("rows are invoices: customers by number or name, four digits an account, and all posted as seen", async () => {
+test("rows are invoices: customers by number or name, the books tell items and accounts apart, and all posted as seen", async () => {
   const user = userEvent.setup();
   const room = stage(<DirectRoom />, "/billing/direct", {
     ...answers,
@@ -73,7 +73,7 @@ test("rows are invoices: customers by number or name, four digits an account, an
   await waitFor(() => expect((post as HTMLButtonElement).disabled).toBe(false));
   const sent = room.asked("POST /api/invoices/grid/preview").at(-1)?.body as Sent[];
   expect(sent.map((row) => row.customer)).toEqual([4, 8]);
-  expect(sent[0]?.added[0]).toMatchObject({ account: "4300", quantity: "1", unit_price: "1000.50" });
+  expect(sent[0]?.added[0]).toMatchObject({ item: "64000", quantity: "1", unit_price: "1000.50" });
   expect(sent[1]?.added[0]).toMatchObject({ item: "HB-12", quantity: "1" });
   expect(sent[1]?.added[0]).not.toHaveProperty("unit_price");
   await user.click(post);

@@ -4,6 +4,7 @@ import { type ReactNode, useCallback, useEffect, useRef, useState } from "react"
 import { NavLink, useSearchParams } from "react-router";
 import { api, got } from "../api/client";
 import type { Blocker } from "../api/types";
+import { plural } from "../format";
 
 /** Base currency of the books. */
 export function useBase(): string {
@@ -157,6 +158,20 @@ export function FilterField({ label }: { label: string }) {
         }
       }}
     />
+  );
+}
+
+/** How late something is; a mark and brick only past 60 days, or a list of what is owed would shout as a whole. */
+export function Late({ days, words }: { days: number; words?: string }) {
+  if (days <= 0) {
+    return null;
+  }
+  const whole = `${plural(days, "day", "days")} late`;
+  const shown = words ?? whole;
+  return (
+    <Marked className={days > 60 ? "stop" : "dim"} title={words && whole}>
+      {days > 60 ? `◆ ${shown}` : shown}
+    </Marked>
   );
 }
 

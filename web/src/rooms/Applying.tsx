@@ -1,7 +1,7 @@
 import TextField from "@mui/material/TextField";
 import type { MoneyPreview, OpenItem } from "../api/types";
-import { date, decimal, exponentOf, money, plural } from "../format";
-import { Lines, Marked, useBase } from "../parts/bits";
+import { date, decimal, exponentOf, money } from "../format";
+import { Late, Lines, Marked, useBase } from "../parts/bits";
 import { BlockerLines, ChangeLines, EntryLines, Paper, TapeLines, Tear } from "../parts/TapeRoll";
 
 /** Amounts typed for open items, by item; none typed yet means: propose the oldest first. */
@@ -79,8 +79,7 @@ export function ApplyTable({ items, currency, typed, setTyped, preview, errors }
               </td>
               <td className="dim">{date(item.document_date)}</td>
               <td className="dim">
-                {date(item.due_date)}{" "}
-                {item.days_late > 0 && <Marked className="stop">◆ {plural(item.days_late, "day", "days")}</Marked>}
+                {date(item.due_date)} <Late days={item.days_late} />
               </td>
               <td className="right dim">{money(item.total, currency)}</td>
               <td className="right">{money(item.open, currency)}</td>

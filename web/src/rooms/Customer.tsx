@@ -4,8 +4,8 @@ import { type ReactNode, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, got, keyed, newKey } from "../api/client";
 import type { CustomerView } from "../api/types";
-import { date, money, number, plural } from "../format";
-import { Facts, Lines, Marked, Scroll, useBase, useEverythingChanged, useFieldFocus, Wrong } from "../parts/bits";
+import { date, money, number } from "../format";
+import { Facts, Late, Lines, Marked, Scroll, useBase, useEverythingChanged, useFieldFocus, Wrong } from "../parts/bits";
 import { FormAsk } from "../parts/FormAsk";
 import { Paper } from "../parts/TapeRoll";
 import {
@@ -214,8 +214,7 @@ function Opened({ customer }: { customer: CustomerView }) {
                 </td>
                 <td className="dim">{date(item.document_date)}</td>
                 <td className="dim">
-                  {date(item.due_date)}{" "}
-                  {item.days_late > 0 && <Marked className="stop">◆ {plural(item.days_late, "day", "days")}</Marked>}
+                  {date(item.due_date)} <Late days={item.days_late} />
                 </td>
                 <td className="right dim">{money(item.total, item.currency)}</td>
                 <td className="right">{money(item.open, item.currency)}</td>

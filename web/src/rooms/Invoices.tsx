@@ -6,6 +6,7 @@ import {
   Chips,
   ExportLink,
   FilterField,
+  Late,
   Marked,
   RoomLinks,
   StateChips,
@@ -78,13 +79,7 @@ export function InvoicesRoom() {
       cell: (row) =>
         row.due_date && (
           <>
-            {shortDate(row.due_date, today)}
-            {row.days_late > 0 && (
-              <Marked className="stop" title={`${plural(row.days_late, "day", "days")} late`}>
-                {" "}
-                ◆ {row.days_late} d
-              </Marked>
-            )}
+            {shortDate(row.due_date, today)} <Late days={row.days_late} words={`${row.days_late} d`} />
           </>
         ),
     },

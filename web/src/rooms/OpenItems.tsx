@@ -4,7 +4,7 @@ import { useNavigate } from "react-router";
 import { api, got } from "../api/client";
 import type { components } from "../api/schema";
 import { date, money, plural } from "../format";
-import { Chips, FilterField, Marked, RoomLinks, useBase, useFilter, Wrong } from "../parts/bits";
+import { Chips, FilterField, Late, Marked, RoomLinks, useBase, useFilter, Wrong } from "../parts/bits";
 import { type Column, Rows } from "../parts/Rows";
 import { Paper } from "../parts/TapeRoll";
 import { placeOf, rememberSequence } from "../places";
@@ -12,12 +12,6 @@ import { Worktop } from "../shell/Worktop";
 import { ledgerLinks } from "./Journal";
 
 type Row = components["schemas"]["OpenItemRow"];
-
-/** Lateness is one weight of brick, and only past 60 days. */
-function Late({ days }: { days: number }) {
-  const words = plural(days, "day", "days");
-  return days > 60 ? <Marked className="stop">◆ {words}</Marked> : words;
-}
 
 /** What was open on customer accounts on any day, with its age: only what was applied by then counts. */
 export function OpenItemsRoom() {
@@ -54,7 +48,7 @@ export function OpenItemsRoom() {
       key: "late",
       head: "Late",
       width: "108px",
-      cell: (row) => (sign(row) > 0 && row.days_late > 0 ? <Late days={row.days_late} /> : ""),
+      cell: (row) => (sign(row) > 0 ? <Late days={row.days_late} words={plural(row.days_late, "day", "days")} /> : ""),
     },
     // Where all is in the base currency, the room is the name's.
     ...(rows.some((row) => row.currency !== base)
