@@ -1,7 +1,7 @@
 import { useNavigate } from "react-router";
 import { api, got } from "../api/client";
 import type { InvoiceRow } from "../api/types";
-import { money, plural, shortDate } from "../format";
+import { date, money, plural, shortDate } from "../format";
 import {
   Chips,
   ExportLink,
@@ -69,24 +69,26 @@ export function InvoicesRoom() {
     {
       key: "date",
       head: "Date",
-      width: "66px",
+      width: "98px",
       cell: (row) => (row.document_date ? shortDate(row.document_date, today) : <Marked className="dim">today</Marked>),
     },
     {
       key: "due",
       head: "Due",
-      width: "104px",
+      width: "108px",
       cell: (row) =>
-        row.due_date && (
-          <>
-            {shortDate(row.due_date, today)} <Late days={row.days_late} words={`${row.days_late} d`} />
-          </>
-        ),
+        row.due_date &&
+        // What is late says how late; since when, the tape tells.
+        (row.days_late > 0 ? (
+          <Late days={row.days_late} words={`${row.days_late} d late`} />
+        ) : (
+          shortDate(row.due_date, today)
+        )),
     },
     {
       key: "total",
       head: "Total",
-      width: "104px",
+      width: "96px",
       right: true,
       cell: (row) => row.total != null && <Amount minor={row.total} currency={row.currency} base={base} />,
     },
@@ -148,6 +150,12 @@ export function InvoicesRoom() {
                 <br />
                 <span>{current.number ?? "draft"}</span>
               </h2>
+              {current.due_date && (
+                <div className="l">
+                  <span>Due</span>
+                  <span>{date(current.due_date)}</span>
+                </div>
+              )}
               {current.total != null && current.open != null && (
                 <>
                   <div className="l">

@@ -35,19 +35,19 @@ export function OpenItemsRoom() {
     navigate(placeOf(row.document));
   };
   const columns: Column<Row>[] = [
-    { key: "number", head: "Document", width: "84px", cell: (row) => <b>{row.document.number}</b> },
+    { key: "number", head: "Document", width: "76px", cell: (row) => <b>{row.document.number}</b> },
     { key: "customer", head: "Customer", width: "minmax(0, 1fr)", cell: (row) => row.customer_name },
     {
       key: "date",
       head: "Date",
-      width: "96px",
+      width: "98px",
       cell: (row) => <Marked className="dim">{date(row.document_date)}</Marked>,
     },
-    { key: "due", head: "Due", width: "96px", cell: (row) => (sign(row) > 0 ? date(row.due_date) : "") },
+    { key: "due", head: "Due", width: "98px", cell: (row) => (sign(row) > 0 ? date(row.due_date) : "") },
     {
       key: "late",
       head: "Late",
-      width: "108px",
+      width: "98px",
       cell: (row) => (sign(row) > 0 ? <Late days={row.days_late} words={plural(row.days_late, "day", "days")} /> : ""),
     },
     // Where all is in the base currency, the room is the name's.
@@ -56,7 +56,7 @@ export function OpenItemsRoom() {
           {
             key: "open",
             head: "Other currency",
-            width: "112px",
+            width: "104px",
             right: true,
             cell: (row: Row) =>
               row.currency === base ? "" : `${money(sign(row) * row.open, row.currency)} ${row.currency}`,
@@ -66,7 +66,7 @@ export function OpenItemsRoom() {
     {
       key: "base",
       head: `Open ${base}`,
-      width: "104px",
+      width: "92px",
       right: true,
       cell: (row) => <b>{money(sign(row) * row.open_base, base)}</b>,
     },
