@@ -1,3 +1,4 @@
+// @vitest-environment jsdom
 import { render } from "@testing-library/react";
 import { expect, test } from "vitest";
 import { Late } from "../src/parts/bits";
