@@ -1,6 +1,21 @@
 //! Accounts and the account map: the code speaks of purposes, the map of accounts.
 //!
 //! *Source: domain.md section 11 and the chart in postings.md.*
+//!
+//! ```
+//! use till_core::accounts::{Account, AccountMap, AccountRule, AccountType, Purpose};
+//! let to = |number: &str, item_class: Option<&str>| AccountRule {
+//!     purpose: Purpose::Revenue,
+//!     item_class: item_class.map(str::to_owned),
+//!     customer_class: None,
+//!     account: Account { number: number.to_owned(), name: "Sales".to_owned(), account_type: AccountType::Revenue },
+//! };
+//! let map = AccountMap(vec![to("61000", None), to("61400", Some("tools"))]);
+//! // The most specific row wins; a purpose without a row is an error, never a default.
+//! assert_eq!(map.account(Purpose::Revenue, Some("tools"), None).unwrap().number, "61400");
+//! assert_eq!(map.account(Purpose::Revenue, Some("feed"), None).unwrap().number, "61000");
+//! assert!(map.account(Purpose::Receivable, None, None).is_err());
+//! ```
 
 use serde::{Deserialize, Serialize};
 

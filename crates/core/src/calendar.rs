@@ -1,6 +1,16 @@
 //! Dates: periods, dates nobody typed, and how dates are said.
 //!
 //! The core never reads a clock; whoever calls it brings the business date.
+//!
+//! ```
+//! use till_core::calendar::{Period, Periods, end_of_month};
+//! let day = |text: &str| text.parse().unwrap();
+//! assert_eq!(end_of_month(day("2028-02-10")), day("2028-02-29"));
+//! let month = |first: &str, open| Period { first: day(first), last: end_of_month(day(first)), open };
+//! let periods = Periods(vec![month("2026-02-01", false), month("2026-03-01", true)]);
+//! assert_eq!(periods.obstacle(day("2026-03-18")), None);
+//! assert!(periods.obstacle(day("2026-02-28")).unwrap().contains("Post on 1 Mar 2026 or later"));
+//! ```
 
 use chrono::{Datelike, Days, Months, NaiveDate};
 use serde::{Deserialize, Serialize};

@@ -2,6 +2,17 @@
 //!
 //! *Source: domain.md section 6.* Limit and stop of a customer never prevent billing what
 //! has already gone out.
+//!
+//! ```
+//! use till_core::checks::{Check, Effect, Findings, Step, stops};
+//! // The same finding warns where an order is confirmed and stops where goods leave.
+//! assert_eq!(Check::StockShort.effect(Step::Confirm), Some(Effect::Warns));
+//! let mut findings = Findings::at(Step::Ship);
+//! findings.add(Check::StockShort, "lines.0.quantity", "Only 4 are on hand. Ship 4, or wait for more.");
+//! findings.add(Check::MoreThanUnbilled, "lines.0.quantity", "No business of this step.");
+//! let found = findings.finish();
+//! assert!(found.len() == 1 && stops(&found));
+//! ```
 
 use serde::{Deserialize, Serialize};
 

@@ -2,6 +2,18 @@
 //!
 //! *The order of urgency is the team's own.* Blocked things first, then money lying still, goods
 //! ready to go, then unbilled by age, overdue accounts, orders to finish.
+//!
+//! ```
+//! use till_core::day_sheet::Ageing;
+//! use till_core::money::Money;
+//! let day = |text: &str| text.parse().unwrap();
+//! let mut ageing = Ageing::default();
+//! for (due, open) in [("2026-03-18", 100), ("2026-03-17", 20), ("2026-02-16", 3), ("2026-01-16", 4)] {
+//!     ageing.add(day(due), day("2026-03-18"), Money(open));
+//! }
+//! assert_eq!((ageing.not_due, ageing.days_1_30, ageing.over_60), (Money(100), Money(23), Money(4)));
+//! assert_eq!((ageing.late(), ageing.total()), (Money(27), Money(127)));
+//! ```
 
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};

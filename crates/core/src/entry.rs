@@ -1,6 +1,31 @@
 //! Journal entries: balanced, in base currency, with the document amount beside it.
 //!
 //! *Source: domain.md section 11; double entry itself is common practice, no source.*
+//!
+//! ```
+//! use till_core::accounts::{Account, AccountMap, AccountRule, AccountType, Purpose};
+//! use till_core::entry::{EntryBuilder, LineFor};
+//! use till_core::money::{Currency, Money};
+//! let to = |purpose, number: &str, account_type| AccountRule {
+//!     purpose,
+//!     item_class: None,
+//!     customer_class: None,
+//!     account: Account { number: number.to_owned(), name: String::new(), account_type },
+//! };
+//! let map = AccountMap(vec![
+//!     to(Purpose::Bank, "31000", AccountType::Asset),
+//!     to(Purpose::Receivable, "21000", AccountType::Asset),
+//! ]);
+//! let mut builder = EntryBuilder::new(&map, None, Currency::of("EUR").unwrap());
+//! builder.add_base(Purpose::Bank, Money(73_800), LineFor::default());
+//! builder.add_base(Purpose::Receivable, Money(-73_800), LineFor::default());
+//! let day = "2026-03-18".parse().unwrap();
+//! let (entry, problems) = builder.finish(day, "Receipt".to_owned());
+//! let entry = entry.unwrap();
+//! assert!(problems.is_empty() && entry.balances());
+//! // What takes it back is the same with the signs turned.
+//! assert_eq!(entry.reversed(day, "Receipt reversed".to_owned()).lines[0].base, Money(-73_800));
+//! ```
 
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};

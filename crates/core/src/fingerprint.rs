@@ -4,6 +4,12 @@
 //! marks differ and nothing is posted. Runs keep marks in the database, so the hash is one whose result
 //! is promised (SipHash 1-3 with a key of zero), not whatever the standard library uses today. It guards against what happened meanwhile, not against
 //! forgery: a fast hash does, and a run makes it of ten thousand invoices.
+//!
+//! ```
+//! use till_core::fingerprint;
+//! assert_eq!(fingerprint::of(&("I-1", 29_028)), fingerprint::of(&("I-1", 29_028)));
+//! assert_ne!(fingerprint::of(&("I-1", 29_028)), fingerprint::of(&("I-1", 29_029)));
+//! ```
 
 use std::hash::Hasher;
 use std::io;

@@ -1,4 +1,10 @@
 //! Ids: one type each, so that an order is never taken for an invoice.
+//!
+//! ```
+//! use till_core::ids::{DocumentKind, DocumentRef};
+//! let memo = DocumentRef { kind: DocumentKind::CreditMemo, id: 9, number: "CM-9".to_owned() };
+//! assert_eq!(DocumentKind::of(memo.kind.word()), Some(DocumentKind::CreditMemo));
+//! ```
 
 use serde::{Deserialize, Serialize};
 

@@ -2,6 +2,17 @@
 //! order to the shipment, the invoice and the entry lines.
 //!
 //! *Source: domain.md section 6.*
+//!
+//! ```
+//! use till_core::marks::Marks;
+//! let codes = |of: &[(&str, &str)]| Marks {
+//!     codes: of.iter().map(|(list, code)| ((*list).to_owned(), (*code).to_owned())).collect(),
+//!     ..Marks::default()
+//! };
+//! // A line says the last word; what it is silent about is the document's.
+//! let line = codes(&[("region", "north")]).over(&codes(&[("region", "south"), ("season", "spring")]));
+//! assert_eq!(line, codes(&[("region", "north"), ("season", "spring")]));
+//! ```
 
 use std::collections::BTreeMap;
 

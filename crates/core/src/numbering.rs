@@ -1,6 +1,14 @@
 //! Numbers of documents: given in order, moved forward only, nothing without a trace.
 //!
 //! *Source: domain.md section 7.*
+//!
+//! ```
+//! use till_core::numbering::{MoveNumber, decide_move};
+//! let wish = |next| MoveNumber { prefix: "I-".to_owned(), next, reason: "a new year".to_owned() };
+//! // Five numbers are passed over, and kept as void.
+//! assert_eq!(decide_move("invoice", "I-", 95, &wish(100)).unwrap().void, Some((95, 99)));
+//! assert_eq!(decide_move("invoice", "I-", 95, &wish(94)).unwrap_err().field, "next");
+//! ```
 
 use serde::{Deserialize, Serialize};
 

@@ -1,6 +1,23 @@
 //! Orders: what of a line is shipped and billed, the track, and the life of an order.
 //!
 //! *Source: domain.md section 6, order life.*
+//!
+//! ```
+//! use till_core::fixed::Quantity;
+//! use till_core::money::Money;
+//! use till_core::order::{LineProgress, OrderState, Settlement, state, track};
+//! let pieces = |text: &str| text.parse::<Quantity>().unwrap();
+//! let line = LineProgress {
+//!     ordered: pieces("60"),
+//!     cancelled: pieces("0"),
+//!     shipped: pieces("40"),
+//!     billed: pieces("40"),
+//!     value: Money(60_000),
+//! };
+//! assert_eq!((line.to_ship(), line.unbilled(), line.back_ordered()), (pieces("20"), pieces("0"), pieces("20")));
+//! assert_eq!(state(true, &[line], Settlement::default()), OrderState::Open);
+//! assert_eq!(track(true, &[line], Settlement::default()).shipped, 666);
+//! ```
 
 use serde::{Deserialize, Serialize};
 

@@ -1,6 +1,27 @@
 //! Stock: cost layers, first in first out.
 //!
 //! Layers leave in the order in which they were posted. *Source: domain.md section 6.*
+//!
+//! ```
+//! use till_core::ids::LayerId;
+//! use till_core::fixed::Quantity;
+//! use till_core::money::Money;
+//! use till_core::stock::{Layer, issue};
+//! let pieces = |text: &str| text.parse::<Quantity>().unwrap();
+//! let layer = |id, left: &str, cost| Layer {
+//!     id: LayerId(id),
+//!     remaining: pieces(left),
+//!     remaining_cost: Money(cost),
+//!     later: Vec::new(),
+//! };
+//! let day = "2026-03-18".parse().unwrap();
+//! // 3 at 10.00 together, then 5 of 8 at 17.00 together: 10.00 + 10.63 (10.625).
+//! let mut layers = [layer(1, "3", 1_000), layer(2, "8", 1_700)];
+//! let issued = issue(&mut layers, pieces("8"), day).unwrap();
+//! assert_eq!(issued.iter().map(|one| one.cost).collect::<Vec<_>>(), [Money(1_000), Money(1_063)]);
+//! assert_eq!(layers[1].remaining_cost, Money(637));
+//! assert!(issue(&mut layers, pieces("4"), day).is_err());
+//! ```
 
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};

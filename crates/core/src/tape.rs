@@ -1,6 +1,14 @@
 //! The tape: the arithmetic of a document, step by step, and what it will change.
 //!
 //! Tape and document come from the same function, so they cannot tell two stories.
+//!
+//! ```
+//! use till_core::money::{Currency, Money};
+//! use till_core::tape::{Tape, TapeStyle};
+//! let mut tape = Tape::new("Dunlin School Farm", "one invoice", Currency::of("EUR").unwrap());
+//! tape.amount(TapeStyle::Due, "Owed", Money(29_028));
+//! assert!(tape.to_text().lines().last().unwrap().ends_with("290.28"));
+//! ```
 
 use serde::{Deserialize, Serialize};
 

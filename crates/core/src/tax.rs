@@ -2,6 +2,20 @@
 //!
 //! *Source: EN 16931-1, BR-S-08 and BR-CO-17 (from memory) for tax per document: sum the
 //! line nets of each code, then round once. Tax per line is common where sales tax is used.*
+//!
+//! ```
+//! use till_core::money::Money;
+//! use till_core::tax::{TaxCategory, TaxComputed, TaxRate, compute};
+//! let rate = TaxRate { code: "S23".to_owned(), category: TaxCategory::S, rate: "0.23".parse().unwrap() };
+//! // Three lines of 0.65: 0.1495 each is rounded to 0.15, 0.4485 of the sum to 0.45.
+//! let lines = vec![(rate, Money(65)); 3];
+//! assert_eq!(compute(TaxComputed::PerDocument, &lines)[0].tax, Money(45));
+//! assert_eq!(compute(TaxComputed::PerLine, &lines)[0].tax, Money(45));
+//! // Three of 0.67: 0.1541 each is rounded to 0.15, 0.4623 of the sum to 0.46.
+//! let lines: Vec<_> = lines.into_iter().map(|(rate, _)| (rate, Money(67))).collect();
+//! assert_eq!(compute(TaxComputed::PerDocument, &lines)[0].tax, Money(46));
+//! assert_eq!(compute(TaxComputed::PerLine, &lines)[0].tax, Money(45));
+//! ```
 
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};

@@ -1,6 +1,16 @@
 //! Tax treatments: what becomes of an item's tax code where the goods go.
 //!
 //! *Source: domain.md section 4. Which category a treatment leads to: UNCL5305, from memory.*
+//!
+//! ```
+//! use till_core::treatment::{Taxed, Treatment, TreatmentCodes};
+//! let codes = TreatmentCodes::from([(Treatment::Export, "G0".to_owned())]);
+//! assert_eq!(Taxed::standard().code("S23", &codes), Some("S23"));
+//! let abroad = Taxed { treatment: Treatment::Export, ..Taxed::standard() };
+//! assert_eq!(abroad.code("S23", &codes), Some("G0"));
+//! // No code is guessed where the company has not said which.
+//! assert_eq!(Taxed { treatment: Treatment::ReverseCharge, ..Taxed::standard() }.code("S23", &codes), None);
+//! ```
 
 use std::collections::BTreeMap;
 
