@@ -5,6 +5,37 @@
 //! or that a call-off agreed, stands as it is: breaks and promotions are not taken off it.
 //! *Source: domain.md section 5; that percentages follow one another, each off what the one
 //! before left, is common practice, no source.*
+//!
+//! ```
+//! use till_core::money::{Currency, Money};
+//! use till_core::pricing::{PriceInput, QuantityBreak, Typed, build};
+//! let euro = Currency::of("EUR").unwrap();
+//! let from_twenty = QuantityBreak {
+//!     from: "20".parse().unwrap(),
+//!     off: "0.05".parse().unwrap(),
+//!     source: "20 and over".to_owned(),
+//! };
+//! let input = PriceInput {
+//!     code: "HB-12".to_owned(),
+//!     quantity: "40".parse().unwrap(),
+//!     factor: "1".parse().unwrap(),
+//!     list: "32.50".parse().unwrap(),
+//!     base: euro,
+//!     document: euro,
+//!     rate: None,
+//!     price_list: None,
+//!     call_off: None,
+//!     breaks: vec![from_twenty],
+//!     promotions: Vec::new(),
+//!     date: "2026-03-18".parse().unwrap(),
+//!     typed: Typed::default(),
+//!     surcharge: None,
+//!     tax: None,
+//! };
+//! // 40 × 32.50 = 1,300.00, less 5 % for 20 and over: 65.00.
+//! let price = build(&input).unwrap();
+//! assert_eq!((price.full, price.net), (Money(130_000), Money(123_500)));
+//! ```
 
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};

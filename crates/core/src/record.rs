@@ -3,6 +3,25 @@
 //!
 //! Each row's seal is the SHA-256 of the seal before it and of everything the row says. Whoever
 //! alters a row, or takes one out, breaks every seal after it; [`Chain`] finds the first one.
+//!
+//! ```
+//! use till_core::record::{BEGINNING, Chain, Deed, Doer, Row};
+//! let row = |words: &str| Row {
+//!     sequence: 1,
+//!     at: "2026-03-18T09:00:00Z".parse().unwrap(),
+//!     doer: Doer { person: None, name: "program".to_owned(), from: "program".to_owned(), asked_by: None },
+//!     deed: Deed {
+//!         what: "period_closed".to_owned(),
+//!         words: words.to_owned(),
+//!         document: None,
+//!         version: None,
+//!         changes: Vec::new(),
+//!     },
+//! };
+//! let seal = row("closed February 2026").seal(BEGINNING);
+//! assert!(Chain::default().take(&row("closed February 2026"), &seal).is_ok());
+//! assert!(Chain::default().take(&row("closed January 2026"), &seal).is_err());
+//! ```
 
 use chrono::{DateTime, SecondsFormat, Utc};
 use serde::{Deserialize, Serialize};
