@@ -2548,7 +2548,7 @@ export interface components {
             account?: string | null;
             /** @description Its words; none for the item's name. */
             description?: string | null;
-            /** @description The item's code, or */
+            /** @description The item's code (or an account's number that is no item's code), or */
             item?: string | null;
             /** @description Own fields and reporting codes. */
             marks?: components["schemas"]["Marks"];
