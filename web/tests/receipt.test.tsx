@@ -11,7 +11,7 @@ vi.mock("../src/api/client", async (original) => ({
 import { NewReceiptRoom } from "../src/rooms/NewReceipt";
 import { OpenItemsRoom } from "../src/rooms/OpenItems";
 import { ReceiptRoom } from "../src/rooms/Receipt";
-import { asOpening, cells, OpeningRoom, wrongIn } from "../src/rooms/setup/Opening";
+import { asOpening, cells, OpeningRoom, wrongIn, wrongSides } from "../src/rooms/setup/Opening";
 import { no, stage } from "./stage";
 
 afterEach(cleanup);
@@ -271,4 +271,12 @@ test("an opening is previewed as it is typed and posted once", async () => {
     seen: "mark",
     balances: [{ account: "31000", amount: "100" }],
   });
+});
+
+test("a side that is no word of ours is refused at its line, never taken for an invoice", () => {
+  const lines = "1001;Invoice;A;2026-01-02;;1\n1001;credit;B;2026-01-02;;1\n1001;;C;2026-01-02;;1\n1001;unapplied;D";
+  expect(wrongIn("items", wrongSides(lines))).toEqual([
+    "Line 2: Write invoice or unapplied, not “credit”.",
+    "Line 3: Write invoice or unapplied, not “”.",
+  ]);
 });

@@ -154,7 +154,11 @@ pub fn decide(input: &OpeningInput<'_>) -> OpeningDecision {
     let mut findings = Findings::at(Step::Post);
     check(input, &mut findings);
     let entry = enter(input, &mut findings);
-    let items: Vec<_> = input.items.iter().map(|item| (item.customer, &item.number, item.amount)).collect();
+    let items: Vec<_> = input
+        .items
+        .iter()
+        .map(|item| (item.customer, &item.number, item.amount, item.document_date, item.due_date))
+        .collect();
     let stock: Vec<_> = input.stock.iter().map(|stock| (stock.item, stock.quantity, stock.cost)).collect();
     OpeningDecision {
         tape: tape(input),

@@ -30,6 +30,15 @@ export function cells(text: string): string[][] {
     .map((line) => line.split(line.includes("\t") ? "\t" : ";").map((cell) => cell.trim()));
 }
 
+/** A word that is neither side is never taken for one: money owed to us and by us must not be mixed up. */
+export function wrongSides(items: string): { field: string; sentence: string }[] {
+  return cells(items).flatMap((row, at) =>
+    ["invoice", "unapplied"].includes((row[1] ?? "").toLowerCase())
+      ? []
+      : [{ field: `items.${at}.side`, sentence: `Write invoice or unapplied, not “${row[1] ?? ""}”.` }],
+  );
+}
+
 /** What was typed, as the server takes it. */
 export function asOpening(typed: Record<Kind, string>, when: string): Opening {
   const at = (row: string[], index: number) => row[index] ?? "";
@@ -37,7 +46,7 @@ export function asOpening(typed: Record<Kind, string>, when: string): Opening {
     date: when || null,
     items: cells(typed.items).map((row) => ({
       customer: at(row, 0),
-      side: at(row, 1).toLowerCase().startsWith("u") ? "unapplied" : "invoice",
+      side: at(row, 1).toLowerCase() === "unapplied" ? "unapplied" : "invoice",
       number: at(row, 2),
       document_date: at(row, 3),
       due_date: at(row, 4) || null,
@@ -83,6 +92,7 @@ export function OpeningRoom() {
   const shown = some > 0 && !preview.error ? preview.data : undefined;
   const problem = preview.error instanceof Problem ? preview.error : undefined;
   const found = [
+    ...wrongSides(typed.items),
     ...(shown?.blockers ?? []).filter((one) => one.effect === "stops"),
     ...(problem?.field ? [{ field: problem.field, sentence: problem.message }] : []),
   ];
