@@ -19,7 +19,7 @@ use serde::{Deserialize, Serialize};
 use crate::ids::DocumentRef;
 
 /// A step a document can take.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
 pub enum Step {
@@ -51,7 +51,7 @@ pub enum Effect {
 macro_rules! checks {
     ($($(#[$doc:meta])* $variant:ident => [$($step:ident $effect:ident),+]),+ $(,)?) => {
         /// A check. The table beside it says which steps it concerns.
-        #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+        #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
         #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
         #[serde(rename_all = "snake_case")]
         pub enum Check { $($(#[$doc])* $variant),+ }

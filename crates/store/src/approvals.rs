@@ -15,10 +15,10 @@ use till_core::people::{
 };
 
 use crate::convert::{json, kind, known};
-use crate::invoices::LineKey;
+use crate::invoices::{LineKey, ToCancelInvoice};
 use crate::orders::OrderForm;
 use crate::rules::Rules;
-use crate::writing::{Writing, set};
+use crate::writing::{Approved, Writing, set};
 use crate::{Result, StoreError, customers, invoices, orders, people};
 
 /// What is asked for, as the operation takes it.
@@ -110,36 +110,53 @@ pub(crate) struct Wish {
     pub(crate) words: String,
     pub(crate) changes: Vec<FieldChange>,
     pub(crate) reason: String,
+    /// Mark of what was decided on: where it is another one when it is approved, something else
+    /// would be carried out than was asked for.
+    pub(crate) mark: String,
+    /// Whether an order is for a customer who is held back.
+    pub(crate) held: bool,
 }
 
-/// Whether it may be done now; otherwise it is kept and waits for someone else.
-pub(crate) async fn allowed_or_asked(
-    writing: &mut Writing<'_>,
-    rules: &Rules,
-    wish: Wish,
-) -> Result<Option<ApprovalId>> {
-    allowed_or_asked_held(writing, rules, wish, false).await
+/// How an operation goes on.
+pub(crate) enum Go {
+    /// It is carried out; so far, in base currency, where it is bounded.
+    Ahead(Option<Money>),
+    /// It waits for someone else.
+    Waits(ApprovalId),
 }
 
-/// The same; `held` where an order is for a customer who is held back.
-pub(crate) async fn allowed_or_asked_held(
-    writing: &mut Writing<'_>,
-    rules: &Rules,
-    wish: Wish,
-    held: bool,
-) -> Result<Option<ApprovalId>> {
-    let (Some(role), Some(maker)) = (writing.actor().role, writing.actor().doer.person) else { return Ok(None) };
+/// Whether it may be done now; otherwise it is kept and waits for someone else. What was approved goes
+/// the same way a second time, and on only where it is still what was asked for.
+pub(crate) async fn allowed_or_asked(writing: &mut Writing<'_>, rules: &Rules, wish: Wish) -> Result<Go> {
+    if let Some(approved) = writing.take_approved() {
+        return match approved.mark == wish.mark {
+            true => Ok(Go::Ahead(Some(approved.amount))),
+            false => Err(changed_since(&wish.words)),
+        };
+    }
+    let (Some(role), Some(maker)) = (writing.actor().role, writing.actor().doer.person) else {
+        return Ok(Go::Ahead(None));
+    };
     let limits = people::limits(writing).await?;
     let operation = wish.asked.operation();
     let verdict = match operation {
-        Operation::ConfirmOrder => decide_confirm(role, wish.amount, held, &limits),
+        Operation::ConfirmOrder => decide_confirm(role, wish.amount, wish.held, &limits),
         _ => decide(role, operation, wish.amount, &limits),
     };
     match verdict {
-        Verdict::Allowed => Ok(None),
+        Verdict::Allowed => Ok(Go::Ahead(match operation.right(role) {
+            Right::UpTo(kind) => limits.of(role, kind),
+            _ => None,
+        })),
         Verdict::Denied(why) => Err(StoreError::NotAllowed(why)),
-        Verdict::NeedsApproval(_) => ask(writing, rules, wish, maker).await.map(Some),
+        Verdict::NeedsApproval(_) => ask(writing, rules, wish, maker).await.map(Go::Waits),
     }
+}
+
+fn changed_since(words: &str) -> StoreError {
+    StoreError::WrongState(format!(
+        "What this is about has changed since it was asked for ({words}). Decline it; it can be asked for again as it stands now."
+    ))
 }
 
 async fn ask(writing: &mut Writing<'_>, rules: &Rules, wish: Wish, maker: PersonId) -> Result<ApprovalId> {
@@ -166,11 +183,12 @@ async fn ask(writing: &mut Writing<'_>, rules: &Rules, wish: Wish, maker: Person
     let amount = wish.amount.abs();
     let changes = json(&wish.changes)?;
     let id = sqlx::query_scalar!(
-        r#"INSERT INTO approvals (operation, asked, words, document_kind, document_id, document_number, amount_base_minor,
+        r#"INSERT INTO approvals (operation, asked, mark, words, document_kind, document_id, document_number, amount_base_minor,
                                   changes, reason, maker_id, made_at, made_on)
-           VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id AS "id!""#,
+           VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id AS "id!""#,
         operation,
         asked,
+        wish.mark,
         wish.words,
         document_kind,
         wish.document.id,
@@ -231,6 +249,8 @@ struct Kept {
     asked: Asked,
     view: ApprovalView,
     approval: Approval,
+    mark: String,
+    maker: Role,
 }
 
 /// Who looks.
@@ -258,7 +278,7 @@ async fn kept(
     let only = only.map(|id| id.0);
     let (of_kind, of_id) = (of.map(|(kind, _)| kind.word()), of.map(|(_, id)| id));
     let rows = sqlx::query!(
-        r#"SELECT approvals.id, operation, asked, words, document_kind, document_id, document_number, amount_base_minor, changes,
+        r#"SELECT approvals.id, operation, asked, mark, words, document_kind, document_id, document_number, amount_base_minor, changes,
                   reason, maker_id, maker.role AS maker_role, made_on AS "made_on: NaiveDate", state, decision,
                   maker.name AS maker, decider.name AS "decider?"
            FROM approvals JOIN people AS maker ON maker.id = maker_id LEFT JOIN people AS decider ON decider.id = decided_by
@@ -274,6 +294,7 @@ async fn kept(
         .map(|row| {
             let asked: Asked =
                 serde_json::from_str(&row.asked).map_err(|error| StoreError::Corrupt(error.to_string()))?;
+            let maker = known(&row.maker_role, Role::of)?;
             let approval = Approval {
                 operation: known(&row.operation, Operation::of)?,
                 amount: Money(row.amount_base_minor),
@@ -291,8 +312,8 @@ async fn kept(
                 },
                 amount: approval.amount,
                 changes: serde_json::from_str(&row.changes).map_err(|error| StoreError::Corrupt(error.to_string()))?,
-                limit: match approval.operation.right(known(&row.maker_role, Role::of)?) {
-                    Right::UpTo(kind) => limits.of(known(&row.maker_role, Role::of)?, kind),
+                limit: match approval.operation.right(maker) {
+                    Right::UpTo(kind) => limits.of(maker, kind),
                     _ => None,
                 },
                 reason: row.reason,
@@ -304,7 +325,7 @@ async fn kept(
                 decision: row.decision,
                 obstacle: decide_approval(&approval, viewer.question(), limits).err(),
             };
-            Ok(Kept { asked, view, approval })
+            Ok(Kept { asked, view, approval, mark: row.mark, maker })
         })
         .collect()
 }
@@ -344,28 +365,41 @@ pub async fn approve(writing: &mut Writing<'_>, rules: &Rules, id: ApprovalId, v
     let (kept, limits) = one(writing, id, viewer).await?;
     decide_approval(&kept.approval, viewer.question(), &limits).map_err(StoreError::NotAllowed)?;
     end(writing, &kept.view, ApprovalState::Approved, None, viewer).await?;
-    writing.asked_by(&kept.view.maker);
-    match &kept.asked {
+    if kept.mark.is_empty() {
+        return Err(StoreError::WrongState(
+            "This was asked for in an earlier version of the program, which did not keep what was seen. Decline it; it can be asked for again.".to_owned(),
+        ));
+    }
+    let approved = Approved { mark: kept.mark, amount: kept.view.amount, maker: kept.maker };
+    writing.carry_out(&kept.view.maker, approved);
+    match kept.asked {
         Asked::ChangePrice { invoice, shipment_line, order_line, unit_price, reason } => {
-            let allowed = Some(kept.view.amount);
             let key = shipment_line
                 .map(LineKey::Shipped)
                 .or(order_line.map(LineKey::Ordered))
                 .ok_or_else(|| StoreError::Corrupt("a price asked for no line".to_owned()))?;
-            invoices::set_price(writing, rules, *invoice, key, *unit_price, reason, allowed).await?;
+            invoices::price_or_ask(writing, rules, invoice, None, key, (unit_price, &reason)).await?;
         }
         Asked::Discount { invoice, percent, amount, reason } => {
-            let allowed = Some(kept.view.amount);
-            invoices::set_discount(writing, rules, *invoice, *percent, *amount, reason, allowed).await?;
+            invoices::discount_or_ask(writing, rules, invoice, None, (percent, amount, &reason)).await?;
         }
         Asked::CancelInvoice { invoice, date, reason, rebill } => {
-            invoices::cancel_approved(writing, rules, *invoice, *date, reason, *rebill).await?;
+            let wish = ToCancelInvoice { date, reason, rebill, seen: None };
+            invoices::cancel(writing, rules, invoice, &wish).await?;
         }
-        Asked::ConfirmOrder { order } => orders::confirm_approved(writing, rules, *order).await?,
+        Asked::ConfirmOrder { order } => {
+            orders::confirm_as(writing, rules, order, None, &kept.view.reason).await?;
+        }
         Asked::ChangeOrder { order, version, form } => {
-            orders::change_approved(writing, rules, *order, *version, form).await?;
+            orders::change(writing, rules, order, version, &form).await?;
         }
-        Asked::LiftStop { customer, reason } => customers::lift_stop_approved(writing, *customer, reason).await?,
+        Asked::LiftStop { customer, reason } => {
+            customers::lift_stop(writing, rules, customer, None, &reason).await?;
+        }
+    }
+    // It would not have to be asked for any more: then it is not what was asked for either.
+    if writing.take_approved().is_some() {
+        return Err(changed_since(&kept.view.words));
     }
     view(writing, id, viewer).await
 }

@@ -26,13 +26,13 @@ use crate::rules::Rules;
 use crate::{Result, StoreError, sensible_date};
 
 pub use added::AddedLine;
-pub(crate) use cancel::cancel_approved;
 pub use cancel::{CancelPreview, Cancelled, ToCancelInvoice, cancel, cancel_preview};
 pub use conflict::{MergeView, ToMerge, merge};
 pub(crate) use drafts::{DraftRow, drafts, drop_many, write_drafts};
 pub use drafts::{change_draft, drop_draft, make_drafts};
+use line_changes::keep_discount;
 pub use line_changes::{LineKey, NewDiscount, NewPrice, NewTax, change_discount, change_price, change_tax};
-pub(crate) use line_changes::{set_discount, set_price};
+pub(crate) use line_changes::{discount_or_ask, price_or_ask};
 pub(crate) use load::{Head, Picked, ToDecide, inputs, load_ordered, load_shipped};
 pub use load::{OrderPick, Pick};
 pub use memos::{CreditMemoRow, CreditMemoView, credit_memo, credit_memos};

@@ -24,9 +24,8 @@ use crate::{Result, StoreError};
 
 pub use cancelling::{ToCancel, cancel, cancel_rest};
 pub use changing::change;
-pub(crate) use changing::change_approved;
 pub use confirming::{confirm, confirm_as};
-pub(crate) use confirming::{confirm_approved, confirm_at_once, confirmation};
+pub(crate) use confirming::{confirm_at_once, confirmation};
 pub use entering::{Lineage, OrderPreview, copy, enter_form, preview};
 pub(crate) use entering::{enter_resolved, order_limit};
 pub use form::{DELIVERY_TERMS, LineForm, OrderForm, TypedAddress, form};

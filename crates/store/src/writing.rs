@@ -7,6 +7,7 @@ use chrono::{DateTime, Utc};
 use sqlx::SqliteConnection;
 use till_core::ids::{DocumentKind, DocumentRef, PersonId};
 use till_core::merge::FieldChange;
+use till_core::money::Money;
 use till_core::people::Role;
 use till_core::record::{Deed, Doer};
 
@@ -41,11 +42,23 @@ pub struct Writing<'c> {
     connection: &'c mut SqliteConnection,
     actor: Actor,
     deeds: Vec<Deed>,
+    approved: Option<Approved>,
+}
+
+/// What was approved, while it is carried out.
+#[derive(Debug)]
+pub(crate) struct Approved {
+    /// Mark of what was asked for, as the approver saw it.
+    pub(crate) mark: String,
+    /// Over how much, in base currency.
+    pub(crate) amount: Money,
+    /// The role of who asked: as theirs the operation is decided on again.
+    pub(crate) maker: Role,
 }
 
 impl<'c> Writing<'c> {
     pub(crate) fn new(connection: &'c mut SqliteConnection, actor: Actor) -> Self {
-        Self { connection, actor, deeds: Vec::new() }
+        Self { connection, actor, deeds: Vec::new(), approved: None }
     }
 
     /// Who makes the change.
@@ -54,8 +67,20 @@ impl<'c> Writing<'c> {
     }
 
     /// From here on the change is someone else's wish, approved by who makes it.
-    pub(crate) fn asked_by(&mut self, name: &str) {
-        self.actor.doer.asked_by = Some(name.to_owned());
+    pub(crate) fn carry_out(&mut self, maker: &str, approved: Approved) {
+        self.actor.doer.asked_by = Some(maker.to_owned());
+        self.approved = Some(approved);
+    }
+
+    /// What was approved and is not carried out yet; taken by the operation that does.
+    pub(crate) fn take_approved(&mut self) -> Option<Approved> {
+        self.approved.take()
+    }
+
+    /// The role whose limits count: of who asked, where it was approved; otherwise of who makes the
+    /// change. None for the program itself.
+    pub(crate) fn asking_role(&self) -> Option<Role> {
+        self.approved.as_ref().map(|approved| approved.maker).or(self.actor.role)
     }
 
     /// Notes what was done. A change that notes nothing is not carried out.

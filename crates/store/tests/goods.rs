@@ -492,7 +492,15 @@ async fn an_order_over_the_limit_waits_for_who_may_say_yes() {
         doing!(clerk, company, |w, rules| orders::confirm_as(w, &rules, order, None, "a good customer")).unwrap();
     let approval = asked.waits.unwrap();
     assert_eq!(view(&company, order).await.row.state.word(), "draft", "until then nothing is set aside");
+    // 20 were asked for. The draft that says 400 by the time the lead looks is another order.
     let viewer = approvals::Viewer { person: PersonId(2), role: Role::Lead };
+    let enlarged = form(company.customers[0], vec![line("A", "400")]);
+    doing!(clerk, company, |w, rules| orders::change(w, &rules, order, 1, &enlarged)).unwrap();
+    let refused = doing!(lead, company, |w, rules| approvals::approve(w, &rules, approval, viewer)).unwrap_err();
+    assert!(refused.to_string().contains("has changed since it was asked for"), "{refused}");
+    assert_eq!(view(&company, order).await.row.state.word(), "draft");
+    let as_asked = form(company.customers[0], vec![line("A", "20")]);
+    doing!(clerk, company, |w, rules| orders::change(w, &rules, order, 2, &as_asked)).unwrap();
     doing!(lead, company, |w, rules| approvals::approve(w, &rules, approval, viewer)).unwrap();
     let seen = view(&company, order).await;
     assert_eq!((seen.row.state.word(), seen.lines[0].allocated), ("open", Quantity::from_whole(20)));

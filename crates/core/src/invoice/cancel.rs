@@ -75,8 +75,10 @@ pub struct CancelDecision {
     pub orders: Vec<OrderAfter>,
     /// What stands in the way.
     pub blockers: Vec<Blocker>,
-    /// Changes with every figure: who posts names the one seen.
+    /// Changes with every figure and date: who posts names the one seen.
     pub fingerprint: String,
+    /// Changes with what is credited and what is freed by it, on whatever day: what an approval is for.
+    pub mark: String,
 }
 
 /// Decides on cancelling an invoice.
@@ -93,7 +95,9 @@ pub fn decide(input: &CancelInput<'_>) -> CancelDecision {
     let owed_less = input.document.total_base - freed;
     let freed_by: Vec<_> = input.applied.iter().map(|applied| (applied.id, applied.date)).collect();
     let fingerprint = fingerprint::of(&(&input.document, &unapplied, &entry, &cost_entry, &freed_by));
+    let mark = fingerprint::of(&(input.invoice, input.document.total, input.item.open, &freed_by));
     CancelDecision {
+        mark,
         tape: tape(input),
         changes: changes(input, owed_less, order_changes),
         unapplied,

@@ -148,7 +148,7 @@ pub(super) async fn lift_stop(
     let outcome = store
         .change(change.actor(), Some(&request), async |writing| {
             let rules = rules::load(writing).await?;
-            customers::lift_stop(writing, &rules, CustomerId(*id), new.version, &new.reason).await
+            customers::lift_stop(writing, &rules, CustomerId(*id), Some(new.version), &new.reason).await
         })
         .await?;
     Ok(Json(outcome))

@@ -2,11 +2,12 @@
 
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
+use till_core::fingerprint;
 use till_core::ids::{ApprovalId, CustomerId, DocumentKind, DocumentRef};
 use till_core::money::Money;
 use till_core::people::check_reason;
 
-use crate::approvals::{self, Asked};
+use crate::approvals::{self, Asked, Go};
 use crate::rules::Rules;
 use crate::writing::{Writing, changed};
 use crate::{Result, StoreError};
@@ -42,36 +43,30 @@ pub async fn lift_stop(
     writing: &mut Writing<'_>,
     rules: &Rules,
     id: CustomerId,
-    version: i64,
+    version: Option<i64>,
     reason: &str,
 ) -> Result<Outcome> {
     let row = for_stop(writing, id).await?;
-    if row.version != version {
+    if version.is_some_and(|seen| seen != row.version) {
         return Err(StoreError::Stale { what: row.name, current: row.version });
     }
     if row.stop_reason.is_none() {
-        return Err(StoreError::WrongState(format!("{} is not on stop.", row.name)));
+        return Err(StoreError::WrongState(format!("{} is not on stop any more. There is nothing to lift.", row.name)));
     }
     let reason = check_reason(reason).map_err(|why| StoreError::invalid("reason", why))?;
     let asked = Asked::LiftStop { customer: id, reason: reason.clone() };
     let document = DocumentRef { kind: DocumentKind::Customer, id: id.0, number: row.number.clone() };
     let words = format!("Lift the stop of {}", row.name);
     let changes = changed("on stop", row.stop_reason.as_deref(), None);
-    let wish = approvals::Wish { asked, document, amount: row.owes, words, changes, reason: reason.clone() };
+    // What the customer owes goes up and down meanwhile; the stop it is asked for is what must be there.
+    let mark = fingerprint::of(&(&row.stop_reason, &reason));
+    let reason_said = reason.clone();
+    let wish =
+        approvals::Wish { asked, document, amount: row.owes, words, changes, reason: reason_said, mark, held: false };
     match approvals::allowed_or_asked(writing, rules, wish).await? {
-        Some(approval) => Ok(Outcome { version, waits: Some(approval) }),
-        None => Ok(Outcome { version: set_stop(writing, id, &row, None, &reason).await?, waits: None }),
+        Go::Waits(approval) => Ok(Outcome { version: row.version, waits: Some(approval) }),
+        Go::Ahead(_) => Ok(Outcome { version: set_stop(writing, id, &row, None, &reason).await?, waits: None }),
     }
-}
-
-/// Lifts a stop that someone approved to lift.
-pub(crate) async fn lift_stop_approved(writing: &mut Writing<'_>, id: CustomerId, reason: &str) -> Result<()> {
-    let row = for_stop(writing, id).await?;
-    if row.stop_reason.is_none() {
-        return Err(StoreError::WrongState(format!("{} is not on stop any more. Decline this.", row.name)));
-    }
-    set_stop(writing, id, &row, None, reason).await?;
-    Ok(())
 }
 
 struct ForStop {

@@ -20,7 +20,7 @@ use till_core::tape::{Change, Tape};
 
 use super::posted_document;
 use super::rebill::{bill_anew, rebillable};
-use crate::approvals::{self, Asked};
+use crate::approvals::{self, Asked, Go};
 use crate::convert::json;
 use crate::deliveries;
 use crate::ledger;
@@ -232,29 +232,13 @@ pub async fn cancel(
         ),
         changes: vec![set("credit", rules.base.format(total))],
         reason: wish.reason.trim().to_owned(),
+        mark: decision.mark.clone(),
+        held: false,
     };
-    if let Some(approval) = approvals::allowed_or_asked(writing, rules, asked).await? {
+    if let Go::Waits(approval) = approvals::allowed_or_asked(writing, rules, asked).await? {
         return Ok(Cancelled { credit_memo: None, number: None, draft: None, waits: Some(approval) });
     }
     carry_out(writing, rules, loaded, decision, wish.rebill).await
-}
-
-/// Cancels an invoice as it was approved.
-pub(crate) async fn cancel_approved(
-    writing: &mut Writing<'_>,
-    rules: &Rules,
-    id: InvoiceId,
-    date: Option<NaiveDate>,
-    reason: &str,
-    rebill: bool,
-) -> Result<()> {
-    let loaded = load(writing, rules, id, date, reason).await?;
-    let decision = decide(&loaded.input);
-    if stops(&decision.blockers) {
-        return Err(StoreError::Refused(decision.blockers));
-    }
-    carry_out(writing, rules, loaded, decision, rebill).await?;
-    Ok(())
 }
 
 async fn carry_out(

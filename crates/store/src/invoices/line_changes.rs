@@ -3,21 +3,22 @@
 
 use serde::{Deserialize, Serialize};
 use till_core::checks::Step;
+use till_core::fingerprint;
 use till_core::fixed::{ExchangeRate, Rate, UnitPrice};
 use till_core::ids::{DocumentKind, DocumentRef, InvoiceId, OrderLineId, ShipmentLineId};
 use till_core::invoice::{DiscountWish, InvoiceInput, LineToBill, decide, price_difference};
 use till_core::merge::FieldChange;
 use till_core::money::{Money, line_amounts};
-use till_core::people::{LimitKind, check_reason};
+use till_core::people::check_reason;
 
 use super::DraftRow;
 use super::drafts::{draft, draft_inputs};
-use crate::approvals::{self, Asked};
+use crate::approvals::{self, Asked, Go};
 use crate::customers::Outcome;
 use crate::orders::HIGHEST_PRICE;
 use crate::rules::Rules;
 use crate::writing::{Writing, changed};
-use crate::{Result, StoreError, people};
+use crate::{Result, StoreError};
 
 /// Which line of a draft: a line of a shipment, or of an order.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -167,14 +168,26 @@ pub async fn change_price(
     key: LineKey,
     new: &NewPrice,
 ) -> Result<Outcome> {
-    let row = draft(writing, id, Some(new.version)).await?;
     let price = read_price(&new.unit_price)?;
+    price_or_ask(writing, rules, id, Some(new.version), key, (price, &new.reason)).await
+}
+
+/// The same with the price read; without a version, on the draft as it stands.
+pub(crate) async fn price_or_ask(
+    writing: &mut Writing<'_>,
+    rules: &Rules,
+    id: InvoiceId,
+    version: Option<i64>,
+    key: LineKey,
+    (price, reason): (UnitPrice, &str),
+) -> Result<Outcome> {
+    let row = draft(writing, id, version).await?;
     let line = line(writing, rules, &row, key, price).await?;
     if price == line.agreed {
-        let version = set_price(writing, rules, id, key, price, "", None).await?;
+        let version = set_price(writing, id, key, (price, "", None), &line).await?;
         return Ok(Outcome { version, waits: None });
     }
-    let reason = check_reason(&new.reason).map_err(|why| StoreError::invalid("reason", why))?;
+    let reason = check_reason(reason).map_err(|why| StoreError::invalid("reason", why))?;
     let (shipment_line, order_line) = key.columns();
     let wish = approvals::Wish {
         asked: Asked::ChangePrice {
@@ -193,35 +206,27 @@ pub async fn change_price(
             line.agreed.with_decimals(2),
             line.customer
         ),
-        changes: line.changes,
+        mark: fingerprint::of(&(&line.name, &line.changes, line.difference)),
+        changes: line.changes.clone(),
         reason: reason.clone(),
+        held: false,
     };
-    if let Some(approval) = approvals::allowed_or_asked(writing, rules, wish).await? {
-        return Ok(Outcome { version: new.version, waits: Some(approval) });
-    }
-    let allowed = own_limit(writing).await?;
-    let version = set_price(writing, rules, id, key, price, &reason, allowed).await?;
+    let allowed = match approvals::allowed_or_asked(writing, rules, wish).await? {
+        Go::Waits(approval) => return Ok(Outcome { version: line.version, waits: Some(approval) }),
+        Go::Ahead(allowed) => allowed,
+    };
+    let version = set_price(writing, id, key, (price, &reason, allowed), &line).await?;
     Ok(Outcome { version, waits: None })
 }
 
-/// How far who makes the change may change a price; none for any amount.
-async fn own_limit(writing: &mut Writing<'_>) -> Result<Option<Money>> {
-    let limits = people::limits(writing).await?;
-    Ok(writing.actor().role.and_then(|role| limits.of(role, LimitKind::PriceChange)))
-}
-
 /// Writes a price that may be set; `allowed` is how far the line's net may differ because of it.
-pub(crate) async fn set_price(
+async fn set_price(
     writing: &mut Writing<'_>,
-    rules: &Rules,
     id: InvoiceId,
     key: LineKey,
-    price: UnitPrice,
-    reason: &str,
-    allowed: Option<Money>,
+    (price, reason, allowed): (UnitPrice, &str, Option<Money>),
+    line: &Line,
 ) -> Result<i64> {
-    let row = draft(writing, id, None).await?;
-    let line = line(writing, rules, &row, key, price).await?;
     let agreed = price == line.agreed;
     let scaled = (!agreed).then(|| price.scaled());
     let reason = (!agreed).then_some(reason);
@@ -312,27 +317,24 @@ pub async fn change_discount(
     id: InvoiceId,
     new: &NewDiscount,
 ) -> Result<Outcome> {
-    let row = draft(writing, id, Some(new.version)).await?;
     let said =
         |text: &Option<String>| text.as_deref().map(str::trim).filter(|text| !text.is_empty()).map(str::to_owned);
-    let input = input_of(writing, rules, &row).await?;
-    let currency = input.basis.currency;
-    let (percent, amount) = match (said(&new.percent), said(&new.amount)) {
-        (None, None) => {
-            let version = set_discount(writing, rules, id, None, None, "", None).await?;
-            return Ok(Outcome { version, waits: None });
+    let rate = |percent: &str| {
+        let rate = Rate::from_percent(percent).map_err(|error| StoreError::decimal("percent", &error))?;
+        match rate > Rate::ZERO && rate <= Rate::ONE {
+            true => Ok(rate),
+            false => Err(StoreError::invalid("percent", "A discount lies between 0 and 100 %.")),
         }
+    };
+    let (percent, amount) = match (said(&new.percent), said(&new.amount)) {
+        (None, None) => (None, None),
         (Some(_), Some(_)) => {
             return Err(StoreError::invalid("amount", "Give the discount in percent, or as an amount: one of them."));
         }
-        (Some(percent), None) => {
-            let rate = Rate::from_percent(&percent).map_err(|error| StoreError::decimal("percent", &error))?;
-            if rate <= Rate::ZERO || rate > Rate::ONE {
-                return Err(StoreError::invalid("percent", "A discount lies between 0 and 100 %."));
-            }
-            (Some(rate), None)
-        }
+        (Some(percent), None) => (Some(rate(&percent)?), None),
         (None, Some(amount)) => {
+            let row = draft(writing, id, None).await?;
+            let currency = input_of(writing, rules, &row).await?.basis.currency;
             let amount = currency.parse(&amount).map_err(|error| StoreError::decimal("amount", &error))?;
             if !amount.is_positive() {
                 return Err(StoreError::invalid("amount", "A discount takes something off. To add, type a line."));
@@ -340,28 +342,50 @@ pub async fn change_discount(
             (None, Some(amount))
         }
     };
-    let reason = check_reason(&new.reason).map_err(|why| StoreError::invalid("reason", why))?;
-    let wish = DiscountWish { percent, amount, reason: reason.clone(), allowed: None };
-    let decision = decide(&InvoiceInput { discount: Some(wish), ..input.clone() });
-    let Some(taken) = decision.document.as_ref().and_then(|document| document.discount.as_ref()) else {
+    discount_or_ask(writing, rules, id, Some(new.version), (percent, amount, &new.reason)).await
+}
+
+/// The same with the discount read; without a version, on the draft as it stands.
+pub(crate) async fn discount_or_ask(
+    writing: &mut Writing<'_>,
+    rules: &Rules,
+    id: InvoiceId,
+    version: Option<i64>,
+    (percent, amount, reason): (Option<Rate>, Option<Money>, &str),
+) -> Result<Outcome> {
+    let row = draft(writing, id, version).await?;
+    let input = input_of(writing, rules, &row).await?;
+    let customer = input.customer.name.clone();
+    if percent.is_none() && amount.is_none() {
+        let version = set_discount(writing, &row, &customer, None, None).await?;
+        return Ok(Outcome { version, waits: None });
+    }
+    let currency = input.basis.currency;
+    let reason = check_reason(reason).map_err(|why| StoreError::invalid("reason", why))?;
+    let wanted = DiscountWish { percent, amount, reason: reason.clone(), allowed: None };
+    let decision = decide(&InvoiceInput { discount: Some(wanted.clone()), ..input.clone() });
+    let Some((lines, taken)) =
+        decision.document.as_ref().and_then(|document| Some((document.lines_total, document.discount.as_ref()?)))
+    else {
         return Err(StoreError::Refused(decision.blockers));
     };
     let in_base = taken.amount.to_base(input.rate.unwrap_or(ExchangeRate::ONE), currency, rules.base);
     let before = row.discount.as_ref().map(describe).unwrap_or_default();
-    let after = describe(&DiscountWish { percent, amount, reason: reason.clone(), allowed: None });
     let wish = approvals::Wish {
         asked: Asked::Discount { invoice: id, percent, amount, reason: reason.clone() },
         document: DocumentRef { kind: DocumentKind::Invoice, id: id.0, number: format!("draft {id}") },
         amount: in_base,
-        words: format!("{} {currency} off an invoice to {}", currency.grouped(taken.amount), input.customer.name),
-        changes: changed("discount", Some(&before), Some(&after)),
-        reason: reason.clone(),
+        words: format!("{} {currency} off an invoice to {customer}", currency.grouped(taken.amount)),
+        changes: changed("discount", Some(&before), Some(&describe(&wanted))),
+        reason,
+        mark: fingerprint::of(&(lines, taken.amount, percent, amount, in_base)),
+        held: false,
     };
-    if let Some(approval) = approvals::allowed_or_asked(writing, rules, wish).await? {
-        return Ok(Outcome { version: new.version, waits: Some(approval) });
-    }
-    let allowed = own_limit(writing).await?;
-    let version = set_discount(writing, rules, id, percent, amount, &reason, allowed).await?;
+    let allowed = match approvals::allowed_or_asked(writing, rules, wish).await? {
+        Go::Waits(approval) => return Ok(Outcome { version: row.version, waits: Some(approval) }),
+        Go::Ahead(allowed) => allowed,
+    };
+    let version = set_discount(writing, &row, &customer, Some(wanted), allowed).await?;
     Ok(Outcome { version, waits: None })
 }
 
@@ -373,26 +397,36 @@ fn describe(wish: &DiscountWish) -> String {
     }
 }
 
-/// Writes a discount that may be given; `allowed` is how much it may take off.
-pub(crate) async fn set_discount(
+/// Puts a discount on a draft as another document had it, with the limit it was given under.
+pub(super) async fn keep_discount(
     writing: &mut Writing<'_>,
-    rules: &Rules,
     id: InvoiceId,
-    percent: Option<Rate>,
-    amount: Option<Money>,
-    reason: &str,
+    customer: &str,
+    wish: DiscountWish,
+) -> Result<()> {
+    let row = draft(writing, id, None).await?;
+    let allowed = wish.allowed;
+    set_discount(writing, &row, customer, Some(wish), allowed).await?;
+    Ok(())
+}
+
+/// Writes a discount that may be given, or takes it off; `allowed` is how much it may take off.
+async fn set_discount(
+    writing: &mut Writing<'_>,
+    row: &DraftRow,
+    customer: &str,
+    wanted: Option<DiscountWish>,
     allowed: Option<Money>,
 ) -> Result<i64> {
-    let row = draft(writing, id, None).await?;
-    let input = input_of(writing, rules, &row).await?;
-    let any = percent.is_some() || amount.is_some();
-    let (percent_e6, minor) = (percent.map(|percent| percent.scaled()), amount.map(|amount| amount.0));
-    let why = any.then_some(reason);
-    let most = allowed.filter(|_| any).map(|allowed| allowed.0);
+    let id = row.id;
+    let percent = wanted.as_ref().and_then(|wish| wish.percent).map(Rate::scaled);
+    let amount = wanted.as_ref().and_then(|wish| wish.amount).map(|amount| amount.0);
+    let why = wanted.as_ref().map(|wish| &wish.reason);
+    let most = allowed.filter(|_| wanted.is_some()).map(|allowed| allowed.0);
     sqlx::query!(
         "UPDATE invoices SET discount_e6 = ?, discount_minor = ?, discount_reason = ?, discount_allowed_minor = ? WHERE id = ?",
-        percent_e6,
-        minor,
+        percent,
+        amount,
         why,
         most,
         id.0
@@ -401,9 +435,9 @@ pub(crate) async fn set_discount(
     .await?;
     touch(writing, id).await?;
     let before = row.discount.as_ref().map(describe);
-    let after = any.then(|| describe(&DiscountWish { percent, amount, reason: reason.to_owned(), allowed: None }));
+    let after = wanted.as_ref().map(describe);
     let changes = changed("discount", before.as_deref(), after.as_deref());
-    let words = format!("changed the discount on a draft for {}", input.customer.name);
+    let words = format!("changed the discount on a draft for {customer}");
     let number = format!("draft {id}");
     writing.note_on((DocumentKind::Invoice, id.0, &number), "discount_changed", words, Some(row.version + 1), changes);
     Ok(row.version + 1)

@@ -5,6 +5,7 @@ use till_core::fixed::{Quantity, UnitPrice};
 use till_core::ids::{DocumentKind, InvoiceId, OrderLineId, ShipmentLineId};
 use till_core::invoice::cancel::CancelInput;
 use till_core::invoice::{DiscountWish, InvoiceDocument, LineSource, PriceChange, TaxChange};
+use till_core::money::Money;
 
 use super::added::load_added;
 use super::drafts::write_checked;
@@ -20,7 +21,13 @@ pub(super) struct Rebillable {
     picks: Vec<Pick>,
     order_picks: Vec<OrderPick>,
     added: Vec<AddedLine>,
+    /// How far the changed prices of its lines may go, in base currency; none for any amount.
+    prices_allowed: Vec<(LineSourceIds, Option<Money>)>,
+    /// How much its discount may take off, in base currency; none for any amount.
+    discount_allowed: Option<Money>,
 }
+
+type LineSourceIds = (Option<ShipmentLineId>, Option<OrderLineId>);
 
 pub(super) async fn rebillable(
     connection: &mut SqliteConnection,
@@ -28,13 +35,24 @@ pub(super) async fn rebillable(
     document: &InvoiceDocument,
 ) -> Result<Rebillable> {
     let rows = sqlx::query!(
-        "SELECT shipment_line_id, order_line_id, quantity_e4, typed, unit_price_e6 FROM invoice_lines WHERE invoice_id = ? ORDER BY position",
+        "SELECT shipment_line_id, order_line_id, quantity_e4, typed, unit_price_e6, price_allowed_minor FROM invoice_lines WHERE invoice_id = ? ORDER BY position",
         id.0
     )
-    .fetch_all(connection)
+    .fetch_all(&mut *connection)
     .await?;
-    let mut lines = Rebillable { picks: Vec::new(), order_picks: Vec::new(), added: Vec::new() };
+    let discount_allowed = sqlx::query_scalar!("SELECT discount_allowed_minor FROM invoices WHERE id = ?", id.0)
+        .fetch_one(connection)
+        .await?;
+    let mut lines = Rebillable {
+        picks: Vec::new(),
+        order_picks: Vec::new(),
+        added: Vec::new(),
+        prices_allowed: Vec::new(),
+        discount_allowed: discount_allowed.map(Money),
+    };
     for row in rows {
+        let ids = (row.shipment_line_id.map(ShipmentLineId), row.order_line_id.map(OrderLineId));
+        lines.prices_allowed.push((ids, row.price_allowed_minor.map(Money)));
         let quantity = Some(Quantity::from_scaled(row.quantity_e4));
         match (row.shipment_line_id, row.order_line_id, row.typed) {
             (Some(id), ..) => lines.picks.push(Pick { shipment_line: ShipmentLineId(id), quantity }),
@@ -63,7 +81,7 @@ pub(super) async fn bill_anew(
     let ordered: Vec<_> = again.order_picks.iter().map(|pick| (None, *pick)).collect();
     lines.extend(load_ordered(writing, &ordered).await?);
     for picked in &mut lines {
-        keep_changes(picked, document);
+        keep_changes(picked, document, &again.prices_allowed);
     }
     lines.extend(load_added(writing, rules, document.customer, &again.added).await?);
     let terms =
@@ -72,7 +90,7 @@ pub(super) async fn bill_anew(
         percent: discount.percent,
         amount: Some(discount.amount),
         reason: discount.reason.clone(),
-        allowed: None,
+        allowed: again.discount_allowed,
     });
     // Not before the cancellation: where that lies ahead of the business date, so does the draft.
     let cancelled_on = input.date.date;
@@ -90,18 +108,21 @@ pub(super) async fn bill_anew(
     let id = ids.first().copied().ok_or(StoreError::Moved)?;
     if let Some(wish) = discount {
         let amount = wish.amount.filter(|_| wish.percent.is_none());
-        super::set_discount(writing, rules, id, wish.percent, amount, &wish.reason, None).await?;
+        super::keep_discount(writing, id, input.customer.name.as_str(), DiscountWish { amount, ..wish }).await?;
     }
     let words = format!("put what {} billed on a new draft for {}", input.number, input.customer.name);
     writing.note_on((DocumentKind::Invoice, id.0, &format!("draft {id}")), "draft_made", words, Some(1), Vec::new());
     Ok(id)
 }
 
-/// Prices and tax codes that the cancelled invoice had been given stay.
-fn keep_changes(picked: &mut Picked, document: &InvoiceDocument) {
+/// Prices and tax codes that the cancelled invoice had been given stay, and so do the limits that were
+/// kept to: a larger quantity or another price has to be allowed anew.
+fn keep_changes(picked: &mut Picked, document: &InvoiceDocument, allowed: &[(LineSourceIds, Option<Money>)]) {
     let Some(line) = document.lines.iter().find(|line| same(&line.source, &picked.line.source)) else { return };
     if let Some(reason) = line.price_reason.clone() {
-        picked.line.price_change = Some(PriceChange { unit_price: line.unit_price, reason, allowed: None });
+        let ids = (line.source.shipment_line(), line.source.order_line());
+        let allowed = allowed.iter().find(|(known, _)| *known == ids).and_then(|(_, allowed)| *allowed);
+        picked.line.price_change = Some(PriceChange { unit_price: line.unit_price, reason, allowed });
     }
     if let (Some(_), Some(reason)) = (&line.order_tax_code, line.tax_reason.clone()) {
         picked.line.tax_change = Some(TaxChange { code: line.tax.code.clone(), reason });

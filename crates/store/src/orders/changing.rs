@@ -2,6 +2,7 @@
 
 use sqlx::SqliteConnection;
 use till_core::checks::{Blocker, Check, Effect, asks, stops};
+use till_core::fingerprint;
 use till_core::ids::{DocumentKind, DocumentRef, OrderId};
 use till_core::merge::differences;
 use till_core::money::Money;
@@ -11,7 +12,7 @@ use super::entering::{order_limit, refuse_nonsense, write_head, write_lines};
 use super::form::{self, OrderForm, described};
 use super::refresh_states;
 use super::resolve::{Resolved, Standing, resolve};
-use crate::approvals::{self, Asked, Wish};
+use crate::approvals::{self, Asked, Go, Wish};
 use crate::convert::json;
 use crate::customers::Outcome;
 use crate::rules::Rules;
@@ -72,7 +73,7 @@ pub async fn change(
     if typed.customer != before.customer {
         return Err(StoreError::invalid("customer", "An order stays with its customer. Enter another order."));
     }
-    let role = writing.actor().role;
+    let role = writing.asking_role();
     let limit = order_limit(writing, role).await?;
     let standing = Standing { order: Some(id), limit, ..Standing::default() };
     let resolved = resolve(writing, rules, typed, standing).await?;
@@ -85,8 +86,7 @@ pub async fn change(
         let old_total = total_of(writing, rules, id).await?;
         if asks(&decision.blockers) && decision.total > old_total {
             let wish = amendment(id, &head, version, typed, &before, &decision);
-            let held = held(&decision.blockers);
-            if let Some(approval) = approvals::allowed_or_asked_held(writing, rules, wish, held).await? {
+            if let Go::Waits(approval) = approvals::allowed_or_asked(writing, rules, wish).await? {
                 return Ok(Outcome { version, waits: Some(approval) });
             }
         }
@@ -98,6 +98,16 @@ pub async fn change(
 /// Whether it is the customer that is held back.
 pub(super) fn held(blockers: &[Blocker]) -> bool {
     blockers.iter().any(|blocker| matches!(blocker.check, Check::CustomerOnStop | Check::CreditLimit))
+}
+
+/// Changes with what the order says, what it comes to, and what has to be asked for. Not with how much
+/// the customer owes meanwhile.
+pub(super) fn mark(form: &OrderForm, decision: &OrderDecision) -> String {
+    let asks = |blocker: &&Blocker| blocker.effect == Effect::Asks;
+    let mut checks: Vec<Check> = decision.blockers.iter().filter(asks).map(|blocker| blocker.check).collect();
+    checks.sort_unstable();
+    checks.dedup();
+    fingerprint::of(&(described(form), decision.total_base, checks))
 }
 
 fn amendment(
@@ -121,6 +131,8 @@ fn amendment(
         words: format!("{} of {} changed", head.number, head.customer),
         changes: differences(&described(before), &described(typed)),
         reason: sentences.join(" "),
+        mark: mark(typed, decision),
+        held: held(&decision.blockers),
     }
 }
 
@@ -179,24 +191,4 @@ async fn write_change(
     let words = format!("changed {}", head.number);
     writing.note_on((DocumentKind::Order, id.0, &head.number), "order_changed", words, Some(version), changes);
     Ok(version)
-}
-
-/// An amendment that someone approved.
-pub(crate) async fn change_approved(
-    writing: &mut Writing<'_>,
-    rules: &Rules,
-    id: OrderId,
-    version: i64,
-    typed: &OrderForm,
-) -> Result<()> {
-    let head = head(writing, id, Some(version)).await?;
-    let before = form::form(writing, id).await?;
-    let standing = Standing { order: Some(id), ..Standing::default() };
-    let resolved = resolve(writing, rules, typed, standing).await?;
-    let decision = decide(&resolved.input);
-    if stops(&decision.blockers) {
-        return Err(StoreError::Refused(decision.blockers));
-    }
-    write_change(writing, id, &head, &resolved, &decision, &before).await?;
-    Ok(())
 }

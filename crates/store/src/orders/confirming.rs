@@ -9,12 +9,12 @@ use till_core::money::Money;
 use till_core::ordering::{OrderDecision, decide};
 use till_core::people::check_reason;
 
-use super::changing::{Head, head, held};
+use super::changing::{Head, head, held, mark};
 use super::entering::{number_of, order_limit};
 use super::form;
 use super::refresh_states;
 use super::resolve::{Resolved, Standing, resolve};
-use crate::approvals::{self, Asked, Wish};
+use crate::approvals::{self, Asked, Go, Wish};
 use crate::customers::Outcome;
 use crate::rules::Rules;
 use crate::writing::{Writing, set};
@@ -59,7 +59,7 @@ pub async fn confirm_as(
     if head.confirmed {
         return Err(StoreError::WrongState(format!("{} is confirmed already.", head.number)));
     }
-    let role = writing.actor().role;
+    let role = writing.asking_role();
     let limit = order_limit(writing, role).await?;
     let (_, decision) = confirmation(writing, rules, id, limit).await?;
     if stops(&decision.blockers) {
@@ -86,27 +86,14 @@ pub async fn confirm_as(
             words: format!("{} for {} confirmed", head.number, head.customer),
             changes,
             reason,
+            mark: mark(&form::form(writing, id).await?, &decision),
+            held: held(&decision.blockers),
         };
-        if let Some(approval) = approvals::allowed_or_asked_held(writing, rules, wish, held(&decision.blockers)).await?
-        {
+        if let Go::Waits(approval) = approvals::allowed_or_asked(writing, rules, wish).await? {
             return Ok(Outcome { version: head.version, waits: Some(approval) });
         }
     }
     write_confirmed(writing, rules, id, &head).await
-}
-
-/// A confirmation that someone approved.
-pub(crate) async fn confirm_approved(writing: &mut Writing<'_>, rules: &Rules, id: OrderId) -> Result<()> {
-    let head = head(writing, id, None).await?;
-    if head.confirmed {
-        return Err(StoreError::WrongState(format!("{} is confirmed already. Decline this.", head.number)));
-    }
-    let (_, decision) = confirmation(writing, rules, id, None).await?;
-    if stops(&decision.blockers) {
-        return Err(StoreError::Refused(decision.blockers));
-    }
-    write_confirmed(writing, rules, id, &head).await?;
-    Ok(())
 }
 
 async fn write_confirmed(writing: &mut Writing<'_>, rules: &Rules, id: OrderId, head: &Head) -> Result<Outcome> {
