@@ -18,7 +18,7 @@ pub mod whereabouts;
 
 pub use arithmetic::arithmetic_faults;
 pub(crate) use checking::check_codes;
-pub use document::{DocumentDiscount, InvoiceDocument, OrderShare};
+pub use document::{DocumentDiscount, InvoiceDocument, LinkRole, OrderShare};
 pub use grouping::{BillingHabit, Combine, Group, Picking, group, waits_for_rest};
 pub use line::{HeldCost, InvoiceLine, LineSource, LineToBill, PriceChange, TaxChange, price_difference};
 pub use promise::Difference;

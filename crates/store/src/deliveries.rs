@@ -6,13 +6,13 @@ mod messages;
 use chrono::{NaiveDate, SecondsFormat};
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
-use till_core::ids::{CreditMemoId, CustomerId, DeliveryId, DocumentKind, DocumentRef, InvoiceId};
+use till_core::ids::{CustomerId, DeliveryId, DocumentKind, DocumentRef};
 use till_core::invoice::Delivery;
 use till_core::money::{Currency, Money};
 
 pub use self::mail_setup::{MailService, MailSetup, Template, change_template, set_mail, setup};
 pub use self::messages::{MessageView, NewMessage, Said, Taken, change_message, message, sent, taken};
-use crate::convert::{currency, json};
+use crate::convert::{currency, json, kind};
 use crate::writing::Writing;
 use crate::{Result, StoreError};
 
@@ -90,33 +90,17 @@ pub(crate) fn going_out(way: &str, state: &str) -> Result<GoingOut> {
     Ok(GoingOut { way: Way::of(way)?, state: DeliveryState::of(state)? })
 }
 
-/// Posted invoices go out by their customers' preference.
-pub(crate) async fn add_invoices(
-    connection: &mut SqliteConnection,
-    invoices: &[(InvoiceId, CustomerId, Delivery)],
-) -> Result<()> {
+/// Posted documents go out by their customers' preference.
+pub(crate) async fn add(connection: &mut SqliteConnection, documents: &[(i64, CustomerId, Delivery)]) -> Result<()> {
     let rows: Vec<_> =
-        invoices.iter().map(|(id, customer, delivery)| (id, customer, Way::for_customer(*delivery).word())).collect();
+        documents.iter().map(|(id, customer, delivery)| (id, customer, Way::for_customer(*delivery).word())).collect();
     let rows = json(&rows)?;
     sqlx::query!(
-        "INSERT INTO deliveries (invoice_id, customer_id, way) SELECT value ->> 0, value ->> 1, value ->> 2 FROM jsonb_each(?)",
+        "INSERT INTO deliveries (document_id, customer_id, way) SELECT value ->> 0, value ->> 1, value ->> 2 FROM jsonb_each(?)",
         rows
     )
     .execute(connection)
     .await?;
-    Ok(())
-}
-
-pub(crate) async fn add_memo(
-    connection: &mut SqliteConnection,
-    memo: CreditMemoId,
-    customer: CustomerId,
-    delivery: Delivery,
-) -> Result<()> {
-    let way = Way::for_customer(delivery).word();
-    sqlx::query!("INSERT INTO deliveries (credit_memo_id, customer_id, way) VALUES (?, ?, ?)", memo.0, customer.0, way)
-        .execute(connection)
-        .await?;
     Ok(())
 }
 
@@ -180,10 +164,8 @@ pub struct DeliveryFilter {
     pub state: Option<String>,
     /// Words in number or customer.
     pub search: Option<String>,
-    /// Only of this invoice.
-    pub invoice: Option<InvoiceId>,
-    /// Only of this credit memo.
-    pub memo: Option<CreditMemoId>,
+    /// Only of this document.
+    pub document: Option<i64>,
     /// Only this one.
     pub id: Option<DeliveryId>,
     /// How many at most.
@@ -194,27 +176,22 @@ pub struct DeliveryFilter {
 
 async fn rows(connection: &mut SqliteConnection, filter: &DeliveryFilter) -> Result<Vec<DeliveryRow>> {
     let like = filter.search.as_deref().map(crate::find::pattern);
-    let (id, invoice, memo) = (filter.id.map(|id| id.0), filter.invoice.map(|id| id.0), filter.memo.map(|id| id.0));
+    let id = filter.id.map(|id| id.0);
     sqlx::query!(
-        r#"SELECT deliveries.id, deliveries.invoice_id, credit_memo_id, deliveries.customer_id, name, way, deliveries.state, tries, problem, done_at,
-                  deliveries.version, coalesce(recipient, email) AS "recipient: String",
-                  coalesce(invoices.number, credit_memos.number) AS "number!: String", coalesce(invoices.id, credit_memos.id) AS "document!: i64",
-                  coalesce(invoices.document_date, credit_memos.document_date) AS "date!: NaiveDate",
-                  coalesce(invoices.total_minor, -credit_memos.total_minor) AS "total!: i64",
-                  coalesce(invoices.currency, (SELECT currency FROM invoices AS cancelled WHERE cancelled.id = credit_memos.invoice_id)) AS "currency!: String"
-           FROM deliveries JOIN customers ON customers.id = deliveries.customer_id
-           LEFT JOIN invoices ON invoices.id = deliveries.invoice_id LEFT JOIN credit_memos ON credit_memos.id = credit_memo_id
+        r#"SELECT deliveries.id, documents.kind, documents.id AS document, documents.number AS "number!", documents.document_date AS "date!: NaiveDate",
+                  documents.total_minor AS "total!", documents.currency, deliveries.customer_id, name, way, deliveries.state, tries, problem,
+                  done_at, deliveries.version, coalesce(recipient, email) AS "recipient: String"
+           FROM deliveries JOIN customers ON customers.id = deliveries.customer_id JOIN documents ON documents.id = document_id
            WHERE (?1 IS NULL OR way = ?1) AND (?2 IS NULL OR deliveries.state = ?2)
-             AND (?3 IS NULL OR invoices.number LIKE ?3 ESCAPE '\' OR credit_memos.number LIKE ?3 ESCAPE '\' OR name LIKE ?3 ESCAPE '\')
-             AND (?4 IS NULL OR deliveries.id = ?4) AND (?5 IS NULL OR deliveries.invoice_id = ?5) AND (?6 IS NULL OR credit_memo_id = ?6)
+             AND (?3 IS NULL OR documents.number LIKE ?3 ESCAPE '\' OR name LIKE ?3 ESCAPE '\')
+             AND (?4 IS NULL OR deliveries.id = ?4) AND (?5 IS NULL OR document_id = ?5)
            ORDER BY deliveries.state = 'done', deliveries.state = 'waiting', CASE deliveries.state WHEN 'done' THEN -deliveries.id ELSE deliveries.id END
-           LIMIT ?7 OFFSET ?8"#,
+           LIMIT ?6 OFFSET ?7"#,
         filter.way,
         filter.state,
         like,
         id,
-        invoice,
-        memo,
+        filter.document,
         filter.limit,
         filter.offset
     )
@@ -222,7 +199,7 @@ async fn rows(connection: &mut SqliteConnection, filter: &DeliveryFilter) -> Res
     .await?
     .into_iter()
     .map(|row| {
-        let kind = if row.invoice_id.is_some() { DocumentKind::Invoice } else { DocumentKind::CreditMemo };
+        let kind = kind(&row.kind)?;
         Ok(DeliveryRow {
             id: DeliveryId(row.id),
             document: DocumentRef { kind, id: row.document, number: row.number },
@@ -251,9 +228,9 @@ pub async fn list(connection: &mut SqliteConnection, filter: &DeliveryFilter) ->
     let like = filter.search.as_deref().map(crate::find::pattern);
     let count = sqlx::query_scalar!(
         r#"SELECT count(*) AS "count!: i64" FROM deliveries JOIN customers ON customers.id = deliveries.customer_id
-           LEFT JOIN invoices ON invoices.id = deliveries.invoice_id LEFT JOIN credit_memos ON credit_memos.id = credit_memo_id
+           JOIN documents ON documents.id = document_id
            WHERE (?1 IS NULL OR way = ?1) AND (?2 IS NULL OR deliveries.state = ?2)
-             AND (?3 IS NULL OR invoices.number LIKE ?3 ESCAPE '\' OR credit_memos.number LIKE ?3 ESCAPE '\' OR name LIKE ?3 ESCAPE '\')"#,
+             AND (?3 IS NULL OR documents.number LIKE ?3 ESCAPE '\' OR name LIKE ?3 ESCAPE '\')"#,
         filter.way,
         filter.state,
         like
@@ -276,12 +253,9 @@ pub async fn list(connection: &mut SqliteConnection, filter: &DeliveryFilter) ->
     })
 }
 
-pub(crate) async fn of_invoice(connection: &mut SqliteConnection, id: InvoiceId) -> Result<Vec<DeliveryRow>> {
-    rows(connection, &DeliveryFilter { invoice: Some(id), limit: 20, ..DeliveryFilter::default() }).await
-}
-
-pub(crate) async fn of_memo(connection: &mut SqliteConnection, id: CreditMemoId) -> Result<Vec<DeliveryRow>> {
-    rows(connection, &DeliveryFilter { memo: Some(id), limit: 20, ..DeliveryFilter::default() }).await
+/// How a document goes, or went, to its customer.
+pub(crate) async fn of_document(connection: &mut SqliteConnection, id: i64) -> Result<Vec<DeliveryRow>> {
+    rows(connection, &DeliveryFilter { document: Some(id), limit: 20, ..DeliveryFilter::default() }).await
 }
 
 /// One of them.
@@ -350,35 +324,25 @@ pub async fn printed(writing: &mut Writing<'_>, ids: &[DeliveryId]) -> Result<i6
 /// # Errors
 /// A document that is not posted.
 pub async fn again(writing: &mut Writing<'_>, document: (DocumentKind, i64), way: Way) -> Result<DeliveryId> {
-    let (kind, id) = document;
-    let (invoice, memo) = match kind {
-        DocumentKind::Invoice => (Some(id), None),
-        _ => (None, Some(id)),
-    };
+    let (kind, id) = (document.0.word(), document.1);
     let found = sqlx::query!(
-        r#"SELECT customer_id AS "customer!", number AS "number!: String" FROM invoices WHERE id = ?1 AND state = 'posted'
-           UNION ALL SELECT customer_id, number FROM credit_memos WHERE id = ?2"#,
-        invoice,
-        memo
+        r#"SELECT customer_id AS "customer!", number AS "number!: String" FROM documents WHERE kind = ? AND id = ? AND state = 'posted'"#,
+        kind,
+        id
     )
     .fetch_optional(&mut **writing)
     .await?
     .ok_or_else(|| StoreError::WrongState("Only what is posted goes out. Post it first.".to_owned()))?;
-    let waits = sqlx::query_scalar!(
-        "SELECT id FROM deliveries WHERE state <> 'done' AND (invoice_id = ?1 OR credit_memo_id = ?2)",
-        invoice,
-        memo
-    )
-    .fetch_optional(&mut **writing)
-    .await?;
+    let waits = sqlx::query_scalar!("SELECT id FROM deliveries WHERE state <> 'done' AND document_id = ?", id)
+        .fetch_optional(&mut **writing)
+        .await?;
     if waits.is_some() {
         return Err(StoreError::WrongState(format!("{} is on its way already, under Going out.", found.number)));
     }
     let word = way.word();
     let new = sqlx::query_scalar!(
-        r#"INSERT INTO deliveries (invoice_id, credit_memo_id, customer_id, way) VALUES (?, ?, ?, ?) RETURNING id AS "id!""#,
-        invoice,
-        memo,
+        r#"INSERT INTO deliveries (document_id, customer_id, way) VALUES (?, ?, ?) RETURNING id AS "id!""#,
+        id,
         found.customer,
         word
     )

@@ -33,12 +33,11 @@ pub use drafts::{change_draft, drop_draft, make_drafts};
 use line_changes::keep_discount;
 pub use line_changes::{LineKey, NewDiscount, NewPrice, NewTax, change_discount, change_price, change_tax};
 pub(crate) use line_changes::{discount_or_ask, price_or_ask};
-pub(crate) use load::{Head, Picked, ToDecide, inputs, load_ordered, load_shipped};
+pub(crate) use load::{Head, Picked, ToDecide, inputs, load_ordered, load_shipped, read};
 pub use load::{OrderPick, Pick};
 pub use memos::{CreditMemoRow, CreditMemoView, credit_memo, credit_memos};
 pub(crate) use post::{Decided, decide_drafts};
 pub use post::{GridAnswer, SeenDraft, post_draft, post_grid, post_many, post_picks, preview_grid};
-pub(crate) use views::posted_document;
 pub use views::{InvoiceFilter, InvoiceList, InvoiceRow, InvoiceView, Party, list, view};
 pub(crate) use write::{ToPost, post_all};
 

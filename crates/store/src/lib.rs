@@ -15,6 +15,7 @@ pub mod copies;
 pub mod customers;
 pub mod day_sheet;
 pub mod deliveries;
+mod documents;
 mod errors;
 pub mod exposure;
 pub mod faults;

@@ -258,7 +258,7 @@ async fn refresh(connection: &mut SqliteConnection, moved: &str) -> Result<()> {
     )
     .execute(&mut *connection)
     .await?;
-    sqlx::query!("UPDATE invoices SET version = version + 1 WHERE id IN (SELECT value FROM jsonb_each(?))", invoices)
+    sqlx::query!("UPDATE documents SET version = version + 1 WHERE id IN (SELECT value FROM jsonb_each(?))", invoices)
         .execute(&mut *connection)
         .await?;
     sqlx::query!("UPDATE payments SET version = version + 1 WHERE id IN (SELECT value FROM jsonb_each(?))", payments)

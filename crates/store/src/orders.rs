@@ -161,10 +161,10 @@ pub(crate) async fn facts(connection: &mut SqliteConnection, ids: &[OrderId]) ->
                   invoices.number AS "number!", invoices.document_date AS "date!: NaiveDate",
                   shares.order_id AS "order!", shares.gross_minor AS "gross!"
            FROM json_each(?) AS wanted
-           JOIN invoice_orders AS mine ON mine.order_id = wanted.value
-           JOIN invoices ON invoices.id = mine.invoice_id AND cancelled_by IS NULL
-           JOIN open_items ON kind = 'invoice' AND document_id = invoices.id AND purpose = 'receivable' AND side = 'owed_to_us'
-           JOIN invoice_orders AS shares ON shares.invoice_id = invoices.id
+           JOIN document_orders AS mine ON mine.order_id = wanted.value
+           JOIN invoices ON invoices.id = mine.document_id AND cancelled_by IS NULL
+           JOIN open_items ON open_items.kind = 'invoice' AND open_items.document_id = invoices.id AND purpose = 'receivable' AND side = 'owed_to_us'
+           JOIN document_orders AS shares ON shares.document_id = invoices.id
            ORDER BY mine.order_id, invoices.id, shares.position"#,
         wanted
     )

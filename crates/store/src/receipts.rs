@@ -175,7 +175,7 @@ async fn orders_on<'a>(
         documents.filter(|document| document.kind == DocumentKind::Invoice).map(|document| document.id).collect();
     let invoices = json(&invoices)?;
     let ids = sqlx::query_scalar!(
-        "SELECT DISTINCT order_id FROM invoice_orders WHERE invoice_id IN (SELECT value FROM json_each(?)) ORDER BY order_id",
+        "SELECT DISTINCT order_id FROM document_orders WHERE document_id IN (SELECT value FROM json_each(?)) ORDER BY order_id",
         invoices
     )
     .fetch_all(&mut *connection)

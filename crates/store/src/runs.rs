@@ -231,7 +231,7 @@ pub async fn leave_out(
     let head = open(writing, id, Some(version)).await?;
     let ids = json(&invoices)?;
     let done = sqlx::query!(
-        "UPDATE invoices SET left_out = ?, held = NULL WHERE run_id = ? AND state = 'draft' AND id IN (SELECT value FROM jsonb_each(?))",
+        "UPDATE documents SET left_out = ?, held = NULL WHERE run_id = ? AND state = 'draft' AND id IN (SELECT value FROM jsonb_each(?))",
         out,
         id.0,
         ids
@@ -277,7 +277,7 @@ pub async fn set_dates(writing: &mut Writing<'_>, id: RunId, new: &RunDates) -> 
     }
     let head = open(writing, id, Some(new.version)).await?;
     sqlx::query!(
-        "UPDATE invoices SET document_date = ?, posting_date = ?, held = NULL, version = version + 1 WHERE run_id = ? AND state = 'draft'",
+        "UPDATE documents SET document_date = ?, posting_date = ?, held = NULL, version = version + 1 WHERE run_id = ? AND state = 'draft'",
         new.document_date,
         new.posting_date,
         id.0

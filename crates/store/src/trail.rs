@@ -62,7 +62,7 @@ pub(crate) async fn trail(connection: &mut SqliteConnection, kind: DocumentKind,
            UNION SELECT debit.document_id FROM open_items AS credit JOIN applications ON credit_item = credit.id
              JOIN open_items AS debit ON debit.id = debit_item AND debit.kind = 'invoice'
              WHERE ?1 = 'receipt' AND credit.kind = 'receipt' AND credit.document_id = ?2 AND credit.side = 'owed_by_us'
-           UNION SELECT invoice_id FROM credit_memos WHERE ?1 = 'credit_memo' AND id = ?2
+           UNION SELECT to_id FROM document_links WHERE ?1 = 'credit_memo' AND from_id = ?2
            UNION SELECT id FROM invoices WHERE ?1 = 'invoice' AND replaces_id = ?2
            UNION SELECT replaces_id FROM invoices WHERE ?1 = 'invoice' AND id = ?2 AND replaces_id IS NOT NULL
            UNION SELECT ?2 WHERE ?1 = 'invoice'"#,
@@ -111,7 +111,7 @@ async fn quotes(connection: &mut SqliteConnection, word: &str, id: i64, invoices
         r#"SELECT id, number, quote_date AS "date: NaiveDate", net_minor, currency FROM quotes
            WHERE order_id IS NOT NULL AND ((?1 = 'order' AND order_id = ?2)
               OR order_id IN (SELECT order_id FROM shipments WHERE ?1 = 'shipment' AND shipments.id = ?2)
-              OR (?1 = 'invoice' AND order_id IN (SELECT order_id FROM invoice_orders WHERE invoice_id IN (SELECT value FROM json_each(?3)))))
+              OR (?1 = 'invoice' AND order_id IN (SELECT order_id FROM document_orders WHERE document_id IN (SELECT value FROM json_each(?3)))))
            ORDER BY id"#,
         word,
         id,
@@ -170,7 +170,7 @@ async fn shipments(connection: &mut SqliteConnection, word: &str, id: i64, invoi
 async fn invoice_steps(connection: &mut SqliteConnection, invoices: &str) -> Result<Vec<TrailStep>> {
     sqlx::query!(
         r#"SELECT invoices.id, invoices.number, invoices.document_date AS "date: NaiveDate", state, open_minor AS "open_minor?", total_minor, invoices.currency, cancelled_by
-           FROM invoices LEFT JOIN open_items ON kind = 'invoice' AND document_id = invoices.id
+           FROM invoices LEFT JOIN open_items ON open_items.kind = 'invoice' AND open_items.document_id = invoices.id
            WHERE invoices.id IN (SELECT value FROM json_each(?)) ORDER BY state = 'draft', sequence, invoices.id"#,
         invoices
     )
@@ -222,9 +222,8 @@ async fn receipts(connection: &mut SqliteConnection, word: &str, id: i64, invoic
 
 async fn credit_memos(connection: &mut SqliteConnection, invoices: &str) -> Result<Vec<TrailStep>> {
     sqlx::query!(
-        r#"SELECT credit_memos.id, credit_memos.number, credit_memos.document_date AS "date: NaiveDate", credit_memos.total_minor, currency
-           FROM credit_memos JOIN invoices ON invoices.id = invoice_id WHERE invoice_id IN (SELECT value FROM json_each(?))
-           ORDER BY credit_memos.id"#,
+        r#"SELECT id, number AS "number!", document_date AS "date!: NaiveDate", -total_minor AS "total_minor!: i64", currency
+           FROM credit_memos WHERE invoice_id IN (SELECT value FROM json_each(?)) ORDER BY id"#,
         invoices
     )
     .fetch_all(connection)

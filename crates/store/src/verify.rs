@@ -59,6 +59,7 @@ const INVARIANTS: &[(&str, &str)] = &[
     ("What is set aside is there, and no more than is still to ship", include_str!("verify/aside.sql")),
     ("Every posting has its entry", include_str!("verify/entries.sql")),
     ("Cancelled invoices are turned round in whole", include_str!("verify/cancelled.sql")),
+    ("Credited is never above billed, line by line", include_str!("verify/credited.sql")),
     ("Documents on their way are posted, and what is mailed is in the mailbox", include_str!("verify/deliveries.sql")),
 ];
 
@@ -191,7 +192,7 @@ async fn taxes(connection: &mut SqliteConnection) -> Result<Proof> {
         .await?;
     let mut findings = Vec::new();
     for row in ids {
-        let document = crate::invoices::posted_document(connection, till_core::ids::InvoiceId(row.id)).await?;
+        let document = crate::documents::posted(connection, row.id).await?;
         let faults = till_core::invoice::arithmetic_faults(&document);
         findings.extend(faults.into_iter().map(|fault| format!("{}: {fault}", row.number)));
     }

@@ -86,3 +86,25 @@ pub struct OrderShare {
     /// Gross of its lines.
     pub gross: Money,
 }
+
+/// What a document has to do with another one.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum LinkRole {
+    /// Takes all of it back, its quantities to be billed again.
+    Cancels,
+    /// Takes part of it back.
+    Credits,
+    /// Bills anew what was cancelled.
+    Replaces,
+}
+
+impl LinkRole {
+    /// The word kept in the database.
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Cancels => "cancels",
+            Self::Credits => "credits",
+            Self::Replaces => "replaces",
+        }
+    }
+}

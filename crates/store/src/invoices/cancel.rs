@@ -12,20 +12,20 @@ use till_core::ids::{
     ApprovalId, CreditMemoId, CustomerId, DocumentKind, DocumentRef, EntryId, InvoiceId, ItemId, OrderId,
 };
 use till_core::invoice::cancel::{CancelDecision, CancelInput, decide};
-use till_core::invoice::{InvoiceDocument, ItemKind};
+use till_core::invoice::{InvoiceDocument, ItemKind, LinkRole};
+use till_core::money::Money;
 use till_core::open_items::Side;
 use till_core::people::check_reason;
 use till_core::room::room_from;
 use till_core::tape::{Change, Tape};
 
-use super::posted_document;
 use super::rebill::{bill_anew, rebillable};
 use crate::approvals::{self, Asked, Go};
-use crate::convert::json;
 use crate::deliveries;
+use crate::documents::{self, MemoToWrite};
 use crate::ledger;
 use crate::open_items::{self, NewItem, NewTie};
-use crate::rules::{Rules, next_numbers};
+use crate::rules::Rules;
 use crate::writing::{Writing, set};
 use crate::{Result, StoreError, containers, customers, orders, sensible_date};
 
@@ -94,9 +94,9 @@ async fn load<'a>(
         sensible_date("date", date)?;
     }
     let head = sqlx::query!(
-        r#"SELECT invoices.number, state, invoices.customer_id, invoices.entry_id, invoices.cost_entry_id,
-                  credit_memos.number AS "cancelled_by?"
-           FROM invoices LEFT JOIN credit_memos ON credit_memos.id = cancelled_by WHERE invoices.id = ?"#,
+        r#"SELECT invoices.number, invoices.state, invoices.customer_id, invoices.entry_id, invoices.cost_entry_id,
+                  memo.number AS "cancelled_by?"
+           FROM invoices LEFT JOIN documents AS memo ON memo.id = cancelled_by WHERE invoices.id = ?"#,
         id.0
     )
     .fetch_optional(&mut *connection)
@@ -105,7 +105,7 @@ async fn load<'a>(
     let Some(number) = head.number.filter(|_| head.state == "posted") else {
         return Err(StoreError::WrongState("This is a draft. Drop it; there is nothing to cancel.".to_owned()));
     };
-    let document = posted_document(connection, id).await?;
+    let document = documents::posted(connection, id.0).await?;
     let item = open_items::of_document(connection, DocumentKind::Invoice, id.0, Side::OwedToUs).await?;
     let item = open_items::load(connection, item.as_slice())
         .await?
@@ -250,12 +250,8 @@ async fn carry_out(
 ) -> Result<Cancelled> {
     let input = &loaded.input;
     let document = &input.document;
-    let (prefix, sequence) = next_numbers(writing, "credit_memo", 1).await?;
-    let number = format!("{prefix}{sequence}");
-    let id = sqlx::query_scalar!(r#"SELECT coalesce(max(id), 0) + 1 AS "next!: i64" FROM credit_memos"#)
-        .fetch_one(&mut **writing)
-        .await?;
-    let source = DocumentRef { kind: DocumentKind::CreditMemo, id, number: number.clone() };
+    let memo = documents::new_memo(writing).await?;
+    let source = DocumentRef { kind: DocumentKind::CreditMemo, id: memo.id.0, number: memo.number.clone() };
     let date = input.date.date;
     let freeing: Vec<_> = decision.unapplied.iter().map(|back| (&back.entry, source.clone(), back.reverses)).collect();
     let freed = ledger::write_all(writing, &freeing).await?;
@@ -265,55 +261,49 @@ async fn carry_out(
         .collect();
     let mut written = ledger::write_all(writing, &entries).await?.into_iter();
     let entry = decision.entry.as_ref().and_then(|_| written.next());
-    let cost = decision.cost_entry.as_ref().and_then(|_| written.next()).map(|id| id.0);
-    write_memo(writing, (id, &number, sequence), &loaded, (&decision, entry, cost)).await?;
+    let cost = decision.cost_entry.as_ref().and_then(|_| written.next());
+    let dated = InvoiceDocument { document_date: input.date, posting_date: input.date, ..document.clone() };
+    let credits = whole(writing, input.invoice).await?;
+    let what = MemoToWrite {
+        of: (input.invoice.0, LinkRole::Cancels),
+        document: &dated,
+        credits: &credits,
+        reason: &input.reason,
+        tape: &decision.tape,
+        entries: (entry, cost),
+    };
+    documents::write_memo(writing, &memo, &what).await?;
     let pairs: Vec<_> = decision.unapplied.iter().zip(freed).collect();
     if !input.applied.is_empty() {
         open_items::take_back(writing, date, &input.applied, &pairs).await?;
     }
     stand_against(writing, &loaded, source, entry).await?;
-    sqlx::query!("UPDATE invoices SET cancelled_by = ?, version = version + 1 WHERE id = ?", id, input.invoice.0)
-        .execute(&mut **writing)
-        .await?;
     let lines = rebillable(writing, input.invoice, document).await?;
     give_back(writing, input.invoice, date).await?;
     orders::write_states(writing, &decision.orders).await?;
-    deliveries::add_memo(writing, CreditMemoId(id), input.customer.id, input.customer.delivery).await?;
+    deliveries::add(writing, &[(memo.id.0, input.customer.id, input.customer.delivery)]).await?;
     let mut fields = vec![set("total", document.currency.format(document.total)), set("reason", input.reason.trim())];
     for applied in &input.applied {
         let credit = &applied.credit;
         fields.push(set(&format!("{} unapplied", credit.document.number), credit.currency.format(applied.used.0)));
     }
-    let words = format!("cancelled {} of {} with {number}", input.number, input.customer.name);
+    let words = format!("cancelled {} of {} with {}", input.number, input.customer.name, memo.number);
     let at = (DocumentKind::Invoice, input.invoice.0, input.number.as_str());
     writing.note_on(at, "invoice_cancelled", words, None, fields);
     let draft = match rebill {
         true => Some(bill_anew(writing, rules, input, lines).await?),
         false => None,
     };
-    Ok(Cancelled { credit_memo: Some(CreditMemoId(id)), number: Some(number), draft, waits: None })
+    Ok(Cancelled { credit_memo: Some(memo.id), number: Some(memo.number), draft, waits: None })
 }
 
-async fn write_memo(
-    writing: &mut Writing<'_>,
-    (id, number, sequence): (i64, &str, i64),
-    loaded: &Loaded<'_>,
-    (decision, entry, cost): (&CancelDecision, Option<EntryId>, Option<i64>),
-) -> Result<()> {
-    let input = &loaded.input;
-    let document = &input.document;
-    let (reason, tape, entry) = (input.reason.trim(), json(&decision.tape)?, entry.map(|id| id.0));
-    let date = input.date.date;
-    sqlx::query!(
-        "INSERT INTO credit_memos (id, number, sequence, invoice_id, customer_id, document_date, posting_date, reason, total_minor,
-                total_base_minor, settled_minor, tape, entry_id, cost_entry_id)
-         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13)",
-        id, number, sequence, input.invoice.0, document.customer.0, date, reason, document.total.0,
-        document.total_base.0, input.item.open.0, tape, entry, cost
-    )
-    .execute(&mut **writing)
-    .await?;
-    Ok(())
+/// Every line of an invoice, by position, with the cost that followed it.
+async fn whole(connection: &mut SqliteConnection, id: InvoiceId) -> Result<Vec<(usize, Money)>> {
+    let costs =
+        sqlx::query_scalar!("SELECT cost_minor FROM document_lines WHERE document_id = ? ORDER BY position", id.0)
+            .fetch_all(connection)
+            .await?;
+    Ok(costs.into_iter().map(Money).enumerate().collect())
 }
 
 /// The credit memo stands against the whole of its invoice.

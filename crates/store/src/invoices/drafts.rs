@@ -8,7 +8,7 @@ use sqlx::SqliteConnection;
 use till_core::checks::{Step, stops};
 use till_core::fixed::{Quantity, Rate};
 use till_core::ids::{ApprovalId, CustomerId, DocumentKind, InvoiceId, OrderLineId, RunId, ShipmentLineId};
-use till_core::invoice::{DiscountWish, InvoiceInput, WaitingRequest, decide, decide_in_order};
+use till_core::invoice::{DiscountWish, InvoiceInput, LinkRole, WaitingRequest, decide, decide_in_order};
 use till_core::merge::{FieldChange, Fields, differences};
 use till_core::money::Money;
 
@@ -20,7 +20,7 @@ use super::{
 use crate::convert::{json, terms};
 use crate::rules::Rules;
 use crate::writing::Writing;
-use crate::{Result, StoreError, customers};
+use crate::{Result, StoreError, customers, documents};
 
 /// A draft as it is kept.
 #[derive(Debug, Clone)]
@@ -62,7 +62,7 @@ pub(crate) async fn drafts(connection: &mut SqliteConnection, ids: &[InvoiceId])
                    WHERE document_kind = 'invoice' AND document_id = invoices.id AND approvals.state = 'waiting'
                    ORDER BY approvals.id LIMIT 1) AS "waits: String",
                   (SELECT number FROM invoices AS replaced WHERE replaced.id = invoices.replaces_id) AS "replaced_number: String",
-                  (SELECT posting_date FROM credit_memos WHERE invoice_id = invoices.replaces_id) AS "cancelled_on: NaiveDate"
+                  (SELECT memo.posting_date FROM document_links JOIN documents AS memo ON memo.id = from_id WHERE to_id = invoices.replaces_id AND role = 'cancels') AS "cancelled_on: NaiveDate"
            FROM jsonb_each(?) AS wanted JOIN invoices ON invoices.id = wanted.value WHERE invoices.state = 'draft' ORDER BY wanted.key"#,
         wanted
     )
@@ -213,7 +213,7 @@ pub(crate) async fn write_drafts(
     run: Option<RunId>,
     replaces: Option<InvoiceId>,
 ) -> Result<Vec<InvoiceId>> {
-    let first = crate::open_items::next_id(connection, "invoices").await?;
+    let first = crate::open_items::next_id(connection, "documents").await?;
     let ids: Vec<InvoiceId> = (first..).take(wanted.len()).map(InvoiceId).collect();
     let mut heads = Vec::with_capacity(wanted.len());
     for (one, id) in wanted.iter().zip(&ids) {
@@ -225,18 +225,20 @@ pub(crate) async fn write_drafts(
             (&head.text_above, &head.text_below),
         ));
     }
-    let (run, replaces) = (run.map(|run| run.0), replaces.map(|id| id.0));
+    let run = run.map(|run| run.0);
     let heads = json(&heads)?;
     sqlx::query!(
-        "INSERT INTO invoices (id, state, customer_id, currency, document_date, posting_date, terms, text_above, text_below, run_id, replaces_id)
-         SELECT value ->> '$[0][0]', 'draft', value ->> '$[0][1]', value ->> '$[0][2]', value ->> '$[0][3]', value ->> '$[0][4]',
-                value ->> '$[1]', value ->> '$[2][0]', value ->> '$[2][1]', ?2, ?3 FROM json_each(?1) ORDER BY key",
+        "INSERT INTO documents (id, kind, state, customer_id, currency, document_date, posting_date, terms, text_above, text_below, run_id)
+         SELECT value ->> '$[0][0]', 'invoice', 'draft', value ->> '$[0][1]', value ->> '$[0][2]', value ->> '$[0][3]', value ->> '$[0][4]',
+                value ->> '$[1]', value ->> '$[2][0]', value ->> '$[2][1]', ?2 FROM json_each(?1) ORDER BY key",
         heads,
-        run,
-        replaces
+        run
     )
     .execute(&mut *connection)
     .await?;
+    for (id, replaced) in ids.iter().zip(replaces) {
+        documents::link(connection, id.0, LinkRole::Replaces, replaced.0).await?;
+    }
     let lines: Vec<(InvoiceId, &[Picked])> =
         ids.iter().copied().zip(wanted.iter().map(|one| one.lines.as_slice())).collect();
     reserve(connection, &lines).await?;
@@ -267,7 +269,7 @@ async fn reserve(connection: &mut SqliteConnection, drafts: &[(InvoiceId, &[Pick
     }
     let rows = json(&rows)?;
     sqlx::query!(
-        "INSERT INTO invoice_lines (invoice_id, position, shipment_line_id, order_line_id, quantity_e4, unit_price_e6, price_reason,
+        "INSERT INTO document_lines (document_id, position, shipment_line_id, order_line_id, quantity_e4, unit_price_e6, price_reason,
                 price_allowed_minor, tax_code, tax_reason, typed)
          SELECT value ->> '$[0][0]', value ->> '$[0][1]', value ->> '$[0][2]', value ->> '$[0][3]', value ->> '$[0][4]',
                 value ->> '$[1][0]', value ->> '$[1][1]', value ->> '$[1][2]', value ->> '$[2][0]', value ->> '$[2][1]', value ->> '$[3]'
@@ -316,7 +318,7 @@ pub(super) async fn release(connection: &mut SqliteConnection, ids: &[InvoiceId]
     )
     .execute(&mut *connection)
     .await?;
-    sqlx::query!("DELETE FROM invoice_lines WHERE invoice_id IN (SELECT value FROM jsonb_each(?))", ids)
+    sqlx::query!("DELETE FROM document_lines WHERE document_id IN (SELECT value FROM jsonb_each(?))", ids)
         .execute(connection)
         .await?;
     Ok(())
@@ -354,7 +356,7 @@ pub async fn change_draft(
     let head = &wanted[0].head;
     let terms = head.terms.as_ref().map(json).transpose()?;
     sqlx::query!(
-        "UPDATE invoices SET document_date = ?, posting_date = ?, terms = ?, text_above = ?, text_below = ?, held = NULL, version = version + 1
+        "UPDATE documents SET document_date = ?, posting_date = ?, terms = ?, text_above = ?, text_below = ?, held = NULL, version = version + 1
          WHERE id = ?",
         to_bill.document_date,
         to_bill.posting_date,
@@ -388,7 +390,10 @@ pub(crate) async fn drop_many(writing: &mut Writing<'_>, ids: &[InvoiceId]) -> R
     crate::approvals::documents_gone(writing, DocumentKind::Invoice, &raw).await?;
     release(writing, ids).await?;
     let ids = json(&ids)?;
-    sqlx::query!("DELETE FROM invoices WHERE id IN (SELECT value FROM jsonb_each(?))", ids)
+    sqlx::query!("DELETE FROM document_links WHERE from_id IN (SELECT value FROM jsonb_each(?))", ids)
+        .execute(&mut **writing)
+        .await?;
+    sqlx::query!("DELETE FROM documents WHERE id IN (SELECT value FROM jsonb_each(?))", ids)
         .execute(&mut **writing)
         .await?;
     Ok(())

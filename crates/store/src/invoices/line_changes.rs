@@ -233,8 +233,8 @@ async fn set_price(
     let allowed = allowed.filter(|_| !agreed).map(|allowed| allowed.0);
     let (shipment_line, order_line) = key.columns();
     sqlx::query!(
-        "UPDATE invoice_lines SET unit_price_e6 = ?1, price_reason = ?2, price_allowed_minor = ?3
-         WHERE invoice_id = ?4 AND (shipment_line_id = ?5 OR (shipment_line_id IS NULL AND order_line_id = ?6))",
+        "UPDATE document_lines SET unit_price_e6 = ?1, price_reason = ?2, price_allowed_minor = ?3
+         WHERE document_id = ?4 AND (shipment_line_id = ?5 OR (shipment_line_id IS NULL AND order_line_id = ?6))",
         scaled,
         reason,
         allowed,
@@ -255,7 +255,7 @@ async fn set_price(
 }
 
 async fn touch(writing: &mut Writing<'_>, id: InvoiceId) -> Result<()> {
-    sqlx::query!("UPDATE invoices SET held = NULL, version = version + 1 WHERE id = ?", id.0)
+    sqlx::query!("UPDATE documents SET held = NULL, version = version + 1 WHERE id = ?", id.0)
         .execute(&mut **writing)
         .await?;
     Ok(())
@@ -287,8 +287,8 @@ pub async fn change_tax(
     let changed_code = (!agreed).then_some(code);
     let (shipment_line, order_line) = key.columns();
     sqlx::query!(
-        "UPDATE invoice_lines SET tax_code = ?1, tax_reason = ?2
-         WHERE invoice_id = ?3 AND (shipment_line_id = ?4 OR (shipment_line_id IS NULL AND order_line_id = ?5))",
+        "UPDATE document_lines SET tax_code = ?1, tax_reason = ?2
+         WHERE document_id = ?3 AND (shipment_line_id = ?4 OR (shipment_line_id IS NULL AND order_line_id = ?5))",
         changed_code,
         reason,
         id.0,
@@ -424,7 +424,7 @@ async fn set_discount(
     let why = wanted.as_ref().map(|wish| &wish.reason);
     let most = allowed.filter(|_| wanted.is_some()).map(|allowed| allowed.0);
     sqlx::query!(
-        "UPDATE invoices SET discount_e6 = ?, discount_minor = ?, discount_reason = ?, discount_allowed_minor = ? WHERE id = ?",
+        "UPDATE documents SET discount_e6 = ?, discount_minor = ?, discount_reason = ?, discount_allowed_minor = ? WHERE id = ?",
         percent,
         amount,
         why,

@@ -541,15 +541,15 @@ async fn load_billable(connection: &mut SqliteConnection, inputs: &mut [InvoiceI
     let (shipped, ordered) = (distinct(shipped)?, distinct(ordered)?);
     let rows = sqlx::query!(
         r#"SELECT 1 AS "shipped!: bool", shipment_line_id AS "line!", quantity_e4 AS "quantity!", invoices.posting_date AS "billed_on!: NaiveDate",
-                  credit_memos.posting_date AS "cancelled_on: NaiveDate"
+                  memo.posting_date AS "cancelled_on: NaiveDate"
            FROM json_each(?1) AS wanted JOIN invoice_lines ON shipment_line_id = wanted.value
-           JOIN invoices ON invoices.id = invoice_lines.invoice_id AND state = 'posted'
-           LEFT JOIN credit_memos ON credit_memos.id = cancelled_by
+           JOIN invoices ON invoices.id = invoice_lines.invoice_id AND invoices.state = 'posted'
+           LEFT JOIN documents AS memo ON memo.id = cancelled_by
            UNION ALL
-           SELECT 0, order_line_id, quantity_e4, invoices.posting_date, credit_memos.posting_date
+           SELECT 0, order_line_id, quantity_e4, invoices.posting_date, memo.posting_date
            FROM json_each(?2) AS wanted JOIN invoice_lines ON order_line_id = wanted.value AND shipment_line_id IS NULL
-           JOIN invoices ON invoices.id = invoice_lines.invoice_id AND state = 'posted'
-           LEFT JOIN credit_memos ON credit_memos.id = cancelled_by"#,
+           JOIN invoices ON invoices.id = invoice_lines.invoice_id AND invoices.state = 'posted'
+           LEFT JOIN documents AS memo ON memo.id = cancelled_by"#,
         shipped,
         ordered
     )
@@ -583,6 +583,6 @@ fn lines_of<'a>(inputs: &'a [InvoiceInput<'_>]) -> impl Iterator<Item = &'a Line
 }
 
 /// JSON the program wrote itself.
-pub(super) fn read<T: serde::de::DeserializeOwned>(text: &str) -> Result<T> {
+pub(crate) fn read<T: serde::de::DeserializeOwned>(text: &str) -> Result<T> {
     serde_json::from_str(text).map_err(|error| StoreError::Corrupt(error.to_string()))
 }

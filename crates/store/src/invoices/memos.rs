@@ -3,16 +3,16 @@
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
-use till_core::ids::{CreditMemoId, CustomerId, DocumentKind, DocumentRef, InvoiceId};
+use till_core::ids::{CreditMemoId, CustomerId, DocumentKind, DocumentRef};
 use till_core::invoice::InvoiceDocument;
 use till_core::money::{Currency, Money};
 use till_core::tape::Tape;
 
 use super::load::read;
-use super::posted_document;
 use super::views::Party;
 use crate::convert::currency;
 use crate::deliveries::{self, DeliveryRow};
+use crate::documents;
 use crate::ledger::{self, PostedEntry};
 use crate::trail::{Trail, trail};
 use crate::{Result, StoreError};
@@ -27,9 +27,11 @@ pub struct CreditMemoView {
     pub number: String,
     /// Whose.
     pub customer: Party,
-    /// The invoice it cancelled.
+    /// The invoice it takes something back from.
     pub invoice: DocumentRef,
-    /// What that invoice said; the credit memo takes all of it back.
+    /// Whether it takes all of it back: the invoice is cancelled.
+    pub whole: bool,
+    /// What it takes back, without a minus.
     pub document: InvoiceDocument,
     /// Its date.
     pub date: NaiveDate,
@@ -50,16 +52,19 @@ pub struct CreditMemoView {
 /// # Errors
 /// [`StoreError::NotFound`].
 pub async fn credit_memo(connection: &mut SqliteConnection, id: CreditMemoId) -> Result<CreditMemoView> {
+    // The audit log of older books names credit memos by the id they had then.
     let row = sqlx::query!(
-        r#"SELECT credit_memos.number, invoice_id, invoices.number AS "invoice!", credit_memos.document_date AS "date: NaiveDate", reason, tape,
-                  customers.id AS "customer!", customers.number AS "customer_number!", bill_to_name AS "name!", bill_to_address AS "address!", bill_to_tax_id
-           FROM credit_memos JOIN invoices ON invoices.id = invoice_id JOIN customers ON customers.id = credit_memos.customer_id
-           WHERE credit_memos.id = ?"#,
+        r#"SELECT memo.id, memo.number AS "number!", whole AS "whole!: bool", invoice_id, invoices.number AS "invoice!", memo.document_date AS "date!: NaiveDate",
+                  memo.reason AS "reason!", memo.tape AS "tape!", customers.id AS "customer!", customers.number AS "customer_number!",
+                  memo.bill_to_name AS "name!", memo.bill_to_address AS "address!", memo.bill_to_tax_id
+           FROM credit_memos AS memo JOIN documents AS invoices ON invoices.id = invoice_id JOIN customers ON customers.id = memo.customer_id
+           WHERE memo.id = ?1 OR memo.earlier_id = ?1"#,
         id.0
     )
     .fetch_optional(&mut *connection)
     .await?
     .ok_or_else(|| StoreError::not_found(DocumentKind::CreditMemo, id))?;
+    let id = CreditMemoId(row.id);
     Ok(CreditMemoView {
         id,
         number: row.number,
@@ -71,12 +76,13 @@ pub async fn credit_memo(connection: &mut SqliteConnection, id: CreditMemoId) ->
             tax_id: row.bill_to_tax_id,
         },
         invoice: DocumentRef { kind: DocumentKind::Invoice, id: row.invoice_id, number: row.invoice },
-        document: posted_document(connection, InvoiceId(row.invoice_id)).await?,
+        whole: row.whole,
+        document: documents::posted(connection, id.0).await?,
         date: row.date,
         reason: row.reason,
         tape: read(&row.tape)?,
         entries: ledger::entries_of(connection, DocumentKind::CreditMemo, id.0).await?,
-        deliveries: deliveries::of_memo(connection, id).await?,
+        deliveries: deliveries::of_document(connection, id.0).await?,
         trail: trail(connection, DocumentKind::CreditMemo, id.0).await?,
     })
 }
@@ -91,8 +97,10 @@ pub struct CreditMemoRow {
     pub number: String,
     /// Whose.
     pub customer_name: String,
-    /// The invoice it cancelled.
+    /// The invoice it takes something back from.
     pub invoice: DocumentRef,
+    /// Whether it takes all of it back.
+    pub whole: bool,
     /// Its date.
     pub date: NaiveDate,
     /// Its currency.
@@ -116,11 +124,11 @@ pub async fn credit_memos(
 ) -> Result<Vec<CreditMemoRow>> {
     let like = search.map(crate::find::pattern);
     sqlx::query!(
-        r#"SELECT credit_memos.id, credit_memos.number, bill_to_name AS "name!", invoice_id, invoices.number AS "invoice!",
-                  credit_memos.document_date AS "date: NaiveDate", currency, credit_memos.total_minor, reason
-           FROM credit_memos JOIN invoices ON invoices.id = invoice_id
-           WHERE ?1 IS NULL OR credit_memos.number LIKE ?1 ESCAPE '\' OR bill_to_name LIKE ?1 ESCAPE '\' OR invoices.number LIKE ?1 ESCAPE '\'
-           ORDER BY credit_memos.sequence DESC LIMIT ?2 OFFSET ?3"#,
+        r#"SELECT memo.id, memo.number AS "number!", whole AS "whole!: bool", memo.bill_to_name AS "name!", invoice_id, invoices.number AS "invoice!",
+                  memo.document_date AS "date!: NaiveDate", memo.currency, -memo.total_minor AS "total!: i64", memo.reason AS "reason!"
+           FROM credit_memos AS memo JOIN documents AS invoices ON invoices.id = invoice_id
+           WHERE ?1 IS NULL OR memo.number LIKE ?1 ESCAPE '\' OR memo.bill_to_name LIKE ?1 ESCAPE '\' OR invoices.number LIKE ?1 ESCAPE '\'
+           ORDER BY memo.sequence DESC LIMIT ?2 OFFSET ?3"#,
         like,
         limit,
         offset
@@ -134,9 +142,10 @@ pub async fn credit_memos(
             number: row.number,
             customer_name: row.name,
             invoice: DocumentRef { kind: DocumentKind::Invoice, id: row.invoice_id, number: row.invoice },
+            whole: row.whole,
             date: row.date,
             currency: currency(&row.currency)?,
-            total: Money(row.total_minor),
+            total: Money(row.total),
             reason: row.reason,
         })
     })

@@ -74,8 +74,8 @@ pub(crate) async fn post_all(writing: &mut Writing<'_>, to_post: Vec<ToPost>) ->
     let states: BTreeMap<_, OrderAfter> =
         all.iter().flat_map(|one| one.decision.orders.iter().map(|after| (after.id, *after))).collect();
     orders::write_states(writing, &states.into_values().collect::<Vec<_>>()).await?;
-    let going: Vec<_> = all.iter().map(|one| (one.id, one.customer.id, one.customer.delivery)).collect();
-    deliveries::add_invoices(writing, &going).await?;
+    let going: Vec<_> = all.iter().map(|one| (one.id.0, one.customer.id, one.customer.delivery)).collect();
+    deliveries::add(writing, &going).await?;
     let ids: Vec<i64> = all.iter().map(|one| one.id.0).collect();
     crate::approvals::documents_gone(writing, DocumentKind::Invoice, &ids).await?;
     Ok(all.into_iter().map(|one| note(writing, one)).collect())
@@ -188,7 +188,7 @@ async fn write_lines(connection: &mut SqliteConnection, all: &[Numbered<'_>]) ->
     }
     let lines = json(&lines)?;
     sqlx::query!(
-        "UPDATE invoice_lines SET
+        "UPDATE document_lines SET
             ordered_e4 = new.value ->> '$[0][2]', billed_before_e4 = new.value ->> '$[0][3]', still_to_come_e4 = new.value ->> '$[0][4]',
             code = new.value ->> '$[0][5]', description = new.value ->> '$[0][6]', unit = new.value ->> '$[0][7]',
             unit_price_e6 = new.value ->> '$[1][0]', list_price_e6 = new.value ->> '$[1][1]', discount_e6 = new.value ->> '$[1][2]',
@@ -202,7 +202,7 @@ async fn write_lines(connection: &mut SqliteConnection, all: &[Numbered<'_>]) ->
             order_line_id = new.value ->> '$[4][3]', item_id = new.value ->> '$[4][4]', account = new.value ->> '$[4][5]',
             cost_minor = new.value ->> '$[4][6]', tax_date = new.value ->> '$[4][7]'
          FROM jsonb_each(?) AS new
-         WHERE invoice_id = new.value ->> '$[0][0]' AND position = new.value ->> '$[0][1]'",
+         WHERE document_id = new.value ->> '$[0][0]' AND position = new.value ->> '$[0][1]'",
         lines
     )
     .execute(connection)
@@ -292,7 +292,7 @@ async fn write_taxes(connection: &mut SqliteConnection, all: &[Numbered<'_>]) ->
     }
     let taxes = json(&taxes)?;
     sqlx::query!(
-        "INSERT INTO invoice_taxes (invoice_id, position, tax_code, category, rate_e6, base_minor, tax_minor)
+        "INSERT INTO document_taxes (document_id, position, tax_code, category, rate_e6, base_minor, tax_minor)
          SELECT value ->> 0, value ->> 1, value ->> 2, value ->> 3, value ->> 4, value ->> 5, value ->> 6 FROM jsonb_each(?)",
         taxes
     )
@@ -300,7 +300,7 @@ async fn write_taxes(connection: &mut SqliteConnection, all: &[Numbered<'_>]) ->
     .await?;
     let shares = json(&shares)?;
     sqlx::query!(
-        "INSERT INTO invoice_orders (invoice_id, order_id, position, gross_minor, customer_order_number)
+        "INSERT INTO document_orders (document_id, order_id, position, gross_minor, customer_order_number)
          SELECT value ->> 0, value ->> 1, value ->> 2, value ->> 3, value ->> 4 FROM jsonb_each(?)",
         shares
     )
@@ -333,11 +333,12 @@ async fn write_heads(connection: &mut SqliteConnection, all: &[Numbered<'_>]) ->
                 discount.map(|discount| &discount.reason),
             ),
             &one.decision.differences,
+            json(&one.decision.tape)?,
         ));
     }
     let heads = json(&heads)?;
     sqlx::query!(
-        "UPDATE invoices SET state = 'posted', number = new.value ->> '$[0][1]', sequence = new.value ->> '$[0][2]',
+        "UPDATE documents SET state = 'posted', number = new.value ->> '$[0][1]', sequence = new.value ->> '$[0][2]',
                 currency = new.value ->> '$[0][3]', rate_e9 = new.value ->> '$[0][4]',
                 document_date = new.value ->> '$[1][0]', posting_date = new.value ->> '$[1][1]', tax_date = new.value ->> '$[1][2]',
                 due_date = new.value ->> '$[1][3]', terms = new.value ->> '$[2]',
@@ -345,9 +346,9 @@ async fn write_heads(connection: &mut SqliteConnection, all: &[Numbered<'_>]) ->
                 total_base_minor = new.value ->> '$[3][3]', tax_computed = new.value ->> '$[3][4]',
                 lines_minor = new.value ->> '$[3][5]', entry_id = new.value ->> '$[4][0]', cost_entry_id = new.value ->> '$[4][1]',
                 gross_priced = new.value ->> '$[4][2]', discount_e6 = new.value ->> '$[5][0]', discount_minor = new.value ->> '$[5][1]',
-                discount_reason = new.value ->> '$[5][2]', differences = new.value -> '$[6]', held = NULL, version = version + 1,
+                discount_reason = new.value ->> '$[5][2]', differences = new.value -> '$[6]', tape = new.value ->> '$[7]', held = NULL, version = version + 1,
                 (bill_to_name, bill_to_address, bill_to_tax_id) = (SELECT name, address, tax_id FROM customers WHERE id = customer_id)
-         FROM jsonb_each(?) AS new WHERE invoices.id = new.value ->> '$[0][0]'",
+         FROM jsonb_each(?) AS new WHERE documents.id = new.value ->> '$[0][0]'",
         heads
     )
     .execute(connection)

@@ -77,7 +77,7 @@ pub async fn begin(
         .collect();
     let rows = json(&rows)?;
     sqlx::query!(
-        "UPDATE invoices SET seen = new.value ->> 1, held = new.value ->> 2 FROM jsonb_each(?) AS new WHERE invoices.id = new.value ->> 0",
+        "UPDATE documents SET seen = new.value ->> 1, held = new.value ->> 2 FROM jsonb_each(?) AS new WHERE documents.id = new.value ->> 0",
         rows
     )
     .execute(&mut **writing)
@@ -133,7 +133,7 @@ pub async fn go_on(writing: &mut Writing<'_>, rules: &Rules, id: RunId) -> Resul
     }
     let held = json(&held)?;
     sqlx::query!(
-        "UPDATE invoices SET seen = NULL, held = new.value ->> 1, version = version + 1 FROM jsonb_each(?) AS new WHERE invoices.id = new.value ->> 0",
+        "UPDATE documents SET seen = NULL, held = new.value ->> 1, version = version + 1 FROM jsonb_each(?) AS new WHERE documents.id = new.value ->> 0",
         held
     )
     .execute(&mut **writing)

@@ -38,10 +38,10 @@ async fn billing_moves(
 ) -> Result<BTreeMap<i64, Vec<Movement>>> {
     let rows = sqlx::query!(
         r#"SELECT shipment_lines.id, shipment_lines.quantity_e4 AS shipped, invoice_lines.quantity_e4 AS billed,
-                  invoices.posting_date AS "billed_on!: NaiveDate", credit_memos.posting_date AS "cancelled_on: NaiveDate"
+                  invoices.posting_date AS "billed_on!: NaiveDate", memo.posting_date AS "cancelled_on: NaiveDate"
            FROM shipment_lines JOIN invoice_lines ON shipment_line_id = shipment_lines.id
-           JOIN invoices ON invoices.id = invoice_lines.invoice_id AND state = 'posted'
-           LEFT JOIN credit_memos ON credit_memos.id = cancelled_by
+           JOIN invoices ON invoices.id = invoice_lines.invoice_id AND invoices.state = 'posted'
+           LEFT JOIN documents AS memo ON memo.id = cancelled_by
            WHERE shipment_id = ?"#,
         id.0
     )

@@ -33,9 +33,7 @@ FROM (
     UNION ALL
     SELECT 'receipt', id, number, customer_id, 'owed_to_us', currency, amount_minor, amount_base_minor, reversed_on FROM payments WHERE reversed_on IS NOT NULL
     UNION ALL
-    SELECT 'credit_memo', credit_memos.id, credit_memos.number, credit_memos.customer_id, 'owed_by_us', currency, credit_memos.total_minor,
-           credit_memos.total_base_minor, credit_memos.posting_date
-    FROM credit_memos JOIN invoices ON invoices.id = invoice_id
+    SELECT 'credit_memo', id, number, customer_id, 'owed_by_us', currency, -total_minor, -total_base_minor, posting_date FROM credit_memos
     UNION ALL
     SELECT 'container_return', container_returns.id, number, customer_id, 'owed_by_us', base_currency, amount_minor, amount_minor, posting_date
     FROM container_returns JOIN company
@@ -43,7 +41,11 @@ FROM (
     SELECT 'opening', opening_items.id, opening_items.number, opening_items.customer_id, side, currency, amount_minor, amount_base_minor, openings.posting_date
     FROM opening_items JOIN openings ON openings.id = opening_id JOIN open_items ON kind = 'opening' AND document_id = opening_items.id
 ) AS documents
-FULL JOIN open_items AS items ON items.kind = documents.kind AND items.document_id = documents.id AND items.side = documents.side
+FULL JOIN (
+    -- A credit of which part is kept makes two: on receivables, and unapplied.
+    SELECT min(id) AS id, kind, document_id, side, customer_id, currency, posting_date, sum(amount_minor) AS amount_minor, sum(amount_base_minor) AS amount_base_minor
+    FROM open_items GROUP BY kind, document_id, side, customer_id, currency, posting_date
+) AS items ON items.kind = documents.kind AND items.document_id = documents.id AND items.side = documents.side
 WHERE items.id IS NULL OR documents.id IS NULL
    OR (items.customer_id, items.currency, items.amount_minor, items.amount_base_minor, items.posting_date)
       <> (documents.customer_id, documents.currency, documents.amount, documents.base, documents.day);

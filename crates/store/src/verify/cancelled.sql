@@ -1,7 +1,7 @@
 -- The credit memo turns the very lines of the invoice's entries round, and nothing of the invoice is left open.
 SELECT credit_memos.number || ' does not turn the entry of its invoice round'
 FROM credit_memos JOIN invoices ON invoices.id = credit_memos.invoice_id
-WHERE EXISTS (
+WHERE whole AND EXISTS (
     SELECT 1 FROM entry_lines AS first LEFT JOIN entry_lines AS back
       ON back.entry_id = credit_memos.entry_id AND back.position = first.position AND back.account = first.account
     WHERE first.entry_id = invoices.entry_id
@@ -10,7 +10,7 @@ WHERE EXISTS (
 UNION ALL
 SELECT credit_memos.number || ' does not turn the cost of its invoice round'
 FROM credit_memos JOIN invoices ON invoices.id = credit_memos.invoice_id
-WHERE EXISTS (
+WHERE whole AND EXISTS (
     SELECT 1 FROM entry_lines AS first LEFT JOIN entry_lines AS back
       ON back.entry_id = credit_memos.cost_entry_id AND back.position = first.position AND back.account = first.account
     WHERE first.entry_id = invoices.cost_entry_id AND (back.base_minor IS NULL OR back.base_minor <> -first.base_minor))
@@ -21,7 +21,7 @@ WHERE cancelled_by IS NOT NULL AND (open_minor <> 0 OR EXISTS (
     SELECT 1 FROM applications JOIN open_items AS credit ON credit.id = credit_item
     WHERE debit_item = debit.id GROUP BY credit.id HAVING sum(debit_minor) <> 0 AND credit.kind <> 'credit_memo'))
 UNION ALL
-SELECT invoices.number || ' and the credit memo that cancels it point past each other'
-FROM invoices LEFT JOIN credit_memos ON credit_memos.invoice_id = invoices.id
-WHERE coalesce(cancelled_by, 0) <> coalesce(credit_memos.id, 0)
-   OR (credit_memos.id IS NOT NULL AND (credit_memos.total_minor, credit_memos.total_base_minor) <> (invoices.total_minor, invoices.total_base_minor));
+SELECT credit_memos.number || ' cancels ' || invoices.number || ' and does not come to its amounts'
+FROM credit_memos JOIN invoices ON invoices.id = credit_memos.invoice_id
+WHERE whole AND (credit_memos.net_minor, credit_memos.tax_minor, credit_memos.total_minor, credit_memos.total_base_minor)
+             <> (-invoices.net_minor, -invoices.tax_minor, -invoices.total_minor, -invoices.total_base_minor);

@@ -3,12 +3,12 @@ FROM invoices WHERE state = 'posted' AND net_minor <> (SELECT sum(net_minor) FRO
 UNION ALL
 SELECT number || ': its tax lines do not come to its tax'
 FROM invoices WHERE state = 'posted'
-  AND (tax_minor, net_minor) <> (SELECT sum(tax_minor), sum(base_minor) FROM invoice_taxes WHERE invoice_id = invoices.id)
+  AND (tax_minor, net_minor) <> (SELECT sum(tax_minor), sum(base_minor) FROM document_taxes WHERE document_id = invoices.id)
 UNION ALL
 SELECT number || ': its orders'' shares do not come to its total'
 FROM invoices WHERE state = 'posted'
-  AND EXISTS (SELECT 1 FROM invoice_orders WHERE invoice_id = invoices.id)
-  AND total_minor <> (SELECT sum(gross_minor) FROM invoice_orders WHERE invoice_id = invoices.id)
+  AND EXISTS (SELECT 1 FROM document_orders WHERE document_id = invoices.id)
+  AND total_minor <> (SELECT sum(gross_minor) FROM document_orders WHERE document_id = invoices.id)
 UNION ALL
 SELECT number || ': its lines less the discount do not come to its ' || CASE gross_priced WHEN 1 THEN 'total' ELSE 'net' END
 FROM invoices WHERE state = 'posted'

@@ -7,10 +7,10 @@ WITH held (line, day, amount) AS (
     UNION ALL
     SELECT shipment_line_id, posting_date, -cost_minor
     FROM invoice_lines JOIN invoices ON invoices.id = invoice_id
-    WHERE state = 'posted' AND shipment_line_id IS NOT NULL AND cost_minor <> 0
+    WHERE invoices.state = 'posted' AND shipment_line_id IS NOT NULL AND cost_minor <> 0
     UNION ALL
     SELECT shipment_line_id, credit_memos.posting_date, cost_minor
-    FROM invoice_lines JOIN credit_memos ON credit_memos.invoice_id = invoice_lines.invoice_id
+    FROM invoice_lines JOIN credit_memos ON credit_memos.invoice_id = invoice_lines.invoice_id AND whole
     WHERE shipment_line_id IS NOT NULL AND cost_minor <> 0
 )
 SELECT 'on ' || day || ': ' || sum(amount) || ' apart'

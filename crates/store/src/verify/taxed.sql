@@ -1,12 +1,15 @@
--- What was taxed: for every invoice, code and tax date, the taxed amount of its lines in document currency, and the revenue
+-- What was taxed: for every document, code and tax date, the taxed amount of its lines in document currency, and the revenue
 -- of the ledger in base currency, against the tax lines of its entry. From the first entry on that carries them
 -- (ledger_since): what stood before keeps its figures.
 WITH since AS (SELECT entry_id FROM ledger_since WHERE what = 'taxed_supplies'),
-posted AS (SELECT * FROM invoices WHERE state = 'posted' AND entry_id >= (SELECT entry_id FROM since))
+posted AS (
+    SELECT * FROM documents WHERE state = 'posted' AND entry_id >= (SELECT entry_id FROM since) AND NOT EXISTS (
+        SELECT 1 FROM document_links JOIN documents AS first ON first.id = to_id
+        WHERE from_id = documents.id AND role IN ('cancels', 'credits') AND first.entry_id < (SELECT entry_id FROM since)))
 SELECT number || ', code ' || code || ' of ' || day || ': taxed amounts are ' || sum(amount) || ' apart'
 FROM (
-    SELECT posted.number, tax_code AS code, invoice_lines.tax_date AS day, invoice_lines.net_minor AS amount
-    FROM posted JOIN invoice_lines ON invoice_id = posted.id
+    SELECT posted.number, tax_code AS code, document_lines.tax_date AS day, document_lines.net_minor AS amount
+    FROM posted JOIN document_lines ON document_id = posted.id
     UNION ALL
     SELECT posted.number, tax_code, entry_lines.tax_date, -tax_document_base_minor
     FROM posted JOIN entry_lines ON entry_lines.entry_id = posted.entry_id AND purpose = 'tax_payable'
@@ -16,7 +19,7 @@ UNION ALL
 SELECT posted.number || ': what was taxed is ' || taxed || ' in base currency, what was sold ' || sold
 FROM posted JOIN (
     SELECT entry_id, coalesce(sum(tax_base_minor) FILTER (WHERE purpose = 'tax_payable'), 0) AS taxed,
-           -coalesce(sum(base_minor) FILTER (WHERE purpose IN ('revenue', 'charge_revenue', 'container_liability')), 0) AS sold
+           -coalesce(sum(base_minor) FILTER (WHERE purpose IN ('revenue', 'charge_revenue', 'container_liability', 'returns')), 0) AS sold
     FROM entry_lines GROUP BY entry_id
 ) AS entry USING (entry_id)
 WHERE taxed <> sold
@@ -28,5 +31,7 @@ WHERE posted.currency = base_currency AND base_minor <> document_minor
 UNION ALL
 SELECT 'E-' || number || ' has a tax line without its rate, its date or what was taxed'
 FROM entry_lines JOIN entries ON entries.id = entry_id
-WHERE purpose = 'tax_payable' AND entries.id >= (SELECT entry_id FROM since) AND source_kind = 'invoice'
+WHERE purpose = 'tax_payable' AND entries.id >= (SELECT entry_id FROM since) AND source_kind IN ('invoice', 'credit_memo') AND NOT EXISTS (
+    SELECT 1 FROM document_links JOIN documents AS first ON first.id = to_id
+    WHERE from_id = source_id AND first.entry_id < (SELECT entry_id FROM since))
   AND (tax_code IS NULL OR tax_rate_e6 IS NULL OR tax_date IS NULL OR tax_document_base_minor IS NULL);

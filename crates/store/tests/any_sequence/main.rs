@@ -334,7 +334,7 @@ async fn run(company: &Company, made: &mut Made, step: &Step) {
             let asked = store
                 .change(&someone(*person), None, async |writing| {
                     if view.stop_reason.is_none() {
-                        customers::put_on_stop(writing, customer, Some(view.version), "by chance").await?;
+                        customers::put_on_stop(writing, customer, view.version, "by chance").await?;
                         return Ok(None);
                     }
                     let rules = rules::load(writing).await?;

@@ -1,0 +1,357 @@
+//! Commercial documents: invoices and credit memos, with their lines, taxes and links.
+//!
+//! What takes something back is kept with a minus: quantities of its lines, amounts, tax. Read by
+//! [`posted`] it says what it takes back, without it, as the document it takes it back from does.
+
+use chrono::NaiveDate;
+use sqlx::SqliteConnection;
+use till_core::calendar::{DocumentDate, Terms};
+use till_core::fixed::{ExchangeRate, Quantity, Rate, UnitPrice};
+use till_core::ids::{
+    CreditMemoId, CustomerId, DocumentKind, EntryId, ItemId, OrderId, OrderLineId, ShipmentId, ShipmentLineId,
+};
+use till_core::invoice::{DocumentDiscount, InvoiceDocument, InvoiceLine, ItemKind, LineSource, LinkRole, OrderShare};
+use till_core::money::Money;
+use till_core::tape::Tape;
+use till_core::tax::{TaxCategory, TaxComputed, TaxLine, TaxRate};
+
+use crate::convert::{currency, json, known, terms};
+use crate::invoices::read;
+use crate::open_items::next_id;
+use crate::rules::next_numbers;
+use crate::writing::Writing;
+use crate::{Result, StoreError};
+
+/// Ties a document to the one it cancels, credits or replaces.
+pub(crate) async fn link(connection: &mut SqliteConnection, from: i64, role: LinkRole, to: i64) -> Result<()> {
+    let role = role.word();
+    sqlx::query!("INSERT INTO document_links (from_id, to_id, role) VALUES (?, ?, ?)", from, to, role)
+        .execute(connection)
+        .await?;
+    Ok(())
+}
+
+/// A posted document put together again from its rows; nothing is computed. Of a credit memo: what it
+/// takes back, without its minus.
+///
+/// # Errors
+/// [`StoreError::NotFound`].
+pub(crate) async fn posted(connection: &mut SqliteConnection, id: i64) -> Result<InvoiceDocument> {
+    let head = sqlx::query!(
+        r#"SELECT kind, customer_id, currency, rate_e9 AS "rate!", document_date AS "document_date!: NaiveDate",
+                  posting_date AS "posting_date!: NaiveDate", tax_date AS "tax_date!: NaiveDate", due_date AS "due_date!: NaiveDate",
+                  terms, net_minor AS "net!", tax_minor AS "tax!", total_minor AS "total!", total_base_minor AS "total_base!",
+                  gross_priced, tax_computed AS "tax_computed!", lines_minor AS "lines!", discount_e6, discount_minor, discount_reason, text_above, text_below
+           FROM documents WHERE id = ? AND state = 'posted'"#,
+        id
+    )
+    .fetch_optional(&mut *connection)
+    .await?
+    .ok_or_else(|| StoreError::not_found(DocumentKind::Invoice, id))?;
+    let sign = if head.kind == DocumentKind::CreditMemo.word() { -1 } else { 1 };
+    let money = |minor: i64| Money(sign * minor);
+    let (net, total) = (money(head.net), money(head.total));
+    // What was typed and what was assumed no longer matters once it is posted.
+    let posted = |date| DocumentDate { date, typed: true };
+    let terms = head.terms.as_deref().map_or_else(|| Ok(Terms::net_days(0)), terms)?;
+    Ok(InvoiceDocument {
+        customer: CustomerId(head.customer_id),
+        currency: currency(&head.currency)?,
+        rate: ExchangeRate::from_scaled(head.rate),
+        document_date: posted(head.document_date),
+        posting_date: posted(head.posting_date),
+        tax_date: head.tax_date,
+        due_parts: terms.schedule(head.document_date, total),
+        early: terms.offer(head.document_date, net, total),
+        terms,
+        due_date: head.due_date,
+        text_above: head.text_above,
+        text_below: head.text_below,
+        gross_priced: head.gross_priced != 0,
+        tax_computed: known(&head.tax_computed, TaxComputed::of)?,
+        lines: lines(connection, id, sign).await?,
+        lines_total: money(head.lines),
+        discount: head.discount_minor.map(|amount| DocumentDiscount {
+            percent: head.discount_e6.map(Rate::from_scaled),
+            amount: money(amount),
+            reason: head.discount_reason.unwrap_or_default(),
+        }),
+        taxes: taxes(connection, id, sign).await?,
+        net,
+        tax: money(head.tax),
+        total,
+        total_base: money(head.total_base),
+        order_shares: order_shares(connection, id).await?,
+    })
+}
+
+/// What a line of a document says of where it comes from. A line that takes another back comes from
+/// where that one came from.
+#[derive(Default)]
+struct Whence {
+    shipment_line: Option<i64>,
+    shipment: Option<(i64, String, NaiveDate)>,
+    order: Option<(i64, String)>,
+    customer_order_number: Option<String>,
+    order_line: Option<i64>,
+}
+
+fn source(whence: Whence) -> LineSource {
+    match (whence.order, whence.order_line, whence.shipment_line, whence.shipment) {
+        (Some((order, order_number)), Some(order_line), Some(shipment_line), Some((shipment, number, shipped_on))) => {
+            LineSource::Shipped {
+                shipment_line: ShipmentLineId(shipment_line),
+                shipment: ShipmentId(shipment),
+                shipment_number: number,
+                shipped_on,
+                order: OrderId(order),
+                order_number,
+                customer_order_number: whence.customer_order_number,
+                order_line: OrderLineId(order_line),
+            }
+        }
+        (Some((order, order_number)), Some(order_line), None, _) => LineSource::Ordered {
+            order: OrderId(order),
+            order_number,
+            customer_order_number: whence.customer_order_number,
+            order_line: OrderLineId(order_line),
+        },
+        _ => LineSource::Typed,
+    }
+}
+
+async fn lines(connection: &mut SqliteConnection, id: i64, sign: i64) -> Result<Vec<InvoiceLine>> {
+    let rows = sqlx::query!(
+        r#"SELECT shipment_lines.id AS "shipment_line_id?", shipments.id AS "shipment_id?", shipments.number AS "shipment_number?",
+                  shipments.posting_date AS "shipped_on?: NaiveDate",
+                  orders.id AS "order_id?", orders.number AS "order_number?", document_orders.customer_order_number AS "customer_order_number?",
+                  order_lines.id AS "order_line_id?", mine.item_id, mine.account,
+                  mine.code AS "code!", mine.unit AS "unit!",
+                  mine.quantity_e4, mine.billed_before_e4 AS "billed_before!", mine.still_to_come_e4 AS "still_to_come!",
+                  mine.ordered_e4 AS "ordered!", mine.description AS "description!",
+                  mine.unit_price_e6 AS "unit_price!", mine.order_price_e6, mine.price_reason, mine.list_price_e6 AS "list_price!",
+                  mine.discount_e6 AS "discount!", mine.discount_reason, mine.full_minor AS "full!",
+                  mine.amount_minor AS "amount!", mine.off_minor, mine.net_minor AS "net!",
+                  mine.tax_code AS "tax_code!", mine.tax_category AS "tax_category!",
+                  mine.tax_rate_e6 AS "tax_rate!", mine.surcharge_e6, mine.surcharge_name, mine.price_steps,
+                  mine.marks, coalesce(mine.kind, items.kind) AS "kind!: String", mine.order_tax_code, mine.tax_reason,
+                  mine.tax_date AS "tax_date!: NaiveDate"
+           FROM document_lines AS mine
+           LEFT JOIN document_lines AS credited ON credited.id = mine.credits_line_id
+           LEFT JOIN shipment_lines ON shipment_lines.id = coalesce(mine.shipment_line_id, credited.shipment_line_id)
+           LEFT JOIN shipments ON shipments.id = shipment_lines.shipment_id
+           LEFT JOIN order_lines ON order_lines.id = coalesce(mine.order_line_id, credited.order_line_id)
+           LEFT JOIN items ON items.id = mine.item_id
+           LEFT JOIN orders ON orders.id = order_lines.order_id
+           LEFT JOIN document_orders ON document_orders.document_id = coalesce(credited.document_id, mine.document_id) AND document_orders.order_id = orders.id
+           WHERE mine.document_id = ? ORDER BY mine.position"#,
+        id
+    )
+    .fetch_all(connection)
+    .await?;
+    let quantity = |scaled: i64| Quantity::from_scaled(sign * scaled);
+    let money = |minor: i64| Money(sign * minor);
+    rows.into_iter()
+        .map(|row| {
+            let whence = Whence {
+                shipment_line: row.shipment_line_id,
+                shipment: row
+                    .shipment_id
+                    .map(|id| (id, row.shipment_number.unwrap_or_default(), row.shipped_on.unwrap_or_default())),
+                order: row.order_id.map(|id| (id, row.order_number.unwrap_or_default())),
+                customer_order_number: row.customer_order_number,
+                order_line: row.order_line_id,
+            };
+            Ok(InvoiceLine {
+                source: source(whence),
+                item: row.item_id.map(ItemId),
+                account: row.account,
+                code: row.code,
+                description: row.description,
+                unit: row.unit,
+                ordered: Quantity::from_scaled(row.ordered),
+                billed_before: Quantity::from_scaled(row.billed_before),
+                quantity: quantity(row.quantity_e4),
+                unbilled: quantity(row.quantity_e4),
+                still_to_come: Quantity::from_scaled(row.still_to_come),
+                unit_price: UnitPrice::from_scaled(row.unit_price),
+                order_price: UnitPrice::from_scaled(row.order_price_e6.unwrap_or(row.unit_price)),
+                price_reason: row.price_reason,
+                list_price: UnitPrice::from_scaled(row.list_price),
+                discount: Rate::from_scaled(row.discount),
+                discount_reason: row.discount_reason,
+                surcharge: UnitPrice::from_scaled(row.surcharge_e6),
+                surcharge_name: row.surcharge_name,
+                price_steps: read(&row.price_steps)?,
+                marks: read(&row.marks)?,
+                kind: known(&row.kind, ItemKind::of)?,
+                full: money(row.full),
+                amount: money(row.amount),
+                off: money(row.off_minor),
+                net: money(row.net),
+                tax: TaxRate {
+                    code: row.tax_code,
+                    category: known(&row.tax_category, TaxCategory::of)?,
+                    rate: Rate::from_scaled(row.tax_rate),
+                },
+                order_tax_code: row.order_tax_code,
+                tax_reason: row.tax_reason,
+                tax_date: row.tax_date,
+            })
+        })
+        .collect()
+}
+
+async fn taxes(connection: &mut SqliteConnection, id: i64, sign: i64) -> Result<Vec<TaxLine>> {
+    sqlx::query!(
+        "SELECT tax_code, category, rate_e6, base_minor, tax_minor FROM document_taxes WHERE document_id = ? ORDER BY position",
+        id
+    )
+    .fetch_all(connection)
+    .await?
+    .into_iter()
+    .map(|row| {
+        Ok(TaxLine {
+            rate: TaxRate {
+                code: row.tax_code,
+                category: known(&row.category, TaxCategory::of)?,
+                rate: Rate::from_scaled(row.rate_e6),
+            },
+            base: Money(sign * row.base_minor),
+            tax: Money(sign * row.tax_minor),
+        })
+    })
+    .collect()
+}
+
+async fn order_shares(connection: &mut SqliteConnection, id: i64) -> Result<Vec<OrderShare>> {
+    Ok(sqlx::query!("SELECT order_id, gross_minor FROM document_orders WHERE document_id = ? ORDER BY position", id)
+        .fetch_all(connection)
+        .await?
+        .into_iter()
+        .map(|row| OrderShare { order: OrderId(row.order_id), gross: Money(row.gross_minor) })
+        .collect())
+}
+
+/// A credit memo with its id and number, before it is written.
+#[derive(Debug, Clone)]
+pub(crate) struct NewMemo {
+    pub(crate) id: CreditMemoId,
+    pub(crate) number: String,
+    sequence: i64,
+}
+
+/// The next credit memo.
+pub(crate) async fn new_memo(writing: &mut Writing<'_>) -> Result<NewMemo> {
+    let (prefix, sequence) = next_numbers(writing, "credit_memo", 1).await?;
+    let id = CreditMemoId(next_id(writing, "documents").await?);
+    Ok(NewMemo { id, number: format!("{prefix}{sequence}"), sequence })
+}
+
+/// What a credit memo says.
+pub(crate) struct MemoToWrite<'a> {
+    /// The invoice it takes something back from, and whether all of it.
+    pub(crate) of: (i64, LinkRole),
+    /// What it takes back, without a minus; its dates are its own.
+    pub(crate) document: &'a InvoiceDocument,
+    /// The line of the invoice that each of its lines takes back, by position there, with the cost that
+    /// goes back with it.
+    pub(crate) credits: &'a [(usize, Money)],
+    /// Why.
+    pub(crate) reason: &'a str,
+    /// Its arithmetic.
+    pub(crate) tape: &'a Tape,
+    /// Its entry, and that of the cost.
+    pub(crate) entries: (Option<EntryId>, Option<EntryId>),
+}
+
+/// Writes a credit memo, with the minus of what takes back.
+pub(crate) async fn write_memo(
+    connection: &mut SqliteConnection,
+    memo: &NewMemo,
+    what: &MemoToWrite<'_>,
+) -> Result<()> {
+    let document = what.document;
+    let (invoice, role) = what.of;
+    let (currency, rate) = (document.currency.code(), document.rate.scaled());
+    let (dated, posted) = (document.document_date.date, document.posting_date.date);
+    let tape = json(what.tape)?;
+    let reason = what.reason.trim();
+    let computed = document.tax_computed.word();
+    let gross_priced = i64::from(document.gross_priced);
+    let discount = document.discount.as_ref();
+    let (percent, off) =
+        (discount.and_then(|discount| discount.percent).map(Rate::scaled), discount.map(|discount| -discount.amount.0));
+    let why = discount.map(|discount| &discount.reason);
+    let (net, tax, total, base, lines) =
+        (-document.net.0, -document.tax.0, -document.total.0, -document.total_base.0, -document.lines_total.0);
+    let (entry, cost_entry) = (what.entries.0.map(|id| id.0), what.entries.1.map(|id| id.0));
+    sqlx::query!(
+        "INSERT INTO documents (id, kind, number, sequence, state, customer_id, document_date, posting_date, tax_date, due_date, currency, rate_e9,
+                net_minor, tax_minor, total_minor, total_base_minor, bill_to_name, bill_to_address, bill_to_tax_id, entry_id, cost_entry_id,
+                gross_priced, tax_computed, lines_minor, discount_e6, discount_minor, discount_reason, reason, tape)
+         SELECT ?1, 'credit_memo', ?2, ?3, 'draft', customer_id, ?4, ?5, ?6, ?4, ?7, ?8, ?9, ?10, ?11, ?12, bill_to_name, bill_to_address,
+                bill_to_tax_id, ?13, ?14, ?15, ?16, ?17, ?18, ?19, ?20, ?21, ?22 FROM documents WHERE id = ?23",
+        memo.id.0, memo.number, memo.sequence, dated, posted, document.tax_date, currency, rate,
+        net, tax, total, base, entry, cost_entry, gross_priced, computed, lines, percent, off, why, reason, tape, invoice
+    )
+    .execute(&mut *connection)
+    .await?;
+    write_memo_lines(connection, memo.id, what).await?;
+    link(connection, memo.id.0, role, invoice).await?;
+    sqlx::query!("UPDATE documents SET state = 'posted' WHERE id = ?", memo.id.0).execute(&mut *connection).await?;
+    sqlx::query!("UPDATE documents SET version = version + 1 WHERE id = ?", invoice).execute(connection).await?;
+    Ok(())
+}
+
+/// What a line says beyond its amounts is what the line it takes back says.
+async fn write_memo_lines(connection: &mut SqliteConnection, id: CreditMemoId, what: &MemoToWrite<'_>) -> Result<()> {
+    let document = what.document;
+    let rows: Vec<_> = document
+        .lines
+        .iter()
+        .zip(what.credits)
+        .enumerate()
+        .map(|(position, (line, (credits, cost)))| {
+            let amounts = (-line.full, -line.amount, -line.off, -line.net, -*cost);
+            (position, *credits, -line.quantity.scaled(), amounts)
+        })
+        .collect();
+    let (rows, invoice) = (json(&rows)?, what.of.0);
+    sqlx::query!(
+        "INSERT INTO document_lines (document_id, position, credits_line_id, quantity_e4, full_minor, amount_minor, off_minor, net_minor,
+                cost_minor, kind, item_id, account, ordered_e4, billed_before_e4, still_to_come_e4, code, description, unit, unit_price_e6,
+                order_price_e6, list_price_e6, price_reason, price_steps, discount_e6, discount_reason, surcharge_e6, surcharge_name, marks,
+                tax_code, tax_category, tax_rate_e6, tax_date, order_tax_code, tax_reason)
+         SELECT ?1, new.value ->> '$[0]', credited.id, new.value ->> '$[2]', new.value ->> '$[3][0]', new.value ->> '$[3][1]',
+                new.value ->> '$[3][2]', new.value ->> '$[3][3]', new.value ->> '$[3][4]', kind, item_id, account, ordered_e4,
+                billed_before_e4, still_to_come_e4, code, description, unit, unit_price_e6, order_price_e6, list_price_e6, price_reason,
+                price_steps, discount_e6, discount_reason, surcharge_e6, surcharge_name, marks, tax_code, tax_category, tax_rate_e6,
+                tax_date, order_tax_code, tax_reason
+         FROM jsonb_each(?2) AS new
+         JOIN document_lines AS credited ON credited.document_id = ?3 AND credited.position = new.value ->> '$[1]'",
+        id.0,
+        rows,
+        invoice
+    )
+    .execute(&mut *connection)
+    .await?;
+    let taxes: Vec<_> = document
+        .taxes
+        .iter()
+        .enumerate()
+        .map(|(position, tax)| {
+            (position, &tax.rate.code, tax.rate.category, tax.rate.rate.scaled(), -tax.base, -tax.tax)
+        })
+        .collect();
+    let taxes = json(&taxes)?;
+    sqlx::query!(
+        "INSERT INTO document_taxes (document_id, position, tax_code, category, rate_e6, base_minor, tax_minor)
+         SELECT ?1, value ->> 0, value ->> 1, value ->> 2, value ->> 3, value ->> 4, value ->> 5 FROM jsonb_each(?2)",
+        id.0,
+        taxes
+    )
+    .execute(connection)
+    .await?;
+    Ok(())
+}

@@ -1,0 +1,35 @@
+-- Credited is never above billed: quantity, net and tax of every line and code; nothing is credited of what was cancelled.
+SELECT documents.number || ', line ' || (billed.position + 1) || ': more was credited than it billed'
+FROM document_lines AS billed JOIN documents ON documents.id = billed.document_id
+JOIN document_lines AS credit ON credit.credits_line_id = billed.id
+GROUP BY billed.id
+HAVING billed.quantity_e4 + sum(credit.quantity_e4) < 0
+    OR (billed.net_minor >= 0 AND billed.net_minor + sum(credit.net_minor) < 0)
+    OR (billed.net_minor < 0 AND billed.net_minor + sum(credit.net_minor) > 0)
+UNION ALL
+SELECT documents.number || ', code ' || billed.tax_code || ': more tax was credited than it charged'
+FROM document_taxes AS billed JOIN documents ON documents.id = billed.document_id AND kind = 'invoice'
+JOIN document_links ON to_id = documents.id AND role IN ('cancels', 'credits')
+JOIN document_taxes AS credit ON credit.document_id = from_id AND credit.tax_code = billed.tax_code AND credit.rate_e6 = billed.rate_e6
+GROUP BY billed.document_id, billed.position
+HAVING billed.tax_minor + sum(credit.tax_minor) < 0 AND billed.tax_minor >= 0
+UNION ALL
+SELECT documents.number || ' is credited in full, and something of it is left'
+FROM documents WHERE kind = 'invoice' AND state = 'posted' AND total_minor > 0
+  AND EXISTS (SELECT 1 FROM document_links WHERE to_id = documents.id AND role = 'credits')
+  AND NOT EXISTS (
+      SELECT 1 FROM document_lines AS billed WHERE billed.document_id = documents.id
+        AND billed.net_minor + coalesce((SELECT sum(net_minor) FROM document_lines WHERE credits_line_id = billed.id), 0) <> 0)
+  AND total_minor + (SELECT sum(total_minor) FROM documents AS memo JOIN document_links ON from_id = memo.id AND to_id = documents.id) <> 0
+UNION ALL
+SELECT documents.number || ' is cancelled and credited by line'
+FROM documents WHERE EXISTS (SELECT 1 FROM document_links WHERE to_id = documents.id AND role = 'cancels')
+  AND EXISTS (SELECT 1 FROM document_links WHERE to_id = documents.id AND role = 'credits')
+UNION ALL
+SELECT memo.number || ' takes back a line of another document than the one it is tied to'
+FROM document_lines AS credit JOIN documents AS memo ON memo.id = credit.document_id
+JOIN document_lines AS billed ON billed.id = credit.credits_line_id
+WHERE NOT EXISTS (SELECT 1 FROM document_links WHERE from_id = memo.id AND to_id = billed.document_id)
+UNION ALL
+SELECT memo.number || ' is dated before the invoice it takes back from'
+FROM credit_memos AS memo JOIN documents ON documents.id = invoice_id WHERE memo.posting_date < documents.posting_date;
