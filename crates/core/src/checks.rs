@@ -104,6 +104,10 @@ checks! {
     NotRevenue => [Bill Stops, Post Stops],
     /// The invoice is cancelled already, or something that followed stands in the way.
     CannotCancel => [Post Stops],
+    /// The line cannot be credited, or nothing of it.
+    CannotCredit => [Post Stops],
+    /// More than was billed less what was credited.
+    MoreThanBilled => [Post Stops],
     /// The document goes out by mail and there is no address.
     NoMailAddress => [Post Warns, Send Stops],
     /// What a structured invoice must say is not known.
@@ -184,6 +188,8 @@ impl Check {
             Self::DiscountNotAllowed => "discount not allowed",
             Self::NotRevenue => "no revenue account",
             Self::CannotCancel => "cannot be cancelled",
+            Self::CannotCredit => "cannot be credited",
+            Self::MoreThanBilled => "more than billed",
             Self::NoMailAddress => "no mail address",
             Self::StructuredDataMissing => "structured data missing",
             Self::AccountMissing => "no account",

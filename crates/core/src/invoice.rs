@@ -1,13 +1,14 @@
 //! Invoices: from what was shipped, ordered or typed to a document, its tape and its entry.
 //!
 //! [`decide`] is the one function behind the draft on screen, the tape and the posting:
-//! what is previewed is what is posted. [`cancel`] takes a posted one back. *Source: domain.md
+//! what is previewed is what is posted. [`cancel`] takes a posted one back, [`credit`] part of one. *Source: domain.md
 //! sections 3, 4 and 7; postings.md, Documents.*
 
 mod arithmetic;
 mod building;
 pub mod cancel;
 mod checking;
+pub mod credit;
 mod document;
 mod entering;
 mod grouping;

@@ -219,8 +219,8 @@ operations! {
     ChangePrice "change the price of a line"                   => price price no   no,
     /// Posts invoices.
     PostInvoice "post invoices"                                => yes   yes   no   no,
-    /// Takes a posted invoice back with a credit memo over the whole of it.
-    CancelInvoice "cancel invoices"                            => memo  memo  no   no,
+    /// Takes a posted invoice back with a credit memo: the whole of it, or lines of it.
+    CancelInvoice "cancel or credit invoices"                  => memo  memo  no   no,
     /// Makes billing runs and posts them.
     RunBilling "make billing runs"                             => yes   yes   no   no,
     /// Keeps what a billing run is made from.

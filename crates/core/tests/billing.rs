@@ -348,6 +348,7 @@ fn cancelling<'a>(books: &'a Books, input: &InvoiceInput<'_>, applied: Vec<Stand
         applied,
         containers_gone: Vec::new(),
         cancelled_by: None,
+        credited_by: Vec::new(),
         orders,
         date: DocumentDate { date: day("2026-03-20"), typed: false },
         reason: "billed twice".to_owned(),
@@ -411,6 +412,7 @@ fn what_stands_in_the_way_of_cancelling_is_said() {
     };
     let field = |found: Option<(String, String)>| found.unwrap().0;
     assert_eq!(field(says(&|cancel| cancel.cancelled_by = Some("CM-1".to_owned()))), "invoice");
+    assert_eq!(field(says(&|cancel| cancel.credited_by = vec!["CM-7".to_owned()])), "invoice");
     assert_eq!(field(says(&|cancel| cancel.reason = " ".to_owned())), "reason");
     assert_eq!(field(says(&|cancel| cancel.date.date = day("2026-03-17"))), "date");
     assert_eq!(field(says(&|cancel| cancel.date.date = day("2027-03-20"))), "date");

@@ -15,7 +15,7 @@ use till_core::people::{
 };
 
 use crate::convert::{json, kind, known};
-use crate::invoices::{LineKey, ToCancelInvoice};
+use crate::invoices::{LineKey, ToCancelInvoice, ToCredit};
 use crate::orders::OrderForm;
 use crate::rules::Rules;
 use crate::writing::{Approved, Writing, set};
@@ -66,6 +66,13 @@ pub(crate) enum Asked {
         #[serde(default)]
         rebill: bool,
     },
+    /// Lines of an invoice credited.
+    CreditInvoice {
+        /// The invoice.
+        invoice: InvoiceId,
+        /// What of which line.
+        wish: ToCredit,
+    },
     /// An order made binding.
     ConfirmOrder {
         /// The order.
@@ -93,7 +100,7 @@ impl Asked {
     pub(crate) const fn operation(&self) -> Operation {
         match self {
             Self::ChangePrice { .. } | Self::Discount { .. } => Operation::ChangePrice,
-            Self::CancelInvoice { .. } => Operation::CancelInvoice,
+            Self::CancelInvoice { .. } | Self::CreditInvoice { .. } => Operation::CancelInvoice,
             Self::ConfirmOrder { .. } | Self::ChangeOrder { .. } => Operation::ConfirmOrder,
             Self::LiftStop { .. } => Operation::LiftStop,
         }
@@ -386,6 +393,9 @@ pub async fn approve(writing: &mut Writing<'_>, rules: &Rules, id: ApprovalId, v
         Asked::CancelInvoice { invoice, date, reason, rebill } => {
             let wish = ToCancelInvoice { date, reason, rebill, seen: None };
             invoices::cancel(writing, rules, invoice, &wish).await?;
+        }
+        Asked::CreditInvoice { invoice, wish } => {
+            invoices::credit(writing, rules, invoice, &wish).await?;
         }
         Asked::ConfirmOrder { order } => {
             orders::confirm_as(writing, rules, order, None, &kept.view.reason).await?;

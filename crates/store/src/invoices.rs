@@ -3,6 +3,7 @@
 mod added;
 mod cancel;
 mod conflict;
+mod credit;
 mod drafts;
 mod line_changes;
 mod load;
@@ -28,6 +29,7 @@ use crate::{Result, StoreError, sensible_date};
 pub use added::AddedLine;
 pub use cancel::{CancelPreview, Cancelled, ToCancelInvoice, cancel, cancel_preview};
 pub use conflict::{MergeView, ToMerge, merge};
+pub use credit::{CreditLine, CreditPosted, CreditPreview, ToCredit, credit, credit_preview};
 pub(crate) use drafts::{DraftRow, drafts, drop_many, write_drafts};
 pub use drafts::{change_draft, drop_draft, make_drafts};
 use line_changes::keep_discount;

@@ -42,6 +42,8 @@ pub struct CancelInput<'a> {
     pub containers_gone: Vec<(String, Quantity, Quantity)>,
     /// The number of the credit memo that cancelled it, where one did.
     pub cancelled_by: Option<String>,
+    /// Credit memos over lines of it.
+    pub credited_by: Vec<String>,
     /// The orders on it.
     pub orders: Vec<OrderFacts>,
     /// Date of the credit memo.
@@ -113,6 +115,14 @@ pub fn decide(input: &CancelInput<'_>) -> CancelDecision {
 fn check(input: &CancelInput<'_>, findings: &mut Findings) {
     if let Some(memo) = &input.cancelled_by {
         let sentence = format!("{} is cancelled already, by {memo}.", input.number);
+        findings.add(Check::CannotCancel, "invoice", sentence);
+    }
+    if !input.credited_by.is_empty() {
+        let sentence = format!(
+            "{} is credited in part, by {}. Credit what is left of its lines.",
+            input.number,
+            input.credited_by.join(", ")
+        );
         findings.add(Check::CannotCancel, "invoice", sentence);
     }
     if let Err(sentence) = check_reason(&input.reason) {

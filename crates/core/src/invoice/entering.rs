@@ -63,19 +63,24 @@ pub(super) fn enter(input: &InvoiceInput<'_>, document: &InvoiceDocument, findin
 }
 
 /// What of a tax belongs to one tax date.
-struct TaxPart {
-    date: NaiveDate,
+pub(super) struct TaxPart {
+    pub(super) date: NaiveDate,
     /// Taxed, in document currency.
-    net: Money,
+    pub(super) net: Money,
     /// Taxed, in base currency: the sum of what its revenue lines carry.
-    base: Money,
-    tax: Money,
-    tax_base: Money,
+    pub(super) base: Money,
+    pub(super) tax: Money,
+    pub(super) tax_base: Money,
 }
 
 /// Deliveries of two months on one invoice are reported in two months: the tax of a code and rate is
 /// worked out once and spread over the tax dates of its lines by what was taxed.
-fn by_tax_date(document: &InvoiceDocument, tax: &TaxLine, tax_base: Money, others: &[Money]) -> Vec<TaxPart> {
+pub(super) fn by_tax_date(
+    document: &InvoiceDocument,
+    tax: &TaxLine,
+    tax_base: Money,
+    others: &[Money],
+) -> Vec<TaxPart> {
     let mut parts: BTreeMap<NaiveDate, (Money, Money)> = BTreeMap::new();
     for (line, base) in document.lines.iter().zip(others).filter(|(line, _)| line.tax == tax.rate) {
         let part = parts.entry(line.tax_date).or_default();

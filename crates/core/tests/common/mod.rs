@@ -50,6 +50,7 @@ impl Books {
             (Purpose::Revenue, Some("goods"), "61000"),
             (Purpose::Revenue, Some("service"), "61800"),
             (Purpose::ChargeRevenue, None, "64000"),
+            (Purpose::Returns, None, "65000"),
             (Purpose::Cogs, None, "71000"),
             (Purpose::FxDifference, None, "91000"),
             (Purpose::ShippedCost, None, "13000"),

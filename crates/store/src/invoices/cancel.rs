@@ -131,6 +131,7 @@ async fn load<'a>(
         applied,
         containers_gone: containers_gone(connection, &document, date.unwrap_or(rules.business_date)).await?,
         cancelled_by: head.cancelled_by,
+        credited_by: credited_by(connection, id).await?,
         orders: orders::facts(connection, &ids).await?,
         date: DocumentDate::or_business_date(date, rules.business_date),
         reason: reason.to_owned(),
@@ -140,6 +141,16 @@ async fn load<'a>(
         document,
     };
     Ok(Loaded { input, entry: head.entry_id.map(EntryId), cost_entry: head.cost_entry_id.map(EntryId) })
+}
+
+/// Credit memos over lines of an invoice.
+async fn credited_by(connection: &mut SqliteConnection, id: InvoiceId) -> Result<Vec<String>> {
+    Ok(sqlx::query_scalar!(
+        r#"SELECT number AS "number!" FROM document_links JOIN documents ON documents.id = from_id WHERE to_id = ? AND role = 'credits' ORDER BY from_id"#,
+        id.0
+    )
+    .fetch_all(connection)
+    .await?)
 }
 
 /// Packaging on the invoice of which less is at the customer, from the day on, than all its lines

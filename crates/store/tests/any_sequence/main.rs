@@ -21,7 +21,9 @@ use till_core::ids::{ApprovalId, InvoiceId, OrderId, PersonId, ReceiptId, RunId,
 use till_core::invoice::Combine;
 use till_core::people::{LimitKind, Role};
 use till_store::approvals::{self, Viewer};
-use till_store::invoices::{AddedLine, LineKey, NewDiscount, NewPrice, NewTax, Pick, ToBill, ToCancelInvoice};
+use till_store::invoices::{
+    AddedLine, CreditLine, LineKey, NewDiscount, NewPrice, NewTax, Pick, ToBill, ToCancelInvoice, ToCredit,
+};
 use till_store::people::{self, NewPerson};
 use till_store::receipts::{NewApplication, NewApplications, NewReceipt};
 use till_store::runs::{self, RunForm, Standing};
@@ -30,37 +32,129 @@ use till_store::{Actor, StoreError, customers, invoices, orders, receipts, rules
 
 #[derive(Debug, Clone)]
 enum Step {
-    Order { customer: usize, quantity: i64 },
-    Ship { order: usize, ten_thousandths: i64 },
-    CancelRest { order: usize },
-    Bill { picks: Vec<(usize, Option<i64>)> },
-    Draft { picks: Vec<(usize, Option<i64>)> },
-    PostDraft { draft: usize },
-    DropDraft { draft: usize },
-    Receive { customer: usize, minor: i64, to: Option<Vec<(usize, i64)>> },
-    Apply { receipt: usize, to: Option<Vec<(usize, i64)>> },
-    Reprice { draft: usize, person: u8, price: i64 },
-    Decide { approval: usize, person: u8, yes: bool },
-    Stop { customer: usize, person: u8 },
-    TakeBack { shipment: usize },
-    Unapply { receipt: usize, one: bool },
-    Reverse { receipt: usize },
-    ContainersBack { customer: usize, quantity: i64 },
-    Count { item: usize, counted: i64 },
-    TakeIn { item: usize, quantity: i64, cost: i64 },
-    Aside { order: usize, give: bool },
-    Amend { order: usize, quantity: i64 },
-    CancelLine { order: usize, ten_thousandths: i64 },
-    CostFollows { billing: bool },
-    Cancel { invoice: usize, rebill: bool },
-    Discount { draft: usize, percent: i64 },
-    Tax { draft: usize, code: usize },
-    AddLine { draft: usize, price: i64 },
-    MakeRun { combine: u8 },
-    LeaveOut { run: usize, invoice: usize },
-    BeginRun { run: usize },
-    GoOnRun { run: usize },
-    DropRun { run: usize },
+    Order {
+        customer: usize,
+        quantity: i64,
+    },
+    Ship {
+        order: usize,
+        ten_thousandths: i64,
+    },
+    CancelRest {
+        order: usize,
+    },
+    Bill {
+        picks: Vec<(usize, Option<i64>)>,
+    },
+    Draft {
+        picks: Vec<(usize, Option<i64>)>,
+    },
+    PostDraft {
+        draft: usize,
+    },
+    DropDraft {
+        draft: usize,
+    },
+    Receive {
+        customer: usize,
+        minor: i64,
+        to: Option<Vec<(usize, i64)>>,
+    },
+    Apply {
+        receipt: usize,
+        to: Option<Vec<(usize, i64)>>,
+    },
+    Reprice {
+        draft: usize,
+        person: u8,
+        price: i64,
+    },
+    Decide {
+        approval: usize,
+        person: u8,
+        yes: bool,
+    },
+    Stop {
+        customer: usize,
+        person: u8,
+    },
+    TakeBack {
+        shipment: usize,
+    },
+    Unapply {
+        receipt: usize,
+        one: bool,
+    },
+    Reverse {
+        receipt: usize,
+    },
+    ContainersBack {
+        customer: usize,
+        quantity: i64,
+    },
+    Count {
+        item: usize,
+        counted: i64,
+    },
+    TakeIn {
+        item: usize,
+        quantity: i64,
+        cost: i64,
+    },
+    Aside {
+        order: usize,
+        give: bool,
+    },
+    Amend {
+        order: usize,
+        quantity: i64,
+    },
+    CancelLine {
+        order: usize,
+        ten_thousandths: i64,
+    },
+    CostFollows {
+        billing: bool,
+    },
+    Cancel {
+        invoice: usize,
+        rebill: bool,
+    },
+    /// A quantity in ten-thousandths, or an amount in minor units off the price.
+    Credit {
+        invoice: usize,
+        line: usize,
+        quantity: bool,
+        how_much: i64,
+    },
+    Discount {
+        draft: usize,
+        percent: i64,
+    },
+    Tax {
+        draft: usize,
+        code: usize,
+    },
+    AddLine {
+        draft: usize,
+        price: i64,
+    },
+    MakeRun {
+        combine: u8,
+    },
+    LeaveOut {
+        run: usize,
+        invoice: usize,
+    },
+    BeginRun {
+        run: usize,
+    },
+    GoOnRun {
+        run: usize,
+    },
+    DropRun {
+        run: usize,
+    },
 }
 
 /// A step, and how many days after 1 March it is dated; none for the business date.
@@ -90,6 +184,8 @@ fn steps() -> impl Strategy<Value = Vec<Dated>> {
         1 => (0usize..8, 1i64..400_000).prop_map(|(order, ten_thousandths)| Step::CancelLine { order, ten_thousandths }),
         1 => any::<bool>().prop_map(|billing| Step::CostFollows { billing }),
         2 => (0usize..6, any::<bool>()).prop_map(|(invoice, rebill)| Step::Cancel { invoice, rebill }),
+        3 => (0usize..6, 0usize..3, any::<bool>(), -1i64..60_000)
+            .prop_map(|(invoice, line, quantity, how_much)| Step::Credit { invoice, line, quantity, how_much }),
         1 => (0usize..6, 0i64..120).prop_map(|(draft, percent)| Step::Discount { draft, percent }),
         1 => (0usize..6, 0usize..4).prop_map(|(draft, code)| Step::Tax { draft, code }),
         1 => (0usize..6, -1i64..500).prop_map(|(draft, price)| Step::AddLine { draft, price }),
@@ -407,6 +503,21 @@ async fn run_billing(company: &Company, made: &mut Made, step: &Step) {
             let done = made.note("cancel", done);
             made.drafts.extend(done.into_iter().filter_map(|done| done.draft));
         }
+        Step::Credit { invoice, line, quantity, how_much } if !made.invoices.is_empty() => {
+            let invoice = made.invoices[invoice % made.invoices.len()];
+            let pieces = Quantity::from_scaled(*how_much).to_string();
+            let money = format!("{}.{:02}", how_much.max(&0) / 100, how_much.max(&0) % 100);
+            let (quantity, amount) = if *quantity { (Some(pieces), None) } else { (None, Some(money)) };
+            let lines = vec![CreditLine { position: *line, quantity, amount }];
+            let wish = ToCredit { lines, date: Some(made.on), reason: "by chance".to_owned(), seen: None };
+            let done = store
+                .change(&by(), None, async |writing| {
+                    let rules = rules::load(writing).await?;
+                    invoices::credit(writing, &rules, invoice, &wish).await
+                })
+                .await;
+            made.note("credit", done);
+        }
         Step::Discount { draft, percent } if !made.drafts.is_empty() => {
             let draft = made.drafts[draft % made.drafts.len()];
             let Ok(view) = invoices::view(&mut *store.read().await.unwrap(), draft).await else { return };
@@ -528,7 +639,7 @@ async fn run_runs(company: &Company, made: &mut Made, step: &Step) {
 }
 
 /// What must have gone through over all sequences together, at least.
-const AT_LEAST: [(&str, usize); 18] = [
+const AT_LEAST: [(&str, usize); 19] = [
     ("ship", 150),
     ("bill", 90),
     ("draft", 8),
@@ -539,6 +650,7 @@ const AT_LEAST: [(&str, usize); 18] = [
     ("reverse receipt", 15),
     ("containers back", 3),
     ("cancel", 8),
+    ("credit", 15),
     ("take back", 2),
     ("count", 14),
     ("take in", 12),

@@ -49,6 +49,7 @@ const ACCOUNTS: &[(&str, AccountType, Purpose, Option<&str>)] = &[
     ("41000", AccountType::Liability, Purpose::TaxPayable, None),
     ("61000", AccountType::Revenue, Purpose::Revenue, None),
     ("64000", AccountType::Revenue, Purpose::ChargeRevenue, None),
+    ("65000", AccountType::Revenue, Purpose::Returns, None),
     ("71000", AccountType::Expense, Purpose::Cogs, None),
     ("91000", AccountType::Expense, Purpose::FxDifference, None),
     ("50000", AccountType::Equity, Purpose::Opening, None),

@@ -1,0 +1,438 @@
+//! Crediting part of a posted invoice, line by line: a quantity, or an amount off the price.
+//!
+//! The goods stay with the customer; what comes back through a return is a matter of its own. A credit
+//! uses the invoice's accounts, tax rates, tax dates and exchange rate, and is **cumulative**: never more
+//! than was billed less what was credited, tax credited so far and now = rate × net credited so far and
+//! now, and the last credit takes all that is left, so that a line credited in parts gives back exactly
+//! its net and its tax. What is open of the invoice is settled by it first; the rest is kept for the
+//! customer. *Source: domain.md section 9; postings.md, Documents.*
+//!
+//! ```
+//! use till_core::fixed::Quantity;
+//! use till_core::invoice::credit::{Credited, share_of};
+//! use till_core::money::Money;
+//! // Three pieces for 10.00, credited one by one: 3.33, 3.34 of what is left, 3.33.
+//! let mut so_far = Credited::default();
+//! let parts: Vec<i64> = (0..3)
+//!     .map(|_| {
+//!         let amount = share_of(Quantity::from_whole(3), Money(1_000), so_far, Quantity::from_whole(1));
+//!         so_far.quantity = Quantity::from_scaled(so_far.quantity.scaled() + 10_000);
+//!         so_far.amount += amount;
+//!         amount.0
+//!     })
+//!     .collect();
+//! assert_eq!(parts, [333, 334, 333]);
+//! ```
+
+use crate::accounts::{Account, AccountMap, Purpose};
+use crate::calendar::{DocumentDate, Periods, Terms, words};
+use crate::checks::{Blocker, Check, Findings, Step};
+use crate::entry::{Entry, EntryBuilder, LineFor, TaxMark};
+use crate::fingerprint;
+use crate::fixed::Quantity;
+use crate::ids::InvoiceId;
+use crate::invoice::entering::by_tax_date;
+use crate::invoice::{CustomerFacts, InvoiceDocument, InvoiceLine, ItemKind};
+use crate::money::{Currency, Money};
+use crate::open_items::OpenItem;
+use crate::order::{OrderAfter, OrderFacts, compare};
+use crate::people::check_reason;
+use crate::spread::spread;
+use crate::tape::{Change, Figure, Tape, TapeStyle};
+use crate::tax::{TaxComputed, TaxLine};
+use crate::terms::DuePart;
+
+/// What of a line was credited so far, by all credit memos.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Credited {
+    /// How much of it, in the line's unit.
+    pub quantity: Quantity,
+    /// What was credited, as priced: with tax where prices carry it. In the invoice's currency.
+    pub amount: Money,
+    /// The net of it, in the invoice's currency.
+    pub net: Money,
+}
+
+/// What of a line is to be credited.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum What {
+    /// A quantity, at what is left of its price.
+    Quantity(Quantity),
+    /// An amount off its price, as priced, in the invoice's currency; no quantity.
+    Price(Money),
+}
+
+/// What is known of a line of the invoice besides what it says.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct BilledLine {
+    /// The class of its item, for the account map; none where it has no item.
+    pub class: Option<String>,
+    /// The account that was typed on it; none where the account map decides.
+    pub account: Option<Account>,
+    /// What was credited of it so far.
+    pub credited: Credited,
+}
+
+/// A line to credit.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct LineToCredit {
+    /// Its position on the invoice, from zero.
+    pub position: usize,
+    /// What of it.
+    pub what: What,
+}
+
+/// Everything needed to decide on a credit.
+#[derive(Debug, Clone)]
+pub struct CreditInput<'a> {
+    /// The invoice.
+    pub invoice: InvoiceId,
+    /// Its number.
+    pub number: String,
+    /// The document, as posted.
+    pub document: InvoiceDocument,
+    /// What else is known of each of its lines, in their order.
+    pub billed: Vec<BilledLine>,
+    /// What was credited of each of its taxes, in the invoice's currency.
+    pub tax_credited: Vec<Money>,
+    /// Its open item.
+    pub item: OpenItem,
+    /// Whose.
+    pub customer: CustomerFacts,
+    /// The number of the credit memo that cancelled it, where one did.
+    pub cancelled_by: Option<String>,
+    /// The orders on it.
+    pub orders: Vec<OrderFacts>,
+    /// What to credit.
+    pub lines: Vec<LineToCredit>,
+    /// Date of the credit memo.
+    pub date: DocumentDate,
+    /// Why.
+    pub reason: String,
+    /// Base currency.
+    pub base: Currency,
+    /// The account map.
+    pub accounts: &'a AccountMap,
+    /// The periods.
+    pub periods: &'a Periods,
+}
+
+/// What a credit does, or why it cannot be.
+#[derive(Debug, Clone)]
+pub struct CreditDecision {
+    /// What it takes back, without a minus.
+    pub document: InvoiceDocument,
+    /// The position on the invoice of the line that each of its lines takes back.
+    pub credits: Vec<usize>,
+    /// What of it settles the open rest of the invoice, in the invoice's currency and in base currency.
+    pub settles: (Money, Money),
+    /// What of it is kept for the customer, likewise.
+    pub kept: (Money, Money),
+    /// Its entry.
+    pub entry: Option<Entry>,
+    /// The arithmetic.
+    pub tape: Tape,
+    /// What changes.
+    pub changes: Vec<Change>,
+    /// What the orders become.
+    pub orders: Vec<OrderAfter>,
+    /// What stands in the way.
+    pub blockers: Vec<Blocker>,
+    /// Changes with every figure and date: who posts names the one seen.
+    pub fingerprint: String,
+    /// Changes with what is credited, on whatever day: what an approval is for.
+    pub mark: String,
+}
+
+impl CreditInput<'_> {
+    fn so_far(&self, position: usize) -> Credited {
+        self.billed.get(position).map(|billed| billed.credited).unwrap_or_default()
+    }
+}
+
+/// What a quantity of a line gives back, as priced: its share of what is left, all of it with the last.
+pub fn share_of(billed: Quantity, amount: Money, so_far: Credited, quantity: Quantity) -> Money {
+    let left_quantity = billed.scaled() - so_far.quantity.scaled();
+    let left = amount - so_far.amount;
+    if quantity.scaled() >= left_quantity { left } else { left.share(quantity.scaled(), left_quantity) }
+}
+
+/// Decides on crediting lines of an invoice.
+pub fn decide(input: &CreditInput<'_>) -> CreditDecision {
+    let mut findings = Findings::at(Step::Post);
+    check(input, &mut findings);
+    let lines: Vec<InvoiceLine> =
+        input.lines.iter().enumerate().filter_map(|(at, wish)| line(input, at, *wish, &mut findings)).collect();
+    let credits: Vec<usize> =
+        input.lines.iter().map(|line| line.position).filter(|at| *at < input.document.lines.len()).collect();
+    let (document, settles, kept) = document(input, lines);
+    let entry = enter(input, &document, (settles, kept), &mut findings);
+    let mut after = input.orders.clone();
+    for invoice in after.iter_mut().flat_map(|order| &mut order.invoices) {
+        if invoice.invoice == input.invoice {
+            invoice.open -= settles.0;
+        }
+    }
+    let (orders, order_changes) = compare(&input.orders, &after);
+    // What was credited before: the same credit a second time is another one.
+    let before: Vec<_> = credits
+        .iter()
+        .map(|at| input.so_far(*at))
+        .map(|so_far| (so_far.quantity.scaled(), so_far.amount, so_far.net))
+        .collect();
+    let amounts: Vec<_> = document.lines.iter().map(|line| (line.quantity.scaled(), line.net, line.amount)).collect();
+    CreditDecision {
+        tape: tape(input, &document, settles.0, kept.0),
+        changes: changes(input, settles.1, kept.0, order_changes),
+        mark: fingerprint::of(&(input.invoice, &credits, &before, amounts, &document.taxes, settles.0)),
+        fingerprint: fingerprint::of(&(&document, &credits, &before, &entry, settles, kept)),
+        blockers: findings.finish(),
+        document,
+        credits,
+        settles,
+        kept,
+        entry,
+        orders,
+    }
+}
+
+fn check(input: &CreditInput<'_>, findings: &mut Findings) {
+    if let Some(memo) = &input.cancelled_by {
+        let sentence = format!("{} is cancelled, by {memo}: nothing of it is left to credit.", input.number);
+        findings.add(Check::CannotCredit, "invoice", sentence);
+    }
+    if let Err(sentence) = check_reason(&input.reason) {
+        findings.add(Check::CannotCredit, "reason", sentence);
+    }
+    if input.lines.is_empty() {
+        findings.add(Check::NothingToDo, "lines", "Nothing is to be credited. Say how much of which line.");
+    }
+    for (at, wish) in input.lines.iter().enumerate() {
+        if input.lines[..at].iter().any(|other| other.position == wish.position) {
+            let sentence = format!("Line {} is named twice. Put it together.", wish.position + 1);
+            findings.add(Check::NamedTwice, format!("lines.{at}"), sentence);
+        }
+    }
+    let date = input.date.date;
+    if let Some(obstacle) = input.periods.obstacle(date) {
+        findings.add(Check::PeriodClosed, "date", obstacle);
+    }
+    let posted = input.document.posting_date.date;
+    if date < posted {
+        let sentence = format!(
+            "{} was posted {}. It cannot be credited before; choose that day or a later one.",
+            input.number,
+            words(posted)
+        );
+        findings.add(Check::DateTooEarly, "date", sentence);
+    }
+}
+
+/// A line of the credit; none where the invoice has no such line.
+fn line(input: &CreditInput<'_>, at: usize, wish: LineToCredit, findings: &mut Findings) -> Option<InvoiceLine> {
+    let Some(billed) = input.document.lines.get(wish.position) else {
+        let sentence = format!("{} has no line {}.", input.number, wish.position + 1);
+        findings.add(Check::CannotCredit, format!("lines.{at}"), sentence);
+        return None;
+    };
+    let so_far = input.so_far(wish.position);
+    let priced = billed.amount - billed.off;
+    let left = priced - so_far.amount;
+    let left_quantity = Quantity::from_scaled(billed.quantity.scaled() - so_far.quantity.scaled());
+    let currency = input.document.currency;
+    if billed.kind == ItemKind::Packaging {
+        let sentence = format!("{} is owed back. Enter what comes back under the customer's containers.", billed.code);
+        findings.add(Check::CannotCredit, format!("lines.{at}"), sentence);
+    }
+    let (quantity, amount) = match wish.what {
+        What::Quantity(quantity) => {
+            let field = format!("lines.{at}.quantity");
+            if !quantity.is_positive() {
+                findings.add(Check::QuantityNotPositive, field, "Credit more than zero.");
+            } else if quantity > left_quantity {
+                let sentence = format!("Of {} {}, {left_quantity} are left to credit.", billed.quantity, billed.code);
+                findings.add(Check::MoreThanBilled, field, sentence);
+            } else if !left.is_positive() {
+                let sentence = format!("All that {} came to is credited already.", billed.code);
+                findings.add(Check::MoreThanBilled, field, sentence);
+            }
+            (quantity, share_of(billed.quantity, priced, so_far, quantity))
+        }
+        What::Price(amount) => {
+            let field = format!("lines.{at}.amount");
+            if !amount.is_positive() {
+                findings.add(Check::AmountNotPositive, field, "Credit more than zero.");
+            } else if amount > left {
+                let sentence = format!("{} {currency} of {} are left to credit.", currency.grouped(left), billed.code);
+                findings.add(Check::MoreThanBilled, field, sentence);
+            }
+            (Quantity::ZERO, amount)
+        }
+    };
+    let left_net = billed.net - so_far.net;
+    let net = match (input.document.gross_priced, amount == left) {
+        (false, _) => amount,
+        (true, true) => left_net,
+        (true, false) => left_net.share(amount.0, left.0.max(1)),
+    };
+    Some(InvoiceLine { quantity, unbilled: quantity, full: amount, amount, off: Money::ZERO, net, ..billed.clone() })
+}
+
+/// The document, and what of it settles the invoice and what is kept, each in both currencies.
+fn document(input: &CreditInput<'_>, lines: Vec<InvoiceLine>) -> (InvoiceDocument, (Money, Money), (Money, Money)) {
+    let billed = &input.document;
+    let taxes: Vec<TaxLine> = billed
+        .taxes
+        .iter()
+        .zip(&input.tax_credited)
+        .filter(|(tax, _)| lines.iter().any(|line| line.tax == tax.rate))
+        .map(|(tax, so_far)| tax_of(input, &lines, tax, *so_far))
+        .collect();
+    let net: Money = lines.iter().map(|line| line.net).sum();
+    let tax: Money = taxes.iter().map(|line| line.tax).sum();
+    let total = net + tax;
+    // In the invoice's currency and at what it is carried at: matching the two makes no difference.
+    let settled = total.min(input.item.room_from(input.date.date)).max(Money::ZERO);
+    let kept = total - settled;
+    let settles = (settled, if settled.is_zero() { Money::ZERO } else { input.item.release(settled) });
+    let kept = (kept, kept.to_base(billed.rate, billed.currency, input.base));
+    let date = input.date.date;
+    let document = InvoiceDocument {
+        document_date: input.date,
+        posting_date: input.date,
+        due_date: date,
+        due_parts: vec![DuePart { date, amount: total }],
+        early: None,
+        terms: Terms::net_days(0),
+        text_above: None,
+        text_below: None,
+        tax_date: lines.iter().map(|line| line.tax_date).max().unwrap_or(billed.tax_date),
+        lines_total: lines.iter().map(|line| line.amount).sum(),
+        discount: None,
+        order_shares: Vec::new(),
+        lines,
+        taxes,
+        net,
+        tax,
+        total,
+        total_base: settles.1 + kept.1,
+        ..billed.clone()
+    };
+    (document, settles, kept)
+}
+
+/// The tax of a code that goes back: what belongs to all that is credited then, less what was credited.
+fn tax_of(input: &CreditInput<'_>, lines: &[InvoiceLine], billed: &TaxLine, so_far: Money) -> TaxLine {
+    let of_code = || lines.iter().filter(|line| line.tax == billed.rate);
+    let net: Money = of_code().map(|line| line.net).sum();
+    let all = input.document.lines.iter().enumerate().filter(|(_, line)| line.tax == billed.rate);
+    let before: Money = all.map(|(at, _)| input.so_far(at).net).sum();
+    let rate = billed.rate.rate;
+    let tax = if before + net == billed.base {
+        billed.tax - so_far
+    } else if input.document.gross_priced {
+        of_code().map(|line| line.amount - line.net).sum()
+    } else if input.document.tax_computed == TaxComputed::PerDocument {
+        (before + net).times_rate(rate) - so_far
+    } else {
+        input
+            .lines
+            .iter()
+            .zip(lines)
+            .filter(|(_, line)| line.tax == billed.rate)
+            .map(|(wish, line)| {
+                let before = input.so_far(wish.position).net;
+                (before + line.net).times_rate(rate) - before.times_rate(rate)
+            })
+            .sum()
+    };
+    let left = (billed.tax - so_far).max(Money::ZERO);
+    TaxLine { rate: billed.rate.clone(), base: net, tax: tax.clamp(Money::ZERO, left) }
+}
+
+/// Dr returns, charges or the account that was typed, and tax; Cr receivable for what was open, unapplied
+/// for what is kept.
+fn enter(
+    input: &CreditInput<'_>,
+    document: &InvoiceDocument,
+    (settles, kept): ((Money, Money), (Money, Money)),
+    findings: &mut Findings,
+) -> Option<Entry> {
+    let to_base = |amount: Money| amount.to_base(document.rate, document.currency, input.base);
+    let tax_bases: Vec<Money> = document.taxes.iter().map(|tax| to_base(tax.tax)).collect();
+    let nets: Vec<i64> = document.lines.iter().map(|line| line.net.0).collect();
+    let others = spread(document.total_base - tax_bases.iter().copied().sum::<Money>(), &nets);
+    let mut builder = EntryBuilder::new(input.accounts, input.customer.class.as_deref(), document.currency);
+    for ((line, wish), base) in document.lines.iter().zip(&input.lines).zip(&others) {
+        let billed = input.billed.get(wish.position);
+        let class = billed.and_then(|billed| billed.class.as_deref());
+        let what = || LineFor { item_class: class, marks: Some(&line.marks), ..LineFor::default() };
+        match (billed.and_then(|billed| billed.account.as_ref()), line.kind) {
+            (Some(account), _) => builder.add_to(account, Purpose::Revenue, (line.net, *base), what()),
+            (None, ItemKind::Charge) => builder.add(Purpose::ChargeRevenue, line.net, *base, what()),
+            (None, _) => builder.add(Purpose::Returns, line.net, *base, what()),
+        }
+    }
+    for (tax, base) in document.taxes.iter().zip(&tax_bases) {
+        for part in by_tax_date(document, tax, *base, &others) {
+            let mark = TaxMark {
+                code: tax.rate.code.clone(),
+                base: -part.base,
+                document_base: -part.net,
+                rate: Some(tax.rate.rate),
+                tax_date: Some(part.date),
+            };
+            let what = LineFor { tax: Some(mark), ..LineFor::default() };
+            builder.add(Purpose::TaxPayable, part.tax, part.tax_base, what);
+        }
+    }
+    let customer = || LineFor { customer: Some(document.customer), ..LineFor::default() };
+    match &input.item.account {
+        Some(account) => builder.add_to(account, Purpose::Receivable, (-settles.0, -settles.1), customer()),
+        None => builder.add(Purpose::Receivable, -settles.0, -settles.1, customer()),
+    }
+    builder.add(Purpose::Unapplied, -kept.0, -kept.1, customer());
+    builder.finish_or_say(input.date.date, format!("Credit on {}", input.number), findings)
+}
+
+fn tape(input: &CreditInput<'_>, document: &InvoiceDocument, settled: Money, kept: Money) -> Tape {
+    let mut tape =
+        Tape::new(input.customer.name.clone(), format!("credit memo on {}", input.number), document.currency);
+    for line in &document.lines {
+        let label = match line.quantity.is_positive() {
+            true => format!("{} × {}", line.quantity, line.code),
+            false => format!("off the price of {}", line.code),
+        };
+        tape.amount(TapeStyle::Line, label, -line.amount);
+    }
+    if document.gross_priced {
+        tape.remark(TapeStyle::Detail, "prices with tax: it is taken out of them", false);
+    }
+    tape.amount(TapeStyle::Sum, "Net", -document.net);
+    for tax in &document.taxes {
+        tape.part(TapeStyle::Line, tax.label(), -tax.base, -tax.tax);
+    }
+    tape.amount(TapeStyle::Due, "Credit", -document.total);
+    if !settled.is_zero() {
+        tape.amount(TapeStyle::Detail, format!("off what is open of {}", input.number), settled);
+    }
+    if !kept.is_zero() {
+        tape.amount(TapeStyle::Detail, "kept for the customer, unapplied", kept);
+    }
+    tape.remark(TapeStyle::Detail, format!("posted on {}", words(input.date.date)), !input.date.typed);
+    tape.remark(TapeStyle::Detail, "rates and tax dates of the invoice", false);
+    tape
+}
+
+fn changes(input: &CreditInput<'_>, owed_less: Money, kept: Money, orders: Vec<Change>) -> Vec<Change> {
+    let mut changes = vec![Change {
+        label: "Customer owes".to_owned(),
+        before: Some(Figure::money(input.customer.owes)),
+        after: Figure::money(input.customer.owes - owed_less),
+    }];
+    if !kept.is_zero() {
+        changes.push(Change { label: "Kept unapplied".to_owned(), before: None, after: Figure::money(kept) });
+    }
+    changes.extend(orders);
+    changes
+}

@@ -1,0 +1,284 @@
+//! Crediting lines of an invoice. Rows of postings.md with figures worked out by hand beside them, and a
+//! property: credited in parts, in any order, an invoice gives back exactly what it charged.
+#![allow(missing_docs, clippy::unwrap_used)]
+
+mod common;
+
+use common::*;
+use proptest::prelude::*;
+use till_core::accounts::Purpose;
+use till_core::calendar::DocumentDate;
+use till_core::checks::{Check, stops};
+use till_core::fixed::Quantity;
+use till_core::ids::{DocumentKind, DocumentRef, InvoiceId};
+use till_core::invoice::credit::{BilledLine, CreditDecision, CreditInput, LineToCredit, What, decide};
+use till_core::invoice::{self, InvoiceDocument, InvoiceInput, ItemKind};
+use till_core::money::{Currency, Money};
+use till_core::open_items::Side;
+use till_core::room::Movement;
+use till_core::tax::TaxComputed;
+
+fn quantity(position: usize, quantity: &str) -> LineToCredit {
+    LineToCredit { position, what: What::Quantity(quantity.parse().unwrap()) }
+}
+
+fn off(position: usize, amount: i64) -> LineToCredit {
+    LineToCredit { position, what: What::Price(Money(amount)) }
+}
+
+/// A credit on an invoice of which so much was paid, a day after it was posted.
+fn crediting<'a>(books: &'a Books, input: &InvoiceInput<'_>, paid: i64, lines: Vec<LineToCredit>) -> CreditInput<'a> {
+    let decision = invoice::decide(input);
+    let document: InvoiceDocument = decision.document.unwrap();
+    let named = DocumentRef { kind: DocumentKind::Invoice, id: 5, number: "I-5".to_owned() };
+    let mut item = open_item(Side::OwedToUs, Purpose::Receivable, named, (document.total.0, document.total_base.0));
+    item.posting_date = document.posting_date.date;
+    item.currency = document.currency;
+    item.movements = vec![Movement::new(document.posting_date.date, document.total.0)];
+    if paid > 0 {
+        item.movements.push(Movement::new(document.posting_date.date, -paid));
+        item.open_base -= item.release(Money(paid));
+        item.open -= Money(paid);
+    }
+    CreditInput {
+        invoice: InvoiceId(5),
+        number: "I-5".to_owned(),
+        billed: vec![BilledLine::default(); document.lines.len()],
+        tax_credited: vec![Money::ZERO; document.taxes.len()],
+        item,
+        customer: input.customer.clone(),
+        cancelled_by: None,
+        orders: Vec::new(),
+        lines,
+        date: DocumentDate { date: document.posting_date.date.succ_opt().unwrap(), typed: true },
+        reason: "a scratch on the lid".to_owned(),
+        base: eur(),
+        accounts: &books.accounts,
+        periods: &books.periods,
+        document,
+    }
+}
+
+/// The books after a credit: what was credited, and what is open of the invoice.
+fn after(input: &mut CreditInput<'_>, decision: &CreditDecision) {
+    for (line, position) in decision.document.lines.iter().zip(&decision.credits) {
+        let so_far = &mut input.billed[*position].credited;
+        so_far.quantity = Quantity::from_scaled(so_far.quantity.scaled() + line.quantity.scaled());
+        so_far.amount += line.amount;
+        so_far.net += line.net;
+    }
+    for tax in &decision.document.taxes {
+        let at = input.document.taxes.iter().position(|billed| billed.rate == tax.rate).unwrap();
+        input.tax_credited[at] += tax.tax;
+    }
+    input.item.movements.push(Movement::new(input.date.date, -decision.settles.0.0));
+    input.item.open -= decision.settles.0;
+    input.item.open_base -= decision.settles.1;
+}
+
+/// postings.md, Documents: credit memo, net 59.00, invoice still open; the same, invoice paid, kept.
+#[test]
+fn a_quantity_goes_off_what_is_open_and_is_kept_where_it_is_paid() {
+    let books = Books::new();
+    let input = books.invoice(vec![line(1, "4", "59", "0", "S23")]);
+    let open = decide(&crediting(&books, &input, 0, vec![quantity(0, "1")]));
+    assert_eq!(open.blockers, []);
+    assert_eq!(written(&open.entry), pairs(&[("41000", 1_357), ("65000", 5_900), ("21000", -7_257)]));
+    let paid = decide(&crediting(&books, &input, 29_028, vec![quantity(0, "1")]));
+    assert_eq!(written(&paid.entry), pairs(&[("41000", 1_357), ("65000", 5_900), ("27000", -7_257)]));
+    // 290.28 less 250.00 paid: 40.28 are open and settled, 32.29 are kept.
+    let part = decide(&crediting(&books, &input, 25_000, vec![quantity(0, "1")]));
+    assert_eq!((part.settles.0, part.kept.0), (Money(4_028), Money(3_229)));
+    assert_eq!(
+        written(&part.entry),
+        pairs(&[("41000", 1_357), ("65000", 5_900), ("21000", -4_028), ("27000", -3_229)])
+    );
+    let text = part.tape.to_text();
+    assert!(text.contains("1 × IT-1") && text.contains("-72.57") && text.contains("kept for the customer"), "{text}");
+}
+
+/// postings.md, Documents: credit memo on a GBP invoice of rate 1.17, net 50.00, tax 11.50:
+/// 65000 58.50 · 41000 13.46 against 21000 71.96.
+#[test]
+fn in_foreign_currency_the_rate_is_that_of_the_invoice() {
+    let books = Books::new();
+    let mut input = books.invoice(vec![line(1, "2", "50", "0", "S23")]);
+    let gbp = Currency::of("GBP").unwrap();
+    input.basis.currency = gbp;
+    input.orders[0].currency = gbp;
+    input.rate = Some("1.17".parse().unwrap());
+    let decision = decide(&crediting(&books, &input, 0, vec![quantity(0, "1")]));
+    assert_eq!((decision.document.net, decision.document.tax), (Money(5_000), Money(1_150)));
+    assert_eq!(written(&decision.entry), pairs(&[("41000", 1_346), ("65000", 5_850), ("21000", -7_196)]));
+}
+
+/// 3 × 33.33 at 23 %: tax 23.00 (22.9977). One by one: 33.33 × 23 % = 7.67 (7.6659); 66.66 × 23 % = 15.33
+/// (15.3318) less 7.67 is 7.66; the last takes what is left, 23.00 less 15.33.
+#[test]
+fn tax_is_cumulative() {
+    let books = Books::new();
+    let input = books.invoice(vec![line(1, "3", "33.33", "0", "S23")]);
+    let mut credit = crediting(&books, &input, 0, vec![quantity(0, "1")]);
+    let mut taxes = Vec::new();
+    for _ in 0..3 {
+        let decision = decide(&credit);
+        assert!(!stops(&decision.blockers));
+        taxes.push(decision.document.tax.0);
+        after(&mut credit, &decision);
+    }
+    assert_eq!(taxes, [767, 766, 767]);
+    assert_eq!((credit.item.open, credit.item.open_base), (Money::ZERO, Money::ZERO));
+    assert_eq!(decide(&credit).blockers[0].check, Check::MoreThanBilled);
+}
+
+/// Ten at 10.00, 20.00 off the price later: what is left is 8.00 for each, and that is what one gives back.
+#[test]
+fn after_a_price_is_lowered_a_quantity_gives_back_the_lower_price() {
+    let books = Books::new();
+    let input = books.invoice(vec![line(1, "10", "10", "0", "S23")]);
+    let mut credit = crediting(&books, &input, 0, vec![off(0, 2_000)]);
+    let decision = decide(&credit);
+    assert_eq!((decision.document.net, decision.document.tax), (Money(2_000), Money(460)));
+    assert!(decision.tape.to_text().contains("off the price of IT-1"));
+    after(&mut credit, &decision);
+    credit.lines = vec![quantity(0, "1")];
+    assert_eq!(decide(&credit).document.net, Money(800));
+}
+
+/// A discount over the document was taken off each line: 10 % of 236.00.
+#[test]
+fn a_discount_over_the_document_stays_taken_off() {
+    let books = Books::new();
+    let mut input = books.invoice(vec![line(1, "4", "59", "0", "S23")]);
+    let percent = Some("0.1".parse().unwrap());
+    input.discount =
+        Some(invoice::DiscountWish { percent, amount: None, reason: "trade fair".to_owned(), allowed: None });
+    // 236.00 less 23.60 is 212.40; a quarter of it.
+    assert_eq!(decide(&crediting(&books, &input, 0, vec![quantity(0, "1")])).document.net, Money(5_310));
+}
+
+/// Deliveries of two months on one invoice: what is credited stands in the month of its line.
+#[test]
+fn the_tax_date_is_that_of_the_line() {
+    let books = Books::new();
+    let (mut march, mut april) = (line(1, "1", "100", "0", "S23"), line(2, "1", "200", "0", "S23"));
+    march.source = shipped(1, 1, 1, 1, "2026-02-27");
+    april.source = shipped(2, 2, 2, 1, "2026-03-17");
+    let input = books.invoice(vec![march, april]);
+    let decision = decide(&crediting(&books, &input, 0, vec![quantity(0, "1")]));
+    let mark = decision.entry.unwrap().lines.iter().find_map(|line| line.tax.clone()).unwrap();
+    assert_eq!((mark.tax_date, mark.base), (Some(day("2026-02-27")), Money(-10_000)));
+}
+
+#[test]
+fn what_stands_in_the_way_of_a_credit_is_said_at_its_field() {
+    let books = Books::new();
+    let mut drum = line(2, "2", "40", "0", "O0");
+    drum.kind = ItemKind::Packaging;
+    let input = books.invoice(vec![line(1, "4", "59", "0", "S23"), drum]);
+    let says = |lines: Vec<LineToCredit>, change: &dyn Fn(&mut CreditInput<'_>)| {
+        let mut credit = crediting(&books, &input, 0, lines);
+        change(&mut credit);
+        decide(&credit).blockers.iter().map(|one| (one.check, one.field.clone())).collect::<Vec<_>>()
+    };
+    let one = |check: Check, field: &str| vec![(check, field.to_owned())];
+    let nothing = |_: &mut CreditInput<'_>| {};
+    let fine = || vec![quantity(0, "1")];
+    assert_eq!(says(fine(), &nothing), []);
+    assert_eq!(says(vec![], &nothing), one(Check::NothingToDo, "lines"));
+    assert_eq!(says(vec![quantity(0, "4.0001")], &nothing), one(Check::MoreThanBilled, "lines.0.quantity"));
+    assert_eq!(says(vec![quantity(0, "0")], &nothing), one(Check::QuantityNotPositive, "lines.0.quantity"));
+    assert_eq!(says(vec![off(0, 23_601)], &nothing), one(Check::MoreThanBilled, "lines.0.amount"));
+    assert_eq!(says(vec![off(0, -1)], &nothing), one(Check::AmountNotPositive, "lines.0.amount"));
+    assert_eq!(says(vec![quantity(7, "1")], &nothing), one(Check::CannotCredit, "lines.0"));
+    assert_eq!(says(vec![quantity(1, "1")], &nothing), one(Check::CannotCredit, "lines.0"));
+    assert_eq!(says(vec![quantity(0, "1"), off(0, 100)], &nothing), one(Check::NamedTwice, "lines.1"));
+    assert_eq!(says(fine(), &|credit| credit.reason = " ".to_owned()), one(Check::CannotCredit, "reason"));
+    let cancelled = |credit: &mut CreditInput<'_>| credit.cancelled_by = Some("CM-1".to_owned());
+    assert_eq!(says(fine(), &cancelled), one(Check::CannotCredit, "invoice"));
+    let early = |credit: &mut CreditInput<'_>| credit.date.date = day("2026-03-01");
+    assert_eq!(says(fine(), &early), one(Check::DateTooEarly, "date"));
+    let closed = |credit: &mut CreditInput<'_>| credit.date.date = day("2027-03-20");
+    assert_eq!(says(fine(), &closed), one(Check::PeriodClosed, "date"));
+}
+
+/// The invoice was paid on 18 March and the money taken back on the 25th: on the 20th nothing of it is open,
+/// so a credit of that day is kept, and does not settle what is open only later.
+#[test]
+fn a_credit_settles_only_what_is_open_from_its_day_on() {
+    let books = Books::new();
+    let input = books.invoice(vec![line(1, "4", "59", "0", "S23")]);
+    let mut credit = crediting(&books, &input, 0, vec![quantity(0, "1")]);
+    credit.item.movements.push(Movement::new(day("2026-03-18"), -29_028));
+    credit.item.movements.push(Movement::new(day("2026-03-25"), 29_028));
+    credit.date.date = day("2026-03-20");
+    assert_eq!(decide(&credit).settles.0, Money::ZERO);
+    credit.date.date = day("2026-03-25");
+    assert_eq!(decide(&credit).kept.0, Money::ZERO);
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(200))]
+
+    /// domain.md section 9: a line credited in parts gives back exactly its net and its tax; on the way
+    /// never more than was charged; every entry balances; in every currency what was carried is released.
+    #[test]
+    fn in_parts_an_invoice_gives_back_exactly_what_it_charged(
+        lines in prop::collection::vec((1i64..40, 1i64..900_000, 0usize..3), 1..5),
+        parts in prop::collection::vec((0usize..5, 1i64..12, any::<bool>()), 1..30),
+        way in 0usize..3,
+        money in 0usize..3,
+        paid in 0i64..3,
+    ) {
+        let books = Books::new();
+        let codes = ["S23", "S135", "Z0"];
+        let lines = lines
+            .iter()
+            .zip(1..)
+            .map(|((quantity, price, code), id)| {
+                line(id, &quantity.to_string(), &format!("{}.{:04}", price / 10_000, price % 10_000), "0", codes[*code])
+            })
+            .collect::<Vec<_>>();
+        let mut input = books.invoice(lines);
+        let (currency, rate) = [("EUR", "1"), ("GBP", "1.1713"), ("JPY", "0.0061")][money];
+        input.basis.currency = Currency::of(currency).unwrap();
+        for order in &mut input.orders {
+            order.currency = input.basis.currency;
+        }
+        input.rate = Some(rate.parse().unwrap());
+        input.basis.gross_priced = way == 2;
+        input.tax_computed = if way == 1 { TaxComputed::PerLine } else { TaxComputed::PerDocument };
+        let total = invoice::decide(&input).document.unwrap().total;
+        let mut credit = crediting(&books, &input, total.0 * paid / 3, Vec::new());
+        let (mut net, mut tax, mut done) = (Money::ZERO, Money::ZERO, 0);
+        let every = (0..credit.document.lines.len()).map(|at| (at, i64::MAX, true));
+        for (at, part, whole) in parts.into_iter().chain(every) {
+            let Some(billed) = credit.document.lines.get(at) else { continue };
+            let so_far = credit.billed[at].credited;
+            let left = billed.amount - billed.off - so_far.amount;
+            let left_quantity = billed.quantity.scaled() - so_far.quantity.scaled();
+            let what = if whole {
+                What::Quantity(Quantity::from_scaled(left_quantity.min(part.saturating_mul(10_000))))
+            } else {
+                What::Price(Money((left.0 / 7).max(1).min(left.0)))
+            };
+            credit.lines = vec![LineToCredit { position: at, what }];
+            let decision = decide(&credit);
+            if left.is_zero() || left_quantity == 0 {
+                continue;
+            }
+            prop_assert_eq!(&decision.blockers, &[], "{:?}", what);
+            prop_assert!(decision.entry.as_ref().is_none_or(till_core::entry::Entry::balances));
+            prop_assert!(!decision.entry.iter().flat_map(|entry| &entry.lines).any(|line| line.purpose == Purpose::FxDifference));
+            net += decision.document.net;
+            tax += decision.document.tax;
+            prop_assert!(net <= credit.document.net && tax <= credit.document.tax);
+            after(&mut credit, &decision);
+            prop_assert!(!credit.item.open.0.is_negative());
+            done += 1;
+        }
+        prop_assert!(done >= credit.document.lines.len().min(1));
+        prop_assert_eq!((net, tax), (credit.document.net, credit.document.tax));
+        prop_assert_eq!((credit.item.open, credit.item.open_base), (Money::ZERO, Money::ZERO));
+    }
+}

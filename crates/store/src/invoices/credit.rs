@@ -1,0 +1,328 @@
+//! Crediting lines of a posted invoice.
+
+use chrono::NaiveDate;
+use serde::{Deserialize, Serialize};
+use sqlx::SqliteConnection;
+use till_core::accounts::{Account, AccountType, Purpose};
+use till_core::calendar::DocumentDate;
+use till_core::checks::{Blocker, stops};
+use till_core::entry::Entry;
+use till_core::fixed::Quantity;
+use till_core::ids::{ApprovalId, CreditMemoId, CustomerId, DocumentKind, DocumentRef, EntryId, InvoiceId, OrderId};
+use till_core::invoice::LinkRole;
+use till_core::invoice::credit::{BilledLine, CreditDecision, CreditInput, Credited, LineToCredit, What, decide};
+use till_core::money::{Currency, Money};
+use till_core::open_items::Side;
+use till_core::people::check_reason;
+use till_core::tape::{Change, Tape};
+
+use crate::approvals::{self, Asked, Go, Wish};
+use crate::convert::known;
+use crate::documents::{self, MemoToWrite};
+use crate::open_items::{self, NewItem, NewTie};
+use crate::rules::Rules;
+use crate::writing::{Writing, set};
+use crate::{Result, StoreError, customers, deliveries, ledger, orders, sensible_date};
+
+/// A line to credit, as typed: a quantity, or an amount off its price.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct CreditLine {
+    /// Its position on the invoice, from zero.
+    pub position: usize,
+    /// How much of it, in the line's unit.
+    #[serde(default)]
+    pub quantity: Option<String>,
+    /// How much off its price, as priced, in the invoice's currency.
+    #[serde(default)]
+    pub amount: Option<String>,
+}
+
+/// Lines of an invoice to credit.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct ToCredit {
+    /// What of which line.
+    pub lines: Vec<CreditLine>,
+    /// Date of the credit memo, if typed.
+    #[serde(default)]
+    pub date: Option<NaiveDate>,
+    /// Why.
+    #[serde(default)]
+    pub reason: String,
+    /// Fingerprint of the preview that was seen.
+    #[serde(default)]
+    pub seen: Option<String>,
+}
+
+/// What a credit would do.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct CreditPreview {
+    /// The arithmetic.
+    pub tape: Tape,
+    /// The entry.
+    pub entry: Option<Entry>,
+    /// What changes.
+    pub changes: Vec<Change>,
+    /// What stands in the way.
+    pub blockers: Vec<Blocker>,
+    /// To be sent back.
+    pub fingerprint: String,
+}
+
+/// What crediting did.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct CreditPosted {
+    /// The credit memo; none where it waits for approval.
+    pub credit_memo: Option<CreditMemoId>,
+    /// Its number.
+    pub number: Option<String>,
+    /// The approval it waits for.
+    pub waits: Option<ApprovalId>,
+}
+
+fn read_lines(typed: &[CreditLine], currency: Currency) -> Result<Vec<LineToCredit>> {
+    let said =
+        |text: &Option<String>| text.as_deref().map(str::trim).filter(|text| !text.is_empty()).map(str::to_owned);
+    typed
+        .iter()
+        .enumerate()
+        .map(|(at, line)| {
+            let field = |name: &str| format!("lines.{at}.{name}");
+            let what = match (said(&line.quantity), said(&line.amount)) {
+                (Some(quantity), None) => What::Quantity(
+                    quantity.parse::<Quantity>().map_err(|error| StoreError::decimal(&field("quantity"), &error))?,
+                ),
+                (None, Some(amount)) => {
+                    What::Price(currency.parse(&amount).map_err(|error| StoreError::decimal(&field("amount"), &error))?)
+                }
+                _ => {
+                    let sentence = "Say how much comes back, or an amount off the price: one of them.";
+                    return Err(StoreError::invalid(&field("quantity"), sentence));
+                }
+            };
+            Ok(LineToCredit { position: line.position, what })
+        })
+        .collect()
+}
+
+async fn load<'a>(
+    connection: &mut SqliteConnection,
+    rules: &'a Rules,
+    id: InvoiceId,
+    wish: &ToCredit,
+) -> Result<CreditInput<'a>> {
+    if let Some(date) = wish.date {
+        sensible_date("date", date)?;
+    }
+    let head = sqlx::query!(
+        r#"SELECT invoices.number, invoices.state, invoices.customer_id, memo.number AS "cancelled_by?"
+           FROM invoices LEFT JOIN documents AS memo ON memo.id = cancelled_by WHERE invoices.id = ?"#,
+        id.0
+    )
+    .fetch_optional(&mut *connection)
+    .await?
+    .ok_or_else(|| StoreError::not_found(DocumentKind::Invoice, id))?;
+    let Some(number) = head.number.filter(|_| head.state == "posted") else {
+        return Err(StoreError::WrongState("This is a draft. Change it; there is nothing to credit.".to_owned()));
+    };
+    let document = documents::posted(connection, id.0).await?;
+    let item = open_items::of_document(connection, DocumentKind::Invoice, id.0, Side::OwedToUs).await?;
+    let item = open_items::load(connection, item.as_slice())
+        .await?
+        .pop()
+        .ok_or_else(|| StoreError::not_found(DocumentKind::Invoice, id))?;
+    let ids: Vec<OrderId> = document.order_shares.iter().map(|share| share.order).collect();
+    Ok(CreditInput {
+        invoice: id,
+        number,
+        billed: billed_lines(connection, id).await?,
+        tax_credited: tax_credited(connection, id).await?,
+        item,
+        customer: customers::facts(connection, CustomerId(head.customer_id)).await?.0,
+        cancelled_by: head.cancelled_by,
+        orders: orders::facts(connection, &ids).await?,
+        lines: read_lines(&wish.lines, document.currency)?,
+        date: DocumentDate::or_business_date(wish.date, rules.business_date),
+        reason: wish.reason.clone(),
+        base: rules.base,
+        accounts: &rules.accounts,
+        periods: &rules.periods,
+        document,
+    })
+}
+
+/// What is known of the lines of an invoice besides what they say, with what was credited of each.
+async fn billed_lines(connection: &mut SqliteConnection, id: InvoiceId) -> Result<Vec<BilledLine>> {
+    sqlx::query!(
+        r#"SELECT class AS "class?", account, accounts.name AS "account_name?", account_type AS "account_type?",
+                  (SELECT coalesce(-sum(quantity_e4), 0) FROM document_lines WHERE credits_line_id = billed.id) AS "quantity!: i64",
+                  (SELECT coalesce(-sum(amount_minor - off_minor), 0) FROM document_lines WHERE credits_line_id = billed.id) AS "amount!: i64",
+                  (SELECT coalesce(-sum(net_minor), 0) FROM document_lines WHERE credits_line_id = billed.id) AS "net!: i64"
+           FROM document_lines AS billed LEFT JOIN items ON items.id = item_id LEFT JOIN accounts ON accounts.number = account
+           WHERE document_id = ? ORDER BY position"#,
+        id.0
+    )
+    .fetch_all(connection)
+    .await?
+    .into_iter()
+    .map(|row| {
+        let account = match (row.account, row.account_name, row.account_type) {
+            (Some(number), Some(name), Some(account_type)) => {
+                Some(Account { number, name, account_type: known(&account_type, AccountType::of)? })
+            }
+            _ => None,
+        };
+        let credited = Credited {
+            quantity: Quantity::from_scaled(row.quantity),
+            amount: Money(row.amount),
+            net: Money(row.net),
+        };
+        Ok(BilledLine { class: row.class, account, credited })
+    })
+    .collect()
+}
+
+/// What was credited of each tax of an invoice.
+async fn tax_credited(connection: &mut SqliteConnection, id: InvoiceId) -> Result<Vec<Money>> {
+    Ok(sqlx::query_scalar!(
+        r#"SELECT (SELECT coalesce(-sum(credit.tax_minor), 0) FROM document_links JOIN document_taxes AS credit ON credit.document_id = from_id
+                   WHERE to_id = billed.document_id AND role = 'credits'
+                     AND credit.tax_code = billed.tax_code AND credit.rate_e6 = billed.rate_e6) AS "credited!: i64"
+           FROM document_taxes AS billed WHERE document_id = ? ORDER BY position"#,
+        id.0
+    )
+    .fetch_all(connection)
+    .await?
+    .into_iter()
+    .map(Money)
+    .collect())
+}
+
+/// What crediting lines of an invoice would do. Nothing is written.
+///
+/// # Errors
+/// An unknown invoice, a draft, an amount that cannot be read.
+pub async fn credit_preview(
+    connection: &mut SqliteConnection,
+    rules: &Rules,
+    id: InvoiceId,
+    wish: &ToCredit,
+) -> Result<CreditPreview> {
+    let decision = decide(&load(connection, rules, id, wish).await?);
+    Ok(CreditPreview {
+        tape: decision.tape,
+        entry: decision.entry,
+        changes: decision.changes,
+        blockers: decision.blockers,
+        fingerprint: decision.fingerprint,
+    })
+}
+
+/// Credits lines of an invoice, or asks for approval where it comes to more than the limit for credit memos.
+///
+/// # Errors
+/// [`StoreError::Moved`] where it is not as it was seen, or what the core refuses.
+pub async fn credit(writing: &mut Writing<'_>, rules: &Rules, id: InvoiceId, wish: &ToCredit) -> Result<CreditPosted> {
+    let reason = check_reason(&wish.reason).map_err(|why| StoreError::invalid("reason", why))?;
+    let input = load(writing, rules, id, wish).await?;
+    let decision = decide(&input);
+    if stops(&decision.blockers) {
+        return Err(StoreError::Refused(decision.blockers));
+    }
+    if wish.seen.as_ref().is_some_and(|seen| *seen != decision.fingerprint) {
+        return Err(StoreError::Moved);
+    }
+    let (currency, total) = (input.document.currency, decision.document.total);
+    let asked = Wish {
+        asked: Asked::CreditInvoice { invoice: id, wish: ToCredit { seen: None, ..wish.clone() } },
+        document: DocumentRef { kind: DocumentKind::Invoice, id: id.0, number: input.number.clone() },
+        amount: decision.document.total_base,
+        words: format!("credit {} {currency} of {} to {}", currency.grouped(total), input.number, input.customer.name),
+        changes: vec![set("credit", currency.format(total))],
+        reason,
+        mark: decision.mark.clone(),
+        held: false,
+    };
+    if let Go::Waits(approval) = approvals::allowed_or_asked(writing, rules, asked).await? {
+        return Ok(CreditPosted { credit_memo: None, number: None, waits: Some(approval) });
+    }
+    write(writing, &input, &decision).await
+}
+
+async fn write(writing: &mut Writing<'_>, input: &CreditInput<'_>, decision: &CreditDecision) -> Result<CreditPosted> {
+    let memo = documents::new_memo(writing).await?;
+    let source = DocumentRef { kind: DocumentKind::CreditMemo, id: memo.id.0, number: memo.number.clone() };
+    let entries: Vec<_> = decision.entry.iter().map(|entry| (entry, source.clone(), None)).collect();
+    let entry = ledger::write_all(writing, &entries).await?.pop();
+    let credits: Vec<(usize, Money)> = decision.credits.iter().map(|position| (*position, Money::ZERO)).collect();
+    let what = MemoToWrite {
+        of: (input.invoice.0, LinkRole::Credits),
+        document: &decision.document,
+        credits: &credits,
+        reason: &input.reason,
+        tape: &decision.tape,
+        entries: (entry, None),
+    };
+    documents::write_memo(writing, &memo, &what).await?;
+    add_items(writing, input, decision, source, entry).await?;
+    orders::write_states(writing, &decision.orders).await?;
+    deliveries::add(writing, &[(memo.id.0, input.customer.id, input.customer.delivery)]).await?;
+    let currency = input.document.currency;
+    let fields = vec![
+        set("total", currency.format(decision.document.total)),
+        set("kept", currency.format(decision.kept.0)),
+        set("reason", input.reason.trim()),
+    ];
+    let words = format!("credited lines of {} of {} with {}", input.number, input.customer.name, memo.number);
+    let at = (DocumentKind::Invoice, input.invoice.0, input.number.as_str());
+    writing.note_on(at, "invoice_credited", words, None, fields);
+    Ok(CreditPosted { credit_memo: Some(memo.id), number: Some(memo.number), waits: None })
+}
+
+/// What settles the invoice stands against it at once; what is kept is an open item of its own.
+async fn add_items(
+    connection: &mut SqliteConnection,
+    input: &CreditInput<'_>,
+    decision: &CreditDecision,
+    memo: DocumentRef,
+    entry: Option<EntryId>,
+) -> Result<()> {
+    let date = input.date.date;
+    let receivable = input.item.account.as_ref().map(|account| account.number.as_str());
+    let unapplied = open_items::account_of(decision.entry.as_ref(), Purpose::Unapplied);
+    let parts = [(Purpose::Receivable, receivable, decision.settles), (Purpose::Unapplied, unapplied, decision.kept)];
+    let items: Vec<NewItem<'_>> = parts
+        .into_iter()
+        .filter(|(_, _, (amount, _))| amount.is_positive())
+        .map(|(purpose, account, (amount, amount_base))| NewItem {
+            customer: input.customer.id,
+            purpose,
+            account,
+            side: Side::OwedByUs,
+            document: memo.clone(),
+            currency: input.document.currency,
+            amount,
+            amount_base,
+            posting_date: date,
+            document_date: date,
+            terms: None,
+            due_date: date,
+        })
+        .collect();
+    let credit = open_items::add(connection, &items).await?;
+    if !decision.settles.0.is_positive() {
+        return Ok(());
+    }
+    let tie = NewTie {
+        debit: input.item.id,
+        credit,
+        debit_amount: decision.settles,
+        credit_amount: decision.settles,
+        reverses: None,
+        entry,
+    };
+    open_items::apply(connection, date, &[tie]).await
+}
