@@ -23,8 +23,17 @@ use crate::ids::DocumentRef;
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
 pub enum Step {
+    /// An order is written down, not binding yet.
+    Draft,
+    /// A price is promised, before anything is ordered.
+    Quote,
+    /// Orders are taken over from a file: what is missing can follow on the draft.
+    Import,
     /// An order becomes binding.
     Confirm,
+    /// An order is binding already: what will stop its goods or its invoice. Who was confirmed is not
+    /// asked for approval again.
+    Follow,
     /// Goods leave.
     Ship,
     /// Lines go on a draft.
@@ -73,25 +82,25 @@ macro_rules! checks {
 
 checks! {
     /// Nothing was picked, or no line was given.
-    NothingToDo => [Confirm Stops, Ship Stops, Bill Stops, Post Stops],
+    NothingToDo => [Draft Stops, Quote Stops, Import Stops, Confirm Stops, Ship Stops, Bill Stops, Post Stops],
     /// A quantity of zero or below.
-    QuantityNotPositive => [Confirm Stops, Ship Stops, Bill Stops, Post Stops],
+    QuantityNotPositive => [Draft Stops, Quote Stops, Import Stops, Confirm Stops, Ship Stops, Bill Stops, Post Stops],
     /// More than the order line still has to ship.
     MoreThanOrdered => [Ship Stops],
     /// Stock would fall below zero.
-    StockShort => [Confirm Warns, Ship Stops],
+    StockShort => [Import Warns, Confirm Warns, Follow Warns, Ship Stops],
     /// More than is shipped and not yet billed.
     MoreThanUnbilled => [Bill Stops, Post Stops],
     /// What is to go on one document differs in something that must be the same.
     CannotCombine => [Bill Stops, Post Stops],
     /// The customer wants its order number on every invoice and the order has none.
-    OrderNumberMissing => [Confirm Warns, Bill Warns, Post Stops],
+    OrderNumberMissing => [Import Warns, Confirm Warns, Follow Warns, Bill Warns, Post Stops],
     /// A tax category asks for the buyer's tax id and there is none.
-    TaxIdMissing => [Confirm Warns, Bill Warns, Post Stops],
+    TaxIdMissing => [Import Warns, Confirm Warns, Follow Warns, Bill Warns, Post Stops],
     /// A line has a tax code without a rate on the tax date.
-    TaxRateMissing => [Confirm Warns, Bill Warns, Post Stops],
+    TaxRateMissing => [Import Warns, Confirm Warns, Follow Warns, Bill Warns, Post Stops],
     /// A stock item is sold for nothing.
-    PriceZero => [Confirm Warns, Bill Warns, Post Warns],
+    PriceZero => [Import Warns, Confirm Warns, Bill Warns, Post Warns],
     /// Something is sold for less than nothing.
     PriceBelowZero => [Bill Stops, Post Stops],
     /// A changed price makes more of a difference than was allowed.
@@ -113,7 +122,7 @@ checks! {
     /// What a structured invoice must say is not known.
     StructuredDataMissing => [Bill Warns, Post Warns, Send Stops],
     /// The account map leads nowhere.
-    AccountMissing => [Confirm Warns, Ship Stops, Bill Warns, Post Stops],
+    AccountMissing => [Import Warns, Confirm Warns, Follow Warns, Ship Stops, Bill Warns, Post Stops],
     /// The posting date lies in a closed period.
     PeriodClosed => [Ship Stops, Bill Warns, Post Stops],
     /// The document date is before that of the last invoice, or after the posting date.
@@ -123,33 +132,33 @@ checks! {
     /// A date before what it follows from.
     DateTooEarly => [Ship Stops, Bill Stops, Post Stops],
     /// The customer is on stop.
-    CustomerOnStop => [Confirm Asks, Ship Stops, Bill Warns, Post Warns],
+    CustomerOnStop => [Import Asks, Confirm Asks, Ship Stops, Bill Warns, Post Warns],
     /// The order takes the customer over its credit limit.
-    CreditLimit => [Confirm Asks, Ship Warns],
+    CreditLimit => [Import Asks, Confirm Asks, Ship Warns],
     /// The order is worth more than who confirms it may confirm.
-    OrderAmount => [Confirm Asks],
+    OrderAmount => [Import Asks, Confirm Asks],
     /// An exemption from tax without a certificate, or after its last day.
-    ExemptionExpired => [Confirm Warns, Bill Warns, Post Stops],
+    ExemptionExpired => [Import Warns, Confirm Warns, Follow Warns, Bill Warns, Post Stops],
     /// The company has not said which tax code a treatment leads to.
-    TreatmentWithoutCode => [Confirm Stops],
+    TreatmentWithoutCode => [Draft Stops, Quote Stops, Import Stops, Confirm Stops],
     /// An account demands a reporting code that a line does not have.
-    ReportingCodeMissing => [Confirm Warns, Ship Stops, Bill Warns, Post Stops],
+    ReportingCodeMissing => [Import Warns, Confirm Warns, Follow Warns, Ship Stops, Bill Warns, Post Stops],
     /// A required field of the company's own is empty.
     OwnFieldMissing => [Confirm Stops],
     /// An own field or reporting code holds what it cannot.
-    MarkNotAllowed => [Confirm Stops],
+    MarkNotAllowed => [Draft Stops, Quote Stops, Import Stops, Confirm Stops],
     /// A unit the item is not sold in, a quantity below its least or between its steps.
-    UnitOrStep => [Confirm Stops],
+    UnitOrStep => [Draft Stops, Quote Stops, Import Stops, Confirm Stops],
     /// A promotion that does not run on the day, a price that cannot be made.
-    PriceNotMade => [Confirm Stops],
+    PriceNotMade => [Draft Stops, Quote Stops, Import Stops, Confirm Stops],
     /// More than a call-off has left.
-    MoreThanCalledOff => [Confirm Stops],
+    MoreThanCalledOff => [Draft Stops, Quote Stops, Import Stops, Confirm Stops],
     /// An amended line would be less than what has shipped, is being shipped or was cancelled.
-    LessThanShipped => [Confirm Stops],
+    LessThanShipped => [Draft Stops, Quote Stops, Import Stops, Confirm Stops],
     /// Something that is not sold any more.
-    NotSold => [Confirm Stops],
+    NotSold => [Draft Stops, Quote Stops, Import Stops, Confirm Stops],
     /// Returnable packaging goes to customers in base currency only.
-    ContainerCurrency => [Confirm Stops],
+    ContainerCurrency => [Draft Stops, Quote Stops, Import Stops, Confirm Stops],
     /// Something of the shipment is billed or stands on a draft.
     AlreadyBilled => [Ship Stops],
     /// An amount of zero or below.
@@ -165,7 +174,7 @@ checks! {
     /// The same thing is named twice.
     NamedTwice => [Ship Stops, Bill Stops, Post Stops],
     /// No exchange rate is known for the date.
-    ExchangeRateMissing => [Confirm Warns, Bill Warns, Post Stops],
+    ExchangeRateMissing => [Import Warns, Confirm Warns, Bill Warns, Post Stops],
 }
 
 impl Check {
@@ -288,6 +297,28 @@ impl Findings {
     }
 }
 
+/// What findings of one step are at another: those the table has there, with their effect there.
+pub fn at_step(blockers: &[Blocker], step: Step) -> Vec<Blocker> {
+    let mut found: Vec<Blocker> = blockers
+        .iter()
+        .filter_map(|blocker| Some(Blocker { effect: blocker.check.effect(step)?, ..blocker.clone() }))
+        .collect();
+    found.sort_by_key(|blocker| std::cmp::Reverse(blocker.effect));
+    found
+}
+
+/// One finding at a step that it stops. *The table has to have it there.*
+pub fn one(check: Check, step: Step, field: impl Into<String>, sentence: impl Into<String>) -> Vec<Blocker> {
+    let mut findings = Findings::at(step);
+    findings.add(check, field, sentence);
+    findings.finish()
+}
+
+/// Whether it is the customer who is held back: on stop, or over the limit.
+pub fn customer_held(blockers: &[Blocker]) -> bool {
+    blockers.iter().any(|blocker| matches!(blocker.check, Check::CustomerOnStop | Check::CreditLimit))
+}
+
 /// Whether any of them stops the step.
 pub fn stops(blockers: &[Blocker]) -> bool {
     blockers.iter().any(|blocker| blocker.effect == Effect::Stops)
@@ -311,10 +342,45 @@ mod tests {
 
     #[test]
     fn every_check_concerns_a_step() {
-        let steps = [Step::Confirm, Step::Ship, Step::Bill, Step::Post, Step::Send];
+        let steps = [
+            Step::Draft,
+            Step::Quote,
+            Step::Import,
+            Step::Confirm,
+            Step::Follow,
+            Step::Ship,
+            Step::Bill,
+            Step::Post,
+            Step::Send,
+        ];
         for check in Check::ALL {
             assert!(steps.iter().any(|step| check.effect(*step).is_some()), "{check:?}");
         }
+    }
+
+    #[test]
+    fn a_draft_waits_for_what_a_confirmation_needs() {
+        let found = one(Check::OwnFieldMissing, Step::Confirm, "fields.colour", "Say which.");
+        assert!(stops(&found));
+        for step in [Step::Draft, Step::Quote, Step::Import, Step::Follow] {
+            assert_eq!(at_step(&found, step), []);
+        }
+        let nonsense = one(Check::UnitOrStep, Step::Confirm, "lines.0.quantity", "Sold in sixes.");
+        for step in [Step::Draft, Step::Quote, Step::Import] {
+            assert!(stops(&at_step(&nonsense, step)), "{step:?}");
+        }
+        assert_eq!(at_step(&nonsense, Step::Follow), [], "it was confirmed as it is");
+    }
+
+    #[test]
+    fn who_was_confirmed_is_not_asked_for_again() {
+        for check in [Check::CustomerOnStop, Check::CreditLimit, Check::OrderAmount] {
+            assert_eq!(check.effect(Step::Confirm), Some(Effect::Asks));
+            assert_eq!(check.effect(Step::Follow), None);
+            assert_eq!(check.effect(Step::Draft), None);
+        }
+        assert!(customer_held(&one(Check::CreditLimit, Step::Confirm, "customer", "Over.")));
+        assert!(!customer_held(&one(Check::OrderAmount, Step::Confirm, "total", "Above.")));
     }
 
     #[test]

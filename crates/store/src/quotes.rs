@@ -4,6 +4,7 @@ use chrono::{Days, NaiveDate};
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
 use till_core::calendar::words;
+use till_core::checks::Step;
 use till_core::ids::{ContactId, CustomerId, DocumentKind, OrderId, QuoteId};
 use till_core::merge::{Fields, differences};
 use till_core::money::{Currency, Money};
@@ -12,7 +13,7 @@ use till_core::people::check_reason;
 use till_core::tape::Tape;
 
 use crate::convert::{currency, json};
-use crate::orders::{self, Lineage, OrderForm, Standing, enter_resolved, resolve};
+use crate::orders::{self, Lineage, OrderForm, Standing, enter_resolved, refuse_at, resolve};
 use crate::rules::{Rules, next_number};
 use crate::writing::{Writing, set};
 use crate::{Result, StoreError, sensible_date};
@@ -127,18 +128,6 @@ fn valid_until(typed: &QuoteForm, date: NaiveDate) -> Result<NaiveDate> {
     Ok(until)
 }
 
-/// What makes a quote impossible.
-fn refuse(decision: &OrderDecision) -> Result<()> {
-    use till_core::checks::{Check, Effect};
-    let found: Vec<_> = decision
-        .blockers
-        .iter()
-        .filter(|blocker| blocker.effect == Effect::Stops && blocker.check != Check::OwnFieldMissing)
-        .cloned()
-        .collect();
-    if found.is_empty() { Ok(()) } else { Err(StoreError::Refused(found)) }
-}
-
 async fn written(
     writing: &mut Writing<'_>,
     rules: &Rules,
@@ -148,7 +137,7 @@ async fn written(
     let mut resolved = resolve(writing, rules, &typed.order, standing).await?;
     resolved.input.name = "quote".to_owned();
     let decision = decide(&resolved.input);
-    refuse(&decision)?;
+    refuse_at(&decision, Step::Quote)?;
     let date = resolved.input.date;
     Ok((date, valid_until(typed, date)?, decision, resolved.input.currency, resolved.input.customer.name.clone()))
 }

@@ -2,6 +2,7 @@
 
 use chrono::NaiveDate;
 use sqlx::SqliteConnection;
+use till_core::checks::{Step, at_step};
 use till_core::ids::{CustomerId, OrderId};
 use till_core::ordering::decide;
 
@@ -119,13 +120,7 @@ pub(super) async fn check(
             Err(error) => check.refused(&error, &group.places),
             Ok(resolved) => {
                 let decision = decide(&resolved.input);
-                // What an administrator has to set, or the company's own fields, can follow on the draft.
-                let hard: Vec<_> = decision
-                    .blockers
-                    .into_iter()
-                    .filter(|blocker| blocker.check != till_core::checks::Check::OwnFieldMissing)
-                    .collect();
-                check.found(&hard, &group.places);
+                check.found(&at_step(&decision.blockers, Step::Import), &group.places);
                 check.plan(Planned {
                     number: group.name,
                     customer_name: resolved.input.customer.name.clone(),

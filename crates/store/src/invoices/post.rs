@@ -1,7 +1,7 @@
 //! Posting: picks at once, one draft, or many.
 
 use serde::{Deserialize, Serialize};
-use till_core::checks::{Blocker, Check, Effect, Step, stops};
+use till_core::checks::{Check, Step, one, stops};
 use till_core::ids::InvoiceId;
 use till_core::invoice::{InvoiceDecision, InvoiceInput, decide_in_order};
 
@@ -52,14 +52,8 @@ pub async fn post_picks(
 ) -> Result<Vec<PostedInvoice>> {
     let wanted = split(writing, rules, to_bill).await?;
     if wanted.is_empty() {
-        return Err(StoreError::Refused(vec![Blocker {
-            check: Check::NothingToDo,
-            effect: Effect::Stops,
-            field: "picks".to_owned(),
-            words: Check::NothingToDo.words().to_owned(),
-            sentence: "Nothing is picked. Pick a shipment or a line to bill.".to_owned(),
-            at: None,
-        }]));
+        let sentence = "Nothing is picked. Pick a shipment or a line to bill.";
+        return Err(StoreError::Refused(one(Check::NothingToDo, Step::Post, "picks", sentence)));
     }
     if seen.is_some_and(|seen| seen.len() != wanted.len()) {
         return Err(StoreError::Moved);

@@ -1,14 +1,14 @@
 //! Changing a draft order, and amending an open one.
 
 use sqlx::SqliteConnection;
-use till_core::checks::{Blocker, Check, Effect, asks, stops};
+use till_core::checks::{Blocker, Check, Effect, Step, asks, customer_held, stops};
 use till_core::fingerprint;
 use till_core::ids::{DocumentKind, DocumentRef, OrderId};
 use till_core::merge::differences;
 use till_core::money::Money;
 use till_core::ordering::{OrderDecision, decide};
 
-use super::entering::{order_limit, refuse_nonsense, write_head, write_lines};
+use super::entering::{order_limit, refuse_at, write_head, write_lines};
 use super::form::{self, OrderForm, described};
 use super::refresh_states;
 use super::resolve::{Resolved, Standing, resolve};
@@ -78,7 +78,7 @@ pub async fn change(
     let standing = Standing { order: Some(id), limit, ..Standing::default() };
     let resolved = resolve(writing, rules, typed, standing).await?;
     let decision = decide(&resolved.input);
-    refuse_nonsense(&decision)?;
+    refuse_at(&decision, Step::Draft)?;
     if head.confirmed {
         if stops(&decision.blockers) {
             return Err(StoreError::Refused(decision.blockers));
@@ -93,11 +93,6 @@ pub async fn change(
     }
     let version = write_change(writing, id, &head, &resolved, &decision, &before).await?;
     Ok(Outcome { version, waits: None })
-}
-
-/// Whether it is the customer that is held back.
-pub(super) fn held(blockers: &[Blocker]) -> bool {
-    blockers.iter().any(|blocker| matches!(blocker.check, Check::CustomerOnStop | Check::CreditLimit))
 }
 
 /// Changes with what the order says, what it comes to, and what has to be asked for. Not with how much
@@ -132,7 +127,7 @@ fn amendment(
         changes: differences(&described(before), &described(typed)),
         reason: sentences.join(" "),
         mark: mark(typed, decision),
-        held: held(&decision.blockers),
+        held: customer_held(&decision.blockers),
     }
 }
 

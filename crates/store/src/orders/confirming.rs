@@ -2,14 +2,14 @@
 
 use chrono::NaiveDate;
 use sqlx::SqliteConnection;
-use till_core::checks::{Blocker, Effect, asks, stops};
+use till_core::checks::{Blocker, Effect, asks, customer_held, stops};
 use till_core::ids::{DocumentKind, DocumentRef, OrderId};
 use till_core::merge::FieldChange;
 use till_core::money::Money;
 use till_core::ordering::{OrderDecision, decide};
 use till_core::people::check_reason;
 
-use super::changing::{Head, head, held, mark};
+use super::changing::{Head, head, mark};
 use super::entering::{number_of, order_limit};
 use super::form;
 use super::refresh_states;
@@ -87,7 +87,7 @@ pub async fn confirm_as(
             changes,
             reason,
             mark: mark(&form::form(writing, id).await?, &decision),
-            held: held(&decision.blockers),
+            held: customer_held(&decision.blockers),
         };
         if let Go::Waits(approval) = approvals::allowed_or_asked(writing, rules, wish).await? {
             return Ok(Outcome { version: head.version, waits: Some(approval) });

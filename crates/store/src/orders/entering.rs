@@ -2,7 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
-use till_core::checks::{Blocker, Check, Effect};
+use till_core::checks::{Blocker, Step, at_step, stops};
 use till_core::fingerprint;
 use till_core::ids::{CustomerId, DocumentKind, OrderId, QuoteId};
 use till_core::merge::{Fields, differences};
@@ -107,27 +107,10 @@ pub(super) async fn number_of(connection: &mut SqliteConnection, id: OrderId) ->
         .ok_or_else(|| StoreError::not_found(DocumentKind::Order, id))
 }
 
-/// What makes an order impossible even as a draft: the rest waits for the confirmation.
-pub(super) fn refuse_nonsense(decision: &OrderDecision) -> Result<()> {
-    let nonsense = [
-        Check::NothingToDo,
-        Check::QuantityNotPositive,
-        Check::UnitOrStep,
-        Check::PriceNotMade,
-        Check::LessThanShipped,
-        Check::MarkNotAllowed,
-        Check::MoreThanCalledOff,
-        Check::NotSold,
-        Check::ContainerCurrency,
-        Check::TreatmentWithoutCode,
-    ];
-    let found: Vec<Blocker> = decision
-        .blockers
-        .iter()
-        .filter(|blocker| blocker.effect == Effect::Stops && nonsense.contains(&blocker.check))
-        .cloned()
-        .collect();
-    if found.is_empty() { Ok(()) } else { Err(StoreError::Refused(found)) }
+/// Refuses an order that cannot stand at a step, whatever a confirmation would still ask for.
+pub(crate) fn refuse_at(decision: &OrderDecision, step: Step) -> Result<()> {
+    let found = at_step(&decision.blockers, step);
+    if stops(&found) { Err(StoreError::Refused(found)) } else { Ok(()) }
 }
 
 /// Where a new order comes from.
@@ -146,7 +129,7 @@ pub struct Lineage {
 pub async fn enter_form(writing: &mut Writing<'_>, rules: &Rules, typed: &OrderForm, from: Lineage) -> Result<OrderId> {
     let resolved = resolve(writing, rules, typed, Standing::default()).await?;
     let decision = decide(&resolved.input);
-    refuse_nonsense(&decision)?;
+    refuse_at(&decision, Step::Draft)?;
     enter_resolved(writing, &resolved, &decision.lines, from).await
 }
 

@@ -3,7 +3,7 @@
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
-use till_core::checks::Blocker;
+use till_core::checks::{Blocker, Step, at_step};
 use till_core::fixed::{Quantity, Rate, UnitPrice};
 use till_core::ids::{CustomerId, DocumentKind, DocumentRef, OrderId, OrderLineId};
 use till_core::invoice::ItemKind;
@@ -294,7 +294,7 @@ pub async fn view_for(connection: &mut SqliteConnection, id: OrderId, role: Opti
     let (tape, mut changes, mut blockers, total) = arithmetic(connection, &rules, id, role).await?;
     if facts.confirmed {
         changes.clear();
-        blockers = shipping_blockers(blockers);
+        blockers = at_step(&blockers, Step::Follow);
     }
     let to_ship = to_ship_value(&facts.lines);
     let waiting = facts.lines.iter().any(|(_, progress)| progress.to_ship().is_positive());
@@ -348,27 +348,6 @@ async fn arithmetic(
     let limit = order_limit(connection, role).await?;
     let (_, decision) = confirmation(connection, rules, id, limit).await?;
     Ok((decision.tape, decision.changes, decision.blockers, decision.total))
-}
-
-/// What of the findings concerns an order that is confirmed: what will stop its goods or its
-/// invoice. Who is confirmed is not asked for approval again.
-fn shipping_blockers(blockers: Vec<Blocker>) -> Vec<Blocker> {
-    use till_core::checks::Check;
-    blockers
-        .into_iter()
-        .filter(|blocker| {
-            matches!(
-                blocker.check,
-                Check::ReportingCodeMissing
-                    | Check::TaxIdMissing
-                    | Check::TaxRateMissing
-                    | Check::ExemptionExpired
-                    | Check::OrderNumberMissing
-                    | Check::AccountMissing
-                    | Check::StockShort
-            )
-        })
-        .collect()
 }
 
 async fn lines(

@@ -3,7 +3,7 @@
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
-use till_core::checks::{Check, Findings, Step};
+use till_core::checks::{Check, Step, one};
 use till_core::fixed::Quantity;
 use till_core::ids::{DocumentKind, OrderId, OrderLineId, ShipmentId};
 use till_core::money::Money;
@@ -189,13 +189,8 @@ pub async fn start(
 ) -> Result<ShipmentId> {
     let head = order_head(writing, order).await?;
     if let Some((name, reason)) = &head.stopped {
-        let mut findings = Findings::at(Step::Ship);
-        findings.add(
-            Check::CustomerOnStop,
-            "customer.stop_reason",
-            format!("{name} is on stop: {reason}. A lead can lift it."),
-        );
-        return Err(StoreError::Refused(findings.finish()));
+        let sentence = format!("{name} is on stop: {reason}. A lead can lift it.");
+        return Err(StoreError::Refused(one(Check::CustomerOnStop, Step::Ship, "customer.stop_reason", sentence)));
     }
     let proposed = propose(writing, order).await?;
     let form = match typed {
@@ -302,13 +297,8 @@ async fn write_form(
         }
         let most = known.to_ship.scaled() + known.over.scaled() - known.leaving.scaled();
         if !quantity.is_positive() || quantity.scaled() > most {
-            let mut findings = Findings::at(Step::Ship);
-            findings.add(
-                Check::MoreThanOrdered,
-                field,
-                format!("{} of {} can still be shipped.", Quantity::from_scaled(most.max(0)), known.code),
-            );
-            return Err(StoreError::Refused(findings.finish()));
+            let sentence = format!("{} of {} can still be shipped.", Quantity::from_scaled(most.max(0)), known.code);
+            return Err(StoreError::Refused(one(Check::MoreThanOrdered, Step::Ship, field, sentence)));
         }
         let scaled = quantity.scaled();
         // What was to be picked stays beside what was.
