@@ -5,7 +5,7 @@
 //! ```
 //! use till_core::fixed::Quantity;
 //! use till_core::money::Money;
-//! use till_core::order::{LineProgress, OrderState, Settlement, state, track};
+//! use till_core::order::{LineProgress, LineState, OrderState, Settlement, state, track};
 //! let pieces = |text: &str| text.parse::<Quantity>().unwrap();
 //! let line = LineProgress {
 //!     ordered: pieces("60"),
@@ -14,7 +14,11 @@
 //!     billed: pieces("40"),
 //!     value: Money(60_000),
 //! };
-//! assert_eq!((line.to_ship(), line.unbilled(), line.back_ordered()), (pieces("20"), pieces("0"), pieces("20")));
+//! assert_eq!((line.to_ship(), line.unbilled()), (pieces("20"), pieces("0")));
+//! // Eight of the twenty are reserved: all twenty follow later, twelve of them wait for stock.
+//! let line = LineState { progress: line, reserved: pieces("8"), stocked: true, ..LineState::default() };
+//! assert_eq!((line.back_ordered(), line.waiting()), (pieces("20"), pieces("12")));
+//! let line = line.progress;
 //! assert_eq!(state(true, &[line], Settlement::default()), OrderState::Open);
 //! assert_eq!(track(true, &[line], Settlement::default()).shipped, 666);
 //! ```
@@ -29,7 +33,7 @@ use crate::spread::spread;
 use crate::tape::{Change, Figure};
 
 /// How far one order line has come. Everything but `ordered` and `cancelled` is derived.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct LineProgress {
     /// What the customer asked for.
@@ -60,14 +64,69 @@ impl LineProgress {
         Quantity::from_scaled((self.shipped.scaled() - self.billed.scaled()).max(0))
     }
 
-    /// Back-ordered: still to ship once a part has shipped.
-    pub fn back_ordered(&self) -> Quantity {
-        if self.shipped.is_positive() { self.to_ship() } else { Quantity::ZERO }
+    /// The most that may still leave: what is left of it, and its tolerance on top.
+    pub fn most_to_ship(&self, over: Quantity) -> Quantity {
+        if self.wanted().is_zero() {
+            return Quantity::ZERO;
+        }
+        Quantity::from_scaled((self.wanted().scaled() + over.scaled() - self.shipped.scaled()).max(0))
     }
 
     fn is_filled(&self) -> bool {
         self.shipped >= self.wanted() && self.billed >= self.shipped
     }
+}
+
+/// All quantities of an order line: what happened to it, what stands on drafts and on shipments under way,
+/// what stock is reserved. What is short, what may leave and what may be billed is said here and nowhere
+/// else; the view `order_line_state` of the books says the same for lists. In the unit that is sold.
+/// *Source: domain.md section 6.*
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct LineState {
+    /// What happened to it.
+    pub progress: LineProgress,
+    /// What stands on drafts of invoices without a shipment.
+    pub drafted: Quantity,
+    /// What stock is reserved for it.
+    pub reserved: Quantity,
+    /// What is on shipments that are being picked or packed.
+    pub leaving: Quantity,
+    /// Whether it waits for stock: goods of a confirmed order, from a warehouse whose stock is counted.
+    pub stocked: bool,
+    /// Whether it is billed without a shipment: work or a charge of a confirmed order.
+    pub work: bool,
+}
+
+impl LineState {
+    /// To ship, and not on a shipment under way.
+    pub fn free_to_ship(&self) -> Quantity {
+        less(self.progress.to_ship(), self.leaving)
+    }
+
+    /// To ship, and no stock is reserved for it.
+    pub fn waiting(&self) -> Quantity {
+        if self.stocked { less(self.progress.to_ship(), self.reserved) } else { Quantity::ZERO }
+    }
+
+    /// Back-ordered: once a part has shipped, all that is left; before that, what stock is short for.
+    pub fn back_ordered(&self) -> Quantity {
+        if self.progress.shipped.is_positive() { self.progress.to_ship() } else { self.waiting() }
+    }
+
+    /// What may be billed without a shipment.
+    pub fn billable(&self) -> Quantity {
+        if self.work { less(self.free_to_ship(), self.drafted) } else { Quantity::ZERO }
+    }
+
+    /// The most that may still go on a shipment: what is left of it with its tolerance, less what is under way.
+    pub fn most_to_ship(&self, over: Quantity) -> Quantity {
+        less(self.progress.most_to_ship(over), self.leaving)
+    }
+}
+
+/// One less the other, never below zero.
+fn less(one: Quantity, other: Quantity) -> Quantity {
+    Quantity::from_scaled((one.scaled() - other.scaled()).max(0))
 }
 
 /// What the invoices of an order come to, and what of it is paid; shares of invoices over
@@ -396,8 +455,33 @@ mod tests {
     }
 
     #[test]
-    fn back_orders_start_with_the_first_part() {
-        assert_eq!(line(5, 0, 0, 0, 1).back_ordered(), Quantity::ZERO);
-        assert_eq!(line(5, 1, 2, 0, 1).back_ordered(), Quantity::from_whole(2));
+    fn what_is_short_and_what_may_go_follows_from_the_quantities() {
+        let whole = Quantity::from_whole;
+        let state = |progress, reserved: i64, leaving: i64, drafted: i64| LineState {
+            progress,
+            drafted: whole(drafted),
+            reserved: whole(reserved),
+            leaving: whole(leaving),
+            stocked: true,
+            work: false,
+        };
+        // Ordered five, four reserved: one is short. Once two of four wanted have gone, the other two follow.
+        assert_eq!(state(line(5, 0, 0, 0, 1), 4, 0, 0).back_ordered(), whole(1));
+        assert_eq!(state(line(5, 1, 2, 0, 1), 2, 0, 0).back_ordered(), whole(2));
+        assert_eq!(state(line(5, 1, 2, 0, 1), 2, 0, 0).waiting(), whole(0));
+        // A draft order, or goods whose stock others keep, waits for nothing.
+        let not_stocked = LineState { stocked: false, ..state(line(5, 0, 0, 0, 1), 0, 0, 0) };
+        assert_eq!((not_stocked.waiting(), not_stocked.back_ordered()), (whole(0), whole(0)));
+        // Three are being picked: two are free, three with a tolerance of one.
+        let picked = state(line(5, 0, 0, 0, 1), 0, 3, 0);
+        assert_eq!((picked.free_to_ship(), picked.most_to_ship(whole(1))), (whole(2), whole(3)));
+        assert_eq!(
+            state(line(5, 5, 0, 0, 1), 0, 0, 0).most_to_ship(whole(1)),
+            whole(0),
+            "what is cancelled does not go"
+        );
+        // Work: five ordered, one billed (and so done), one on a draft, one goes along with goods.
+        let work = LineState { stocked: false, work: true, ..state(line(5, 0, 1, 1, 1), 0, 1, 1) };
+        assert_eq!((work.billable(), state(line(5, 0, 1, 1, 1), 0, 1, 1).billable()), (whole(2), whole(0)));
     }
 }

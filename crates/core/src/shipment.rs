@@ -211,7 +211,7 @@ fn check_line(input: &ShipmentInput<'_>, position: usize, findings: &mut Finding
         );
         return false;
     }
-    let most = most_to_ship(&line.progress, line.over);
+    let most = line.progress.most_to_ship(line.over);
     if line.quantity > most {
         let tolerance =
             if line.over.is_zero() { String::new() } else { format!(" and {} more may go over", line.over) };
@@ -236,14 +236,6 @@ fn check_line(input: &ShipmentInput<'_>, position: usize, findings: &mut Finding
         return false;
     }
     true
-}
-
-/// The most that may still leave of a line: what is left of it, and its tolerance on top.
-pub fn most_to_ship(progress: &LineProgress, over: Quantity) -> Quantity {
-    if progress.wanted().is_zero() {
-        return Quantity::ZERO;
-    }
-    Quantity::from_scaled((progress.wanted().scaled() + over.scaled() - progress.shipped.scaled()).max(0))
 }
 
 /// Takes a line out of stock: not more than there is, and not what is set aside for others.

@@ -117,7 +117,7 @@ pub(crate) async fn left(
     let without = without.map_or(-1, |order| order.0);
     Ok(sqlx::query!(
         r#"SELECT call_off_lines.id, item_id, code, name, unit, price_e6, agreed_e4,
-                  coalesce((SELECT sum((ordered_e4 - cancelled_e4) * factor_e4 / 10000) FROM order_lines
+                  coalesce((SELECT sum(wanted_in_stock_e4) FROM order_line_state
                             WHERE call_off_line_id = call_off_lines.id AND order_id <> ?2), 0) AS "taken!: i64"
            FROM call_off_lines JOIN items ON items.id = item_id WHERE call_off_id = ?1 ORDER BY position"#,
         id.0,

@@ -41,11 +41,9 @@ pub async fn exposure(
     let without = without.map_or(-1, |order| order.0);
     let lines = sqlx::query!(
         r#"SELECT orders.id AS "order!", orders.currency AS "currency!", unit_price_e6, discount_e6, surcharge_e6, tax_code, gross_priced AS "gross_priced!",
-                  shipped_e4 - billed_e4 AS "unbilled!: i64",
-                  CASE WHEN confirmed THEN max(0, ordered_e4 - cancelled_e4 - shipped_e4) ELSE 0 END AS "to_ship!: i64"
-           FROM orders JOIN order_lines ON order_id = orders.id
-           WHERE customer_id = ? AND state = 'open'
-             AND (shipped_e4 > billed_e4 OR shipped_e4 < ordered_e4 - cancelled_e4)"#,
+                  order_lines.shipped_e4 - order_lines.billed_e4 AS "unbilled!: i64", to_ship_e4 AS "to_ship!: i64"
+           FROM orders JOIN order_lines ON order_lines.order_id = orders.id JOIN order_line_state ON order_line_state.id = order_lines.id
+           WHERE customer_id = ? AND state = 'open' AND (order_lines.shipped_e4 > order_lines.billed_e4 OR to_ship_e4 > 0)"#,
         customer.0
     )
     .fetch_all(&mut *connection)

@@ -124,8 +124,8 @@ pub(crate) async fn facts(
     }
     let without = without.map_or(-1, |order| order.0);
     let committed = sqlx::query!(
-        r#"SELECT item_id AS "item_id!", warehouse AS "warehouse!", sum(allocated_e4 * factor_e4 / 10000) AS "committed!: i64" FROM order_lines
-           WHERE allocated_e4 > 0 AND order_id <> ? AND item_id IN (SELECT value FROM json_each(?))
+        r#"SELECT item_id AS "item_id!", warehouse AS "warehouse!", sum(reserved_in_stock_e4) AS "committed!: i64" FROM order_line_state
+           WHERE reserved_e4 > 0 AND order_id <> ? AND item_id IN (SELECT value FROM json_each(?))
              AND shipped_e4 < ordered_e4 - cancelled_e4
            GROUP BY item_id, warehouse"#,
         without,

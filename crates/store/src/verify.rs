@@ -9,6 +9,8 @@ use sqlx::{Row, SqliteConnection};
 use till_core::fixed::{Quantity, Rate, UnitPrice};
 use till_core::ids::OrderId;
 use till_core::money::{Money, line_total};
+use till_core::order::{LineProgress, LineState};
+use till_core::units::in_stock_units;
 
 use crate::convert::{currency, terms};
 use crate::{Result, orders};
@@ -83,6 +85,7 @@ pub async fn verify(connection: &mut SqliteConnection) -> Result<Verification> {
     run(connection, INVARIANTS, &mut proofs).await?;
     proofs.push(proof("The record is whole and as it was written", crate::record::check(connection).await?));
     proofs.push(states(connection).await?);
+    proofs.push(line_states(connection).await?);
     proofs.push(line_nets(connection).await?);
     proofs.push(next_dues(connection).await?);
     proofs.push(taxes(connection).await?);
@@ -137,6 +140,54 @@ async fn states(connection: &mut SqliteConnection) -> Result<Proof> {
     }
     findings.truncate(10);
     Ok(proof("Orders are in the state that follows from what happened", findings))
+}
+
+/// What the view says of every order line is what the core says of its quantities, and no more is reserved
+/// than is to ship.
+async fn line_states(connection: &mut SqliteConnection) -> Result<Proof> {
+    let rows = sqlx::query!(
+        r#"SELECT orders.number, state.position, ordered_e4, cancelled_e4, shipped_e4, billed_e4, drafted_e4, reserved_e4, leaving_e4 AS "leaving_e4!: i64",
+                  stocked AS "stocked!: bool", work AS "work!: bool", factor_e4, to_ship_e4 AS "to_ship!: i64", free_to_ship_e4 AS "free!: i64",
+                  waiting_e4 AS "waiting!: i64", back_ordered_e4 AS "back_ordered!: i64", billable_e4 AS "billable!: i64",
+                  reserved_in_stock_e4 AS "in_stock!: i64"
+           FROM order_line_state AS state JOIN orders ON orders.id = order_id"#
+    )
+    .fetch_all(connection)
+    .await?;
+    let mut findings = Vec::new();
+    for row in rows {
+        let quantity = Quantity::from_scaled;
+        let progress = LineProgress {
+            ordered: quantity(row.ordered_e4),
+            cancelled: quantity(row.cancelled_e4),
+            shipped: quantity(row.shipped_e4),
+            billed: quantity(row.billed_e4),
+            value: Money::ZERO,
+        };
+        let state = LineState {
+            progress,
+            drafted: quantity(row.drafted_e4),
+            reserved: quantity(row.reserved_e4),
+            leaving: quantity(row.leaving_e4),
+            stocked: row.stocked,
+            work: row.work,
+        };
+        let derived =
+            [progress.to_ship(), state.free_to_ship(), state.waiting(), state.back_ordered(), state.billable()];
+        let said = [row.to_ship, row.free, row.waiting, row.back_ordered, row.billable].map(quantity);
+        let what = format!("{}, line {}", row.number, row.position + 1);
+        if derived != said {
+            findings.push(format!("{what}: {derived:?} follow from its quantities, the list says {said:?}"));
+        }
+        if state.reserved > progress.to_ship() {
+            findings.push(format!("{what}: {} reserved, {} to ship", state.reserved, progress.to_ship()));
+        }
+        if in_stock_units(state.reserved, quantity(row.factor_e4)) != Some(quantity(row.in_stock)) {
+            findings.push(format!("{what}: {} reserved are no whole number of what stock is kept in", state.reserved));
+        }
+    }
+    findings.truncate(10);
+    Ok(proof("What is short, free and billable of an order line follows from its quantities", findings))
 }
 
 /// The next due date of every open invoice worked out once more by the core.

@@ -359,11 +359,7 @@ pub(crate) async fn load_ordered(
     let rows = sqlx::query!(
         r#"SELECT wanted.key + 0 AS "at!: i64", order_lines.id AS "id!: i64", orders.id AS "order_id!: i64", order_lines.item_id AS "item_id!",
                   order_lines.description AS "description!",
-                  CASE WHEN confirmed = 1 AND items.kind IN ('service', 'charge') THEN
-                      order_lines.ordered_e4 - cancelled_e4 - shipped_e4 - drafted_e4 + coalesce(drafted.quantity_e4, 0)
-                      - coalesce((SELECT sum(leaving.quantity_e4) FROM shipment_lines AS leaving JOIN shipments ON shipments.id = leaving.shipment_id
-                                  WHERE leaving.order_line_id = order_lines.id AND shipments.state IN ('picking', 'packed')), 0)
-                  ELSE 0 END AS "unbilled!: i64",
+                  CASE WHEN work THEN billable_e4 + coalesce(drafted.quantity_e4, 0) ELSE 0 END AS "unbilled!: i64",
                   CASE WHEN coalesce(drafted.price_reason, drafted.tax_reason) IS NOT NULL
                        THEN json_array(drafted.unit_price_e6, drafted.price_reason, drafted.price_allowed_minor, drafted.tax_code, drafted.tax_reason)
                   END AS "changed?: String",
@@ -373,8 +369,8 @@ pub(crate) async fn load_ordered(
                   order_lines.unit AS "unit!"
            FROM jsonb_each(?) AS wanted
            JOIN order_lines ON order_lines.id = wanted.value ->> 0
+           JOIN order_line_state AS state ON state.id = order_lines.id
            JOIN orders ON orders.id = order_lines.order_id
-           JOIN items ON items.id = order_lines.item_id
            LEFT JOIN invoice_lines AS drafted ON drafted.invoice_id = wanted.value ->> 1 AND drafted.order_line_id = order_lines.id
                 AND drafted.shipment_line_id IS NULL
            ORDER BY wanted.key"#,

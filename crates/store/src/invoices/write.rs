@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 
 use sqlx::SqliteConnection;
 use till_core::accounts::Purpose;
+use till_core::fixed::Quantity;
 use till_core::ids::{DocumentKind, DocumentRef, InvoiceId, OrderLineId, ShipmentLineId};
 use till_core::invoice::{CustomerFacts, Delivery, InvoiceDecision, InvoiceDocument, InvoiceInput, ItemKind};
 use till_core::money::Money;
@@ -15,7 +16,7 @@ use crate::convert::{json, terms_json};
 use crate::open_items::{self, NewItem};
 use crate::rules::next_numbers;
 use crate::writing::{Writing, set};
-use crate::{Result, StoreError, deliveries, ledger, orders};
+use crate::{Result, StoreError, deliveries, ledger, orders, stock};
 
 /// A draft to post, with what was decided on it.
 pub(crate) struct ToPost {
@@ -239,16 +240,21 @@ async fn move_quantities(connection: &mut SqliteConnection, all: &[Numbered<'_>]
     )
     .execute(&mut *connection)
     .await?;
+    let done: Vec<(OrderLineId, Quantity)> = ordered
+        .iter()
+        .filter(|(_, moved)| moved.1 != 0)
+        .map(|(line, moved)| (*line, Quantity::from_scaled(moved.1)))
+        .collect();
+    stock::trim_aside(connection, &done).await?;
     let ordered = json(&ordered.into_iter().collect::<Vec<_>>())?;
     // Work without a shipment is done as it is billed.
     sqlx::query!(
         "UPDATE order_lines SET shipped_e4 = shipped_e4 + (new.value ->> '$[1][1]'), drafted_e4 = drafted_e4 - (new.value ->> '$[1][1]'),
-                billed_e4 = billed_e4 + (new.value ->> '$[1][0]'),
-                allocated_e4 = min(allocated_e4, max(0, ordered_e4 - cancelled_e4 - shipped_e4 - (new.value ->> '$[1][1]')))
+                billed_e4 = billed_e4 + (new.value ->> '$[1][0]')
          FROM jsonb_each(?) AS new WHERE order_lines.id = new.value ->> '$[0]'",
         ordered
     )
-    .execute(connection)
+    .execute(&mut *connection)
     .await?;
     Ok(())
 }

@@ -73,11 +73,10 @@ pub async fn list(
     let rows = sqlx::query!(
         r#"SELECT id, code, name, kind, class, unit, list_price_e6, active,
                   coalesce((SELECT sum(remaining_e4) FROM stock_layers WHERE item_id = items.id AND remaining_e4 > 0), 0) AS "on_hand!: i64",
-                  coalesce((SELECT sum(allocated_e4 * factor_e4 / 10000) FROM order_lines
+                  coalesce((SELECT sum(reserved_in_stock_e4) FROM order_line_state
                             WHERE item_id = items.id AND shipped_e4 < ordered_e4 - cancelled_e4), 0) AS "committed!: i64",
-                  coalesce((SELECT sum((ordered_e4 - cancelled_e4 - shipped_e4 - allocated_e4) * factor_e4 / 10000)
-                            FROM order_lines JOIN orders ON orders.id = order_id
-                            WHERE item_id = items.id AND confirmed = 1 AND shipped_e4 < ordered_e4 - cancelled_e4), 0) AS "waiting!: i64",
+                  coalesce((SELECT sum(waiting_in_stock_e4) FROM order_line_state
+                            WHERE item_id = items.id AND shipped_e4 < ordered_e4 - cancelled_e4), 0) AS "waiting!: i64",
                   coalesce((SELECT sum(quantity_e4 - arrived_e4) FROM expected_goods
                             WHERE item_id = items.id AND arrived_e4 < quantity_e4), 0) AS "expected!: i64"
            FROM items
@@ -107,7 +106,6 @@ pub async fn list(
         .into_iter()
         .map(|row| {
             let kind = known(&row.kind, ItemKind::of)?;
-            let waiting = if kind == ItemKind::Goods { row.waiting } else { 0 };
             Ok(ItemRow {
                 id: ItemId(row.id),
                 code: row.code,
@@ -119,7 +117,7 @@ pub async fn list(
                 on_hand: Quantity::from_scaled(row.on_hand),
                 committed: Quantity::from_scaled(row.committed),
                 available: Quantity::from_scaled((row.on_hand - row.committed).max(0)),
-                back_ordered: Quantity::from_scaled(waiting),
+                back_ordered: Quantity::from_scaled(row.waiting),
                 expected: Quantity::from_scaled(row.expected),
                 active: row.active != 0,
             })

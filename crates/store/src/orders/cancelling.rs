@@ -41,11 +41,8 @@ pub async fn cancel(writing: &mut Writing<'_>, id: OrderId, what: &ToCancel) -> 
     };
     let only = what.line.map(|line| line.0);
     let lines = sqlx::query!(
-        r#"SELECT order_lines.id, code, ordered_e4 - cancelled_e4 - shipped_e4 AS "open!: i64",
-                  coalesce((SELECT sum(quantity_e4) FROM shipment_lines JOIN shipments ON shipments.id = shipment_id
-                            WHERE order_line_id = order_lines.id AND state IN ('picking', 'packed')), 0) AS "leaving!: i64"
-           FROM order_lines JOIN items ON items.id = item_id
-           WHERE order_id = ?1 AND (?2 IS NULL OR order_lines.id = ?2) AND ordered_e4 > cancelled_e4 + shipped_e4 ORDER BY position"#,
+        r#"SELECT id, code AS "code!", free_to_ship_e4 AS "free!: i64" FROM order_line_state
+           WHERE order_id = ?1 AND (?2 IS NULL OR id = ?2) AND to_ship_e4 > 0 ORDER BY position"#,
         id.0,
         only
     )
@@ -53,7 +50,7 @@ pub async fn cancel(writing: &mut Writing<'_>, id: OrderId, what: &ToCancel) -> 
     .await?;
     let mut fields = vec![set("reason", &reason)];
     for line in lines {
-        let free = line.open - line.leaving;
+        let free = line.free;
         let wanted = asked.map_or(free, Quantity::scaled);
         if wanted > free || (free <= 0 && only.is_some()) {
             return Err(StoreError::invalid(
@@ -68,9 +65,9 @@ pub async fn cancel(writing: &mut Writing<'_>, id: OrderId, what: &ToCancel) -> 
         if wanted <= 0 {
             continue;
         }
+        stock::trim_aside(writing, &[(OrderLineId(line.id), Quantity::from_scaled(wanted))]).await?;
         sqlx::query!(
-            "UPDATE order_lines SET cancelled_e4 = cancelled_e4 + ?1, cancel_reason = ?2,
-                    allocated_e4 = min(allocated_e4, max(0, ordered_e4 - cancelled_e4 - ?1 - shipped_e4)) WHERE id = ?3",
+            "UPDATE order_lines SET cancelled_e4 = cancelled_e4 + ?1, cancel_reason = ?2 WHERE id = ?3",
             wanted,
             reason,
             line.id

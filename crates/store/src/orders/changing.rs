@@ -176,7 +176,6 @@ async fn write_change(
     write_head(writing, id, resolved).await?;
     sqlx::query!("UPDATE orders SET version = version + 1 WHERE id = ?", id.0).execute(&mut **writing).await?;
     if head.confirmed {
-        stock::trim_aside(writing, id).await?;
         stock::set_aside(writing, id, None).await?;
         refresh_states(writing, &[id]).await?;
     }

@@ -1,9 +1,12 @@
 //! Entering orders, and copying them.
 
+use std::collections::HashMap;
+
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
 use till_core::checks::{Blocker, Step, at_step, stops};
 use till_core::fingerprint;
+use till_core::fixed::Quantity;
 use till_core::ids::{CustomerId, DocumentKind, OrderId, QuoteId};
 use till_core::merge::{Fields, differences};
 use till_core::money::{Currency, Money};
@@ -17,7 +20,7 @@ use super::resolve::{Resolved, Standing, resolve};
 use crate::convert::{json, terms_json};
 use crate::rules::{Rules, next_number};
 use crate::writing::Writing;
-use crate::{Result, StoreError, people};
+use crate::{Result, StoreError, people, stock};
 
 /// An order as it would be.
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -219,6 +222,23 @@ pub(super) async fn write_lines(
     resolved: &Resolved<'_>,
     lines: &[PricedLine],
 ) -> Result<()> {
+    let before: HashMap<i64, i64> =
+        sqlx::query!(r#"SELECT id AS "id!", ordered_e4 FROM order_lines WHERE order_id = ?"#, id.0)
+            .fetch_all(&mut *connection)
+            .await?
+            .into_iter()
+            .map(|row| (row.id, row.ordered_e4))
+            .collect();
+    let less: Vec<_> = lines
+        .iter()
+        .zip(&resolved.lines)
+        .filter_map(|(line, refs)| {
+            let less = before.get(&refs.id?.0)? - line.quantity.scaled();
+            Some((refs.id?, Quantity::from_scaled(less)))
+        })
+        .filter(|(_, less)| less.is_positive())
+        .collect();
+    stock::trim_aside(connection, &less).await?;
     // Places are given anew; until then none may stand in the way of another.
     sqlx::query!("UPDATE order_lines SET position = -1 - position WHERE order_id = ?", id.0)
         .execute(&mut *connection)
@@ -248,7 +268,7 @@ pub(super) async fn write_line(
         Some(own) => {
             sqlx::query!(
                 "UPDATE order_lines SET position = ?1, item_id = ?2, description = ?3, ordered_e4 = ?4, unit = ?5, factor_e4 = ?6, over_e4 = ?7,
-                        allocated_e4 = min(allocated_e4, max(0, ?4 - cancelled_e4 - shipped_e4)), unit_price_e6 = ?8, list_price_e6 = ?9,
+                        unit_price_e6 = ?8, list_price_e6 = ?9,
                         discount_e6 = ?10, discount_reason = ?11, promotion = ?12, surcharge_e6 = ?13, surcharge_name = ?14,
                         price_steps = ?15, typed = ?16, tax_code = ?17, tax_reason = ?18, net_minor = ?19, warehouse = ?20, marks = ?21,
                         call_off_line_id = ?22, amount_minor = ?24 WHERE id = ?23",

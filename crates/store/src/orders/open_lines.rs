@@ -94,16 +94,18 @@ pub async fn open_lines(
 ) -> Result<OpenLines> {
     let like = filter.search.as_deref().map(crate::find::pattern);
     let rows = sqlx::query!(
-        r#"SELECT order_lines.id AS "id!", order_id AS "order_id!", orders.number AS "number!", customer_id AS "customer_id!", customers.name AS "name!",
-                  item_id AS "item_id!", code AS "code!", description AS "description!", order_lines.unit AS "unit!",
-                  ordered_e4 - cancelled_e4 AS "ordered!: i64", shipped_e4 AS "shipped!: i64", billed_e4 AS "billed!: i64", allocated_e4 AS "allocated!: i64",
-                  net_minor AS "net!: i64", ordered_e4 AS "all_ordered!: i64", promised_date AS "promised_date: NaiveDate", orders.currency AS "currency!", items.kind AS "kind!",
+        r#"SELECT order_lines.id AS "id!", order_lines.order_id AS "order_id!", orders.number AS "number!", customer_id AS "customer_id!", customers.name AS "name!",
+                  order_lines.item_id AS "item_id!", items.code AS "code!", description AS "description!", order_lines.unit AS "unit!",
+                  state.wanted_e4 AS "ordered!: i64", state.shipped_e4 AS "shipped!: i64", state.billed_e4 AS "billed!: i64", state.reserved_e4 AS "allocated!: i64",
+                  to_ship_e4 AS "to_ship!: i64", back_ordered_e4 AS "back_ordered!: i64",
+                  order_lines.net_minor AS "net!: i64", order_lines.ordered_e4 AS "all_ordered!: i64", promised_date AS "promised_date: NaiveDate", orders.currency AS "currency!",
                   (SELECT min(expected_on) FROM expected_goods WHERE order_line_id = order_lines.id AND arrived_e4 < quantity_e4) AS "expected_on: NaiveDate"
-           FROM order_lines JOIN orders ON orders.id = order_id JOIN customers ON customers.id = customer_id JOIN items ON items.id = item_id
-           WHERE orders.state = 'open' AND shipped_e4 < ordered_e4 - cancelled_e4
-             AND (?1 IS NULL OR orders.number LIKE ?1 ESCAPE '\' OR customers.name LIKE ?1 ESCAPE '\' OR code LIKE ?1 ESCAPE '\' OR description LIKE ?1 ESCAPE '\')
-             AND (NOT ?2 OR (items.kind = 'goods' AND allocated_e4 < ordered_e4 - cancelled_e4 - shipped_e4))
-           ORDER BY CASE WHEN ?3 THEN code END, promised_date IS NULL, promised_date, order_lines.id LIMIT ?4 OFFSET ?5"#,
+           FROM order_lines JOIN order_line_state AS state ON state.id = order_lines.id
+           JOIN orders ON orders.id = order_lines.order_id JOIN customers ON customers.id = customer_id JOIN items ON items.id = order_lines.item_id
+           WHERE orders.state = 'open' AND to_ship_e4 > 0
+             AND (?1 IS NULL OR orders.number LIKE ?1 ESCAPE '\' OR customers.name LIKE ?1 ESCAPE '\' OR items.code LIKE ?1 ESCAPE '\' OR description LIKE ?1 ESCAPE '\')
+             AND (NOT ?2 OR back_ordered_e4 > 0)
+           ORDER BY CASE WHEN ?3 THEN items.code END, promised_date IS NULL, promised_date, order_lines.id LIMIT ?4 OFFSET ?5"#,
         like,
         filter.back_ordered,
         filter.by_item,
@@ -114,10 +116,11 @@ pub async fn open_lines(
     .await?;
     let count = sqlx::query_scalar!(
         r#"SELECT count(*) AS "count!: i64"
-           FROM order_lines JOIN orders ON orders.id = order_id JOIN customers ON customers.id = customer_id JOIN items ON items.id = item_id
-           WHERE orders.state = 'open' AND shipped_e4 < ordered_e4 - cancelled_e4
-             AND (?1 IS NULL OR orders.number LIKE ?1 ESCAPE '\' OR customers.name LIKE ?1 ESCAPE '\' OR code LIKE ?1 ESCAPE '\' OR description LIKE ?1 ESCAPE '\')
-             AND (NOT ?2 OR (items.kind = 'goods' AND allocated_e4 < ordered_e4 - cancelled_e4 - shipped_e4))"#,
+           FROM order_lines JOIN order_line_state AS state ON state.id = order_lines.id
+           JOIN orders ON orders.id = order_lines.order_id JOIN customers ON customers.id = customer_id JOIN items ON items.id = order_lines.item_id
+           WHERE orders.state = 'open' AND to_ship_e4 > 0
+             AND (?1 IS NULL OR orders.number LIKE ?1 ESCAPE '\' OR customers.name LIKE ?1 ESCAPE '\' OR items.code LIKE ?1 ESCAPE '\' OR description LIKE ?1 ESCAPE '\')
+             AND (NOT ?2 OR back_ordered_e4 > 0)"#,
         like,
         filter.back_ordered
     )
@@ -126,8 +129,6 @@ pub async fn open_lines(
     let lines = rows
         .into_iter()
         .map(|row| {
-            let left = row.ordered - row.shipped;
-            let waiting = if row.kind == "goods" { left - row.allocated } else { 0 };
             Ok(OpenLine {
                 id: OrderLineId(row.id),
                 order: OrderId(row.order_id),
@@ -141,13 +142,13 @@ pub async fn open_lines(
                 ordered: Quantity::from_scaled(row.ordered),
                 shipped: Quantity::from_scaled(row.shipped),
                 billed: Quantity::from_scaled(row.billed),
-                to_ship: Quantity::from_scaled(left),
+                to_ship: Quantity::from_scaled(row.to_ship),
                 allocated: Quantity::from_scaled(row.allocated),
-                back_ordered: Quantity::from_scaled(waiting.max(0)),
+                back_ordered: Quantity::from_scaled(row.back_ordered),
                 promised_date: row.promised_date,
                 expected_on: row.expected_on,
                 late: row.promised_date.is_some_and(|date| date < today),
-                value: Money(row.net).share(left, row.all_ordered),
+                value: Money(row.net).share(row.to_ship, row.all_ordered),
                 currency: currency(&row.currency)?,
             })
         })

@@ -8,7 +8,7 @@ use till_core::fixed::{Quantity, Rate, UnitPrice};
 use till_core::ids::{CustomerId, DocumentKind, DocumentRef, OrderId, OrderLineId};
 use till_core::invoice::ItemKind;
 use till_core::money::{Currency, Money};
-use till_core::order::{LineProgress, OrderState, Track};
+use till_core::order::{LineProgress, LineState, OrderState, Track};
 use till_core::people::Role;
 use till_core::pricing::PriceStep;
 use till_core::tape::{Change, Tape};
@@ -358,13 +358,10 @@ async fn lines(
     let rows = sqlx::query!(
         r#"SELECT order_lines.id, items.code, items.kind, description, order_lines.unit, order_lines.warehouse, allocated_e4, unit_price_e6,
                   discount_e6, discount_reason, order_lines.surcharge_e6, price_steps, order_lines.tax_code, tax_reason, cancel_reason,
-                  confirmed, counted,
-                  coalesce((SELECT sum(quantity_e4) FROM shipment_lines JOIN shipments ON shipments.id = shipment_id
-                            WHERE order_line_id = order_lines.id AND shipments.state IN ('picking', 'packed')), 0) AS "leaving!: i64",
+                  stocked AS "stocked!: bool", work AS "work!: bool", leaving_e4 AS "leaving!: i64", state.drafted_e4 AS "drafted!: i64",
                   (SELECT min(expected_on) FROM expected_goods WHERE order_line_id = order_lines.id AND arrived_e4 < quantity_e4) AS "expected_on: NaiveDate"
-           FROM order_lines JOIN items ON items.id = item_id JOIN orders ON orders.id = order_id
-           JOIN warehouses ON warehouses.code = order_lines.warehouse
-           WHERE order_id = ? ORDER BY position"#,
+           FROM order_lines JOIN items ON items.id = order_lines.item_id JOIN order_line_state AS state ON state.id = order_lines.id
+           WHERE order_lines.order_id = ? ORDER BY order_lines.position"#,
         id.0
     )
     .fetch_all(connection)
@@ -374,11 +371,14 @@ async fn lines(
         .map(|(row, (line, progress))| {
             let kind = known(&row.kind, ItemKind::of)?;
             let allocated = Quantity::from_scaled(row.allocated_e4);
-            let short = kind == ItemKind::Goods
-                && row.confirmed != 0
-                && row.counted != 0
-                && progress.to_ship().scaled() > row.allocated_e4;
-            let waiting = Quantity::from_scaled(progress.to_ship().scaled() - row.allocated_e4);
+            let state = LineState {
+                progress: *progress,
+                drafted: Quantity::from_scaled(row.drafted),
+                reserved: allocated,
+                leaving: Quantity::from_scaled(row.leaving),
+                stocked: row.stocked,
+                work: row.work,
+            };
             Ok(OrderLineView {
                 id: *line,
                 code: row.code,
@@ -388,14 +388,8 @@ async fn lines(
                 warehouse: row.warehouse,
                 progress: *progress,
                 allocated,
-                leaving: Quantity::from_scaled(row.leaving),
-                back_ordered: if progress.shipped.is_positive() {
-                    progress.back_ordered()
-                } else if short {
-                    waiting
-                } else {
-                    Quantity::ZERO
-                },
+                leaving: state.leaving,
+                back_ordered: state.back_ordered(),
                 expected_on: row.expected_on,
                 unit_price: UnitPrice::from_scaled(row.unit_price_e6),
                 price_steps: serde_json::from_str(&row.price_steps)

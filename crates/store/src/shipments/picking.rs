@@ -7,7 +7,7 @@ use till_core::checks::{Check, Step, one};
 use till_core::fixed::Quantity;
 use till_core::ids::{DocumentKind, OrderId, OrderLineId, ShipmentId};
 use till_core::money::Money;
-use till_core::order::LineProgress;
+use till_core::order::{LineProgress, LineState};
 use till_core::units::{can_go, from_stock_units};
 
 use crate::rules::{Rules, next_number};
@@ -83,6 +83,8 @@ pub struct PickLine {
     pub free: Quantity,
     /// How much more than ordered may leave.
     pub over: Quantity,
+    /// The most that may go on a shipment now, tolerance included.
+    pub most: Quantity,
     /// What would be picked.
     pub proposed: Quantity,
 }
@@ -93,12 +95,12 @@ pub struct PickLine {
 /// [`StoreError::NotFound`].
 pub async fn propose(connection: &mut SqliteConnection, order: OrderId) -> Result<Vec<PickLine>> {
     let rows = sqlx::query!(
-        r#"SELECT order_lines.id, item_id, items.code, items.kind, description, order_lines.unit, order_lines.warehouse, counted, factor_e4, step_e4,
-                  over_e4, allocated_e4, ordered_e4, cancelled_e4, shipped_e4, order_lines.billed_e4, net_minor,
-                  coalesce((SELECT sum(quantity_e4) FROM shipment_lines JOIN shipments ON shipments.id = shipment_id
-                            WHERE order_line_id = order_lines.id AND state IN ('picking', 'packed')), 0) AS "leaving!: i64"
-           FROM order_lines JOIN items ON items.id = item_id JOIN warehouses ON warehouses.code = order_lines.warehouse
-           WHERE order_id = ? ORDER BY position"#,
+        r#"SELECT order_lines.id, order_lines.item_id, items.code, description, order_lines.unit, order_lines.warehouse, items.kind = 'goods' AND counted = 1 AS "kept!: bool",
+                  order_lines.factor_e4, items.step_e4, order_lines.over_e4, reserved_e4, state.ordered_e4, state.cancelled_e4, state.shipped_e4,
+                  state.billed_e4, state.drafted_e4, order_lines.net_minor, stocked AS "stocked!: bool", work AS "work!: bool", leaving_e4 AS "leaving!: i64"
+           FROM order_lines JOIN order_line_state AS state ON state.id = order_lines.id JOIN items ON items.id = order_lines.item_id
+           JOIN warehouses ON warehouses.code = order_lines.warehouse
+           WHERE order_lines.order_id = ? ORDER BY order_lines.position"#,
         order.0
     )
     .fetch_all(&mut *connection)
@@ -107,27 +109,33 @@ pub async fn propose(connection: &mut SqliteConnection, order: OrderId) -> Resul
     let there = stock::facts(connection, &items, None).await?;
     let mut lines = Vec::new();
     for row in rows {
-        let progress = LineProgress {
-            ordered: Quantity::from_scaled(row.ordered_e4),
-            cancelled: Quantity::from_scaled(row.cancelled_e4),
-            shipped: Quantity::from_scaled(row.shipped_e4),
-            billed: Quantity::from_scaled(row.billed_e4),
-            value: Money(row.net_minor),
+        let state = LineState {
+            progress: LineProgress {
+                ordered: Quantity::from_scaled(row.ordered_e4),
+                cancelled: Quantity::from_scaled(row.cancelled_e4),
+                shipped: Quantity::from_scaled(row.shipped_e4),
+                billed: Quantity::from_scaled(row.billed_e4),
+                value: Money(row.net_minor),
+            },
+            drafted: Quantity::from_scaled(row.drafted_e4),
+            reserved: Quantity::from_scaled(row.reserved_e4),
+            leaving: Quantity::from_scaled(row.leaving),
+            stocked: row.stocked,
+            work: row.work,
         };
-        let to_ship = progress.to_ship();
+        let to_ship = state.progress.to_ship();
         if !to_ship.is_positive() {
             continue;
         }
-        let leaving = Quantity::from_scaled(row.leaving);
-        let open = (to_ship.scaled() - row.leaving).max(0);
-        let (free, proposed) = if row.kind == "goods" && row.counted != 0 {
+        let open = state.free_to_ship().scaled();
+        let (free, proposed) = if row.kept {
             let [factor, step] = [row.factor_e4, row.step_e4].map(Quantity::from_scaled);
             let facts = there.get(&(till_core::ids::ItemId(row.item_id), row.warehouse.clone()));
             let available = facts.map(|facts| facts.available()).unwrap_or_default();
             let more = from_stock_units(available, factor).scaled();
-            let aside = (row.allocated_e4 - row.leaving).clamp(0, open);
+            let aside = (row.reserved_e4 - row.leaving).clamp(0, open);
             let fits = can_go(Quantity::from_scaled(open - aside), available, factor, step).scaled();
-            ((row.allocated_e4 + more - row.leaving).max(0), aside + fits)
+            ((row.reserved_e4 + more - row.leaving).max(0), aside + fits)
         } else {
             (open + row.over_e4, open)
         };
@@ -138,10 +146,11 @@ pub async fn propose(connection: &mut SqliteConnection, order: OrderId) -> Resul
             unit: row.unit,
             warehouse: row.warehouse,
             to_ship,
-            leaving,
-            allocated: Quantity::from_scaled(row.allocated_e4),
+            leaving: state.leaving,
+            allocated: state.reserved,
             free: Quantity::from_scaled(free),
             over: Quantity::from_scaled(row.over_e4),
+            most: state.most_to_ship(Quantity::from_scaled(row.over_e4)),
             proposed: Quantity::from_scaled(proposed),
         });
     }
@@ -295,9 +304,8 @@ async fn write_form(
                 format!("{} lies in {}, this shipment leaves from {warehouse}. Make two.", known.code, known.warehouse),
             ));
         }
-        let most = known.to_ship.scaled() + known.over.scaled() - known.leaving.scaled();
-        if !quantity.is_positive() || quantity.scaled() > most {
-            let sentence = format!("{} of {} can still be shipped.", Quantity::from_scaled(most.max(0)), known.code);
+        if !quantity.is_positive() || quantity > known.most {
+            let sentence = format!("{} of {} can still be shipped.", known.most, known.code);
             return Err(StoreError::Refused(one(Check::MoreThanOrdered, Step::Ship, field, sentence)));
         }
         let scaled = quantity.scaled();

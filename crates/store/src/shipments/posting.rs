@@ -70,7 +70,6 @@ pub async fn post(
     )
     .execute(&mut **writing)
     .await?;
-    stock::trim_aside(writing, loaded.order).await?;
     orders::refresh_states(writing, &[loaded.order]).await?;
     writing.note_on(
         (DocumentKind::Shipment, id.0, &loaded.number),
@@ -90,8 +89,7 @@ async fn write_lines(connection: &mut SqliteConnection, loaded: &Loaded, date: N
             .await?;
         // What was set aside for the line has gone with it.
         sqlx::query!(
-            "UPDATE order_lines SET shipped_e4 = shipped_e4 + ?1,
-                    allocated_e4 = min(max(0, allocated_e4 - ?1), max(0, ordered_e4 - cancelled_e4 - shipped_e4 - ?1)) WHERE id = ?2",
+            "UPDATE order_lines SET shipped_e4 = shipped_e4 + ?1, allocated_e4 = max(0, allocated_e4 - ?1) WHERE id = ?2",
             quantity,
             line.order_line.0
         )

@@ -276,9 +276,9 @@ pub async fn view(connection: &mut SqliteConnection, id: ShipmentId) -> Result<S
     .await?
     .ok_or_else(|| StoreError::not_found(DocumentKind::Shipment, id))?;
     let rows = sqlx::query!(
-        "SELECT shipment_lines.id, order_line_id, code, kind, description, order_lines.unit, quantity_e4, shipment_lines.drafted_e4, shipment_lines.billed_e4,
-                cost_minor, asked_e4, ordered_e4, max(0, ordered_e4 - cancelled_e4 - shipped_e4) AS \"to_ship!: i64\"
-         FROM shipment_lines JOIN order_lines ON order_lines.id = order_line_id JOIN items ON items.id = item_id
+        "SELECT shipment_lines.id, order_line_id, items.code, items.kind, description, order_lines.unit, quantity_e4, shipment_lines.drafted_e4, shipment_lines.billed_e4,
+                cost_minor, asked_e4, order_lines.ordered_e4, to_ship_e4 AS \"to_ship!: i64\"
+         FROM shipment_lines JOIN order_lines ON order_lines.id = order_line_id JOIN order_line_state ON order_line_state.id = order_lines.id JOIN items ON items.id = order_lines.item_id
          WHERE shipment_id = ? ORDER BY shipment_lines.position",
         id.0
     )

@@ -7,6 +7,7 @@ use till_core::stock::{SetAside, give_up};
 use till_core::units::{can_go, in_stock_units};
 
 use super::facts;
+use crate::convert::json;
 use crate::writing::{Writing, set};
 use crate::{Result, StoreError};
 
@@ -18,12 +19,8 @@ pub(crate) type Aside = Vec<(String, Quantity)>;
 pub(crate) async fn set_aside(writing: &mut Writing<'_>, order: OrderId, only: Option<OrderLineId>) -> Result<Aside> {
     let only = only.map(|line| line.0);
     let lines = sqlx::query!(
-        r#"SELECT order_lines.id, item_id, items.code, order_lines.warehouse, factor_e4, step_e4, allocated_e4,
-                  max(0, ordered_e4 - cancelled_e4 - shipped_e4) AS "open!: i64"
-           FROM order_lines JOIN orders ON orders.id = order_id JOIN items ON items.id = item_id
-           JOIN warehouses ON warehouses.code = order_lines.warehouse
-           WHERE order_id = ?1 AND (?2 IS NULL OR order_lines.id = ?2) AND confirmed = 1 AND items.kind = 'goods' AND counted = 1
-           ORDER BY position"#,
+        r#"SELECT id, item_id, code AS "code!", warehouse, factor_e4, step_e4 AS "step_e4!", waiting_e4 AS "waiting!: i64" FROM order_line_state
+           WHERE order_id = ?1 AND (?2 IS NULL OR id = ?2) AND waiting_e4 > 0 ORDER BY position"#,
         order.0,
         only
     )
@@ -31,14 +28,10 @@ pub(crate) async fn set_aside(writing: &mut Writing<'_>, order: OrderId, only: O
     .await?;
     let mut added = Vec::new();
     for line in lines {
-        let wanted = line.open - line.allocated_e4;
-        if wanted <= 0 {
-            continue;
-        }
         let item = ItemId(line.item_id);
         let facts = facts(writing, &[item], None).await?;
         let Some(there) = facts.get(&(item, line.warehouse)) else { continue };
-        let [wanted, factor, step] = [wanted, line.factor_e4, line.step_e4].map(Quantity::from_scaled);
+        let [wanted, factor, step] = [line.waiting, line.factor_e4, line.step_e4].map(Quantity::from_scaled);
         let more = can_go(wanted, there.available(), factor, step).scaled();
         if more > 0 {
             sqlx::query!("UPDATE order_lines SET allocated_e4 = allocated_e4 + ? WHERE id = ?", more, line.id)
@@ -50,12 +43,14 @@ pub(crate) async fn set_aside(writing: &mut Writing<'_>, order: OrderId, only: O
     Ok(added)
 }
 
-/// Takes back what is set aside for lines that have nothing left to ship, or less than that.
-pub(crate) async fn trim_aside(connection: &mut SqliteConnection, order: OrderId) -> Result<()> {
+/// Before so much less of lines is to ship: no more stays set aside for a line than it then has to ship.
+pub(crate) async fn trim_aside(connection: &mut SqliteConnection, less: &[(OrderLineId, Quantity)]) -> Result<()> {
+    let less = json(&less.iter().map(|(line, quantity)| (line, quantity.scaled())).collect::<Vec<_>>())?;
     sqlx::query!(
-        "UPDATE order_lines SET allocated_e4 = max(0, ordered_e4 - cancelled_e4 - shipped_e4)
-         WHERE order_id = ? AND allocated_e4 > max(0, ordered_e4 - cancelled_e4 - shipped_e4)",
-        order.0
+        "UPDATE order_lines SET allocated_e4 = max(0, state.to_ship_e4 - (wanted.value ->> 1))
+         FROM jsonb_each(?) AS wanted JOIN order_line_state AS state ON state.id = wanted.value ->> 0
+         WHERE order_lines.id = state.id AND order_lines.allocated_e4 > max(0, state.to_ship_e4 - (wanted.value ->> 1))",
+        less
     )
     .execute(connection)
     .await?;

@@ -30,9 +30,8 @@ pub(super) async fn add_work(
                           WHERE goods.order_id = orders.id AND kept.kind IN ('goods', 'packaging') AND goods.shipped_e4 > 0) AS "goods_gone!: bool"
            FROM items JOIN order_lines ON item_id = items.id JOIN orders ON orders.id = order_id JOIN customers ON customers.id = customer_id
            WHERE items.kind IN ('service', 'charge') AND confirmed = 1
-             AND ordered_e4 - cancelled_e4 - shipped_e4 - drafted_e4 > coalesce((
-                SELECT sum(leaving.quantity_e4) FROM shipment_lines AS leaving JOIN shipments ON shipments.id = leaving.shipment_id
-                WHERE leaving.order_line_id = order_lines.id AND shipments.state IN ('picking', 'packed')), 0)
+             AND order_lines.shipped_e4 + order_lines.drafted_e4 < order_lines.ordered_e4 - order_lines.cancelled_e4
+             AND (SELECT billable_e4 FROM order_line_state WHERE order_line_state.id = order_lines.id) > 0
              AND (?1 IS NULL OR customer_id = ?1) AND (?3 IS NULL OR orders.currency = ?3) AND (?4 IS NULL OR billing = ?4)
              AND (?2 IS NULL OR customers.name LIKE ?2 ESCAPE '\' OR orders.number LIKE ?2 ESCAPE '\' OR customer_order_number LIKE ?2 ESCAPE '\'
                   OR description LIKE ?2 ESCAPE '\' OR code LIKE ?2 ESCAPE '\')

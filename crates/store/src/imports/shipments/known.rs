@@ -8,7 +8,6 @@ use till_core::fixed::{ExchangeRate, Quantity};
 use till_core::ids::{CustomerId, ItemId, OrderId, OrderLineId};
 use till_core::invoice::{CustomerFacts, Delivery};
 use till_core::money::{Currency, Money};
-use till_core::shipment::most_to_ship;
 use till_core::terms::Terms;
 use till_core::treatment::Taxed;
 
@@ -146,7 +145,7 @@ async fn open_orders(connection: &mut SqliteConnection, numbers: &[&str]) -> Res
             billed: Quantity::ZERO,
             value: Money::ZERO,
         };
-        let most = most_to_ship(&progress, Quantity::from_scaled(row.over));
+        let most = progress.most_to_ship(Quantity::from_scaled(row.over));
         let order = found.entry(row.number).or_insert_with(|| OpenOrder {
             id: OrderId(row.order),
             customer: row.customer.clone(),
