@@ -141,7 +141,7 @@ pub fn round_ratio(numerator: i128, denominator: i128) -> i64 {
     if denominator == 0 {
         return 0;
     }
-    let negative = (numerator < 0) != (denominator < 0);
+    let negative = numerator.is_negative() != denominator.is_negative();
     let (numerator, denominator) = (numerator.unsigned_abs(), denominator.unsigned_abs());
     let rounded = (numerator + denominator / 2) / denominator;
     // For an odd denominator, half of it is cut off and a tie cannot occur, so this is exact.

@@ -29,20 +29,21 @@ pub fn spread(amount: Money, weights: &[i64]) -> Vec<Money> {
         return parts;
     }
     // A negative total would turn the remainders round; the sign is taken out first.
-    let sign = if total < 0 { -1 } else { 1 };
-    let whole = total * sign;
+    let turned = total.is_negative();
+    let whole = total.abs();
     let mut parts = Vec::with_capacity(weights.len());
     let mut remainders = Vec::with_capacity(weights.len());
     let mut given: i128 = 0;
     // A negative amount is spread as its opposite, so that ties fall the same way.
-    let mirrored = amount.0 < 0;
+    let mirrored = amount.0.is_negative();
     let magnitude = i128::from(amount.0.unsigned_abs());
     for (position, weight) in weights.iter().enumerate() {
-        let exact = magnitude * i128::from(*weight) * sign;
+        let weight = i128::from(*weight);
+        let exact = magnitude * if turned { -weight } else { weight };
         let floor = exact.div_euclid(whole);
         given += floor;
         parts.push(floor);
-        if *weight != 0 {
+        if weight != 0 {
             remainders.push((exact.rem_euclid(whole), position));
         }
     }

@@ -478,4 +478,43 @@ mod tests {
         };
         assert!(sentence(Terms { discount: Some(discount), ..Terms::net_days(30) }).contains("longer than the terms"));
     }
+
+    #[test]
+    fn what_lies_just_within_is_fine() {
+        assert_eq!(Terms::net_days(LONGEST_TERMS).check(), Ok(()));
+        assert!(Terms::net_days(LONGEST_TERMS + 1).check().is_err());
+        assert_eq!(Terms::end_of_month(LONGEST_TERMS).check(), Ok(()));
+        for day in [1, 15, 31] {
+            assert_eq!(Terms::day_of_month(day).check(), Ok(()));
+        }
+        assert!(Terms::day_of_month(32).check().is_err());
+        let early = |rate: &str, days, grace_days| Terms {
+            discount: Some(EarlyDiscount {
+                rate: rate.parse().unwrap(),
+                days,
+                base: DiscountBase::Gross,
+                grace_days,
+                tax_adjusted: false,
+            }),
+            ..Terms::net_days(LONGEST_TERMS)
+        };
+        let field =
+            |terms: Terms| terms.check().map_err(|(field, sentence)| (field, sentence.contains("between 0 and 100")));
+        assert_eq!(field(early("0.999999", LONGEST_TERMS, 60)), Ok(()), "as long as the terms, and 60 days of grace");
+        assert_eq!(field(early("0", 10, 0)), Err(("terms.discount", true)));
+        assert_eq!(field(early("1", 10, 0)), Err(("terms.discount", true)));
+        assert_eq!(field(early("0.02", 10, 61)), Err(("terms.discount", false)));
+        let longer = early("0.02", LONGEST_TERMS + 1, 0).check().unwrap_err().1;
+        assert!(longer.contains("those of the terms at most"), "{longer}");
+    }
+
+    #[test]
+    fn instalments_are_printed_one_by_one() {
+        assert_eq!(
+            thirds().words(),
+            "33.3333 % 30 days net, 33.3333 % 60 days net, 33.3334 % 90 days net",
+            "{}",
+            thirds().words()
+        );
+    }
 }

@@ -451,3 +451,38 @@ fn a_draft_waits_for_what_was_asked_of_it() {
     assert_eq!(told.blockers[0].effect, Effect::Warns);
     assert_eq!(told.fingerprint, decision.fingerprint);
 }
+
+/// Each rule of the arithmetic names its own break, and nothing else is said of a sound invoice.
+#[test]
+fn arithmetic_that_does_not_hold_is_named() {
+    let books = Books::new();
+    let mut input = books.invoice(vec![line(1, "4", "59", "0", "S23"), line(2, "1", "10", "0", "S135")]);
+    input.discount = ten_percent();
+    let sound = invoice::decide(&input).document.unwrap();
+    assert_eq!(arithmetic_faults(&sound), Vec::<String>::new());
+    let faults = |change: &dyn Fn(&mut invoice::InvoiceDocument)| {
+        let mut document = sound.clone();
+        change(&mut document);
+        arithmetic_faults(&document).join("; ")
+    };
+    let named = |change: &dyn Fn(&mut invoice::InvoiceDocument), rule: &str| {
+        let said = faults(change);
+        assert!(said.contains(rule), "{rule} is not named: {said}");
+    };
+    let cent = Money(1);
+    named(&|document| document.lines_total += cent, "BR-CO-10");
+    named(&|document| document.lines[0].off += cent, "BR-CO-11");
+    named(&|document| document.net += cent, "BR-CO-13: the total without tax");
+    named(&|document| document.discount = None, "BR-CO-13: lines less allowances");
+    named(&|document| document.tax += cent, "BR-CO-14");
+    named(&|document| document.total += cent, "BR-CO-15");
+    named(&|document| document.due_parts[0].amount += cent, "BR-CO-16");
+    named(&|document| document.taxes[0].tax += cent, "BR-CO-17");
+    named(&|document| document.taxes[1].base += cent, "BR-S-08");
+    let mut gross = books.invoice(vec![line(1, "1", "123", "0", "S23")]);
+    gross.basis.gross_priced = true;
+    let mut gross = invoice::decide(&gross).document.unwrap();
+    assert_eq!(arithmetic_faults(&gross), Vec::<String>::new());
+    gross.total += cent;
+    assert!(arithmetic_faults(&gross).contains(&"the customer pays exactly the gross".to_owned()));
+}

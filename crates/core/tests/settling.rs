@@ -9,13 +9,17 @@ use proptest::prelude::*;
 use till_core::accounts::Purpose;
 use till_core::calendar::DocumentDate;
 use till_core::checks::{Check, stops};
+use till_core::entry::EntryLine;
 use till_core::fixed::ExchangeRate;
-use till_core::ids::{ApplicationId, CustomerId, DocumentKind, DocumentRef, EntryId, OpenItemId};
+use till_core::fixed::Quantity;
+use till_core::ids::{ApplicationId, CustomerId, DocumentKind, DocumentRef, EntryId, InvoiceId, OpenItemId};
 use till_core::money::{Currency, Money};
 use till_core::open_items::{OpenItem, Side, due_in_base, late_parts};
+use till_core::order::{InvoiceShares, OrderFacts, OrderState};
 use till_core::room::Movement;
 use till_core::settle::back::{self, BackInput, Standing, WholeReceipt};
 use till_core::settle::{self, Member, MoneyPlace, PlaceKind, Source, ToApply};
+use till_core::tape::{Change, Figure};
 use till_core::terms::{Due, Instalment, SimpleDue, Terms};
 
 fn currency(code: &str) -> Currency {
@@ -361,4 +365,187 @@ fn who_owes_less_is_named_where_it_is_several() {
     let labels: Vec<_> = decision.changes.iter().map(|change| change.label.as_str()).collect();
     assert_eq!(labels, ["Saltmarsh Honey Co-op owes", "Reed Cottage owes"]);
     assert!(decision.tape.to_text().contains("of Reed Cottage"), "{}", decision.tape.to_text());
+}
+
+/// What the customers owe is said with its name only where several are concerned.
+#[test]
+fn who_owes_what_is_said() {
+    let books = Books::new();
+    let branch = Member { id: CustomerId(8), name: "Saltmarsh, the shop".to_owned(), owes: Money(5_000) };
+    let mut second = open_invoice(2, 3_000, 3_000);
+    second.customer = branch.id;
+    let first = || ToApply { item: open_invoice(1, 2_000, 2_000), amount: Money(2_000) };
+    let alone = settle::decide(&books.money(transfer(), 2_000, vec![first()]));
+    let labels = |changes: &[Change]| -> Vec<(String, Figure)> {
+        changes.iter().map(|one| (one.label.clone(), one.after.clone())).collect()
+    };
+    assert_eq!(labels(&alone.changes), [("Customer owes".to_owned(), Figure::money(Money(98_000)))]);
+    let mut input = books.money(transfer(), 5_000, vec![first(), ToApply { item: second, amount: Money(1_000) }]);
+    input.group.push(branch);
+    let both = settle::decide(&input);
+    let named = [("Saltmarsh Honey Co-op owes", 98_000), ("Saltmarsh, the shop owes", 4_000)]
+        .map(|(label, amount)| (label.to_owned(), Figure::money(Money(amount))));
+    assert_eq!(labels(&both.changes), named);
+    let text = both.tape.to_text();
+    assert!(text.contains("of Saltmarsh, the shop") && text.contains("settled"), "{text}");
+    let open = both.tape.lines.iter().find(|line| line.label == "stays open").unwrap();
+    assert_eq!(open.amount, Some(Money(2_000)));
+}
+
+/// In another currency the tape says what is left in the item's own.
+#[test]
+fn what_stays_open_is_said_in_its_own_currency() {
+    let books = Books::new();
+    let mut item = open_invoice(1, 10_000, 11_700);
+    item.currency = currency("GBP");
+    let mut input = books.money(transfer(), 1_170, vec![ToApply { item, amount: Money(1_170) }]);
+    input.other_rates = vec![(currency("GBP"), rate("1.17"))];
+    let text = settle::decide(&input).tape.to_text();
+    assert!(text.contains("90.00 GBP stay open") && !text.contains("stays open"), "{text}");
+}
+
+/// Money at the bank is nobody's on the ledger line; a check in hand is that of who wrote it.
+#[test]
+fn a_place_in_hand_names_the_customer() {
+    let books = Books::new();
+    let lines = |source: Source| settle::decide(&books.money(source, 1_000, Vec::new())).entry.unwrap().lines;
+    let of = |lines: Vec<EntryLine>| -> Vec<_> {
+        lines.into_iter().map(|line| (line.account, line.customer, line.document.0)).collect()
+    };
+    let payer = Some(CustomerId(7));
+    assert_eq!(of(lines(transfer())), [("31000".to_owned(), None, 1_000), ("27000".to_owned(), payer, -1_000)]);
+    assert_eq!(of(lines(check())), [("32000".to_owned(), payer, 1_000), ("27000".to_owned(), payer, -1_000)]);
+}
+
+/// 600.00 of 1,000.00 that lie unapplied: that part goes, at what it is carried at.
+#[test]
+fn a_part_of_unapplied_money_goes_at_its_share() {
+    let books = Books::new();
+    let credit = || unapplied("C-1", 100_000, 100_000);
+    let to = |on: &str| {
+        let mut input = books.money(
+            Source::Item(credit()),
+            100_000,
+            vec![ToApply { item: open_invoice(1, 60_000, 60_000), amount: Money(60_000) }],
+        );
+        input.date.date = day(on);
+        input
+    };
+    let decision = settle::decide(&to("2026-03-18"));
+    assert_eq!(decision.blockers, [], "on the very day both came in");
+    assert_eq!(written(&decision.entry), pairs(&[("27000", 60_000), ("21000", -60_000)]));
+    assert_eq!(settle::decide(&to("2026-03-17")).blockers[0].check, Check::DateTooEarly);
+    let nothing = settle::decide(&books.money(Source::Item(credit()), 100_000, Vec::new()));
+    assert_eq!((nothing.blockers[0].check, nothing.blockers[0].field.as_str()), (Check::NothingToDo, "applications"));
+}
+
+fn order_on(invoices: &[i64]) -> OrderFacts {
+    let books = Books::new();
+    let mut facts = books.invoice(vec![line(1, "1", "10", "0", "S23")]).orders[0].clone();
+    facts.invoices = invoices
+        .iter()
+        .map(|id| InvoiceShares {
+            invoice: InvoiceId(*id),
+            name: format!("I-{id}"),
+            total: Money(1_000),
+            open: Money(1_000),
+            shares: vec![(facts.id, Money(1_000))],
+        })
+        .collect();
+    let progress = &mut facts.lines[0].1;
+    (progress.ordered, progress.shipped, progress.billed) = (Quantity::ONE, Quantity::ONE, Quantity::ONE);
+    facts
+}
+
+/// Only the very invoice an order is on counts for it: not another, and not another kind of document of that id.
+#[test]
+fn an_order_is_paid_by_its_own_invoices() {
+    let books = Books::new();
+    let paid = |item: OpenItem| {
+        let mut input = books.money(transfer(), 1_000, vec![ToApply { item, amount: Money(1_000) }]);
+        input.orders = vec![order_on(&[1])];
+        settle::decide(&input).orders[0].state
+    };
+    assert_eq!(paid(open_invoice(1, 1_000, 1_000)), OrderState::Closed);
+    assert_eq!(paid(open_invoice(2, 1_000, 1_000)), OrderState::Filled);
+    let mut opening = open_invoice(1, 1_000, 1_000);
+    opening.document.kind = DocumentKind::Opening;
+    assert_eq!(paid(opening), OrderState::Filled);
+    // Taken back, it is open again.
+    let mut input = taking_back(&books, vec![standing(1, 1, (1_000, 1_000), (1_000, 1_000))], None);
+    let mut order = order_on(&[1, 2]);
+    order.invoices[0].open = Money::ZERO;
+    input.orders = vec![order];
+    let back = back::decide(&input);
+    assert_eq!(back.orders[0].state, OrderState::Filled);
+    let owes: Vec<_> = back.changes.iter().map(|one| (one.label.as_str(), &one.after)).collect();
+    assert!(owes.contains(&("Customer owes", &Figure::money(Money(101_000)))), "{owes:?}");
+    assert!(back.changes.len() > 1, "what becomes of the order is said too: {owes:?}");
+}
+
+/// A credit memo that was only matched with its invoice wrote nothing, and nothing is written back; where
+/// account, customer, purpose or base amount differ, there was an entry and there is one now.
+#[test]
+fn what_was_only_matched_is_taken_apart_without_an_entry() {
+    let books = Books::new();
+    let matched = || {
+        let memo = DocumentRef { kind: DocumentKind::CreditMemo, id: 9, number: "CM-9".to_owned() };
+        let credit = open_item(Side::OwedByUs, Purpose::Receivable, memo, (0, 0));
+        Standing { credit, entry: None, ..standing(1, 1, (500, 500), (500, 500)) }
+    };
+    let decide = |one: Standing| back::decide(&taking_back(&books, vec![one], None));
+    let nothing = decide(matched());
+    assert!(nothing.entries.is_empty());
+    assert_eq!(nothing.owes_more, [(CustomerId(7), Money::ZERO)], "net it owes the same");
+    let other = |change: &dyn Fn(&mut Standing)| {
+        let mut one = matched();
+        change(&mut one);
+        decide(one).entries.len()
+    };
+    assert_eq!(other(&|one| one.used.1 = Money(490)), 1);
+    assert_eq!(other(&|one| one.credit.customer = CustomerId(8)), 1);
+    assert_eq!(other(&|one| one.credit.account.as_mut().unwrap().number = "21999".to_owned()), 1);
+    assert_eq!(other(&|one| one.credit.purpose = Purpose::Unapplied), 1);
+}
+
+/// Amounts in the currency of the document are turned as those in base currency are; a check in hand names its
+/// customer, money at the bank does not; on the very day it was last moved it can be taken back.
+#[test]
+fn taking_back_turns_every_amount() {
+    let books = Books::new();
+    let applied = || vec![standing(1, 1, (8_000, 9_360), (8_000, 9_200))];
+    let amounts = |input: &BackInput<'_>| -> Vec<(String, i64, i64, Option<CustomerId>)> {
+        let entry = &back::decide(input).entries[0].entry;
+        entry.lines.iter().map(|line| (line.account.clone(), line.base.0, line.document.0, line.customer)).collect()
+    };
+    let payer = Some(CustomerId(7));
+    let mut unapply = taking_back(&books, applied(), None);
+    unapply.date.date = day("2026-04-01");
+    assert_eq!(back::decide(&unapply).blockers, []);
+    assert_eq!(
+        amounts(&unapply),
+        [
+            ("21000".to_owned(), 9_360, 8_000, payer),
+            ("27000".to_owned(), -9_200, -8_000, payer),
+            ("91000".to_owned(), -160, -160, None)
+        ]
+    );
+    let mut whole = taking_back(&books, applied(), Some(receipt(&books, (2_000, 2_300), (10_000, 11_500))));
+    let bank = amounts(&whole).into_iter().find(|line| line.0 == "31000").unwrap();
+    assert_eq!(bank, ("31000".to_owned(), -11_500, -10_000, None));
+    let place = whole.receipt.as_mut().unwrap().place.as_mut().unwrap();
+    (place.kind, place.account) = (PlaceKind::ChecksInHand, books.account(Purpose::InHand));
+    let in_hand = amounts(&whole).into_iter().find(|line| line.0 == "32000").unwrap();
+    assert_eq!(in_hand, ("32000".to_owned(), -11_500, -10_000, payer));
+    assert!(back::decide(&whole).tape.to_text().contains("was unapplied"));
+    let applied_whole = taking_back(&books, applied(), Some(receipt(&books, (0, 0), (8_000, 9_200))));
+    assert!(!back::decide(&applied_whole).tape.to_text().contains("was unapplied"));
+}
+
+/// What falls due on a day is late the day after.
+#[test]
+fn late_is_after_the_day() {
+    let parts = Terms::net_days(30).open_parts(day("2026-01-01"), Money(900), Money(900));
+    assert_eq!(late_parts(&parts, day("2026-01-31")), Money::ZERO);
+    assert_eq!(late_parts(&parts, day("2026-02-01")), Money(900));
 }
