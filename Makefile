@@ -70,6 +70,12 @@ screenshots: web/dist/index.html ## Takes docs/screenshots from the demo company
 bench: web/dist/index.html ## Benchmarks, as ratios to the raw work underneath
 	cargo bench --quiet -p till-bench
 
+.PHONY: mutants
+mutants: ## Changes the money modules of the core, one thing at a time, to see a test fail (about an hour)
+	@command -v cargo-mutants >/dev/null || test -x target/tools/bin/cargo-mutants || \
+		cargo install --quiet cargo-mutants --version 27.1.0 --locked --root target/tools
+	PATH="$$PWD/target/tools/bin:$$PATH" cargo mutants -p till-core --output target
+
 .PHONY: verify
 verify: ## Proves the demo books: every tie-out and invariant
 	DATA=$(DATA) cargo run --quiet --profile quick --bin glad-till -- verify

@@ -1,6 +1,6 @@
 // @vitest-environment jsdom
 
-import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { QueryClient, QueryClientProvider, useQuery } from "@tanstack/react-query";
 import { act, cleanup, renderHook, waitFor } from "@testing-library/react";
 import type { ReactNode } from "react";
 import { afterEach, beforeEach, expect, test, vi } from "vitest";
@@ -160,4 +160,45 @@ test("a draft that is gone is said, and nothing hangs", async () => {
   await waitFor(() => expect(hook.current.wrong).toBeInstanceOf(Problem));
   expect(hook.current.wrong?.message).toBe("There is no invoice 7.");
   await waitFor(() => expect(hook.current.busy).toBe(false));
+});
+
+test("a kept change asks for the draft again and for nothing that did not change", async () => {
+  put.mockImplementation(async () => done({ version: 2 }));
+  const queries = new QueryClient({ defaultOptions: { queries: { staleTime: 60_000 } } });
+  const asked: string[] = [];
+  const read = (name: string) => async () => {
+    asked.push(name);
+    return name;
+  };
+  const keys: [string, unknown[]][] = [
+    ["draft", ["invoice", "7"]],
+    ["spine", ["spine"]],
+    ["proofs", ["tie-outs"]],
+    ["day sheet", ["day-sheet"]],
+    ["approvals", ["approvals", "invoice", 7]],
+  ];
+  const wrapper = ({ children }: { children: ReactNode }) => (
+    <QueryClientProvider client={queries}>{children}</QueryClientProvider>
+  );
+  const hook = renderHook(
+    () => {
+      for (const [name, queryKey] of keys) {
+        // biome-ignore lint/correctness/useHookAtTopLevel: as many, in the same order, each time
+        useQuery({ queryKey, queryFn: read(name) });
+      }
+      return useKeptDraft(draft, () => undefined);
+    },
+    { wrapper },
+  ).result;
+  await waitFor(() => expect(asked).toHaveLength(keys.length));
+  asked.length = 0;
+  act(() => hook.current.change(dated));
+  await hook.current.settled();
+  expect([put.mock.calls.length, asked]).toEqual([1, ["draft"]]);
+  // A quantity moves what is left to bill: the count beside the menu is asked for too. At most two reads.
+  act(() => hook.current.change(quantity(1, "8")));
+  await hook.current.settled();
+  expect([put.mock.calls.length, asked]).toEqual([2, ["draft", "draft", "spine"]]);
+  // What was not asked for counts as old: it is read when it is looked at again.
+  expect(queries.getQueryState(["day-sheet"])?.isInvalidated).toBe(true);
 });

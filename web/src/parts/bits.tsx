@@ -30,6 +30,21 @@ export function useEverythingChanged(): (gone?: QueryKey) => Promise<void> {
   );
 }
 
+/**
+ * After a change of one document that moves nothing else, such as a draft: only what was named is asked for
+ * again; all else that was read counts as old, and is asked for when it is looked at the next time.
+ */
+export function useDocumentChanged(): (...named: QueryKey[]) => Promise<void> {
+  const queries = useQueryClient();
+  return useCallback(
+    async (...named: QueryKey[]) => {
+      await queries.invalidateQueries({ refetchType: "none" });
+      await Promise.all(named.map((queryKey) => queries.refetchQueries({ queryKey, type: "active" })));
+    },
+    [queries],
+  );
+}
+
 export const Chips = styled("div")({
   display: "flex",
   gap: 10,

@@ -1,7 +1,7 @@
 import { api, got, keyed } from "../../api/client";
 import type { InvoiceLine, InvoiceView, Outcome } from "../../api/types";
 import { decimal, exponentOf, price, typedDecimal } from "../../format";
-import { useEverythingChanged } from "../../parts/bits";
+import { useDocumentChanged } from "../../parts/bits";
 import { FormAsk } from "../../parts/FormAsk";
 import { useGoods } from "../../parts/form";
 import { type Notice, useNotices } from "../../shell/notices";
@@ -21,7 +21,7 @@ interface Props {
 
 /** Another price for a line, with its reason; above the limit it is asked for. */
 export function Reprice({ line, source, invoice, currency, seen, set, close }: Props) {
-  const changed = useEverythingChanged();
+  const changed = useDocumentChanged();
   const { say } = useNotices();
   return (
     <FormAsk
@@ -52,7 +52,7 @@ export function Reprice({ line, source, invoice, currency, seen, set, close }: P
         );
         set(outcome.version);
         say(outcomeWords(outcome, `The price of ${line.code} is set.`));
-        await changed();
+        await changed(["invoice", String(invoice)], ["approvals"]);
       }}
     >
       {price(line.order_price)} was agreed on {source.order}. The difference stays visible; above your limit it is asked
@@ -74,7 +74,7 @@ export function outcomeWords(outcome: Outcome, done: string): Notice {
 
 /** Another tax code for a line, with its reason. */
 export function Retax({ line, source, invoice, seen, set, close }: Omit<Props, "currency">) {
-  const changed = useEverythingChanged();
+  const changed = useDocumentChanged();
   const goods = useGoods();
   const codes = goods?.tax_codes ?? [];
   return (
@@ -106,7 +106,7 @@ export function Retax({ line, source, invoice, seen, set, close }: Omit<Props, "
               }),
         );
         set(kept.version);
-        await changed();
+        await changed(["invoice", String(invoice)], ["approvals"]);
       }}
     >
       {line.order_tax_code ?? line.tax.code} came from the order. Another code stays visible, with its reason.
@@ -121,7 +121,7 @@ export function DiscountAsk({
   set,
   close,
 }: { invoice: InvoiceView } & Omit<Props, "line" | "source" | "invoice" | "currency">) {
-  const changed = useEverythingChanged();
+  const changed = useDocumentChanged();
   const { say } = useNotices();
   const now = invoice.discount;
   const currency = invoice.document?.currency ?? "EUR";
@@ -161,7 +161,7 @@ export function DiscountAsk({
         );
         set(outcome.version);
         say(outcomeWords(outcome, "The discount is set; it is spread over the lines."));
-        await changed();
+        await changed(["invoice", String(invoice.id)], ["approvals"]);
       }}
     >
       It is spread over the lines by their amounts, to the cent. Above your limit it is asked for.

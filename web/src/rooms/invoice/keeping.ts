@@ -1,11 +1,15 @@
 import { useRef, useState } from "react";
 import { api, got, keyed, newKey, Problem } from "../../api/client";
 import { type InvoiceView, type MergeView, type ToBill, whole } from "../../api/types";
-import { useEverythingChanged } from "../../parts/bits";
+import { useDocumentChanged } from "../../parts/bits";
 
 type How = (now: ToBill) => ToBill;
 
 const asRead = (invoice: InvoiceView): ToBill => whole(invoice.to_bill);
+
+/** Whether a change puts something on the draft or takes it off: then what is left to bill is another. */
+const moves = (from: ToBill, to: ToBill): boolean =>
+  JSON.stringify([from.picks, from.order_picks]) !== JSON.stringify([to.picks, to.order_picks]);
 
 /**
  * Keeps a draft as it is changed, one request after the other. A change that comes before the one
@@ -13,7 +17,8 @@ const asRead = (invoice: InvoiceView): ToBill => whole(invoice.to_bill);
  * faster, `conflict` says what can be made of both.
  */
 export function useKeptDraft(invoice: InvoiceView, onKept: (kept: ToBill) => void) {
-  const changed = useEverythingChanged();
+  const changed = useDocumentChanged();
+  const here = ["invoice", String(invoice.id)];
   const [wrong, setWrong] = useState<Problem>();
   const [busy, setBusy] = useState(false);
   const [conflict, setConflict] = useState<MergeView>();
@@ -47,7 +52,7 @@ export function useKeptDraft(invoice: InvoiceView, onKept: (kept: ToBill) => voi
         setWrong(undefined);
       }
       onKept(toBill);
-      await changed();
+      await changed(here, ...(moves(from, toBill) ? [["spine"]] : []));
     } catch (error) {
       if (error instanceof Problem && error.code === "stale") {
         const path = { id: invoice.id };
@@ -105,7 +110,7 @@ export function useKeptDraft(invoice: InvoiceView, onKept: (kept: ToBill) => voi
     },
     takeTheirs: async () => {
       setConflict(undefined);
-      await changed();
+      await changed(here);
     },
     keepBoth: () => {
       setConflict(undefined);
