@@ -263,6 +263,7 @@ fn over_the_counter_it_is_confirmed_shipped_billed_and_paid_or_nothing_is() {
     assert_eq!(preview["money"]["document"]["amount"], total);
     assert_eq!(till.get(&format!("/api/orders/{order}")).1["state"], "draft", "a preview leaves nothing");
     let mut wish = sale(Value::Null);
+    assert_eq!(till.refused("POST", &path, &wish).1, "moved", "nor sells what they have not seen");
     wish["seen"] = json!("something else");
     assert_eq!(till.refused("POST", &path, &wish).1, "moved");
     wish["seen"] = preview["seen"].clone();
@@ -297,6 +298,7 @@ fn cancelled_with_the_very_figures_and_above_a_limit_only_asked_for() {
     assert_eq!(turned, bases(&invoice["entries"][0]), "the very accounts and amounts, the other way");
     let nameless = json!({ "reason": " ", "rebill": false, "seen": preview["fingerprint"] });
     assert_eq!(till.refused("POST", &place(small), &nameless).2.as_deref(), Some("reason"));
+    assert_eq!(till.refused("POST", &place(small), &wish).1, "moved", "nobody cancels what they have not seen");
     let mut seen = wish.clone();
     seen["seen"] = preview["fingerprint"].clone();
     till.done("POST", &place(small), &seen);

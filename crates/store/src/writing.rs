@@ -11,6 +11,8 @@ use till_core::money::Money;
 use till_core::people::Role;
 use till_core::record::{Deed, Doer};
 
+use crate::{Result, StoreError};
+
 /// Who makes a change, and when.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Actor {
@@ -75,6 +77,19 @@ impl<'c> Writing<'c> {
     /// What was approved and is not carried out yet; taken by the operation that does.
     pub(crate) fn take_approved(&mut self) -> Option<Approved> {
         self.approved.take()
+    }
+
+    /// Whether what is to be done is what was seen. A person always says what they saw; the program has nobody
+    /// before it, and what was approved is held against its own mark.
+    ///
+    /// # Errors
+    /// [`StoreError::Moved`] where it is not.
+    pub(crate) fn saw(&self, seen: Option<&str>, what: &str) -> Result<()> {
+        match seen {
+            Some(seen) if seen == what => Ok(()),
+            None if self.actor.role.is_none() || self.approved.is_some() => Ok(()),
+            _ => Err(StoreError::Moved),
+        }
     }
 
     /// The role whose limits count: of who asked, where it was approved; otherwise of who makes the

@@ -31,7 +31,17 @@ fn wish(date: &str, lines: Vec<CreditLine>) -> ToCredit {
     ToCredit { lines, date: Some(day(date)), reason: "arrived scratched".to_owned(), seen: None }
 }
 
+/// A person posts what they have seen.
 async fn credit_as(company: &Company, actor: &Actor, id: InvoiceId, wish: &ToCredit) -> Result<CreditPosted> {
+    let seen = async || -> Result<String> {
+        let mut books = company.store.read().await?;
+        let rules = rules::load(&mut books).await?;
+        Ok(invoices::credit_preview(&mut books, &rules, id, wish).await?.fingerprint)
+    };
+    let wish = &match (&wish.seen, actor.role) {
+        (None, Some(_)) => ToCredit { seen: Some(seen().await?), ..wish.clone() },
+        _ => wish.clone(),
+    };
     company
         .store
         .change(actor, None, async |writing| {

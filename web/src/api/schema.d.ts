@@ -2970,7 +2970,7 @@ export interface components {
          * @description A check. The table beside it says which steps it concerns.
          * @enum {string}
          */
-        Check: "nothing_to_do" | "quantity_not_positive" | "more_than_ordered" | "stock_short" | "more_than_unbilled" | "cannot_combine" | "order_number_missing" | "tax_id_missing" | "tax_rate_missing" | "price_zero" | "price_below_zero" | "price_not_approved" | "waits_for_approval" | "discount_not_allowed" | "not_revenue" | "cannot_cancel" | "no_mail_address" | "structured_data_missing" | "account_missing" | "period_closed" | "date_out_of_order" | "date_before_last" | "date_too_early" | "customer_on_stop" | "credit_limit" | "order_amount" | "exemption_expired" | "treatment_without_code" | "reporting_code_missing" | "own_field_missing" | "mark_not_allowed" | "unit_or_step" | "price_not_made" | "more_than_called_off" | "less_than_shipped" | "not_sold" | "container_currency" | "already_billed" | "amount_not_positive" | "more_than_open" | "more_than_received" | "currency_differs" | "other_customer" | "named_twice" | "exchange_rate_missing";
+        Check: "nothing_to_do" | "quantity_not_positive" | "more_than_ordered" | "stock_short" | "more_than_unbilled" | "cannot_combine" | "order_number_missing" | "tax_id_missing" | "tax_rate_missing" | "price_zero" | "price_below_zero" | "price_not_approved" | "waits_for_approval" | "discount_not_allowed" | "not_revenue" | "cannot_cancel" | "cannot_credit" | "more_than_billed" | "no_mail_address" | "structured_data_missing" | "account_missing" | "period_closed" | "date_out_of_order" | "date_before_last" | "date_too_early" | "customer_on_stop" | "credit_limit" | "order_amount" | "exemption_expired" | "treatment_without_code" | "reporting_code_missing" | "own_field_missing" | "mark_not_allowed" | "unit_or_step" | "price_not_made" | "more_than_called_off" | "less_than_shipped" | "not_sold" | "container_currency" | "already_billed" | "amount_not_positive" | "more_than_open" | "more_than_received" | "currency_differs" | "other_customer" | "named_twice" | "exchange_rate_missing";
         /** @description A file that was read and checked. */
         CheckedFile: {
             check?: null | components["schemas"]["ImportCheck"];
@@ -3089,7 +3089,7 @@ export interface components {
             date: string;
             /** @description Its id. */
             id: components["schemas"]["CreditMemoId"];
-            /** @description The invoice it cancelled. */
+            /** @description The invoice it takes something back from. */
             invoice: components["schemas"]["DocumentRef"];
             /** @description Its number. */
             number: string;
@@ -3097,6 +3097,8 @@ export interface components {
             reason: string;
             /** @description Its total. */
             total: components["schemas"]["Money"];
+            /** @description Whether it takes all of it back. */
+            whole: boolean;
         };
         /** @description A credit memo on screen. */
         CreditMemoView: {
@@ -3109,13 +3111,13 @@ export interface components {
             date: string;
             /** @description How it goes, or went, to the customer. */
             deliveries: components["schemas"]["DeliveryRow"][];
-            /** @description What that invoice said; the credit memo takes all of it back. */
+            /** @description What it takes back, without a minus. */
             document: components["schemas"]["InvoiceDocument"];
             /** @description The entries it wrote. */
             entries: components["schemas"]["PostedEntry"][];
             /** @description Its id. */
             id: components["schemas"]["CreditMemoId"];
-            /** @description The invoice it cancelled. */
+            /** @description The invoice it takes something back from. */
             invoice: components["schemas"]["DocumentRef"];
             /** @description Its number. */
             number: string;
@@ -3125,6 +3127,8 @@ export interface components {
             tape: components["schemas"]["Tape"];
             /** @description Where it came from and led to. */
             trail: components["schemas"]["Trail"];
+            /** @description Whether it takes all of it back: the invoice is cancelled. */
+            whole: boolean;
         };
         /** @description A customer as it is kept, with what belongs to it. */
         CustomerFile: {
@@ -5362,6 +5366,8 @@ export interface components {
             free: components["schemas"]["Decimal4"];
             /** @description What of it stands on other shipments that are not posted. */
             leaving: components["schemas"]["Decimal4"];
+            /** @description The most that may go on a shipment now, tolerance included. */
+            most: components["schemas"]["Decimal4"];
             /** @description The order line. */
             order_line: components["schemas"]["OrderLineId"];
             /** @description How much more than ordered may leave. */

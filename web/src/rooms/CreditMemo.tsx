@@ -49,7 +49,7 @@ export function CreditMemoRoom() {
       <Facts
         facts={[
           ["Credited to", `${view.customer.name}, ${view.customer.address}`],
-          ["Over the whole of", view.invoice.number],
+          [view.whole ? "Over the whole of" : "Over lines of", view.invoice.number],
           ["Date", date(view.date)],
           ["Why", view.reason],
         ]}

@@ -221,9 +221,7 @@ pub async fn cancel(
     if stops(&decision.blockers) {
         return Err(StoreError::Refused(decision.blockers));
     }
-    if wish.seen.as_ref().is_some_and(|seen| *seen != decision.fingerprint) {
-        return Err(StoreError::Moved);
-    }
+    writing.saw(wish.seen.as_deref(), &decision.fingerprint)?;
     let total = loaded.input.document.total_base;
     let asked = approvals::Wish {
         asked: Asked::CancelInvoice {

@@ -232,9 +232,7 @@ pub async fn credit(writing: &mut Writing<'_>, rules: &Rules, id: InvoiceId, wis
     if stops(&decision.blockers) {
         return Err(StoreError::Refused(decision.blockers));
     }
-    if wish.seen.as_ref().is_some_and(|seen| *seen != decision.fingerprint) {
-        return Err(StoreError::Moved);
-    }
+    writing.saw(wish.seen.as_deref(), &decision.fingerprint)?;
     let (currency, total) = (input.document.currency, decision.document.total);
     let asked = Wish {
         asked: Asked::CreditInvoice { invoice: id, wish: ToCredit { seen: None, ..wish.clone() } },

@@ -149,9 +149,7 @@ async fn carry_out(
     }
     if posting {
         // All of it is taken back where it is not what was seen.
-        if what.seen.as_ref().is_some_and(|seen| *seen != done.seen) {
-            return Err(StoreError::Moved);
-        }
+        writing.saw(what.seen.as_deref(), &done.seen)?;
         done.invoice = invoice;
     }
     Ok(done)
