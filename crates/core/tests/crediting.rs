@@ -15,6 +15,7 @@ use till_core::invoice::credit::{BilledLine, CreditDecision, CreditInput, LineTo
 use till_core::invoice::{self, InvoiceDocument, InvoiceInput, ItemKind};
 use till_core::money::{Currency, Money};
 use till_core::open_items::Side;
+use till_core::order::OrderState;
 use till_core::room::Movement;
 use till_core::tax::TaxComputed;
 
@@ -215,6 +216,85 @@ fn a_credit_settles_only_what_is_open_from_its_day_on() {
     assert_eq!(decide(&credit).settles.0, Money::ZERO);
     credit.date.date = day("2026-03-25");
     assert_eq!(decide(&credit).kept.0, Money::ZERO);
+}
+
+/// What is left counts, to the last piece and the last cent; on the very day the invoice was posted.
+#[test]
+fn all_that_is_left_may_be_credited_and_no_more() {
+    let books = Books::new();
+    let input = books.invoice(vec![line(1, "4", "59", "0", "S23")]);
+    let mut credit = crediting(&books, &input, 0, vec![quantity(0, "1")]);
+    credit.date.date = credit.document.posting_date.date;
+    let first = decide(&credit);
+    assert_eq!(first.blockers, []);
+    after(&mut credit, &first);
+    credit.lines = vec![quantity(0, "4")];
+    let said = decide(&credit).blockers;
+    assert_eq!(said[0].check, Check::MoreThanBilled);
+    assert_eq!(said[0].sentence, "Of 4 IT-1, 3 are left to credit.");
+    credit.lines = vec![off(0, 17_701)];
+    assert_eq!(decide(&credit).blockers[0].sentence, "177.00 EUR of IT-1 are left to credit.");
+    credit.lines = vec![off(0, 17_700)];
+    let rest = decide(&credit);
+    assert_eq!((&rest.blockers[..], rest.document.total), (&[][..], Money(29_028 - 7_257)));
+    // All the price is given back; three pieces of it are worth nothing any more.
+    after(&mut credit, &rest);
+    credit.lines = vec![quantity(0, "3")];
+    assert!(decide(&credit).blockers[0].sentence.contains("is credited already"));
+    // A line after the last is no line.
+    credit.lines = vec![quantity(1, "1")];
+    let none = decide(&credit);
+    assert_eq!((none.blockers[0].sentence.as_str(), none.credits.len()), ("I-5 has no line 2.", 0));
+}
+
+/// The credit memo has dates of its own, falls due at once, and says nothing the invoice said about paying.
+#[test]
+fn the_document_is_its_own() {
+    let books = Books::new();
+    let mut input = books.invoice(vec![line(1, "4", "59", "0", "S23"), line(2, "1", "100", "0", "S23")]);
+    input.lines[1].source = shipped(2, 2, 2, 1, "2026-02-20");
+    input.text_above = Some("As agreed.".to_owned());
+    input.text_below = Some("With thanks.".to_owned());
+    let percent = Some("0.1".parse().unwrap());
+    input.discount =
+        Some(invoice::DiscountWish { percent, amount: None, reason: "trade fair".to_owned(), allowed: None });
+    input.basis.terms.discount = Some(till_core::terms::EarlyDiscount {
+        rate: "0.02".parse().unwrap(),
+        days: 10,
+        base: till_core::terms::DiscountBase::Gross,
+        grace_days: 0,
+        tax_adjusted: false,
+    });
+    let credit = crediting(&books, &input, 0, vec![quantity(1, "1")]);
+    let billed = &credit.document;
+    assert!(billed.early.is_some() && billed.discount.is_some() && !billed.order_shares.is_empty());
+    let memo = decide(&credit).document;
+    let on = credit.date.date;
+    assert_eq!((memo.document_date, memo.posting_date, memo.due_date), (credit.date, credit.date, on));
+    assert_eq!(memo.due_parts, [till_core::terms::DuePart { date: on, amount: memo.total }]);
+    assert_eq!((memo.terms, memo.early), (till_core::terms::Terms::net_days(0), None));
+    assert_eq!((memo.text_above, memo.text_below, memo.discount), (None, None, None));
+    assert_eq!(memo.tax_date, day("2026-02-20"), "that of the line, not the latest of the invoice");
+    assert_eq!((memo.lines_total, memo.order_shares.len()), (Money(9_000), 0));
+    let line = &memo.lines[0];
+    assert_eq!((line.quantity, line.unbilled), (Quantity::ONE, Quantity::ONE));
+    assert_eq!((line.full, line.amount, line.off), (Money(9_000), Money(9_000), Money::ZERO));
+}
+
+/// Credited in whole, an order that was shipped and billed is settled; that of another invoice is not.
+#[test]
+fn the_order_is_settled_by_what_is_credited() {
+    let books = Books::new();
+    let input = books.invoice(vec![line(1, "1", "100", "0", "S23")]);
+    let states = |of: i64| {
+        let mut credit = crediting(&books, &input, 0, vec![quantity(0, "1")]);
+        credit.orders = invoice::decide(&input).orders_after;
+        for share in credit.orders.iter_mut().flat_map(|order| &mut order.invoices) {
+            (share.invoice, share.open) = (InvoiceId(of), credit.document.total);
+        }
+        decide(&credit).orders[0].state
+    };
+    assert_eq!((states(5), states(6)), (OrderState::Closed, OrderState::Filled));
 }
 
 proptest! {

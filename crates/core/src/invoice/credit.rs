@@ -270,11 +270,8 @@ fn line(input: &CreditInput<'_>, at: usize, wish: LineToCredit, findings: &mut F
         }
     };
     let left_net = billed.net - so_far.net;
-    let net = match (input.document.gross_priced, amount == left) {
-        (false, _) => amount,
-        (true, true) => left_net,
-        (true, false) => left_net.share(amount.0, left.0.max(1)),
-    };
+    // All that is left of the amount takes all that is left of the net.
+    let net = if input.document.gross_priced { left_net.share(amount.0, left.0) } else { amount };
     Some(InvoiceLine { quantity, unbilled: quantity, full: amount, amount, off: Money::ZERO, net, ..billed.clone() })
 }
 
