@@ -247,6 +247,51 @@ fn all_that_is_left_may_be_credited_and_no_more() {
     assert_eq!((none.blockers[0].sentence.as_str(), none.credits.len()), ("I-5 has no line 2.", 0));
 }
 
+/// Three lines of 1.10 at 23 % and one at 13.5 %. Rounded line by line a line has 0.25 (0.253) of tax and two have
+/// 0.50; rounded once two have 0.51 (0.506). 10.00 at 13.5 % stay out of it either way.
+#[test]
+fn tax_is_rounded_where_the_invoice_rounded_it() {
+    let books = Books::new();
+    let lines =
+        || vec![line(1, "1", "1.1", "0", "S23"), line(2, "1", "1.1", "0", "S23"), line(3, "1", "10", "0", "S135")];
+    let taxes = |way: TaxComputed| {
+        let mut input = books.invoice(lines());
+        input.tax_computed = way;
+        let mut credit = crediting(&books, &input, 0, vec![quantity(0, "1"), quantity(2, "1")]);
+        let first = decide(&credit);
+        after(&mut credit, &first);
+        credit.lines = vec![quantity(1, "1")];
+        let second = decide(&credit);
+        let of = |decision: &CreditDecision| decision.document.taxes.iter().map(|tax| tax.tax.0).collect::<Vec<_>>();
+        (of(&first), of(&second))
+    };
+    assert_eq!(taxes(TaxComputed::PerLine), (vec![25, 135], vec![25]));
+    assert_eq!(taxes(TaxComputed::PerDocument), (vec![25, 135], vec![26]));
+}
+
+/// Prices with tax: 2 × 123.00 are 200.00 and 46.00; one gives back 123.00, of which 23.00 are tax.
+#[test]
+fn the_gross_is_given_back_and_the_tax_in_it() {
+    let books = Books::new();
+    let mut input = books.invoice(vec![line(1, "2", "123", "0", "S23")]);
+    input.basis.gross_priced = true;
+    let memo = decide(&crediting(&books, &input, 0, vec![quantity(0, "1")])).document;
+    assert_eq!((memo.net, memo.tax, memo.total), (Money(10_000), Money(2_300), Money(12_300)));
+}
+
+/// An invoice of older books whose tax is a cent off its rate gives back that cent with the last part of it.
+#[test]
+fn the_last_credit_takes_all_that_is_left_of_the_tax() {
+    let books = Books::new();
+    let input = books.invoice(vec![line(1, "2", "100", "0", "S23")]);
+    let mut credit = crediting(&books, &input, 0, vec![quantity(0, "1")]);
+    credit.document.taxes[0].tax += Money(1);
+    credit.document.tax += Money(1);
+    let first = decide(&credit);
+    after(&mut credit, &first);
+    assert_eq!((first.document.tax, decide(&credit).document.tax), (Money(2_300), Money(2_301)));
+}
+
 /// The credit memo has dates of its own, falls due at once, and says nothing the invoice said about paying.
 #[test]
 fn the_document_is_its_own() {

@@ -95,6 +95,16 @@ pub(crate) async fn write_all(
     )
     .execute(&mut **writing)
     .await?;
+    if entries.iter().flat_map(|(entry, ..)| &entry.lines).any(|line| !line.marks.codes.is_empty()) {
+        sqlx::query!(
+            "INSERT INTO entry_line_codes (entry_id, position, list, code)
+             SELECT line.value ->> '$[0][0]', line.value ->> '$[0][1]', said.key, said.value
+             FROM jsonb_each(?) AS line, json_each(line.value -> '$[2].codes') AS said",
+            rows
+        )
+        .execute(&mut **writing)
+        .await?;
+    }
     // From here on nothing is slipped into them.
     sqlx::query!("UPDATE ledger_end SET entry_id = (SELECT max(id) FROM entries)").execute(&mut **writing).await?;
     Ok((first..).take(entries.len()).map(EntryId).collect())

@@ -60,6 +60,7 @@ const INVARIANTS: &[(&str, &str)] = &[
     ("Stock follows from what came in and went out", include_str!("verify/stock.sql")),
     ("What is set aside is there, and no more than is still to ship", include_str!("verify/aside.sql")),
     ("Every posting has its entry", include_str!("verify/entries.sql")),
+    ("Reporting codes stand beside their ledger lines", include_str!("verify/codes.sql")),
     ("Cancelled invoices are turned round in whole", include_str!("verify/cancelled.sql")),
     ("Credited is never above billed, line by line", include_str!("verify/credited.sql")),
     ("Documents on their way are posted, and what is mailed is in the mailbox", include_str!("verify/deliveries.sql")),

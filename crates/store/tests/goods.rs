@@ -5,6 +5,7 @@
 mod common;
 
 use common::*;
+use sqlx::{ConnectOptions, Connection, Executor};
 use till_core::calendar::Terms;
 use till_core::checks::Check;
 use till_core::fixed::Quantity;
@@ -19,6 +20,7 @@ use till_store::containers::{self, BroughtBack};
 use till_store::customers::{Contact, CustomerForm};
 use till_store::goods_settings::{self, NewGoodsSettings};
 use till_store::items::ItemForm;
+use till_store::marks::{NewCode, NewList};
 use till_store::orders::{self, LineForm, Lineage, OrderForm, ToCancel};
 use till_store::prices::{self, NewPromotion};
 use till_store::quotes::{self, Acceptance, QuoteForm};
@@ -548,4 +550,48 @@ async fn goods_that_have_left_keep_their_tax() {
     assert_eq!(taxed(first).await, (Money(50_000), Money(11_500), "S23".to_owned()));
     assert_eq!(taxed(second).await, (Money(50_000), Money::ZERO, "G0".to_owned()));
     company.holds().await;
+}
+
+/// A line that is sold for a project carries it on revenue and cost, in the ledger, as a row of its own that a
+/// report finds; nothing changes it, and where it is missing it is seen.
+#[tokio::test]
+async fn reporting_codes_are_rows_beside_their_ledger_lines() {
+    let company = Company::new().await;
+    let code = |code: &str| NewCode { code: code.to_owned(), name: format!("project {code}") };
+    let list = NewList {
+        key: "project".to_owned(),
+        name: "Projects".to_owned(),
+        codes: vec![code("P1"), code("P2")],
+        required_by: vec!["61000".to_owned()],
+    };
+    doing!(company, |w, rules| till_store::marks::set_list(w, &list)).unwrap();
+    let mut typed = form(company.customers[0], vec![line("A", "3")]);
+    typed.marks.codes.insert("project".to_owned(), "P2".to_owned());
+    let order = enter(&company, &typed).await.unwrap();
+    doing!(company, |w, rules| orders::confirm_as(w, &rules, order, None, "")).unwrap();
+    let shipment = posted(&company, order, "3").await.unwrap();
+    company.bill(shipment).await;
+    company.holds().await;
+    let mut books = company.store.read().await.unwrap();
+    let rows: Vec<(String, i64)> = sqlx::query_as(
+        "SELECT account, sum(base_minor) FROM entry_line_codes JOIN entry_lines USING (entry_id, position)
+         WHERE list = 'project' AND code = 'P2' GROUP BY account ORDER BY account",
+    )
+    .fetch_all(&mut *books)
+    .await
+    .unwrap();
+    drop(books);
+    // Three at 59.00, and the three at 30.03 that left for them.
+    assert_eq!(
+        rows,
+        [("11000", -9_009), ("61000", -17_700), ("71000", 9_009)].map(|(account, sum)| (account.to_owned(), sum))
+    );
+    let file = company.folder.path().join("books.db");
+    let mut raw = sqlx::sqlite::SqliteConnectOptions::new().filename(file).connect().await.unwrap();
+    let refused = raw.execute("UPDATE entry_line_codes SET code = 'P1'").await.map(|_| ()).unwrap_err().to_string();
+    assert!(refused.contains("never changes"), "{refused}");
+    raw.execute("DROP TRIGGER entry_line_codes_keep; UPDATE entry_line_codes SET code = 'P1'").await.unwrap();
+    raw.close().await.unwrap();
+    let proofs = till_store::verify::verify(&mut company.store.read().await.unwrap()).await.unwrap().proofs;
+    assert!(proofs.iter().any(|proof| !proof.holds && proof.name.starts_with("Reporting codes")), "{proofs:#?}");
 }
