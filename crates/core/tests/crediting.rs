@@ -394,6 +394,8 @@ proptest! {
             }
             prop_assert_eq!(&decision.blockers, &[], "{:?}", what);
             prop_assert!(decision.entry.as_ref().is_none_or(till_core::entry::Entry::balances));
+            let in_document: i64 = decision.entry.iter().flat_map(|entry| &entry.lines).map(|line| line.document.0).sum();
+            prop_assert_eq!(in_document, 0, "in the currency of the invoice too");
             prop_assert!(!decision.entry.iter().flat_map(|entry| &entry.lines).any(|line| line.purpose == Purpose::FxDifference));
             net += decision.document.net;
             tax += decision.document.tax;
