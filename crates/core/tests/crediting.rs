@@ -17,6 +17,7 @@ use till_core::money::{Currency, Money};
 use till_core::open_items::Side;
 use till_core::order::OrderState;
 use till_core::room::Movement;
+use till_core::tape::Figure;
 use till_core::tax::TaxComputed;
 
 fn quantity(position: usize, quantity: &str) -> LineToCredit {
@@ -290,6 +291,90 @@ fn the_last_credit_takes_all_that_is_left_of_the_tax() {
     let first = decide(&credit);
     after(&mut credit, &first);
     assert_eq!((first.document.tax, decide(&credit).document.tax), (Money(2_300), Money(2_301)));
+}
+
+/// Every line of the tape and every change, where part is settled and part kept: 250.00 of 290.28 were paid.
+#[test]
+fn the_tape_says_what_goes_back_and_where_it_goes() {
+    let books = Books::new();
+    let input = books.invoice(vec![line(1, "4", "59", "0", "S23")]);
+    let said = |paid: i64, typed: bool| {
+        let mut credit = crediting(&books, &input, paid, vec![quantity(0, "1")]);
+        credit.date.typed = typed;
+        let decision = decide(&credit);
+        let lines: Vec<_> = decision
+            .tape
+            .lines
+            .iter()
+            .map(|line| (line.label.clone(), line.of.map(|of| of.0), line.amount.map(|amount| amount.0), line.assumed))
+            .collect();
+        let changes: Vec<_> = decision.changes.iter().map(|one| (one.label.clone(), one.after.clone())).collect();
+        (lines, changes)
+    };
+    let owes = credit_owes(&books, &input);
+    let row = |label: &str, of: Option<i64>, amount: Option<i64>, assumed| (label.to_owned(), of, amount, assumed);
+    let head = [
+        row("1 × IT-1", None, Some(-5_900), false),
+        row("Net", None, Some(-5_900), false),
+        row("Tax 23 %", Some(-5_900), Some(-1_357), false),
+        row("Credit", None, Some(-7_257), false),
+    ];
+    let settled = |amount| row("off what is open of I-5", None, Some(amount), false);
+    let kept = |amount| row("kept for the customer, unapplied", None, Some(amount), false);
+    let tail = |assumed| {
+        [
+            row("posted on 19 Mar 2026", None, None, assumed),
+            row("rates and tax dates of the invoice", None, None, false),
+        ]
+    };
+    let change = |label: &str, amount: i64| (label.to_owned(), Figure::money(Money(amount)));
+    let expect = |middle: Vec<(String, Option<i64>, Option<i64>, bool)>, assumed| {
+        [head.to_vec(), middle, tail(assumed).to_vec()].concat()
+    };
+    let (lines, changes) = said(25_000, true);
+    assert_eq!(lines, expect(vec![settled(4_028), kept(3_229)], false));
+    assert_eq!(changes, [change("Customer owes", owes - 4_028), change("Kept unapplied", 3_229)]);
+    let (lines, changes) = said(0, false);
+    assert_eq!(lines, expect(vec![settled(7_257)], true));
+    assert_eq!(changes, [change("Customer owes", owes - 7_257)]);
+    assert_eq!(said(29_028, true).0, expect(vec![kept(7_257)], false));
+}
+
+fn credit_owes(books: &Books, input: &InvoiceInput<'_>) -> i64 {
+    crediting(books, input, 0, Vec::new()).customer.owes.0
+}
+
+/// Accounts by class, marks of the line, whose account it is, and every amount in the invoice's currency.
+#[test]
+fn each_line_of_the_entry_says_whose_and_what_it_is() {
+    let mut books = Books::new();
+    let mut rule = books.accounts.0.iter().find(|rule| rule.purpose == Purpose::Returns).unwrap().clone();
+    (rule.item_class, rule.account.number) = (Some("pottery".to_owned()), "65800".to_owned());
+    books.accounts.0.push(rule);
+    let mut pot = line(1, "4", "59", "0", "S23");
+    pot.marks.codes.insert("project".to_owned(), "P2".to_owned());
+    let mut input = books.invoice(vec![pot]);
+    let gbp = Currency::of("GBP").unwrap();
+    (input.basis.currency, input.orders[0].currency) = (gbp, gbp);
+    input.rate = Some("1.17".parse().unwrap());
+    let mut credit = crediting(&books, &input, 25_000, vec![quantity(0, "1")]);
+    credit.billed[0].class = Some("pottery".to_owned());
+    let entry = decide(&credit).entry.unwrap();
+    let lines: Vec<_> =
+        entry.lines.iter().map(|line| (line.account.as_str(), line.document.0, line.customer.is_some())).collect();
+    assert_eq!(
+        lines,
+        [("65800", 5_900, false), ("41000", 1_357, false), ("21000", -4_028, true), ("27000", -3_229, true)]
+    );
+    assert_eq!(entry.lines[0].marks.codes["project"], "P2");
+    assert_eq!(entry.lines[1].tax.as_ref().unwrap().document_base, Money(-5_900));
+    // An item that never had an account stands on the one the map names.
+    credit.item.account = None;
+    let again = decide(&credit).entry.unwrap();
+    assert_eq!(again, entry);
+    // What was typed to an account goes back to that very account.
+    credit.billed[0].account = Some(books.account(Purpose::ChargeRevenue));
+    assert_eq!(decide(&credit).entry.unwrap().lines[0].account, "64000");
 }
 
 /// The credit memo has dates of its own, falls due at once, and says nothing the invoice said about paying.

@@ -474,14 +474,22 @@ fn an_order_is_paid_by_its_own_invoices() {
     assert_eq!(paid(opening), OrderState::Filled);
     // Taken back, it is open again.
     let mut input = taking_back(&books, vec![standing(1, 1, (1_000, 1_000), (1_000, 1_000))], None);
-    let mut order = order_on(&[1, 2]);
-    order.invoices[0].open = Money::ZERO;
+    let mut order = order_on(&[1]);
+    // However it is reckoned: what is taken back adds to what is open.
+    order.invoices[0].open = Money(1_000);
+    order.invoices[0].total = Money(2_000);
     input.orders = vec![order];
     let back = back::decide(&input);
     assert_eq!(back.orders[0].state, OrderState::Filled);
     let owes: Vec<_> = back.changes.iter().map(|one| (one.label.as_str(), &one.after)).collect();
     assert!(owes.contains(&("Customer owes", &Figure::money(Money(101_000)))), "{owes:?}");
     assert!(back.changes.len() > 1, "what becomes of the order is said too: {owes:?}");
+    let assumed = |typed| {
+        let mut input = input.clone();
+        input.date.typed = typed;
+        back::decide(&input).tape.lines.last().unwrap().assumed
+    };
+    assert_eq!((assumed(true), assumed(false)), (false, true), "a date nobody typed is marked");
 }
 
 /// A credit memo that was only matched with its invoice wrote nothing, and nothing is written back; where

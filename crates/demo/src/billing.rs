@@ -152,11 +152,12 @@ async fn cancelled(writing: &mut Writing<'_>, people: &People) -> Result<()> {
     let Some(invoice) = invoices::list(writing, &filter).await?.invoices.first().map(|row| row.id) else {
         return Ok(());
     };
-    let wish = ToCancelInvoice {
+    let mut wish = ToCancelInvoice {
         reason: "billed to the garden centre, ordered by its café".to_owned(),
         rebill: true,
         ..ToCancelInvoice::default()
     };
+    wish.seen = Some(invoices::cancel_preview(writing, &rules, invoice, &wish).await?.fingerprint);
     invoices::cancel(writing, &rules, invoice, &wish).await?;
     Ok(())
 }
