@@ -389,6 +389,7 @@ fn who_owes_what_is_said() {
     let text = both.tape.to_text();
     assert!(text.contains("settled"), "{text}");
     assert_eq!(text.matches("of Saltmarsh, the shop").count(), 1, "{text}");
+    assert!(text.find("to I-2") < text.find("of Saltmarsh, the shop"), "said of its own invoice: {text}");
     let open = both.tape.lines.iter().find(|line| line.label == "stays open").unwrap();
     assert_eq!(open.amount, Some(Money(2_000)));
 }
