@@ -49,6 +49,17 @@ pub struct LineProgress {
 }
 
 impl LineProgress {
+    /// As the books keep it: ordered, cancelled, shipped and billed in ten-thousandths of the unit sold.
+    pub const fn from_scaled([ordered, cancelled, shipped, billed]: [i64; 4], value: Money) -> Self {
+        Self {
+            ordered: Quantity::from_scaled(ordered),
+            cancelled: Quantity::from_scaled(cancelled),
+            shipped: Quantity::from_scaled(shipped),
+            billed: Quantity::from_scaled(billed),
+            value,
+        }
+    }
+
     /// What is still to come: ordered − cancelled.
     pub fn wanted(&self) -> Quantity {
         Quantity::from_scaled(self.ordered.scaled() - self.cancelled.scaled())

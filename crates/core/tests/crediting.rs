@@ -228,6 +228,8 @@ fn all_that_is_left_may_be_credited_and_no_more() {
     credit.date.date = credit.document.posting_date.date;
     let first = decide(&credit);
     assert_eq!(first.blockers, []);
+    let line = &first.document.lines[0];
+    assert_eq!((line.quantity, line.unbilled, line.full), (Quantity::ONE, Quantity::ONE, Money(5_900)));
     after(&mut credit, &first);
     credit.lines = vec![quantity(0, "4")];
     let said = decide(&credit).blockers;

@@ -25,7 +25,6 @@ const VIEWS: &[&str] = &[
     "/billing/going-out",
     "/billing/going-out/print?ids=1,2",
     "/going-out/8",
-    "/credit-memos/1",
     "/invoices/2",
     "/receipts",
     "/receipts/new?customer=3",
@@ -73,7 +72,9 @@ async fn every_main_view_is_accessible_and_quiet() -> Result<()> {
     }
     assert_eq!(door.console().await?, Vec::<String>::new());
     door.close().await?;
-    for view in VIEWS {
+    let memos = till_store::invoices::credit_memos(&mut *till.store.read().await?, None, 1, 0).await?;
+    let memo = memos.first().map(|memo| format!("/credit-memos/{}", memo.id)).ok_or("the demo has a credit memo")?;
+    for view in VIEWS.iter().copied().chain([memo.as_str()]) {
         browser.go(&till.place(view)).await?;
         for finding in browser.accessibility().await? {
             wrong.push(format!("{view}: {finding}"));

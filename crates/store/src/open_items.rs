@@ -162,6 +162,21 @@ pub(crate) async fn of_document(
         .map(OpenItemId))
 }
 
+/// The item a document made on one side, with everything that moved it.
+///
+/// # Errors
+/// [`StoreError::NotFound`] where it made none.
+pub(crate) async fn item_of(
+    connection: &mut SqliteConnection,
+    document_kind: DocumentKind,
+    id: i64,
+    side: Side,
+) -> Result<OpenItem> {
+    let item = of_document(connection, document_kind, id, side).await?;
+    let found = load(connection, item.as_slice()).await?.pop();
+    found.ok_or_else(|| StoreError::not_found(document_kind, id))
+}
+
 /// What is open and owed to us by any of those customers, the oldest due first.
 pub(crate) async fn owed_by(connection: &mut SqliteConnection, customers: &[CustomerId]) -> Result<Vec<OpenItem>> {
     let customers = json(&customers)?;

@@ -177,13 +177,10 @@ pub(crate) async fn facts(connection: &mut SqliteConnection, ids: &[OrderId]) ->
         promised.entry(line.order_id).or_default().push(promise);
         of_order.entry(line.order_id).or_default().push((
             OrderLineId(line.id),
-            LineProgress {
-                ordered: Quantity::from_scaled(line.ordered_e4),
-                cancelled: Quantity::from_scaled(line.cancelled_e4),
-                shipped: Quantity::from_scaled(line.shipped_e4),
-                billed: Quantity::from_scaled(line.billed_e4),
-                value: Money(line.net_minor),
-            },
+            LineProgress::from_scaled(
+                [line.ordered_e4, line.cancelled_e4, line.shipped_e4, line.billed_e4],
+                Money(line.net_minor),
+            ),
         ));
     }
     let mut invoices: HashMap<i64, Vec<InvoiceShares>> = HashMap::new();

@@ -111,13 +111,10 @@ async fn decide_on(
             unit: row.unit,
             factor: Quantity::from_scaled(row.factor_e4),
             quantity: Quantity::from_scaled(row.quantity_e4),
-            progress: LineProgress {
-                ordered: Quantity::from_scaled(row.ordered_e4),
-                cancelled: Quantity::from_scaled(row.cancelled_e4),
-                shipped: Quantity::from_scaled(row.shipped_e4),
-                billed: Quantity::from_scaled(row.billed_e4),
-                value: Money(row.net_minor),
-            },
+            progress: LineProgress::from_scaled(
+                [row.ordered_e4, row.cancelled_e4, row.shipped_e4, row.billed_e4],
+                Money(row.net_minor),
+            ),
             over: Quantity::from_scaled(row.over_e4),
             marks: own.over(&document_marks),
         });

@@ -158,13 +158,8 @@ async fn line_states(connection: &mut SqliteConnection) -> Result<Proof> {
     let mut findings = Vec::new();
     for row in rows {
         let quantity = Quantity::from_scaled;
-        let progress = LineProgress {
-            ordered: quantity(row.ordered_e4),
-            cancelled: quantity(row.cancelled_e4),
-            shipped: quantity(row.shipped_e4),
-            billed: quantity(row.billed_e4),
-            value: Money::ZERO,
-        };
+        let progress =
+            LineProgress::from_scaled([row.ordered_e4, row.cancelled_e4, row.shipped_e4, row.billed_e4], Money::ZERO);
         let state = LineState {
             progress,
             drafted: quantity(row.drafted_e4),

@@ -62,7 +62,7 @@ async fn invoice_over(company: &Company, customer: usize, quantity: i64) -> Invo
 }
 
 async fn open_of(company: &Company, id: InvoiceId) -> Money {
-    invoices::view(&mut *company.store.read().await.unwrap(), id).await.unwrap().open.unwrap()
+    invoices::view(&mut company.store.read().await.unwrap(), id).await.unwrap().open.unwrap()
 }
 
 /// What an entry of a credit memo says, account by account.
@@ -109,7 +109,7 @@ async fn lines_are_credited_in_parts_until_nothing_is_left() {
     // Seen once, it is not what was seen any more.
     assert!(matches!(credit(&company, invoice, &seen).await, Err(StoreError::Moved)));
 
-    let view = invoices::credit_memo(&mut *company.store.read().await.unwrap(), memo).await.unwrap();
+    let view = invoices::credit_memo(&mut company.store.read().await.unwrap(), memo).await.unwrap();
     assert_eq!((view.whole, view.document.total, view.document.lines[0].net), (false, Money(7_257), Money(5_900)));
     assert!(view.document.lines[0].source.shipment().is_some(), "it says what it came from");
     assert_eq!(view.deliveries.len(), 1);
@@ -158,7 +158,7 @@ async fn lines_are_credited_in_parts_until_nothing_is_left() {
 async fn what_is_paid_is_kept_at_the_rate_of_the_invoice() {
     let company = Company::new().await;
     let invoice = invoice_over(&company, 2, 2).await;
-    let document = invoices::view(&mut *company.store.read().await.unwrap(), invoice).await.unwrap().document.unwrap();
+    let document = invoices::view(&mut company.store.read().await.unwrap(), invoice).await.unwrap().document.unwrap();
     assert_eq!((document.currency.code(), document.rate.to_string()), ("GBP", "1.17".to_owned()));
     company
         .store
@@ -236,7 +236,7 @@ async fn above_the_limit_it_waits_and_what_is_approved_is_what_was_asked() {
     let ask = ToCredit { reason: "arrived scratched, once more".to_owned(), ..ask };
     let asked = credit_as(&company, &clerk, invoice, &ask).await.unwrap();
     approve(asked.waits.unwrap()).await.unwrap();
-    let memos = invoices::credit_memos(&mut *company.store.read().await.unwrap(), None, 1, 0).await.unwrap();
+    let memos = invoices::credit_memos(&mut company.store.read().await.unwrap(), None, 1, 0).await.unwrap();
     assert_eq!(memos[0].total, Money(5_000 + 1_150));
     company.holds().await;
 }
@@ -324,7 +324,7 @@ async fn a_credit_memo_stays_as_it_is_and_too_much_of_it_is_seen() {
         assert!(refused.contains("never"), "{statement}: {refused}");
         raw.execute(damage).await.unwrap();
         raw.close().await.unwrap();
-        let proofs = verify::verify(&mut *company.store.read().await.unwrap()).await.unwrap().proofs;
+        let proofs = verify::verify(&mut company.store.read().await.unwrap()).await.unwrap().proofs;
         assert!(proofs.iter().any(|proof| !proof.holds && proof.name.starts_with(seen_by)), "{damage}: {proofs:#?}");
     }
 }

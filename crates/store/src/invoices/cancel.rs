@@ -106,11 +106,7 @@ async fn load<'a>(
         return Err(StoreError::WrongState("This is a draft. Drop it; there is nothing to cancel.".to_owned()));
     };
     let document = documents::posted(connection, id.0).await?;
-    let item = open_items::of_document(connection, DocumentKind::Invoice, id.0, Side::OwedToUs).await?;
-    let item = open_items::load(connection, item.as_slice())
-        .await?
-        .pop()
-        .ok_or_else(|| StoreError::not_found(DocumentKind::Invoice, id))?;
+    let item = open_items::item_of(connection, DocumentKind::Invoice, id.0, Side::OwedToUs).await?;
     let applied = open_items::standing_on_debit(connection, item.id).await?;
     let ids: Vec<OrderId> = document.order_shares.iter().map(|share| share.order).collect();
     let mut entries = Vec::new();

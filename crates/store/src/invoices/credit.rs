@@ -93,14 +93,14 @@ fn read_lines(typed: &[CreditLine], currency: Currency) -> Result<Vec<LineToCred
             let field = |name: &str| format!("lines.{at}.{name}");
             let what = match (said(&line.quantity), said(&line.amount)) {
                 (Some(quantity), None) => What::Quantity(
-                    quantity.parse::<Quantity>().map_err(|error| StoreError::decimal(&field("quantity"), &error))?,
+                    quantity.parse::<Quantity>().map_err(|error| StoreError::decimal(field("quantity"), &error))?,
                 ),
                 (None, Some(amount)) => {
-                    What::Price(currency.parse(&amount).map_err(|error| StoreError::decimal(&field("amount"), &error))?)
+                    What::Price(currency.parse(&amount).map_err(|error| StoreError::decimal(field("amount"), &error))?)
                 }
                 _ => {
                     let sentence = "Say how much comes back, or an amount off the price: one of them.";
-                    return Err(StoreError::invalid(&field("quantity"), sentence));
+                    return Err(StoreError::invalid(field("quantity"), sentence));
                 }
             };
             Ok(LineToCredit { position: line.position, what })
@@ -129,11 +129,7 @@ async fn load<'a>(
         return Err(StoreError::WrongState("This is a draft. Change it; there is nothing to credit.".to_owned()));
     };
     let document = documents::posted(connection, id.0).await?;
-    let item = open_items::of_document(connection, DocumentKind::Invoice, id.0, Side::OwedToUs).await?;
-    let item = open_items::load(connection, item.as_slice())
-        .await?
-        .pop()
-        .ok_or_else(|| StoreError::not_found(DocumentKind::Invoice, id))?;
+    let item = open_items::item_of(connection, DocumentKind::Invoice, id.0, Side::OwedToUs).await?;
     let ids: Vec<OrderId> = document.order_shares.iter().map(|share| share.order).collect();
     Ok(CreditInput {
         invoice: id,

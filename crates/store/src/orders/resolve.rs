@@ -131,13 +131,10 @@ pub(super) async fn existing(connection: &mut SqliteConnection, id: OrderId) -> 
                     full: Money::ZERO,
                     net: Money(row.net_minor),
                 },
-                progress: LineProgress {
-                    ordered: Quantity::from_scaled(row.ordered_e4),
-                    cancelled: Quantity::from_scaled(row.cancelled_e4),
-                    shipped: Quantity::from_scaled(row.shipped_e4),
-                    billed: Quantity::from_scaled(row.billed_e4),
-                    value: Money(row.net_minor),
-                },
+                progress: LineProgress::from_scaled(
+                    [row.ordered_e4, row.cancelled_e4, row.shipped_e4, row.billed_e4],
+                    Money(row.net_minor),
+                ),
                 on_the_way_out: Quantity::from_scaled(row.leaving),
             })
         })

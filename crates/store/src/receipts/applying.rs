@@ -40,11 +40,7 @@ async fn unapplied_input<'a>(
         .fetch_optional(&mut *connection)
         .await?
         .ok_or_else(|| StoreError::not_found(DocumentKind::Receipt, id))?;
-    let item = open_items::of_document(connection, DocumentKind::Receipt, id.0, Side::OwedByUs).await?;
-    let item = open_items::load(connection, item.as_slice())
-        .await?
-        .pop()
-        .ok_or_else(|| StoreError::not_found(DocumentKind::Receipt, id))?;
+    let item = open_items::item_of(connection, DocumentKind::Receipt, id.0, Side::OwedByUs).await?;
     let credit = Credit {
         payer: item.customer,
         date: DocumentDate::or_business_date(new.date, rules.business_date),

@@ -110,13 +110,10 @@ pub async fn propose(connection: &mut SqliteConnection, order: OrderId) -> Resul
     let mut lines = Vec::new();
     for row in rows {
         let state = LineState {
-            progress: LineProgress {
-                ordered: Quantity::from_scaled(row.ordered_e4),
-                cancelled: Quantity::from_scaled(row.cancelled_e4),
-                shipped: Quantity::from_scaled(row.shipped_e4),
-                billed: Quantity::from_scaled(row.billed_e4),
-                value: Money(row.net_minor),
-            },
+            progress: LineProgress::from_scaled(
+                [row.ordered_e4, row.cancelled_e4, row.shipped_e4, row.billed_e4],
+                Money(row.net_minor),
+            ),
             drafted: Quantity::from_scaled(row.drafted_e4),
             reserved: Quantity::from_scaled(row.reserved_e4),
             leaving: Quantity::from_scaled(row.leaving),

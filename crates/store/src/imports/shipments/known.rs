@@ -138,13 +138,8 @@ async fn open_orders(connection: &mut SqliteConnection, numbers: &[&str]) -> Res
     .fetch_all(connection)
     .await?;
     for row in rows {
-        let progress = till_core::order::LineProgress {
-            ordered: Quantity::from_scaled(row.ordered),
-            cancelled: Quantity::from_scaled(row.cancelled),
-            shipped: Quantity::from_scaled(row.shipped),
-            billed: Quantity::ZERO,
-            value: Money::ZERO,
-        };
+        let progress =
+            till_core::order::LineProgress::from_scaled([row.ordered, row.cancelled, row.shipped, 0], Money::ZERO);
         let most = progress.most_to_ship(Quantity::from_scaled(row.over));
         let order = found.entry(row.number).or_insert_with(|| OpenOrder {
             id: OrderId(row.order),
