@@ -20,10 +20,10 @@ use till_store::{Store, rules, verify};
 const TABLES: &[(&str, &str)] = &[
     ("entries", "true"),
     ("entry_lines", "true"),
-    ("invoices", "true"),
-    ("invoice_lines", "true"),
-    ("invoice_taxes", "true"),
-    ("invoice_orders", "true"),
+    ("documents", "true"),
+    ("document_lines", "true"),
+    ("document_taxes", "true"),
+    ("document_orders", "true"),
     ("deliveries", "true"),
 ];
 

@@ -13,10 +13,10 @@ use till_store::{Store, invoices, rules, verify};
 const TABLES: &[(&str, &str)] = &[
     ("entries", "true"),
     ("entry_lines", "true"),
-    ("invoices", "true"),
-    ("invoice_lines", "true"),
-    ("invoice_taxes", "true"),
-    ("invoice_orders", "true"),
+    ("documents", "true"),
+    ("document_lines", "true"),
+    ("document_taxes", "true"),
+    ("document_orders", "true"),
 ];
 
 #[tokio::main(flavor = "current_thread")]

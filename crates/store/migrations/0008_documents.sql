@@ -74,8 +74,9 @@ CREATE TABLE documents (
     held TEXT,
     -- The id a credit memo had when each kind had a range of its own: the audit log still says it.
     earlier_id INTEGER,
-    UNIQUE (kind, number),
-    UNIQUE (kind, sequence),
+    -- The kind comes last: by itself it finds nothing, and no query is to begin with it.
+    UNIQUE (number, kind),
+    UNIQUE (sequence, kind),
     CHECK (kind <> 'credit_memo' OR (reason IS NOT NULL AND tape IS NOT NULL)),
     CHECK (state = 'draft' OR (
         bill_to_name IS NOT NULL AND bill_to_address IS NOT NULL AND tax_computed IS NOT NULL AND
@@ -343,8 +344,8 @@ CREATE VIEW invoices AS
 SELECT documents.*,
        (SELECT from_id FROM document_links WHERE to_id = documents.id AND role = 'cancels') AS cancelled_by,
        (SELECT to_id FROM document_links WHERE from_id = documents.id AND role = 'replaces') AS replaces_id
-FROM documents WHERE kind = 'invoice';
+FROM documents WHERE +kind = 'invoice';
 CREATE VIEW credit_memos AS
 SELECT documents.*, to_id AS invoice_id, role = 'cancels' AS whole
-FROM documents JOIN document_links ON from_id = documents.id AND role IN ('cancels', 'credits') WHERE kind = 'credit_memo';
+FROM documents JOIN document_links ON from_id = documents.id AND role IN ('cancels', 'credits') WHERE +kind = 'credit_memo';
 CREATE VIEW invoice_lines AS SELECT document_lines.*, document_id AS invoice_id FROM document_lines WHERE credits_line_id IS NULL;

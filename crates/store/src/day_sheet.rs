@@ -282,7 +282,7 @@ async fn load_unfinished(connection: &mut SqliteConnection, today: NaiveDate, fa
         r#"SELECT orders.id AS "id!", orders.number AS "number!", name AS "name!", sum(open_base_minor) AS "open!: i64", max(next_due_date) AS "due!: NaiveDate"
            FROM orders JOIN customers ON customers.id = orders.customer_id
            JOIN document_orders ON order_id = orders.id
-           JOIN open_items ON kind = 'invoice' AND open_items.document_id = document_orders.document_id AND open_items.side = 'owed_to_us'
+           CROSS JOIN open_items ON kind = 'invoice' AND open_items.document_id = document_orders.document_id AND open_items.side = 'owed_to_us'
            WHERE orders.state = 'filled' AND open_minor > 0 GROUP BY orders.id HAVING max(next_due_date) <= ?"#,
         soon
     )

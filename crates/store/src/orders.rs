@@ -163,7 +163,8 @@ pub(crate) async fn facts(connection: &mut SqliteConnection, ids: &[OrderId]) ->
            FROM json_each(?) AS wanted
            JOIN document_orders AS mine ON mine.order_id = wanted.value
            JOIN invoices ON invoices.id = mine.document_id AND cancelled_by IS NULL
-           JOIN open_items ON open_items.kind = 'invoice' AND open_items.document_id = invoices.id AND purpose = 'receivable' AND side = 'owed_to_us'
+           -- In this order: begun with the open items of all invoices it would grow with the company.
+           CROSS JOIN open_items ON open_items.kind = 'invoice' AND open_items.document_id = invoices.id AND purpose = 'receivable' AND side = 'owed_to_us'
            JOIN document_orders AS shares ON shares.document_id = invoices.id
            ORDER BY mine.order_id, invoices.id, shares.position"#,
         wanted

@@ -63,8 +63,8 @@ pub(crate) async fn trail(connection: &mut SqliteConnection, kind: DocumentKind,
              JOIN open_items AS debit ON debit.id = debit_item AND debit.kind = 'invoice'
              WHERE ?1 = 'receipt' AND credit.kind = 'receipt' AND credit.document_id = ?2 AND credit.side = 'owed_by_us'
            UNION SELECT to_id FROM document_links WHERE ?1 = 'credit_memo' AND from_id = ?2
-           UNION SELECT id FROM invoices WHERE ?1 = 'invoice' AND replaces_id = ?2
-           UNION SELECT replaces_id FROM invoices WHERE ?1 = 'invoice' AND id = ?2 AND replaces_id IS NOT NULL
+           UNION SELECT from_id FROM document_links WHERE ?1 = 'invoice' AND to_id = ?2 AND role = 'replaces'
+           UNION SELECT to_id FROM document_links WHERE ?1 = 'invoice' AND from_id = ?2 AND role = 'replaces'
            UNION SELECT ?2 WHERE ?1 = 'invoice'"#,
         word,
         id
