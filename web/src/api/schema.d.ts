@@ -4906,7 +4906,7 @@ export interface components {
         OpenLine: {
             /** @description What is set aside for it. */
             allocated: components["schemas"]["Decimal4"];
-            /** @description Left to ship and not set aside. */
+            /** @description What follows later: all that is left once a part has shipped, before that what waits for stock. */
             back_ordered: components["schemas"]["Decimal4"];
             /** @description Billed. */
             billed: components["schemas"]["Decimal4"];
@@ -4950,6 +4950,8 @@ export interface components {
             unit: string;
             /** @description Net of what is left to ship, in the order's currency. */
             value: components["schemas"]["Money"];
+            /** @description To ship, with no stock set aside for it. */
+            waiting: components["schemas"]["Decimal4"];
         };
         /** @description A stretch of open lines. */
         OpenLines: {

@@ -42,7 +42,9 @@ pub struct OpenLine {
     pub to_ship: Quantity,
     /// What is set aside for it.
     pub allocated: Quantity,
-    /// Left to ship and not set aside.
+    /// To ship, with no stock set aside for it.
+    pub waiting: Quantity,
+    /// What follows later: all that is left once a part has shipped, before that what waits for stock.
     pub back_ordered: Quantity,
     /// When the order was promised for.
     pub promised_date: Option<NaiveDate>,
@@ -97,7 +99,7 @@ pub async fn open_lines(
         r#"SELECT order_lines.id AS "id!", order_lines.order_id AS "order_id!", orders.number AS "number!", customer_id AS "customer_id!", customers.name AS "name!",
                   order_lines.item_id AS "item_id!", items.code AS "code!", description AS "description!", order_lines.unit AS "unit!",
                   state.wanted_e4 AS "ordered!: i64", state.shipped_e4 AS "shipped!: i64", state.billed_e4 AS "billed!: i64", state.reserved_e4 AS "allocated!: i64",
-                  to_ship_e4 AS "to_ship!: i64", back_ordered_e4 AS "back_ordered!: i64",
+                  to_ship_e4 AS "to_ship!: i64", waiting_e4 AS "waiting!: i64", back_ordered_e4 AS "back_ordered!: i64",
                   order_lines.net_minor AS "net!: i64", order_lines.ordered_e4 AS "all_ordered!: i64", promised_date AS "promised_date: NaiveDate", orders.currency AS "currency!",
                   (SELECT min(expected_on) FROM expected_goods WHERE order_line_id = order_lines.id AND arrived_e4 < quantity_e4) AS "expected_on: NaiveDate"
            FROM order_lines JOIN order_line_state AS state ON state.id = order_lines.id
@@ -144,6 +146,7 @@ pub async fn open_lines(
                 billed: Quantity::from_scaled(row.billed),
                 to_ship: Quantity::from_scaled(row.to_ship),
                 allocated: Quantity::from_scaled(row.allocated),
+                waiting: Quantity::from_scaled(row.waiting),
                 back_ordered: Quantity::from_scaled(row.back_ordered),
                 promised_date: row.promised_date,
                 expected_on: row.expected_on,

@@ -126,7 +126,7 @@ export function OpenLinesRoom() {
           key: "a",
           label: "Set stock aside",
           run: setAside,
-          disabled: !current || current.back_ordered === "0",
+          disabled: !current || current.waiting === "0",
           needs: "keep_shipment",
         },
       ]}
@@ -153,7 +153,7 @@ export function OpenLinesRoom() {
                   ["shipped", current.shipped],
                   ["billed", current.billed],
                   ["set aside", current.allocated],
-                  ["back-ordered", current.back_ordered],
+                  ["waits for stock", current.waiting],
                 ] as const
               ).map(([label, quantity]) => (
                 <div className="l" key={label}>
