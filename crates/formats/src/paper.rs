@@ -27,10 +27,12 @@ pub struct Parties<'a> {
 pub enum Kind<'a> {
     /// An invoice.
     Invoice,
-    /// A credit memo over the whole of an invoice.
+    /// A credit memo on an invoice.
     CreditMemo {
         /// That invoice.
         over: &'a str,
+        /// Whether it takes all of it back.
+        whole: bool,
         /// Why.
         reason: &'a str,
     },
@@ -71,7 +73,7 @@ pub fn html(
             fact("Due", &words(document.due_date));
             fact("Tax date", &words(document.tax_date));
         }
-        Kind::CreditMemo { over, .. } => fact("Over the whole of", over),
+        Kind::CreditMemo { over, whole, .. } => fact(if whole { "Over the whole of" } else { "On invoice" }, over),
     }
     fact("Customer", parties.number);
     if let Some(id) = parties.tax_id {
@@ -108,15 +110,17 @@ pub fn html(
         } else {
             String::new()
         };
+        // An amount off the price has no quantity.
+        let (quantity, price) = match line.quantity.is_zero() {
+            true => ("off the price".to_owned(), String::new()),
+            false => (format!("{} {}", line.quantity, escape(&line.unit)), line.unit_price.grouped(2)),
+        };
         let off = if line.discount.is_zero() { String::new() } else { format!("{} %", line.discount.percent()) };
         let _ = writeln!(
             page,
-            "<tr><td>{} {}{rest}</td><td class=\"r\">{} {}</td><td class=\"r\">{}</td><td class=\"r\">{off}</td><td class=\"r\">{}</td></tr>",
+            "<tr><td>{} {}{rest}</td><td class=\"r\">{quantity}</td><td class=\"r\">{price}</td><td class=\"r\">{off}</td><td class=\"r\">{}</td></tr>",
             escape(&line.code),
             escape(&line.description),
-            line.quantity,
-            escape(&line.unit),
-            line.unit_price.grouped(2),
             amount(line.amount)
         );
     }

@@ -71,7 +71,7 @@ export function CreditMemoRoom() {
                 <b>{line.code}</b> {line.description}
               </td>
               <td className="right">
-                {number(line.quantity)} {line.unit}
+                {line.quantity === "0" ? "off the price" : `${number(line.quantity)} ${line.unit}`}
               </td>
               <td>{line.tax.code}</td>
               <td className="right">{money(-line.net, document.currency)}</td>

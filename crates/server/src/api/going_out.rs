@@ -124,7 +124,7 @@ async fn paper_of(
         address: &view.customer.address,
         tax_id: view.customer.tax_id.as_deref(),
     };
-    let kind = Kind::CreditMemo { over: &view.invoice.number, reason: &view.reason };
+    let kind = Kind::CreditMemo { over: &view.invoice.number, whole: view.whole, reason: &view.reason };
     Ok(paper::html(kind, &view.number, view.date, &parties, &view.document))
 }
 
