@@ -559,3 +559,15 @@ fn late_is_after_the_day() {
     assert_eq!(late_parts(&parts, day("2026-01-31")), Money::ZERO);
     assert_eq!(late_parts(&parts, day("2026-02-01")), Money(900));
 }
+
+/// A reversal stands against its own receipt. Unapplied, the money would be there again, and the bank had given it
+/// back: found by a random sequence.
+#[test]
+fn a_reversal_is_not_unapplied() {
+    let books = Books::new();
+    let mut own = standing(1, 1, (1_000, 1_000), (1_000, 1_000));
+    own.debit.document = DocumentRef { kind: DocumentKind::Receipt, id: 900, number: "C-1".to_owned() };
+    let found = back::decide(&taking_back(&books, vec![own], None)).blockers;
+    assert_eq!((found[0].check, found[0].field.as_str()), (Check::CannotCancel, "receipt"));
+    assert!(found[0].sentence.contains("is reversed"), "{}", found[0].sentence);
+}

@@ -269,6 +269,14 @@ async fn a_receipt_typed_in_error_is_reversed() {
     let view = receipt(&company, wrong.id).await;
     assert_eq!((view.row.unapplied, view.applications.len()), (Money::ZERO, 0));
     assert_eq!((view.row.reversed_on, view.row.whereabouts.as_str()), (Some(day("2026-03-12")), "returned"));
+    // The reversal stands against the receipt; it is not taken apart again: the bank has given the money back.
+    let none = ToUnapply { reason: "by mistake".to_owned(), date: Some(day("2026-03-13")), applications: None };
+    let unapplied = change(&company, async |writing, rules| {
+        let seen = receipts::preview_unapply(writing, rules, wrong.id, &none).await?;
+        receipts::unapply(writing, rules, wrong.id, (view.version, &seen.fingerprint), &none).await
+    });
+    let Err(StoreError::Refused(blockers)) = unapplied.await else { panic!("a reversal was unapplied") };
+    assert_eq!((blockers[0].check, blockers[0].field.as_str()), (Check::CannotCancel, "receipt"));
     let [posted, back] = view.entries.as_slice() else { panic!("{:?}", view.entries) };
     assert_eq!(back.reverses.as_ref().map(|first| first.id), Some(posted.id.0));
     assert_eq!(back.made_by.as_deref(), Some("Glad Till"));

@@ -15,7 +15,7 @@ use crate::calendar::{DocumentDate, Periods, words};
 use crate::checks::{Blocker, Check, Findings, Step};
 use crate::entry::{Entry, EntryBuilder, LineFor};
 use crate::fingerprint;
-use crate::ids::{ApplicationId, CustomerId, EntryId};
+use crate::ids::{ApplicationId, CustomerId, DocumentKind, EntryId};
 use crate::money::{Currency, Money};
 use crate::open_items::OpenItem;
 use crate::order::{OrderAfter, OrderFacts, compare};
@@ -155,6 +155,13 @@ fn check(input: &BackInput<'_>, findings: &mut Findings) {
     }
     if input.receipt.as_ref().is_some_and(|receipt| receipt.reversed) {
         findings.add(Check::CannotCancel, "receipt", format!("{} is reversed already.", input.number));
+    }
+    // A reversal stands against its own receipt: taken apart, the money would be there again.
+    let reversal = |application: &Standing| application.debit.document.kind == DocumentKind::Receipt;
+    if input.receipt.is_none() && input.applications.iter().any(reversal) {
+        let sentence =
+            format!("{} is reversed: nothing of it is applied any more. Enter it again instead.", input.number);
+        findings.add(Check::CannotCancel, "receipt", sentence);
     }
     if input.receipt.is_none() && input.applications.is_empty() {
         findings.add(Check::NothingToDo, "applications", format!("Nothing of {} is applied.", input.number));
