@@ -307,11 +307,13 @@ pub fn at_step(blockers: &[Blocker], step: Step) -> Vec<Blocker> {
     found
 }
 
-/// One finding at a step that it stops. *The table has to have it there.*
+/// One finding at a step that it stops.
 pub fn one(check: Check, step: Step, field: impl Into<String>, sentence: impl Into<String>) -> Vec<Blocker> {
     let mut findings = Findings::at(step);
     findings.add(check, field, sentence);
-    findings.finish()
+    let found = findings.finish();
+    debug_assert!(!found.is_empty(), "{check:?} is no business of {step:?}");
+    found
 }
 
 /// Whether it is the customer who is held back: on stop, or over the limit.

@@ -117,6 +117,15 @@ impl Kept {
     }
 }
 
+/// The id a credit memo had before all kinds of documents shared one range: what was written of it then
+/// still says that one. No document of its kind has it now.
+async fn earlier_id(connection: &mut SqliteConnection, document: Option<(DocumentKind, i64)>) -> Result<Option<i64>> {
+    let Some((DocumentKind::CreditMemo, id)) = document else { return Ok(None) };
+    let found =
+        sqlx::query_scalar!("SELECT earlier_id FROM documents WHERE id = ?", id).fetch_optional(connection).await?;
+    Ok(found.flatten())
+}
+
 /// Reads the record, newest first.
 ///
 /// # Errors
@@ -124,6 +133,7 @@ impl Kept {
 pub async fn list(connection: &mut SqliteConnection, filter: &RecordFilter) -> Result<RecordList> {
     let kind = filter.document.map(|(kind, _)| kind.word());
     let id = filter.document.map(|(_, id)| id);
+    let earlier = earlier_id(connection, filter.document).await?;
     let person = filter.person.map(|person| person.0);
     let like = filter.search.as_deref().map(crate::find::pattern);
     // Times are kept as text that sorts: a day is everything that begins with it.
@@ -134,7 +144,7 @@ pub async fn list(connection: &mut SqliteConnection, filter: &RecordFilter) -> R
         r#"SELECT sequence, at, person_id, person, from_where, asked_by, what, words, document_kind, document_id,
                   document_number, document_version, changes, seal
            FROM record
-           WHERE (?1 IS NULL OR (document_kind = ?1 AND document_id = ?2)) AND (?3 IS NULL OR person_id = ?3)
+           WHERE (?1 IS NULL OR (document_kind = ?1 AND document_id IN (?2, ?9))) AND (?3 IS NULL OR person_id = ?3)
              AND (?4 IS NULL OR at >= ?4) AND (?5 IS NULL OR at < ?5)
              AND (?6 IS NULL OR words LIKE ?6 ESCAPE '\' OR document_number LIKE ?6 ESCAPE '\')
            ORDER BY sequence DESC LIMIT ?7 OFFSET ?8"#,
@@ -145,13 +155,14 @@ pub async fn list(connection: &mut SqliteConnection, filter: &RecordFilter) -> R
         to,
         like,
         filter.limit,
-        filter.offset
+        filter.offset,
+        earlier
     )
     .fetch_all(&mut *connection)
     .await?;
     let count = sqlx::query_scalar!(
         r#"SELECT count(*) AS "count!: i64" FROM record
-           WHERE (?1 IS NULL OR (document_kind = ?1 AND document_id = ?2)) AND (?3 IS NULL OR person_id = ?3)
+           WHERE (?1 IS NULL OR (document_kind = ?1 AND document_id IN (?2, ?7))) AND (?3 IS NULL OR person_id = ?3)
              AND (?4 IS NULL OR at >= ?4) AND (?5 IS NULL OR at < ?5)
              AND (?6 IS NULL OR words LIKE ?6 ESCAPE '\' OR document_number LIKE ?6 ESCAPE '\')"#,
         kind,
@@ -159,7 +170,8 @@ pub async fn list(connection: &mut SqliteConnection, filter: &RecordFilter) -> R
         person,
         from,
         to,
-        like
+        like,
+        earlier
     )
     .fetch_one(connection)
     .await?;

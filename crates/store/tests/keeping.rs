@@ -127,6 +127,26 @@ async fn verify_finds_what_got_past_the_triggers() {
             "Stock follows",
         ),
         ("UPDATE orders SET state = 'closed'", "Orders are in the state"),
+        (
+            "DROP TRIGGER documents_keep; UPDATE documents SET net_minor = net_minor + 1, total_minor = total_minor + 1",
+            "Invoices add up",
+        ),
+        ("DROP TRIGGER documents_keep; UPDATE documents SET entry_id = NULL", "Every posting has its entry"),
+        ("DROP TRIGGER stock_layers_keep; UPDATE stock_layers SET cost_minor = cost_minor + 1", "Inventory equals"),
+        (
+            "DROP TRIGGER entry_lines_keep; UPDATE entry_lines SET purpose = 'revenue' WHERE purpose = 'receivable' AND entry_id = (SELECT max(entry_id) FROM entry_lines WHERE purpose = 'receivable')",
+            "Control accounts carry nothing else",
+        ),
+        ("UPDATE orders SET confirmed = 0", "What is set aside is there"),
+        ("UPDATE stock_layers SET remaining_e4 = 0, remaining_cost_minor = 0", "What is set aside is there"),
+        (
+            "PRAGMA ignore_check_constraints = 1; UPDATE order_lines SET allocated_e4 = 5000000 WHERE allocated_e4 > 0",
+            "What is short, free and billable",
+        ),
+        (
+            "UPDATE deliveries SET way = 'mail', state = 'done', done_at = '2026-03-18T09:00:00Z'",
+            "Documents on their way are posted",
+        ),
         ("UPDATE number_ranges SET next = next + 1 WHERE kind = 'invoice'", "Numbers have"),
         (
             "DROP TRIGGER entry_lines_keep; UPDATE entry_lines SET base_minor = base_minor + 1 WHERE entry_id = 6 AND position = 0",

@@ -11,8 +11,11 @@ use chrono::NaiveDate;
 use serde::Deserialize;
 use sqlx::sqlite::SqliteConnectOptions;
 use sqlx::{ConnectOptions, Connection};
+use till_core::ids::{CreditMemoId, DocumentKind};
+use till_core::money::Money;
 use till_store::orders::OrderFilter;
-use till_store::{Store, customers, ledger, orders, verify};
+use till_store::record::{self, RecordFilter};
+use till_store::{Store, customers, invoices, ledger, orders, verify};
 
 /// Number, open, due.
 type Item = (String, i64, NaiveDate);
@@ -76,6 +79,36 @@ async fn the_demo_books_of_before_are_the_same_afterwards() {
     found.sort();
     assert_eq!(found.len(), before.orders.len());
     assert_eq!(found, before.orders);
+}
+
+/// Credit memos share a range of ids with invoices since. By the id of before one is still found, with its lines,
+/// and what was written of it under that id is its history.
+#[tokio::test]
+async fn a_credit_memo_is_found_by_the_id_it_had() {
+    let (folder, store) = brought_forward().await;
+    let mut books = store.read().await.unwrap();
+    let memos = invoices::credit_memos(&mut books, None, 10, 0).await.unwrap();
+    let [memo] = memos.as_slice() else { panic!("{memos:?}") };
+    let found = invoices::credit_memo(&mut books, CreditMemoId(1)).await.unwrap();
+    assert_eq!((found.id, found.number.as_str(), found.whole), (memo.id, "CM-61", true));
+    // 30.01 with the invoice it cancels, line by line.
+    assert_eq!((found.document.total, found.document.lines.is_empty()), (Money(3_001), false));
+    drop(books);
+    let mut raw = SqliteConnectOptions::new().filename(folder.path().join("books.db")).connect().await.unwrap();
+    sqlx::query(
+        "INSERT INTO record (sequence, at, person, from_where, what, words, document_kind, document_id, document_number, changes, seal)
+         SELECT max(sequence) + 1, '2026-03-17T09:00:00.000Z', 'Ines Calder', 'here', 'mailed', 'mailed CM-61', 'credit_memo', 1,
+                'CM-61', '[]', max(seal) FROM record",
+    )
+    .execute(&mut raw)
+    .await
+    .unwrap();
+    raw.close().await.unwrap();
+    let mut books = store.read().await.unwrap();
+    let of =
+        |id: i64| RecordFilter { document: Some((DocumentKind::CreditMemo, id)), limit: 5, ..RecordFilter::default() };
+    let history = record::list(&mut books, &of(memo.id.0)).await.unwrap();
+    assert_eq!((history.count, history.rows[0].deed.words.as_str()), (1, "mailed CM-61"));
 }
 
 /// Books whose rows do not fit together are not opened half way: everything is as it was.
