@@ -106,7 +106,7 @@ describe("the tape", () => {
       </MemoryRouter>,
     );
     expect(screen.getByText("Stopped by")).toBeTruthy();
-    expect(screen.getByRole("link", { name: "Put it right" }).getAttribute("href")).toBe(
+    expect(screen.getByRole("link", { name: "Go to field" }).getAttribute("href")).toBe(
       "/customers/7?field=customer.tax_id",
     );
     expect(screen.getByText(/A price of zero/).textContent).toContain("▲");

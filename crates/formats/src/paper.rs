@@ -48,25 +48,65 @@ pub fn html(
     parties: &Parties<'_>,
     document: &InvoiceDocument,
 ) -> String {
-    let sign = if matches!(kind, Kind::Invoice) { 1 } else { -1 };
-    let amount = |money: Money| document.currency.grouped(Money(money.0 * sign));
+    let mut page = String::with_capacity(8_000);
+    head(&mut page, kind, (number, date), parties, document);
+    match kind {
+        Kind::Invoice => text(&mut page, document.text_above.as_deref()),
+        Kind::CreditMemo { reason, .. } => text(&mut page, Some(reason)),
+    }
+    lines(&mut page, kind, document);
+    sums(&mut page, kind, document);
+    page.push_str("</table>\n");
+    if let Kind::Invoice = kind {
+        if let Some(early) = &document.early {
+            let less = document.currency.grouped(early.amount);
+            add(&mut page, format_args!("<p class=\"dim\">Paid by {}, {less} less.</p>\n", words(early.until)));
+        }
+        text(&mut page, document.text_below.as_deref());
+    }
+    page.push_str("</body></html>\n");
+    page
+}
+
+/// Writing to a String never fails.
+fn add(page: &mut String, what: std::fmt::Arguments<'_>) {
+    let _ = page.write_fmt(what);
+}
+
+fn text(page: &mut String, text: Option<&str>) {
+    if let Some(text) = text {
+        add(page, format_args!("<p class=\"text\">{}</p>\n", escape(text)));
+    }
+}
+
+/// What takes back says its amounts with a minus.
+fn amount(kind: Kind<'_>, document: &InvoiceDocument, money: Money) -> String {
+    document.currency.grouped(if matches!(kind, Kind::Invoice) { money } else { -money })
+}
+
+/// From whom, to whom, and what the paper is.
+fn head(
+    page: &mut String,
+    kind: Kind<'_>,
+    (number, date): (&str, chrono::NaiveDate),
+    parties: &Parties<'_>,
+    document: &InvoiceDocument,
+) {
     let title = match kind {
         Kind::Invoice => format!("Invoice {number}"),
         Kind::CreditMemo { .. } => format!("Credit memo {number}"),
     };
-    let mut page = String::with_capacity(8_000);
-    // Writing to a String never fails.
-    let _ = write!(
+    add(
         page,
-        "<!doctype html>\n<html lang=\"en\"><head><meta charset=\"utf-8\"><title>{title}</title><style>{STYLE}</style></head><body>\n\
-         <header><div><div class=\"company\">{}</div><p class=\"text\">{}\n{}</p></div><div><h1>{title}</h1><dl>",
-        escape(parties.company),
-        escape(parties.name),
-        escape(parties.address).replace(", ", "\n"),
+        format_args!(
+            "<!doctype html>\n<html lang=\"en\"><head><meta charset=\"utf-8\"><title>{title}</title><style>{STYLE}</style></head><body>\n\
+             <header><div><div class=\"company\">{}</div><p class=\"text\">{}\n{}</p></div><div><h1>{title}</h1><dl>",
+            escape(parties.company),
+            escape(parties.name),
+            escape(parties.address).replace(", ", "\n"),
+        ),
     );
-    let mut fact = |label: &str, value: &str| {
-        let _ = write!(page, "<dt>{label}</dt><dd>{}</dd>", escape(value));
-    };
+    let mut fact = |label: &str, value: &str| add(page, format_args!("<dt>{label}</dt><dd>{}</dd>", escape(value)));
     fact("Date", &words(date));
     match kind {
         Kind::Invoice => {
@@ -80,32 +120,29 @@ pub fn html(
         fact("Your tax id", id);
     }
     page.push_str("</dl></div></header>\n");
-    let mut text = |text: Option<&str>| {
-        if let Some(text) = text {
-            let _ = writeln!(page, "<p class=\"text\">{}</p>", escape(text));
-        }
-    };
-    match kind {
-        Kind::Invoice => text(document.text_above.as_deref()),
-        Kind::CreditMemo { reason, .. } => text(Some(reason)),
-    }
+}
+
+/// The lines, under the shipment or order they come from.
+fn lines(page: &mut String, kind: Kind<'_>, document: &InvoiceDocument) {
     let priced = if document.gross_priced { "With tax" } else { "Net" };
-    let _ = writeln!(
+    add(
         page,
-        "<table><thead><tr><th>Item</th><th class=\"r\">Quantity</th><th class=\"r\">Price</th><th class=\"r\">Off</th>\
-         <th class=\"r\">{priced} {}</th></tr></thead>",
-        document.currency
+        format_args!(
+            "<table><thead><tr><th>Item</th><th class=\"r\">Quantity</th><th class=\"r\">Price</th><th class=\"r\">Off</th>\
+             <th class=\"r\">{priced} {}</th></tr></thead>\n",
+            document.currency
+        ),
     );
     let mut heading = None;
     for line in &document.lines {
         let group = group_heading(line);
         if heading.as_ref() != Some(&group) {
             if !group.is_empty() {
-                let _ = writeln!(page, "<tr class=\"from\"><td colspan=\"5\">{}</td></tr>", escape(&group));
+                add(page, format_args!("<tr class=\"from\"><td colspan=\"5\">{}</td></tr>\n", escape(&group)));
             }
             heading = Some(group);
         }
-        let rest = if line.still_to_come.is_positive() && sign == 1 {
+        let rest = if line.still_to_come.is_positive() && matches!(kind, Kind::Invoice) {
             format!("<div class=\"dim\">{} of {} still to come</div>", line.still_to_come, line.ordered)
         } else {
             String::new()
@@ -115,22 +152,32 @@ pub fn html(
             true => ("off the price".to_owned(), String::new()),
             false => (format!("{} {}", line.quantity, escape(&line.unit)), line.unit_price.grouped(2)),
         };
-        let off = if line.discount.is_zero() { String::new() } else { format!("{} %", line.discount.percent()) };
-        let _ = writeln!(
+        let off = match line.discount.is_zero() || line.quantity.is_zero() {
+            true => String::new(),
+            false => format!("{} %", line.discount.percent()),
+        };
+        add(
             page,
-            "<tr><td>{} {}{rest}</td><td class=\"r\">{quantity}</td><td class=\"r\">{price}</td><td class=\"r\">{off}</td><td class=\"r\">{}</td></tr>",
-            escape(&line.code),
-            escape(&line.description),
-            amount(line.amount)
+            format_args!(
+                "<tr><td>{} {}{rest}</td><td class=\"r\">{quantity}</td><td class=\"r\">{price}</td><td class=\"r\">{off}</td><td class=\"r\">{}</td></tr>\n",
+                escape(&line.code),
+                escape(&line.description),
+                amount(kind, document, line.amount)
+            ),
         );
     }
+}
+
+/// Discount, net, tax by rate and the total.
+fn sums(page: &mut String, kind: Kind<'_>, document: &InvoiceDocument) {
     page.push_str("<tfoot>");
     let mut sum = |class: &str, label: &str, money: Money| {
-        let _ = writeln!(
+        let (label, money) = (escape(label), amount(kind, document, money));
+        add(
             page,
-            "<tr class=\"{class}\"><td colspan=\"4\" class=\"r\">{}</td><td class=\"r\">{}</td></tr>",
-            escape(label),
-            amount(money)
+            format_args!(
+                "<tr class=\"{class}\"><td colspan=\"4\" class=\"r\">{label}</td><td class=\"r\">{money}</td></tr>\n"
+            ),
         );
     };
     if let Some(discount) = &document.discount {
@@ -140,27 +187,14 @@ pub fn html(
     }
     sum("", "Net", document.net);
     for tax in &document.taxes {
-        sum("", &format!("{} of {}", tax.label(), amount(tax.base)), tax.tax);
+        sum("", &format!("{} of {}", tax.label(), amount(kind, document, tax.base)), tax.tax);
     }
     let last = match kind {
         Kind::Invoice => format!("Due {}, {}", words(document.due_date), document.currency),
         Kind::CreditMemo { .. } => format!("Credit, {}", document.currency),
     };
     sum("due", &last, document.total);
-    page.push_str("</tfoot></table>\n");
-    if let (Kind::Invoice, Some(early)) = (kind, &document.early) {
-        let _ = writeln!(
-            page,
-            "<p class=\"dim\">Paid by {}, {} less.</p>",
-            words(early.until),
-            document.currency.grouped(early.amount)
-        );
-    }
-    if let (Kind::Invoice, Some(text)) = (kind, &document.text_below) {
-        let _ = writeln!(page, "<p class=\"text\">{}</p>", escape(text));
-    }
-    page.push_str("</body></html>\n");
-    page
+    page.push_str("</tfoot>");
 }
 
 /// “Shipment S-1 of 3 Mar 2026, order O-1, your order PO 1”.
@@ -185,7 +219,120 @@ fn escape(text: &str) -> String {
 
 #[cfg(test)]
 mod tests {
+    #![allow(clippy::unwrap_used)]
+
     use super::*;
+    use till_core::calendar::{DocumentDate, Terms};
+    use till_core::fixed::{ExchangeRate, Quantity, Rate, UnitPrice};
+    use till_core::ids::{CustomerId, OrderId, OrderLineId};
+    use till_core::invoice::{ItemKind, LineSource};
+    use till_core::marks::Marks;
+    use till_core::money::Currency;
+    use till_core::tax::{TaxCategory, TaxComputed, TaxLine, TaxRate};
+
+    /// Two at 59.00 less 5 %, of which 23 % is tax; of four ordered two are still to come.
+    fn document() -> InvoiceDocument {
+        let day = |text: &str| text.parse::<chrono::NaiveDate>().unwrap();
+        let posted = DocumentDate { date: day("2026-03-18"), typed: true };
+        let rate =
+            TaxRate { code: "S23".to_owned(), category: TaxCategory::S, rate: Rate::from_percent("23").unwrap() };
+        let line = InvoiceLine {
+            source: LineSource::Ordered {
+                order: OrderId(1),
+                order_number: "O-1".to_owned(),
+                customer_order_number: Some("PO <7>".to_owned()),
+                order_line: OrderLineId(1),
+            },
+            item: None,
+            account: None,
+            code: "POT".to_owned(),
+            description: "Pot & lid".to_owned(),
+            unit: "pc".to_owned(),
+            ordered: Quantity::from_whole(4),
+            billed_before: Quantity::ZERO,
+            quantity: Quantity::from_whole(2),
+            unbilled: Quantity::from_whole(2),
+            still_to_come: Quantity::from_whole(2),
+            unit_price: "59".parse().unwrap(),
+            order_price: "59".parse().unwrap(),
+            price_reason: None,
+            list_price: "59".parse().unwrap(),
+            discount: Rate::from_percent("5").unwrap(),
+            discount_reason: None,
+            surcharge: UnitPrice::ZERO,
+            surcharge_name: None,
+            price_steps: Vec::new(),
+            marks: Marks::default(),
+            kind: ItemKind::Goods,
+            full: Money(11_800),
+            amount: Money(11_210),
+            off: Money::ZERO,
+            net: Money(11_210),
+            tax: rate.clone(),
+            tax_date: posted.date,
+            order_tax_code: None,
+            tax_reason: None,
+        };
+        let terms = Terms::net_days(30);
+        InvoiceDocument {
+            customer: CustomerId(1),
+            currency: Currency::of("EUR").unwrap(),
+            rate: ExchangeRate::ONE,
+            document_date: posted,
+            posting_date: posted,
+            tax_date: posted.date,
+            due_date: terms.due_date(posted.date),
+            due_parts: terms.schedule(posted.date, Money(13_788)),
+            early: None,
+            terms,
+            text_above: Some("As agreed.".to_owned()),
+            text_below: Some("With thanks.".to_owned()),
+            gross_priced: false,
+            tax_computed: TaxComputed::PerDocument,
+            lines: vec![line],
+            lines_total: Money(11_210),
+            discount: None,
+            taxes: vec![TaxLine { rate, base: Money(11_210), tax: Money(2_578) }],
+            net: Money(11_210),
+            tax: Money(2_578),
+            total: Money(13_788),
+            total_base: Money(13_788),
+            order_shares: Vec::new(),
+        }
+    }
+
+    fn page(kind: Kind<'_>, number: &str, document: &InvoiceDocument) -> String {
+        let parties = Parties {
+            company: "Marram & Hive",
+            number: "1006",
+            name: "Tern Point",
+            address: "1 Test Road, Testing",
+            tax_id: Some("XA 12"),
+        };
+        html(kind, number, "2026-03-18".parse().unwrap(), &parties, document)
+            .replace(STYLE, "")
+            .replace("<tr", "\n<tr")
+            .replace("<dt>", "\n<dt>")
+    }
+
+    #[test]
+    fn an_invoice_on_paper() {
+        insta::assert_snapshot!(page(Kind::Invoice, "I-1", &document()));
+    }
+
+    /// One piece back, and 10.00 off the price of another line.
+    #[test]
+    fn a_credit_memo_over_lines_on_paper() {
+        let mut document = document();
+        document.lines[0].quantity = Quantity::ONE;
+        document.lines[0].amount = Money(5_605);
+        let off = InvoiceLine { quantity: Quantity::ZERO, amount: Money(1_000), ..document.lines[0].clone() };
+        document.lines.push(off);
+        (document.net, document.tax, document.total) = (Money(6_605), Money(1_519), Money(8_124));
+        document.taxes[0] = TaxLine { base: Money(6_605), tax: Money(1_519), ..document.taxes[0].clone() };
+        let kind = Kind::CreditMemo { over: "I-1", whole: false, reason: "scratched" };
+        insta::assert_snapshot!(page(kind, "CM-1", &document));
+    }
 
     #[test]
     fn nothing_typed_becomes_markup() {

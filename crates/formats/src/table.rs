@@ -76,7 +76,7 @@ pub enum ReadError {
     #[error("The column {0} stands twice in the first line. Keep one.")]
     Doubled(String),
     /// A line that is no row of the table.
-    #[error("Line {line} has {cells} cells, the first line has {wanted}. Put it right and try again.")]
+    #[error("Line {line} has {cells} cells, the first line has {wanted}. Fix it and try again.")]
     Ragged {
         /// The line.
         line: usize,

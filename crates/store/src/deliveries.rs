@@ -337,7 +337,7 @@ pub async fn again(writing: &mut Writing<'_>, document: (DocumentKind, i64), way
         .fetch_optional(&mut **writing)
         .await?;
     if waits.is_some() {
-        return Err(StoreError::WrongState(format!("{} is on its way already, under Going out.", found.number)));
+        return Err(StoreError::WrongState(format!("{} is on its way already. Look under Outbox.", found.number)));
     }
     let word = way.word();
     let new = sqlx::query_scalar!(

@@ -53,7 +53,7 @@ export function SavedViews({ room }: { room: string }) {
       {asking && (
         <FormAsk
           title="Keep this view"
-          yes="Keep it"
+          yes="Save"
           close={() => setAsking(false)}
           fields={[{ name: "name", label: "Name", hint: "as it stands in the list of views" }]}
           run={async (values, key) => {

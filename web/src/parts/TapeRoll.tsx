@@ -195,7 +195,7 @@ export function BlockerLines({ blockers }: { blockers: Blocker[] }) {
             <span aria-hidden="true">{blocker.effect === "stops" ? "◆ " : "▲ "}</span>
             {blocker.sentence}
           </span>{" "}
-          {blocker.at && <Link to={`${placeOf(blocker.at)}?field=${blocker.field}`}>Put it right</Link>}
+          {blocker.at && <Link to={`${placeOf(blocker.at)}?field=${blocker.field}`}>Go to field</Link>}
         </div>
       ))}
     </div>

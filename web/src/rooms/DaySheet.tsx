@@ -39,7 +39,7 @@ const works: Record<DayItem["work"], string> = {
 };
 
 const nexts: Record<DayItem["next"], { words: string; title: string }> = {
-  put_right: { words: "put right", title: "Put it right" },
+  put_right: { words: "fix", title: "Fix" },
   decide: { words: "decide", title: "Approve or decline" },
   apply: { words: "apply", title: "Apply the money" },
   post_shipment: { words: "post", title: "Look at the shipment" },

@@ -65,7 +65,7 @@ export function InvoicesRoom() {
         );
       },
     },
-    { key: "going", head: "Going out", width: "86px", cell: (row) => <GoingMark going={row.going_out} /> },
+    { key: "going", head: "Outbox", width: "86px", cell: (row) => <GoingMark going={row.going_out} /> },
     {
       key: "date",
       head: "Date",

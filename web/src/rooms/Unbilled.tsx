@@ -35,7 +35,7 @@ export const billingLinks: [string, string][] = [
   ["/billing/runs", "Runs"],
   ["/billing/direct", "Direct"],
   ["/billing/invoices", "Invoices"],
-  ["/billing/going-out", "Going out"],
+  ["/billing/going-out", "Outbox"],
 ];
 
 function idOf(row: Row): string {

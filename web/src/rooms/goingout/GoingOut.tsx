@@ -78,7 +78,7 @@ export function GoingOutRoom() {
   };
   const print = () => navigate(`/billing/going-out/print?ids=${toPrint.map((row) => row.id).join(",")}`);
   const columns: Column<DeliveryRow>[] = [
-    { key: "state", head: "Going out", width: "118px", cell: (row) => <GoingMark going={row} /> },
+    { key: "state", head: "Outbox", width: "118px", cell: (row) => <GoingMark going={row} /> },
     { key: "number", head: "Document", width: "92px", cell: (row) => row.document.number },
     {
       key: "customer",
@@ -102,7 +102,7 @@ export function GoingOutRoom() {
   ];
   return (
     <Worktop
-      title="Going out"
+      title="Outbox"
       sum={
         first &&
         `${plural(first.to_mail, "message", "messages")} to send · ${plural(first.to_print, "paper", "papers")} to print${first.failed > 0 ? ` · ${first.failed} not taken` : ""}`

@@ -81,7 +81,7 @@ export function SendAgainAsk({
           links: [
             way === "mail"
               ? { text: "Look at the message", to: `/going-out/${delivery}` }
-              : { text: "Going out", to: "/billing/going-out" },
+              : { text: "Outbox", to: "/billing/going-out" },
           ],
         });
         await changed();

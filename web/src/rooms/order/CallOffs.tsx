@@ -195,7 +195,7 @@ export function NewCallOffRoom() {
       sum="an agreed total that several orders take from"
       back="/orders/call-offs"
       actions={[
-        { key: "p", label: "Keep it", run: save, primary: true, disabled: customer === 0, needs: "keep_order" },
+        { key: "p", label: "Save", run: save, primary: true, disabled: customer === 0, needs: "keep_order" },
         {
           key: "l",
           label: "Another line",

@@ -45,7 +45,7 @@ export function ShipManyAsk({
       run={async (key) => {
         if (!ready) {
           await preview.refetch();
-          throw preview.error ?? new Error("Something stands in the way. Leave that order out, or put it right.");
+          throw preview.error ?? new Error("Something stands in the way. Leave that order out, or fix it.");
         }
         const posted = await got(
           api.POST("/api/ship-and-bill", {

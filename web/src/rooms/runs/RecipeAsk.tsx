@@ -12,7 +12,7 @@ export function RecipeAsk({ view, close }: { view: RunView; close: () => void })
   return (
     <FormAsk
       title="Keep as a recipe"
-      yes="Keep it"
+      yes="Save"
       close={close}
       fields={[
         { name: "name", label: "Name", value: "" },
