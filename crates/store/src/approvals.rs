@@ -379,7 +379,20 @@ pub async fn approve(writing: &mut Writing<'_>, rules: &Rules, id: ApprovalId, v
     }
     let approved = Approved { mark: kept.mark, amount: kept.view.amount, maker: kept.maker };
     writing.carry_out(&kept.view.maker, approved);
-    match kept.asked {
+    carry_out(writing, rules, kept.asked, &kept.view.reason).await.map_err(|error| match error {
+        StoreError::Stale { .. } => changed_since(&kept.view.words),
+        other => other,
+    })?;
+    // It would not have to be asked for any more: then it is not what was asked for either.
+    if writing.take_approved().is_some() {
+        return Err(changed_since(&kept.view.words));
+    }
+    view(writing, id, viewer).await
+}
+
+/// The operation itself, as whoever asked would carry it out.
+async fn carry_out(writing: &mut Writing<'_>, rules: &Rules, asked: Asked, reason: &str) -> Result<()> {
+    match asked {
         Asked::ChangePrice { invoice, shipment_line, order_line, unit_price, reason } => {
             let key = shipment_line
                 .map(LineKey::Shipped)
@@ -398,7 +411,7 @@ pub async fn approve(writing: &mut Writing<'_>, rules: &Rules, id: ApprovalId, v
             invoices::credit(writing, rules, invoice, &wish).await?;
         }
         Asked::ConfirmOrder { order } => {
-            orders::confirm_as(writing, rules, order, None, &kept.view.reason).await?;
+            orders::confirm_as(writing, rules, order, None, reason).await?;
         }
         Asked::ChangeOrder { order, version, form } => {
             orders::change(writing, rules, order, version, &form).await?;
@@ -407,11 +420,7 @@ pub async fn approve(writing: &mut Writing<'_>, rules: &Rules, id: ApprovalId, v
             customers::lift_stop(writing, rules, customer, None, &reason).await?;
         }
     }
-    // It would not have to be asked for any more: then it is not what was asked for either.
-    if writing.take_approved().is_some() {
-        return Err(changed_since(&kept.view.words));
-    }
-    view(writing, id, viewer).await
+    Ok(())
 }
 
 /// Declines what was asked for, with a reason the maker reads.

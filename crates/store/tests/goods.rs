@@ -506,6 +506,21 @@ async fn an_order_over_the_limit_waits_for_who_may_say_yes() {
     doing!(lead, company, |w, rules| approvals::approve(w, &rules, approval, viewer)).unwrap();
     let seen = view(&company, order).await;
     assert_eq!((seen.row.state.word(), seen.lines[0].allocated), ("open", Quantity::from_whole(20)));
+    // An amendment asked for is of the order as it was then. Someone amends it meanwhile: it is asked for anew.
+    let amended = async |quantity: &str| {
+        let mut form = orders::form(&mut company.store.read().await.unwrap(), order).await.unwrap();
+        form.lines[0].quantity = quantity.to_owned();
+        form
+    };
+    let version = async || view(&company, order).await.version;
+    let (forty, seen) = (amended("40").await, version().await);
+    let asked = doing!(clerk, company, |w, rules| orders::change(w, &rules, order, seen, &forty)).unwrap();
+    let (twentyone, seen) = (amended("21").await, version().await);
+    doing!(company, |w, rules| orders::change(w, &rules, order, seen, &twentyone)).unwrap();
+    let approval = asked.waits.unwrap();
+    let refused = doing!(lead, company, |w, rules| approvals::approve(w, &rules, approval, viewer)).unwrap_err();
+    assert!(refused.to_string().contains("has changed since it was asked for"), "{refused}");
+    assert_eq!(view(&company, order).await.lines[0].progress.ordered, Quantity::from_whole(21));
     company.holds().await;
 }
 
