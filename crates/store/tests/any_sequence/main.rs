@@ -1,5 +1,5 @@
-//! Random sequences of operations, sensible and not, each on a day of its own, in euros and pounds, with
-//! freight, containers, cancellations and money taken back: after each sequence the books hold on every
+//! Random sequences of operations, sensible and not, each on a day of its own, in euros and pounds, yen or
+//! dinars, with freight, containers, cancellations and money taken back: after each sequence the books hold on every
 //! day. So many of each kind must have gone through, or the test says nothing.
 //! *Source of the properties: domain.md section 14.*
 #![allow(missing_docs, clippy::unwrap_used, clippy::explicit_auto_deref)]
@@ -19,10 +19,12 @@ use proptest::test_runner::{Config, TestRunner};
 use till_core::fixed::Quantity;
 use till_core::ids::{ApprovalId, InvoiceId, OrderId, PersonId, ReceiptId, RunId, ShipmentId};
 use till_core::invoice::Combine;
+use till_core::money::{Currency, Money};
 use till_core::people::{LimitKind, Role};
 use till_store::approvals::{self, Viewer};
 use till_store::invoices::{
-    AddedLine, CreditLine, LineKey, NewDiscount, NewPrice, NewTax, Pick, ToBill, ToCancelInvoice, ToCredit,
+    AddedLine, CreditLine, InvoiceFilter, LineKey, NewDiscount, NewPrice, NewTax, Pick, ToBill, ToCancelInvoice,
+    ToCredit,
 };
 use till_store::people::{self, NewPerson};
 use till_store::receipts::{NewApplication, NewApplications, NewReceipt};
@@ -289,17 +291,16 @@ async fn picks(company: &Company, made: &Made, wanted: &[(usize, Option<i64>)]) 
     ToBill { picks, document_date: Some(made.on), ..ToBill::default() }
 }
 
-fn targets(made: &Made, to: &Option<Vec<(usize, i64)>>) -> Option<Vec<NewApplication>> {
+/// What money of a currency goes to.
+fn targets(made: &Made, to: &Option<Vec<(usize, i64)>>, money: Currency) -> Option<Vec<NewApplication>> {
     to.as_ref().map(|to| {
         to.iter()
             .filter(|_| !made.invoices.is_empty())
-            .map(|(at, minor)| NewApplication::to_invoice(made.invoices[at % made.invoices.len()], decimal(*minor)))
+            .map(|(at, minor)| {
+                NewApplication::to_invoice(made.invoices[at % made.invoices.len()], money.format(Money(*minor)))
+            })
             .collect()
     })
-}
-
-fn decimal(minor: i64) -> String {
-    till_core::money::Currency::of("EUR").unwrap().format(till_core::money::Money(minor))
 }
 
 const ROLES: [Role; 3] = [Role::Clerk, Role::Lead, Role::Lead];
@@ -451,14 +452,16 @@ async fn run(company: &Company, made: &mut Made, step: &Step) {
             made.note("drop draft", outcome);
         }
         Step::Receive { customer, minor, to } => {
+            let id = company.customers[*customer];
+            let money = customers::view(&mut *store.read().await.unwrap(), id).await.unwrap().currency;
             let posted = company
                 .receive(&NewReceipt {
-                    customer: company.customers[*customer],
+                    customer: id,
                     method: if minor % 2 == 0 { "check" } else { "transfer" }.to_owned(),
                     date: Some(made.on),
-                    amount: decimal(*minor),
+                    amount: money.format(Money(*minor)),
                     reference: None,
-                    applications: targets(made, to),
+                    applications: targets(made, to, money),
                     first: None,
                 })
                 .await;
@@ -469,7 +472,7 @@ async fn run(company: &Company, made: &mut Made, step: &Step) {
             let (receipt, view) =
                 money::one_with(company, made, *receipt, |view| view.row.unapplied.is_positive()).await;
             let version = view.version;
-            let new = NewApplications { date: Some(made.on), applications: targets(made, to) };
+            let new = NewApplications { date: Some(made.on), applications: targets(made, to, view.row.currency) };
             let outcome = store
                 .change(&by(), None, async |connection| {
                     let rules = rules::load(connection).await?;
@@ -638,8 +641,19 @@ async fn run_runs(company: &Company, made: &mut Made, step: &Step) {
     }
 }
 
+/// How many invoices the customer abroad has got.
+async fn abroad(company: &Company) -> usize {
+    let filter = InvoiceFilter { customer: Some(company.customers[2]), limit: 100, ..InvoiceFilter::default() };
+    let mut books = company.store.read().await.unwrap();
+    let list = invoices::list(&mut books, &filter).await.unwrap();
+    list.invoices.iter().filter(|row| row.number.is_some()).count()
+}
+
 /// What must have gone through over all sequences together, at least.
-const AT_LEAST: [(&str, usize); 19] = [
+const AT_LEAST: [(&str, usize); 22] = [
+    ("in pounds", 3),
+    ("in yen", 3),
+    ("in dinars", 3),
     ("ship", 150),
     ("bill", 90),
     ("draft", 8),
@@ -667,9 +681,9 @@ fn the_books_hold_after_any_sequence() {
     let done: RefCell<BTreeMap<&str, (usize, usize)>> = RefCell::default();
     let cases = std::env::var("SEQUENCES").ok().and_then(|text| text.parse().ok()).unwrap_or(40);
     let config = Config { cases, max_shrink_iters: 300, failure_persistence: None, ..Config::default() };
-    let sequences = TestRunner::new(config).run(&steps(), |steps| {
+    let sequences = TestRunner::new(config).run(&(0..FOREIGN.len(), steps()), |(foreign, steps)| {
         runtime.block_on(async {
-            let company = Company::new().await;
+            let company = Company::with_foreign(FOREIGN[foreign]).await;
             staff(&company).await;
             goods::containers_and_freight(&company).await;
             let mut made = Made::nothing();
@@ -678,6 +692,8 @@ fn the_books_hold_after_any_sequence() {
                 run(&company, &mut made, step).await;
             }
             company.holds().await;
+            let abroad = abroad(&company).await;
+            made.done.entry(["in pounds", "in yen", "in dinars"][foreign]).or_default().1 += abroad;
             for (what, (tried, ok)) in made.done {
                 let mut done = done.borrow_mut();
                 let sum = done.entry(what).or_default();

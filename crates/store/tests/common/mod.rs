@@ -58,9 +58,16 @@ const ACCOUNTS: &[(&str, AccountType, Purpose, Option<&str>)] = &[
 impl Company {
     /// Two customers at home and one in pounds, two items with 1,000 in stock and freight.
     pub async fn new() -> Self {
+        Self::with_foreign(FOREIGN[0]).await
+    }
+
+    /// The same, with the third customer in another currency: its code, what one is worth from the first of
+    /// January, and from 20 March on.
+    pub async fn with_foreign(foreign: (&str, &str, &str)) -> Self {
         let folder = tempfile::tempdir().unwrap();
         let store = Store::open(&folder.path().join("books.db")).await.unwrap();
-        let (customers, items) = store.change(&by(), None, set_up).await.unwrap();
+        let (customers, items) =
+            store.change(&by(), None, async |writing| set_up(writing, foreign).await).await.unwrap();
         Self { store, customers, items, folder }
     }
 
@@ -71,7 +78,7 @@ impl Company {
             customer_order_number: None,
             order_date: day("2026-03-01"),
             promised_date: None,
-            // In pounds the prices are agreed, not converted.
+            // In another currency the prices are agreed, not converted.
             lines: [(self.items[0], quantity, "59"), (self.items[2], 1, "18")]
                 .map(|(item, quantity, price)| NewOrderLine {
                     unit_price: (customer == 2).then(|| price.parse().unwrap()),
@@ -176,9 +183,16 @@ pub fn order_line(item: ItemId, quantity: i64) -> NewOrderLine {
     }
 }
 
-async fn set_up(connection: &mut Writing<'_>) -> Result<(Vec<CustomerId>, Vec<ItemId>)> {
+/// Currencies with two decimals, none and three, and what one of each is worth in euros.
+pub const FOREIGN: [(&str, &str, &str); 3] =
+    [("GBP", "1.17", "1.15"), ("JPY", "0.0061", "0.0060"), ("KWD", "2.99", "3.05")];
+
+async fn set_up(
+    connection: &mut Writing<'_>,
+    (foreign, worth, worth_later): (&str, &str, &str),
+) -> Result<(Vec<CustomerId>, Vec<ItemId>)> {
     let eur = Currency::of("EUR").unwrap();
-    let gbp = Currency::of("GBP").unwrap();
+    let foreign = Currency::of(foreign).unwrap();
     setup::company(
         connection,
         &NewCompany {
@@ -234,10 +248,10 @@ async fn set_up(connection: &mut Writing<'_>) -> Result<(Vec<CustomerId>, Vec<It
     .await?;
     setup::tax_code(connection, "Z0", "Zero", TaxCategory::Z, day("2020-01-01"), Rate::from_percent("0").unwrap())
         .await?;
-    setup::exchange_rate(connection, gbp, day("2026-01-01"), "1.17".parse().unwrap()).await?;
-    setup::exchange_rate(connection, gbp, day("2026-03-20"), "1.15".parse().unwrap()).await?;
+    setup::exchange_rate(connection, foreign, day("2026-01-01"), worth.parse().unwrap()).await?;
+    setup::exchange_rate(connection, foreign, day("2026-03-20"), worth_later.parse().unwrap()).await?;
     let mut people = Vec::new();
-    for (number, currency) in [("1", eur), ("2", eur), ("3", gbp)] {
+    for (number, currency) in [("1", eur), ("2", eur), ("3", foreign)] {
         people.push(
             customers::add(
                 connection,
