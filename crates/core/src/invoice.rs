@@ -30,7 +30,7 @@ use std::collections::HashMap;
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 
-use crate::accounts::AccountMap;
+use crate::accounts::{AccountMap, Purpose};
 use crate::calendar::{DocumentDate, Periods, Terms};
 use crate::checks::{Blocker, Check, Findings, Step, stops};
 use crate::entry::Entry;
@@ -39,7 +39,9 @@ use crate::fixed::{ExchangeRate, Quantity, Rate};
 use crate::ids::{ApprovalId, CustomerId, OrderId, ShipmentLineId};
 use crate::marks::MarkRules;
 use crate::money::{Currency, Money};
+use crate::open_items::Side;
 use crate::order::{InvoiceShares, OrderAfter, OrderFacts, compare};
+use crate::posting::{Billed, NewItem, Posting, account_of, containers_of};
 use crate::tape::{Change, Tape};
 use crate::tax::{TaxComputed, TaxTable};
 
@@ -261,6 +263,44 @@ pub struct InvoiceDecision {
     pub blockers: Vec<Blocker>,
     /// Changes with every figure of the document and the entry: who posts names the one seen.
     pub fingerprint: String,
+}
+
+impl InvoiceDecision {
+    /// What it does to the books: the customer owes it, and what is on it is billed. Nothing where there is
+    /// no document.
+    pub fn posting(&self) -> Posting {
+        let mut posting = Posting { orders: self.orders.clone(), ..Posting::default() };
+        let Some(document) = &self.document else { return posting };
+        posting.enter(self.entry.as_ref(), None);
+        posting.enter(self.cost_entry.as_ref(), None);
+        posting.containers.extend(containers_of(document));
+        let cost_of = |id| self.costs.iter().find(|(line, _)| *line == id).map_or(Money::ZERO, |(_, cost)| *cost);
+        posting.billed.extend(document.lines.iter().filter_map(|line| {
+            let shipment_line = line.source.shipment_line();
+            Some(Billed {
+                shipment_line,
+                order_line: line.source.order_line()?,
+                quantity: line.quantity,
+                cost: shipment_line.map_or(Money::ZERO, cost_of),
+            })
+        }));
+        let (dated, total) = (document.document_date.date, document.total);
+        posting.make(NewItem {
+            customer: document.customer,
+            purpose: Purpose::Receivable,
+            account: account_of(self.entry.as_ref(), Purpose::Receivable).map(str::to_owned),
+            side: Side::OwedToUs,
+            document: None,
+            currency: document.currency,
+            amount: total,
+            amount_base: document.total_base,
+            posting_date: document.posting_date.date,
+            document_date: dated,
+            due_date: document.terms.next_due(dated, total, total),
+            terms: Some(document.terms.clone()),
+        });
+        posting
+    }
 }
 
 /// Decides on an invoice of one customer.

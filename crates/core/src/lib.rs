@@ -32,6 +32,7 @@
 //! | [`messages`] | templates of messages, mail addresses |
 //! | [`open_items`], [`settle`] | what is owed either way; receipts, applying, unapplying, reversing |
 //! | [`opening`] | what a company brings along |
+//! | [`posting`] | everything an operation does to the books, as one value |
 //! | [`room`] | how much of a thing was there from a day on |
 //! | [`checks`] | the table of checks behind every blocker |
 //! | [`day_sheet`] | what needs the clerk today, in order |
@@ -59,6 +60,7 @@ pub mod opening;
 pub mod order;
 pub mod ordering;
 pub mod people;
+pub mod posting;
 pub mod pricing;
 pub mod record;
 pub mod room;

@@ -16,7 +16,7 @@ use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 
 use crate::accounts::{Account, AccountMap, Purpose};
-use crate::calendar::{DocumentDate, Periods, words};
+use crate::calendar::{DocumentDate, Periods, Terms, words};
 use crate::checks::{Blocker, Check, Findings, Step};
 use crate::entry::{Entry, EntryBuilder, LineFor};
 use crate::fingerprint;
@@ -24,6 +24,7 @@ use crate::fixed::{ExchangeRate, Quantity};
 use crate::ids::{CustomerId, ItemId};
 use crate::money::{Currency, Money};
 use crate::open_items::Side;
+use crate::posting::{NewItem, NewLayer, Posting};
 use crate::tape::{Tape, TapeStyle};
 
 /// Which way an opening item is owed.
@@ -96,6 +97,8 @@ pub struct OpeningStock {
     pub code: String,
     /// Its class, for the account map.
     pub class: String,
+    /// Where it lies.
+    pub warehouse: String,
     /// How much, in stock units.
     pub quantity: Quantity,
     /// What all of it cost, in base currency.
@@ -159,12 +162,56 @@ pub fn decide(input: &OpeningInput<'_>) -> OpeningDecision {
         .iter()
         .map(|item| (item.customer, &item.number, item.amount, item.document_date, item.due_date))
         .collect();
-    let stock: Vec<_> = input.stock.iter().map(|stock| (stock.item, stock.quantity, stock.cost)).collect();
+    let stock: Vec<_> =
+        input.stock.iter().map(|stock| (stock.item, &stock.warehouse, stock.quantity, stock.cost)).collect();
     OpeningDecision {
         tape: tape(input),
         fingerprint: fingerprint::of(&(&entry, items, stock)),
         entry,
         blockers: findings.finish(),
+    }
+}
+
+impl OpeningDecision {
+    /// What it does to the books. The items stand in the order of the input; each comes from a document of
+    /// before, that the writer names.
+    pub fn posting(&self, input: &OpeningInput<'_>) -> Posting {
+        let date = input.date.date;
+        let mut posting = Posting::default();
+        posting.enter(self.entry.as_ref(), None);
+        posting.items.extend(input.items.iter().map(|item| self.item(input, item)));
+        posting.layers.extend(input.stock.iter().map(|stock| NewLayer {
+            item: stock.item,
+            warehouse: stock.warehouse.clone(),
+            date,
+            quantity: stock.quantity,
+            cost: stock.cost,
+        }));
+        posting
+    }
+
+    /// Due in whole, from the day it was due.
+    fn item(&self, input: &OpeningInput<'_>, item: &OpeningItem) -> NewItem {
+        let (purpose, side) = (item.side.purpose(), item.side.side());
+        let line = self.entry.as_ref().and_then(|entry| {
+            entry.lines.iter().find(|line| line.purpose == purpose && line.customer == Some(item.customer))
+        });
+        let days = (item.due_date - item.document_date).num_days().clamp(0, i64::from(u16::MAX));
+        let terms = Terms::net_days(u16::try_from(days).unwrap_or(u16::MAX));
+        NewItem {
+            customer: item.customer,
+            purpose,
+            account: line.map(|line| line.account.clone()),
+            side,
+            document: None,
+            currency: item.currency,
+            amount: item.amount,
+            amount_base: item.base(input.base),
+            posting_date: input.date.date,
+            document_date: item.document_date,
+            terms: (side == Side::OwedToUs).then_some(terms),
+            due_date: item.due_date,
+        }
     }
 }
 

@@ -27,16 +27,17 @@ mod place;
 
 use serde::{Deserialize, Serialize};
 
-use crate::accounts::AccountMap;
+use crate::accounts::{AccountMap, Purpose};
 use crate::calendar::{DocumentDate, Periods, words};
 use crate::checks::{Blocker, Findings, Step};
 use crate::entry::Entry;
 use crate::fingerprint;
-use crate::fixed::ExchangeRate;
-use crate::ids::{CustomerId, DocumentKind, DocumentRef, InvoiceId, OpenItemId};
+use crate::fixed::{ExchangeRate, Quantity};
+use crate::ids::{CustomerId, DocumentKind, DocumentRef, InvoiceId, ItemId, OpenItemId};
 use crate::money::{Currency, Money};
-use crate::open_items::OpenItem;
+use crate::open_items::{OpenItem, Side};
 use crate::order::{OrderAfter, OrderFacts, compare};
+use crate::posting::{ContainerMove, NewApplication, NewItem, Posting, Which, account_of};
 use crate::spread::spread;
 use crate::tape::{Change, Figure, Tape, TapeStyle};
 
@@ -54,6 +55,10 @@ pub enum Source {
     Containers {
         /// What came back, in words: “3 × DRUM”.
         what: String,
+        /// The packaging.
+        item: ItemId,
+        /// How many.
+        quantity: Quantity,
     },
     /// An open item owed by us: unapplied money, a credit.
     Item(OpenItem),
@@ -200,6 +205,50 @@ pub fn decide(input: &SettleInput<'_>) -> SettleDecision {
     }
 }
 
+impl SettleDecision {
+    /// What it does to the books.
+    pub fn posting(&self, input: &SettleInput<'_>) -> Posting {
+        let mut posting = Posting { orders: self.orders.clone(), ..Posting::default() };
+        let entry = posting.enter(self.entry.as_ref(), None);
+        let credit = match &input.source {
+            Source::Item(item) => Which::Known(item.id),
+            Source::Received { .. } | Source::Containers { .. } => posting.make(self.credit_item(input)),
+        };
+        let date = self.document.date.date;
+        if let Source::Containers { item, quantity, .. } = &input.source {
+            posting.containers.push(ContainerMove {
+                customer: input.payer,
+                item: *item,
+                date,
+                quantity: Quantity::from_scaled(-quantity.scaled()),
+                amount: -self.document.amount,
+                canceled: None,
+            });
+        }
+        posting.applications.extend(self.document.applied.iter().map(|applied| NewApplication {
+            date,
+            debit: Which::Known(applied.item),
+            credit,
+            debit_amount: (applied.amount, applied.receivable_base),
+            credit_amount: (applied.credit_amount, applied.money_base),
+            reverses: None,
+            entry,
+        }));
+        posting
+    }
+
+    /// All of what came in is money without a target first.
+    fn credit_item(&self, input: &SettleInput<'_>) -> NewItem {
+        let of_map = input.accounts.account(Purpose::Unapplied, None, input.payer_class.as_deref()).ok();
+        let account =
+            account_of(self.entry.as_ref(), Purpose::Unapplied).or(of_map.map(|account| account.number.as_str()));
+        let document = &self.document;
+        let amounts = (document.amount, document.amount_base);
+        let whose = (input.payer, Purpose::Unapplied, Side::OwedByUs);
+        NewItem::due_at_once(whose, account, input.currency, amounts, document.date.date)
+    }
+}
+
 fn settle(input: &SettleInput<'_>) -> Settlement {
     let rate = input.rate.unwrap_or(ExchangeRate::ONE);
     let amount_base = match &input.source {
@@ -264,7 +313,7 @@ fn owes_less(input: &SettleInput<'_>, document: &Settlement) -> Vec<(CustomerId,
         add(applied.customer, applied.receivable_base);
     }
     if let Source::Item(item) = &input.source
-        && item.purpose == crate::accounts::Purpose::Receivable
+        && item.purpose == Purpose::Receivable
     {
         add(item.customer, -document.applied.iter().map(|applied| applied.money_base).sum::<Money>());
     }
@@ -291,7 +340,7 @@ fn owing_changes(group: &[Member], less: &[(CustomerId, Money)]) -> Vec<Change> 
 fn tape(input: &SettleInput<'_>, document: &Settlement) -> Tape {
     let (subheading, first) = match &input.source {
         Source::Received { method } => (format!("{} of {}", method.name, words(document.date.date)), "Received"),
-        Source::Containers { what } => (format!("{what} of {}", words(document.date.date)), "Brought back"),
+        Source::Containers { what, .. } => (format!("{what} of {}", words(document.date.date)), "Brought back"),
         Source::Item(item) => (format!("{} of {}", item.document.number, words(item.posting_date)), "Unapplied"),
     };
     let mut tape = Tape::new(input.payer_name.clone(), subheading, input.currency);

@@ -4,6 +4,12 @@
 //! and charges may travel on a shipment too (freight does); they have no stock and no cost.
 //! *Source: domain.md section 6; postings.md, Goods.*
 
+mod counting;
+mod taking_back;
+
+pub use counting::{AdjustDecision, AdjustInput, IntakeInput, decide_adjustment, decide_intake};
+pub use taking_back::{LineToTakeBack, TakeBackInput, decide_take_back};
+
 use std::collections::BTreeMap;
 
 use chrono::NaiveDate;
@@ -13,12 +19,12 @@ use crate::accounts::{AccountMap, Purpose};
 use crate::calendar::{Periods, words};
 use crate::checks::{Blocker, Check, Findings, Step, stops};
 use crate::entry::{Entry, EntryBuilder, LineFor};
-use crate::fixed::{Quantity, Rate, UnitPrice};
-use crate::ids::{DocumentKind, DocumentRef, ItemId, OrderLineId};
+use crate::fixed::Quantity;
+use crate::ids::{DocumentKind, DocumentRef, ItemId, OrderLineId, ShipmentLineId};
 use crate::marks::{MarkRules, Marks};
 use crate::money::{Currency, Money};
 use crate::order::LineProgress;
-use crate::room::{Movement, first_day, room_from};
+use crate::posting::{Posting, StockMove};
 use crate::stock::{Issue, Layer, Shortage, first_day_with, issue};
 use crate::tape::{Change, Figure, Tape, TapeStyle};
 use crate::units::in_stock_units;
@@ -60,6 +66,8 @@ impl CostEntry {
 /// A line to ship.
 #[derive(Debug, Clone)]
 pub struct LineToShip {
+    /// The line of the shipment.
+    pub shipment_line: ShipmentLineId,
     /// The order line.
     pub order_line: OrderLineId,
     /// The item.
@@ -124,6 +132,8 @@ pub struct ShipmentInput<'a> {
 /// A line as shipped.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct ShippedLine {
+    /// The line of the shipment.
+    pub shipment_line: ShipmentLineId,
     /// The order line.
     pub order_line: OrderLineId,
     /// The item.
@@ -183,7 +193,8 @@ pub fn decide(input: &ShipmentInput<'_>) -> ShipmentDecision {
         let what = || LineFor { item_class: Some(&line.class), marks: Some(&line.marks), ..LineFor::default() };
         builder.add_base(input.cost_entry.purpose(), cost, what());
         builder.add_base(Purpose::Inventory, -cost, what());
-        lines.push(ShippedLine { order_line: line.order_line, item: line.item, quantity: line.quantity, cost, issues });
+        let (shipment_line, order_line, item) = (line.shipment_line, line.order_line, line.item);
+        lines.push(ShippedLine { shipment_line, order_line, item, quantity: line.quantity, cost, issues });
     }
     tape.amount(TapeStyle::Due, "Cost", lines.iter().map(|line| line.cost).sum());
     let entry = builder.finish_or_say(input.date, format!("Goods of {} left", input.number), &mut findings);
@@ -193,6 +204,18 @@ pub fn decide(input: &ShipmentInput<'_>) -> ShipmentDecision {
     let blockers = findings.finish();
     let entry = if stops(&blockers) { None } else { entry };
     ShipmentDecision { lines, entry, tape, changes, blockers }
+}
+
+impl ShipmentDecision {
+    /// What it does to the books.
+    pub fn posting(&self, date: NaiveDate) -> Posting {
+        let mut posting = Posting::default();
+        posting.enter(self.entry.as_ref(), None);
+        for line in &self.lines {
+            posting.stock.extend(StockMove::out(&line.issues, date, Some(line.shipment_line)));
+        }
+        posting
+    }
 }
 
 /// Whether a line may leave as far as its order is concerned.
@@ -312,211 +335,6 @@ fn check_header(input: &ShipmentInput<'_>, findings: &mut Findings) {
     if let Some(obstacle) = input.periods.obstacle(input.date) {
         findings.add(Check::PeriodClosed, "date", obstacle);
     }
-}
-
-/// An intake to decide on.
-#[derive(Debug, Clone)]
-pub struct IntakeInput<'a> {
-    /// Class of the item.
-    pub class: String,
-    /// Code of the item.
-    pub code: String,
-    /// How much came in.
-    pub quantity: Quantity,
-    /// What all of it cost, in base currency.
-    pub cost: Money,
-    /// When.
-    pub date: NaiveDate,
-    /// The account map.
-    pub accounts: &'a AccountMap,
-    /// The periods.
-    pub periods: &'a Periods,
-    /// Base currency.
-    pub base: Currency,
-}
-
-/// The entry of an intake, or what stands in the way.
-///
-/// # Errors
-/// The blockers of the step.
-pub fn decide_intake(input: &IntakeInput<'_>) -> Result<Option<Entry>, Vec<Blocker>> {
-    let mut findings = Findings::at(Step::Ship);
-    if !input.quantity.is_positive() {
-        findings.add(Check::QuantityNotPositive, "quantity", format!("Take in more than nothing of {}.", input.code));
-    }
-    if input.cost < Money::ZERO {
-        findings.add(Check::QuantityNotPositive, "cost", "Cost cannot be below zero.");
-    }
-    if let Some(obstacle) = input.periods.obstacle(input.date) {
-        findings.add(Check::PeriodClosed, "date", obstacle);
-    }
-    let mut builder = EntryBuilder::new(input.accounts, None, input.base);
-    let class = || LineFor { item_class: Some(&input.class), ..LineFor::default() };
-    builder.add_base(Purpose::Inventory, input.cost, class());
-    builder.add_base(Purpose::SupplierClearing, -input.cost, LineFor::default());
-    let text = format!("{} × {} came in", input.quantity, input.code);
-    let entry = builder.finish_or_say(input.date, text, &mut findings);
-    let blockers = findings.finish();
-    if stops(&blockers) { Err(blockers) } else { Ok(entry) }
-}
-
-/// A line of a shipment that is to be taken back.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct LineToTakeBack {
-    /// The item's code.
-    pub code: String,
-    /// What left.
-    pub quantity: Quantity,
-    /// What of it is billed.
-    pub billed: Quantity,
-    /// What of it stands on drafts.
-    pub drafted: Quantity,
-    /// What left, what was billed of it and what cancelling gave back, day by day, in ten-thousandths.
-    pub movements: Vec<Movement>,
-}
-
-/// A posted shipment that is to be taken back.
-#[derive(Debug, Clone)]
-pub struct TakeBackInput<'a> {
-    /// Its number.
-    pub number: String,
-    /// When it was posted.
-    pub posted_on: NaiveDate,
-    /// When it is taken back.
-    pub date: NaiveDate,
-    /// Its lines.
-    pub lines: Vec<LineToTakeBack>,
-    /// The entry it wrote.
-    pub entry: Option<Entry>,
-    /// The periods.
-    pub periods: &'a Periods,
-}
-
-/// Decides on taking a posted shipment back: a reversal, only while nothing of it is billed.
-///
-/// # Errors
-/// The blockers.
-pub fn decide_take_back(input: &TakeBackInput<'_>) -> Result<Option<Entry>, Vec<Blocker>> {
-    let mut findings = Findings::at(Step::Ship);
-    for (position, LineToTakeBack { code, quantity, billed, drafted, movements }) in input.lines.iter().enumerate() {
-        let what = if billed.is_positive() {
-            format!("{billed} of {code} are billed. Cancel that invoice first.")
-        } else if drafted.is_positive() {
-            format!("{drafted} of {code} stand on a draft. Take them off it first.")
-        } else {
-            if room_from(input.date, movements) < quantity.scaled() && input.date >= input.posted_on {
-                let day = first_day(quantity.scaled(), movements).map_or_else(String::new, words);
-                findings.add(
-                    Check::DateTooEarly,
-                    "date",
-                    format!(
-                        "{code} was billed until {day}. It cannot be taken back before; choose that day or a later one."
-                    ),
-                );
-            }
-            continue;
-        };
-        findings.add(Check::AlreadyBilled, format!("lines.{position}"), what);
-    }
-    if input.date < input.posted_on {
-        findings.add(
-            Check::DateTooEarly,
-            "date",
-            format!("It left on {}. It cannot be taken back before.", words(input.posted_on)),
-        );
-    }
-    if let Some(obstacle) = input.periods.obstacle(input.date) {
-        findings.add(Check::PeriodClosed, "date", obstacle);
-    }
-    let blockers = findings.finish();
-    if stops(&blockers) {
-        return Err(blockers);
-    }
-    let text = format!("Goods of {} taken back", input.number);
-    Ok(input.entry.as_ref().map(|entry| entry.reversed(input.date, text)))
-}
-
-/// Stock that a count found to differ.
-#[derive(Debug, Clone)]
-pub struct AdjustInput<'a> {
-    /// Class of the item.
-    pub class: String,
-    /// Its code.
-    pub code: String,
-    /// What the count found more, or less (negative), in stock units.
-    pub difference: Quantity,
-    /// What one of what was found costs, in base currency; where less was found, the layers say.
-    pub unit_cost: UnitPrice,
-    /// Its layers in the warehouse, oldest first.
-    pub layers: Vec<Layer>,
-    /// When.
-    pub date: NaiveDate,
-    /// The account map.
-    pub accounts: &'a AccountMap,
-    /// The periods.
-    pub periods: &'a Periods,
-    /// Base currency.
-    pub base: Currency,
-}
-
-/// What putting stock right does.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct AdjustDecision {
-    /// The entry; none where what was found or lost is worth nothing.
-    pub entry: Option<Entry>,
-    /// What leaves which layer.
-    pub issues: Vec<Issue>,
-    /// What it is worth: negative where less was found.
-    pub cost: Money,
-}
-
-/// Decides on putting stock right. *Source: postings.md, Goods: Dr 73000, Cr 11000.*
-///
-/// # Errors
-/// The blockers.
-pub fn decide_adjustment(input: &AdjustInput<'_>) -> Result<AdjustDecision, Vec<Blocker>> {
-    let mut findings = Findings::at(Step::Ship);
-    if input.difference.is_zero() {
-        findings.add(
-            Check::QuantityNotPositive,
-            "counted",
-            "The count is what the books say. There is nothing to adjust.",
-        );
-    }
-    if input.unit_cost < UnitPrice::ZERO {
-        findings.add(Check::QuantityNotPositive, "unit_cost", "Cost cannot be below zero.");
-    }
-    if let Some(obstacle) = input.periods.obstacle(input.date) {
-        findings.add(Check::PeriodClosed, "date", obstacle);
-    }
-    let mut issues = Vec::new();
-    let cost = if input.difference.is_positive() {
-        crate::money::line_amounts(input.difference, input.unit_cost, Rate::ZERO, input.base).net
-    } else {
-        let mut layers = input.layers.clone();
-        match issue(&mut layers, Quantity::from_scaled(-input.difference.scaled()), input.date) {
-            Ok(found) => issues = found,
-            Err(shortage) => findings.add(
-                Check::StockShort,
-                "counted",
-                format!(
-                    "On {} the books have {} of {} that nothing else needs; no more than that can be missing.",
-                    words(input.date),
-                    shortage.on_hand,
-                    input.code
-                ),
-            ),
-        }
-        -issues.iter().map(|issue| issue.cost).sum::<Money>()
-    };
-    let mut builder = EntryBuilder::new(input.accounts, None, input.base);
-    let class = || LineFor { item_class: Some(&input.class), ..LineFor::default() };
-    builder.add_base(Purpose::Inventory, cost, class());
-    builder.add_base(Purpose::StockAdjustment, -cost, class());
-    let text = format!("{} of {} at the count", input.difference, input.code);
-    let entry = builder.finish_or_say(input.date, text, &mut findings);
-    let blockers = findings.finish();
-    if stops(&blockers) { Err(blockers) } else { Ok(AdjustDecision { entry, issues, cost }) }
 }
 
 /// The document a blocker of a shipment points to.

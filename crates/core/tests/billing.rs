@@ -6,18 +6,18 @@ mod common;
 
 use common::*;
 use proptest::prelude::*;
-use till_core::accounts::{Account, AccountType};
+use till_core::accounts::{Account, AccountType, Purpose};
 use till_core::calendar::DocumentDate;
 use till_core::checks::{Check, Effect, Step, stops};
 use till_core::fixed::{ExchangeRate, Quantity};
 use till_core::ids::{ApplicationId, ApprovalId, DocumentKind, EntryId, InvoiceId, OrderId, OrderLineId};
-use till_core::invoice::cancel::{CancelInput, decide as decide_cancel};
+use till_core::invoice::cancel::{CancelInput, CancelPosting, decide as decide_cancel};
 use till_core::invoice::{
     self, Delivery, DiscountWish, InvoiceDecision, InvoiceInput, ItemKind, LineSource, LineToBill, PriceChange,
     TaxChange, WaitingRequest, arithmetic_faults, decide_in_order,
 };
 use till_core::money::Money;
-use till_core::open_items::OpenItem;
+use till_core::open_items::{OpenItem, Side};
 use till_core::order::{InvoiceShares, Promised};
 use till_core::room::Movement;
 use till_core::settle::back::Standing;
@@ -343,8 +343,9 @@ fn cancelling<'a>(books: &'a Books, input: &InvoiceInput<'_>, applied: Vec<Stand
         number: "I-5".to_owned(),
         item: open_item_of(&document, paid),
         customer: input.customer.clone(),
-        entry: decision.entry,
-        cost_entry: decision.cost_entry,
+        entry: decision.entry.map(|entry| (EntryId(1), entry)),
+        cost_entry: decision.cost_entry.map(|entry| (EntryId(2), entry)),
+        costs: document.lines.iter().map(|_| Money(100)).collect(),
         applied,
         containers_gone: Vec::new(),
         cancelled_by: None,
@@ -378,11 +379,20 @@ fn money_on_a_cancelled_invoice_lies_unapplied_again() {
     let books = Books::new();
     let input = books.invoice(vec![line(1, "4", "59", "0", "S23")]);
     let applied = standing((21_028, 21_028), (21_028, 21_028));
-    let decision = decide_cancel(&cancelling(&books, &input, vec![applied]));
+    let cancel = cancelling(&books, &input, vec![applied]);
+    let decision = decide_cancel(&cancel);
     let [back] = decision.unapplied.as_slice() else { panic!("{:?}", decision.unapplied) };
     assert_eq!(written(&Some(back.entry.clone())), pairs(&[("21000", 21_028), ("27000", -21_028)]));
     assert_eq!(back.reverses, Some(EntryId(77)), "it points to the entry that applied it");
     assert_eq!(decision.owed_less, Money(29_028 - 21_028));
+    // One value says it all: the credit memo's item against the invoice, and what is to be billed again.
+    let CancelPosting { posting, entry, .. } = decision.posting(&cancel);
+    agrees(&posting, &[&cancel.item, &cancel.applied[0].debit, &cancel.applied[0].credit]);
+    assert_eq!((entry, posting.entries[1].reverses), (Some(1), Some(EntryId(1))));
+    let [item] = posting.items.as_slice() else { panic!("{posting:?}") };
+    assert_eq!((item.side, item.purpose, item.amount), (Side::OwedByUs, Purpose::Receivable, Money(29_028)));
+    let [billed] = posting.billed[..] else { panic!("{posting:?}") };
+    assert_eq!((billed.quantity, billed.cost), (Quantity::from_whole(-4), Money(-100)));
 }
 
 /// The money keeps the rate it came at; the difference the applying made is taken back.
@@ -395,7 +405,9 @@ fn rates_are_those_of_the_original() {
     input.orders[0].currency = gbp;
     input.rate = Some("1.17".parse::<ExchangeRate>().unwrap());
     let applied = standing((10_000, 11_700), (10_000, 11_500));
-    let decision = decide_cancel(&cancelling(&books, &input, vec![applied]));
+    let cancel = cancelling(&books, &input, vec![applied]);
+    let decision = decide_cancel(&cancel);
+    agrees(&decision.posting(&cancel).posting, &[&cancel.item, &cancel.applied[0].debit, &cancel.applied[0].credit]);
     let freed = Some(decision.unapplied[0].entry.clone());
     assert_eq!(written(&freed), pairs(&[("21000", 11_700), ("27000", -11_500), ("91000", -200)]));
     assert_eq!(written(&decision.entry), pairs(&[("41000", 0), ("61000", 11_700), ("21000", -11_700)]));

@@ -481,6 +481,7 @@ proptest! {
             }
             prop_assert_eq!(&decision.blockers, &[], "{:?}", what);
             prop_assert!(decision.entry.as_ref().is_none_or(till_core::entry::Entry::balances));
+            agrees(&decision.posting(&credit), &[&credit.item]);
             let in_document: i64 = decision.entry.iter().flat_map(|entry| &entry.lines).map(|line| line.document.0).sum();
             prop_assert_eq!(in_document, 0, "in the currency of the invoice too");
             prop_assert!(!decision.entry.iter().flat_map(|entry| &entry.lines).any(|line| line.purpose == Purpose::FxDifference));

@@ -5,11 +5,11 @@ mod common;
 
 use std::collections::BTreeMap;
 
-use common::{Books, day, eur, line, pairs, written};
+use common::{Books, day, eur, first_entry, line, pairs, written};
 use proptest::prelude::*;
 use till_core::checks::Check;
 use till_core::fixed::Quantity;
-use till_core::ids::{ItemId, LayerId, OrderLineId};
+use till_core::ids::{EntryId, ItemId, LayerId, OrderLineId, ShipmentLineId};
 use till_core::invoice::{HeldCost, ItemKind, decide as decide_invoice};
 use till_core::marks::Marks;
 use till_core::money::Money;
@@ -28,6 +28,7 @@ fn whole(quantity: i64) -> Quantity {
 
 fn to_ship(quantity: i64, ordered: i64) -> LineToShip {
     LineToShip {
+        shipment_line: ShipmentLineId(11),
         order_line: OrderLineId(1),
         item: ItemId(1),
         code: "IT-1".to_owned(),
@@ -89,13 +90,21 @@ fn a_shipment_and_its_taking_back() {
             posted_on: day("2026-03-12"),
             date: day(date),
             lines,
-            entry: posted.entry.clone(),
+            entry: posted.entry.clone().map(|entry| (EntryId(3), entry)),
+            left: posted.posting(day("2026-03-12")).stock,
             periods: &books.periods,
         })
     };
     let free = || vec![line_back(Quantity::ZERO, Quantity::ZERO)];
-    let entry = back(free(), "2026-03-18").unwrap();
-    assert_eq!(written(&entry), pairs(&[("11000", 13_140), ("71000", -13_140)]));
+    let [left] = posted.posting(day("2026-03-12")).stock[..] else { panic!("{posted:?}") };
+    assert_eq!((left.layer, left.quantity, left.cost), (LayerId(1), whole(4), Money(13_140)));
+    let posting = back(free(), "2026-03-18").unwrap();
+    assert_eq!(written(&first_entry(&posting)), pairs(&[("11000", 13_140), ("71000", -13_140)]));
+    assert_eq!(posting.entries[0].reverses, Some(EntryId(3)));
+    // Into the very layer they left, on the day they came back.
+    let [again] = posting.stock[..] else { panic!("{posting:?}") };
+    assert_eq!((again.layer, again.quantity, again.cost), (LayerId(1), whole(-4), Money(-13_140)));
+    assert_eq!((again.date, again.shipment_line), (day("2026-03-18"), Some(ShipmentLineId(11))));
     let refused = |lines, date| back(lines, date).unwrap_err()[0].check;
     assert_eq!(refused(vec![line_back(whole(1), Quantity::ZERO)], "2026-03-18"), Check::AlreadyBilled);
     assert_eq!(refused(vec![line_back(Quantity::ZERO, whole(1))], "2026-03-18"), Check::AlreadyBilled);
@@ -138,6 +147,8 @@ fn a_count_that_differs() {
     let books = Books::new();
     let count = |difference: i64, layers: Vec<Layer>| {
         decide_adjustment(&AdjustInput {
+            item: ItemId(1),
+            warehouse: "MAIN".to_owned(),
             class: "goods".to_owned(),
             code: "IT-1".to_owned(),
             difference: whole(difference),
@@ -151,10 +162,12 @@ fn a_count_that_differs() {
     };
     // 12.00 too little: the oldest layer gives it.
     let less = count(-2, vec![layer(1, 3, 1_800), layer(2, 5, 5_000)]).unwrap();
-    assert_eq!(written(&less.entry), pairs(&[("73000", 1_200), ("11000", -1_200)]));
-    assert_eq!((less.cost, less.issues[0].layer), (Money(-1_200), LayerId(1)));
+    assert_eq!(written(&first_entry(&less.posting)), pairs(&[("73000", 1_200), ("11000", -1_200)]));
+    assert_eq!((less.cost, less.posting.stock[0].layer), (Money(-1_200), LayerId(1)));
+    assert!(less.posting.layers.is_empty());
     let more = count(2, Vec::new()).unwrap();
-    assert_eq!(written(&more.entry), pairs(&[("11000", 1_200), ("73000", -1_200)]));
+    assert_eq!(written(&first_entry(&more.posting)), pairs(&[("11000", 1_200), ("73000", -1_200)]));
+    assert_eq!((more.posting.layers[0].cost, more.posting.stock.len()), (Money(1_200), 0));
     assert_eq!(count(0, Vec::new()).unwrap_err()[0].field, "counted");
     assert_eq!(count(-9, vec![layer(1, 3, 1_800)]).unwrap_err()[0].check, Check::StockShort);
 }
@@ -169,7 +182,11 @@ fn containers_go_and_come_back() {
     // Outside tax, and the line that says so: 0.00 of 40.00.
     assert_eq!(written(&decision.entry), pairs(&[("21000", 4_000), ("41000", 0), ("29000", -4_000)]));
     let to_apply = vec![ToApply { item: common::open_invoice(1, 4_000, 4_000), amount: Money(4_000) }];
-    let back = decide_money(&books.money(Source::Containers { what: "4 × DRUM".to_owned() }, 4_000, to_apply));
+    let back = decide_money(&books.money(
+        Source::Containers { what: "4 × DRUM".to_owned(), item: ItemId(9), quantity: Quantity::from_whole(4) },
+        4_000,
+        to_apply,
+    ));
     assert_eq!(written(&back.entry), pairs(&[("29000", 4_000), ("21000", -4_000)]));
     assert!(back.entry.unwrap().lines.iter().all(|line| line.customer.is_some()));
 }

@@ -9,7 +9,7 @@ use common::*;
 use till_core::calendar::{DocumentDate, Period, Periods};
 use till_core::checks::{Check, Effect, Step, stops};
 use till_core::fixed::Quantity;
-use till_core::ids::{InvoiceId, ItemId, LayerId, OrderId, OrderLineId};
+use till_core::ids::{InvoiceId, ItemId, LayerId, OrderId, OrderLineId, ShipmentLineId};
 use till_core::invoice::{self, ItemKind, TaxDateRule};
 use till_core::marks::Marks;
 use till_core::money::Money;
@@ -266,6 +266,7 @@ fn shipment<'a>(books: &'a Books, lines: Vec<LineToShip>, on_hand: i64) -> Shipm
 
 fn to_ship(order_line: i64, quantity: i64, ordered: i64) -> LineToShip {
     LineToShip {
+        shipment_line: ShipmentLineId(order_line),
         order_line: OrderLineId(order_line),
         item: ItemId(1),
         code: "IT-1".to_owned(),
@@ -326,6 +327,8 @@ fn bad_intakes_are_refused() {
     let books = Books::new();
     let intake = |quantity: i64, cost: i64, date: &str| {
         decide_intake(&IntakeInput {
+            item: ItemId(1),
+            warehouse: "MAIN".to_owned(),
             class: "goods".to_owned(),
             code: "IT-1".to_owned(),
             quantity: Quantity::from_whole(quantity),
@@ -340,5 +343,5 @@ fn bad_intakes_are_refused() {
     assert_eq!(intake(0, 1, "2026-03-01").unwrap_err(), "quantity");
     assert_eq!(intake(1, -1, "2026-03-01").unwrap_err(), "cost");
     assert_eq!(intake(1, 1, "2031-03-01").unwrap_err(), "date");
-    assert!(intake(1, 0, "2026-03-01").unwrap().is_none(), "goods that cost nothing write nothing");
+    assert!(intake(1, 0, "2026-03-01").unwrap().entries.is_empty(), "goods that cost nothing write nothing");
 }

@@ -7,7 +7,7 @@ use std::collections::BTreeMap;
 
 use common::*;
 use till_core::fixed::Quantity;
-use till_core::ids::{ItemId, LayerId, OrderLineId};
+use till_core::ids::{ItemId, LayerId, OrderLineId, ShipmentLineId};
 use till_core::invoice::{self, ItemKind};
 use till_core::marks::Marks;
 use till_core::money::{Currency, Money};
@@ -19,7 +19,9 @@ use till_core::stock::Layer;
 #[test]
 fn intake() {
     let books = Books::new();
-    let entry = decide_intake(&IntakeInput {
+    let posting = decide_intake(&IntakeInput {
+        item: ItemId(1),
+        warehouse: "MAIN".to_owned(),
         class: "goods".to_owned(),
         code: "IT-1".to_owned(),
         quantity: Quantity::from_whole(10),
@@ -30,7 +32,9 @@ fn intake() {
         base: eur(),
     })
     .unwrap();
-    assert_eq!(written(&entry), pairs(&[("11000", 90_000), ("45000", -90_000)]));
+    assert_eq!(written(&first_entry(&posting)), pairs(&[("11000", 90_000), ("45000", -90_000)]));
+    let [layer] = posting.layers.as_slice() else { panic!("{posting:?}") };
+    assert_eq!((layer.item, layer.quantity, layer.cost), (ItemId(1), Quantity::from_whole(10), Money(90_000)));
 }
 
 #[test]
@@ -54,6 +58,7 @@ fn shipment_posted() {
         order_date: day("2026-03-01"),
         date: day("2026-03-12"),
         lines: vec![LineToShip {
+            shipment_line: ShipmentLineId(11),
             order_line: OrderLineId(1),
             item: ItemId(1),
             code: "IT-1".to_owned(),

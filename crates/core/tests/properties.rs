@@ -33,6 +33,7 @@ proptest! {
         (input.basis.currency, input.orders[0].currency) = (currency, currency);
         input.rate = Some(till_core::fixed::ExchangeRate::from_scaled(rate));
         let decision = invoice::decide(&input);
+        agrees(&decision.posting(), &[]);
         if let Some(entry) = decision.entry {
             prop_assert!(entry.balances());
             prop_assert_eq!(entry.lines.iter().map(|line| line.document.0).sum::<i64>(), 0);
@@ -79,6 +80,7 @@ proptest! {
             let decision = settle::decide(&input);
             prop_assert!(!stops(&decision.blockers));
             prop_assert!(decision.entry.as_ref().is_none_or(|entry| entry.balances()));
+            agrees(&decision.posting(&input), &[&input.to_apply[0].item]);
             let applied = &decision.document.applied[0];
             prop_assert!(applied.open_after.0 >= 0);
             open_left = applied.open_after.0;

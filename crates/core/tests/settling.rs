@@ -16,6 +16,7 @@ use till_core::ids::{ApplicationId, CustomerId, DocumentKind, DocumentRef, Entry
 use till_core::money::{Currency, Money};
 use till_core::open_items::{OpenItem, Side, due_in_base, late_parts};
 use till_core::order::{InvoiceShares, OrderFacts, OrderState};
+use till_core::posting::Which;
 use till_core::room::Movement;
 use till_core::settle::back::{self, BackInput, Standing, WholeReceipt};
 use till_core::settle::{self, Member, MoneyPlace, PlaceKind, Source, ToApply};
@@ -227,12 +228,19 @@ fn receipt(books: &Books, open: (i64, i64), amount: (i64, i64)) -> WholeReceipt 
     WholeReceipt { credit, place: Some(place), amount, entry: EntryId(33), reversed: false }
 }
 
+/// The items that taking back moves.
+fn known<'a>(input: &'a BackInput<'_>) -> Vec<&'a OpenItem> {
+    let applied = input.applications.iter().flat_map(|one| [&one.debit, &one.credit]);
+    applied.chain(input.receipt.iter().map(|receipt| &receipt.credit)).collect()
+}
+
 /// postings.md: a receipt unapplied, 21000 210.28 against 27000 210.28; each entry points to its own.
 #[test]
 fn each_unapplication_points_to_what_it_takes_back() {
     let books = Books::new();
     let two = vec![standing(1, 1, (21_028, 21_028), (21_028, 21_028)), standing(2, 2, (500, 500), (500, 500))];
-    let decision = back::decide(&taking_back(&books, two, None));
+    let input = taking_back(&books, two, None);
+    let decision = back::decide(&input);
     assert!(decision.blockers.is_empty(), "{:?}", decision.blockers);
     let entries: Vec<_> =
         decision.entries.iter().map(|one| (written(&Some(one.entry.clone())), one.reverses)).collect();
@@ -244,6 +252,15 @@ fn each_unapplication_points_to_what_it_takes_back() {
         ]
     );
     assert_eq!(decision.owes_more, [(CustomerId(7), Money(21_528))]);
+    let posting = decision.posting(&input);
+    agrees(&posting, &known(&input));
+    let reversed: Vec<_> =
+        posting.applications.iter().map(|one| (one.reverses, one.debit_amount.0, one.entry)).collect();
+    assert_eq!(
+        reversed,
+        [(Some(ApplicationId(1)), Money(-21_028), Some(0)), (Some(ApplicationId(2)), Money(-500), Some(1))]
+    );
+    assert!(posting.items.is_empty());
 }
 
 /// A foreign receipt reversed: the bank gives back what it got, the receivable what it gave up, the
@@ -252,11 +269,19 @@ fn each_unapplication_points_to_what_it_takes_back() {
 fn a_receipt_is_reversed_at_its_own_rates() {
     let books = Books::new();
     let applied = vec![standing(1, 1, (8_000, 9_360), (8_000, 9_200))];
-    let decision = back::decide(&taking_back(&books, applied, Some(receipt(&books, (2_000, 2_300), (10_000, 11_500)))));
+    let input = taking_back(&books, applied, Some(receipt(&books, (2_000, 2_300), (10_000, 11_500))));
+    let decision = back::decide(&input);
     assert!(decision.blockers.is_empty(), "{:?}", decision.blockers);
     let [one] = decision.entries.as_slice() else { panic!("{:?}", decision.entries) };
     let expected = pairs(&[("21000", 9_360), ("27000", 2_300), ("31000", -11_500), ("91000", -160)]);
     assert_eq!((written(&Some(one.entry.clone())), one.reverses), (expected, Some(EntryId(33))));
+    let posting = decision.posting(&input);
+    agrees(&posting, &known(&input));
+    // What takes it back is owed to us, and stands against the whole of it.
+    let [item] = posting.items.as_slice() else { panic!("{posting:?}") };
+    assert_eq!((item.side, item.amount, item.amount_base), (Side::OwedToUs, Money(10_000), Money(11_500)));
+    let whole = posting.applications.last().unwrap();
+    assert_eq!((whole.debit, whole.reverses, whole.entry), (Which::New(0), None, Some(0)));
 }
 
 #[test]

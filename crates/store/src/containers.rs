@@ -12,12 +12,12 @@ use till_core::fixed::Quantity;
 use till_core::ids::{ContainerReturnId, CustomerId, DocumentKind, DocumentRef, ItemId};
 use till_core::money::Money;
 use till_core::room::{Movement, first_day, room_from};
-use till_core::settle::SettleInput;
+use till_core::settle::{SettleInput, Source};
 
 use crate::receipts::{self, MoneyPreview};
 use crate::rules::{Rules, next_number};
 use crate::writing::{Writing, set};
-use crate::{Result, StoreError, items, ledger, open_items, stock};
+use crate::{Result, StoreError, items, open_items, posting, stock};
 
 /// Containers of one kind at a customer.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -128,8 +128,8 @@ async fn check<'a>(
     } else {
         known.owed_back.share(quantity.scaled(), known.there.scaled())
     };
-    let what = format!("{quantity} × {}", known.code);
-    let input = receipts::containers_input(connection, rules, customer, (what, amount), new.date).await?;
+    let source = Source::Containers { what: format!("{quantity} × {}", known.code), item, quantity };
+    let input = receipts::containers_input(connection, rules, customer, (source, amount), new.date).await?;
     Ok(Checked { input, item, quantity, amount })
 }
 
@@ -187,9 +187,10 @@ pub async fn take_back(
     let (number, sequence) = next_number(writing, "container_return").await?;
     let id = open_items::next_id(writing, "container_returns").await?;
     let document = DocumentRef { kind: DocumentKind::ContainerReturn, id, number: number.clone() };
-    let entry = ledger::write(writing, decision.entry.as_ref().ok_or(StoreError::Moved)?, &document).await?;
+    let written = posting::write(writing, &document, &decision.posting(&input)).await?;
+    let entry = written.first().copied().ok_or(StoreError::Moved)?;
     let date = decision.document.date.date;
-    let (scaled, back) = (quantity.scaled(), -quantity.scaled());
+    let scaled = quantity.scaled();
     sqlx::query!(
         "INSERT INTO container_returns (id, number, sequence, customer_id, item_id, quantity_e4, posting_date, amount_minor, entry_id)
          VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
@@ -197,14 +198,6 @@ pub async fn take_back(
     )
     .execute(&mut **writing)
     .await?;
-    let less = -amount.0;
-    sqlx::query!(
-        "INSERT INTO container_moves (customer_id, item_id, posting_date, quantity_e4, amount_minor, container_return_id) VALUES (?, ?, ?, ?, ?, ?)",
-        customer.0, item.0, date, back, less, id
-    )
-    .execute(&mut **writing)
-    .await?;
-    receipts::write_credit(writing, document, (&input, &decision), entry).await?;
     let mut fields = vec![set("item", &new.item), set("quantity", quantity), set("amount", rules.base.format(amount))];
     fields.extend(receipts::applied_fields(&decision));
     let words = format!("posted {number}: {quantity} × {} brought back", new.item);

@@ -13,7 +13,7 @@ use till_core::shipment::{IntakeInput, decide_intake};
 
 use crate::rules::Rules;
 use crate::writing::{Writing, set};
-use crate::{Result, StoreError, ledger, stock};
+use crate::{Result, StoreError, posting, stock};
 
 pub use form::{ItemForm, SalesUnit, save};
 pub use views::{ItemList, ItemRow, ItemView, LayerView, MoveView, list, view};
@@ -109,6 +109,8 @@ pub async fn take_in_at(
         return Err(StoreError::invalid("item", format!("{} is not kept in stock in {warehouse}.", row.code)));
     }
     let input = IntakeInput {
+        item,
+        warehouse: warehouse.to_owned(),
         class: row.class,
         code: row.code.clone(),
         quantity,
@@ -118,25 +120,12 @@ pub async fn take_in_at(
         periods: &rules.periods,
         base: rules.base,
     };
-    let entry = decide_intake(&input).map_err(StoreError::Refused)?;
-    let scaled = quantity.scaled();
+    let posting = decide_intake(&input).map_err(StoreError::Refused)?;
     let layer = sqlx::query_scalar!(r#"SELECT coalesce(max(id), 0) + 1 AS "id!: i64" FROM stock_layers"#)
         .fetch_one(&mut **writing)
         .await?;
-    let entry_id = match entry {
-        Some(entry) => {
-            let source = DocumentRef { kind: DocumentKind::Intake, id: layer, number: row.code.clone() };
-            Some(ledger::write(writing, &entry, &source).await?.0)
-        }
-        None => None,
-    };
-    sqlx::query!(
-        "INSERT INTO stock_layers (id, item_id, warehouse, posting_date, quantity_e4, cost_minor, remaining_e4, remaining_cost_minor, entry_id)
-         VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
-        layer, item.0, warehouse, date, scaled, cost.0, scaled, cost.0, entry_id
-    )
-    .execute(&mut **writing)
-    .await?;
+    let source = DocumentRef { kind: DocumentKind::Intake, id: layer, number: row.code.clone() };
+    posting::write(writing, &source, &posting).await?;
     let fields = vec![set("quantity", quantity), set("cost", rules.base.format(cost)), set("in", warehouse)];
     let words = format!("took {quantity} of {} in", row.code);
     writing.note_on((DocumentKind::Intake, layer, &row.code), "taken_in", words, None, fields);

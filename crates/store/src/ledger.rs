@@ -14,31 +14,12 @@ use crate::rules::next_numbers;
 use crate::writing::Writing;
 use crate::{Result, StoreError};
 
-/// Writes an entry with the next number and returns its id.
-///
-/// # Errors
-/// [`StoreError::Corrupt`] where it does not balance: the core never makes such an entry, and
-/// the books never take one.
-pub(crate) async fn write(writing: &mut Writing<'_>, entry: &Entry, source: &DocumentRef) -> Result<EntryId> {
-    write_reversal(writing, entry, source, None).await
-}
-
-/// Writes an entry that takes another one back, or an ordinary one.
-pub(crate) async fn write_reversal(
-    writing: &mut Writing<'_>,
-    entry: &Entry,
-    source: &DocumentRef,
-    reverses: Option<EntryId>,
-) -> Result<EntryId> {
-    let ids = write_all(writing, &[(entry, source.clone(), reverses)]).await?;
-    ids.first().copied().ok_or_else(|| StoreError::Corrupt("an entry that was not written".to_owned()))
-}
-
 /// Writes entries with the next numbers, in their order: each with its source and the entry it
 /// takes back, if it does. Returns their ids.
 ///
 /// # Errors
-/// As [`write`].
+/// [`StoreError::Corrupt`] where one does not balance: the core never makes such an entry, and
+/// the books never take one.
 pub(crate) async fn write_all(
     writing: &mut Writing<'_>,
     entries: &[(&Entry, DocumentRef, Option<EntryId>)],

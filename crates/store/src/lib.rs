@@ -32,6 +32,7 @@ pub mod openings;
 pub mod orders;
 pub mod passwords;
 pub mod people;
+mod posting;
 pub mod prices;
 pub mod quotes;
 pub mod receipts;

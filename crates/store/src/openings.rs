@@ -4,20 +4,19 @@ use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
 use till_core::accounts::{Account, AccountType, Purpose};
-use till_core::calendar::{DocumentDate, Terms};
+use till_core::calendar::DocumentDate;
 use till_core::checks::{Blocker, stops};
 use till_core::entry::Entry;
 use till_core::ids::{DocumentKind, DocumentRef, EntryId, OpeningId};
 use till_core::money::{Currency, Money};
-use till_core::open_items::Side;
 use till_core::opening::{self, OpeningBalance, OpeningDecision, OpeningInput, OpeningItem, OpeningSide, OpeningStock};
 use till_core::tape::Tape;
 
 use crate::convert::{json, known};
-use crate::open_items::{NewItem, add, next_id};
+use crate::open_items::next_id;
 use crate::rules::{Rules, exchange_rate, next_number};
 use crate::writing::{Writing, set};
-use crate::{Result, StoreError, customers, items, ledger, sensible_date, stock};
+use crate::{Result, StoreError, customers, items, posting, sensible_date, stock};
 
 /// Accounts whose balance is the sum of what stands behind them: never opened by hand.
 const BY_DOCUMENTS: [Purpose; 9] = [
@@ -209,7 +208,8 @@ async fn layer(
     }
     let quantity = typed.quantity.trim().parse().map_err(|error| StoreError::decimal(field("quantity"), &error))?;
     let cost = amount(rules.base, field("cost"), &typed.cost)?;
-    Ok(OpeningStock { item: id, code: row.code, class: row.class, quantity, cost })
+    let warehouse = warehouse.to_owned();
+    Ok(OpeningStock { item: id, code: row.code, class: row.class, warehouse, quantity, cost })
 }
 
 fn warehouse<'a>(rules: &'a Rules, typed: &'a NewOpeningStock) -> &'a str {
@@ -274,7 +274,13 @@ pub async fn post(writing: &mut Writing<'_>, rules: &Rules, new: &NewOpening, se
     let (number, sequence) = next_number(writing, "opening").await?;
     let id = next_id(writing, "openings").await?;
     let source = DocumentRef { kind: DocumentKind::Opening, id, number: number.clone() };
-    let entry = ledger::write(writing, decision.entry.as_ref().ok_or(StoreError::Moved)?, &source).await?;
+    let mut posting = decision.posting(&input);
+    // Each item comes from a document of before.
+    let first = next_id(writing, "opening_items").await?;
+    for ((item, opened), id) in posting.items.iter_mut().zip(&input.items).zip(first..) {
+        item.document = Some(DocumentRef { kind: DocumentKind::Opening, id, number: opened.number.clone() });
+    }
+    let entry = posting::write(writing, &source, &posting).await?.pop().ok_or(StoreError::Moved)?;
     let date = input.date.date;
     sqlx::query!(
         "INSERT INTO openings (id, number, sequence, posting_date, entry_id) VALUES (?, ?, ?, ?, ?)",
@@ -286,8 +292,17 @@ pub async fn post(writing: &mut Writing<'_>, rules: &Rules, new: &NewOpening, se
     )
     .execute(&mut **writing)
     .await?;
-    write_items(writing, &input, (id, decision.entry.as_ref())).await?;
-    write_stock(writing, rules, &input, new, entry).await?;
+    for (item, own) in input.items.iter().zip(first..) {
+        sqlx::query!(
+            "INSERT INTO opening_items (id, opening_id, number, customer_id) VALUES (?, ?, ?, ?)",
+            own,
+            id,
+            item.number,
+            item.customer.0
+        )
+        .execute(&mut **writing)
+        .await?;
+    }
     let count = |what: usize| what.to_string();
     let fields = vec![
         set("open items", count(input.items.len())),
@@ -297,74 +312,4 @@ pub async fn post(writing: &mut Writing<'_>, rules: &Rules, new: &NewOpening, se
     let words = format!("posted {number}: opening balances");
     writing.note_on((DocumentKind::Opening, id, &number), "opening_posted", words, Some(1), fields);
     Ok(PostedOpening { id: OpeningId(id), number, entry })
-}
-
-async fn write_items(
-    writing: &mut Writing<'_>,
-    input: &OpeningInput<'_>,
-    (opening, entry): (i64, Option<&Entry>),
-) -> Result<()> {
-    // Due at once and in whole, from the day it was due.
-    let terms: Vec<Terms> = input
-        .items
-        .iter()
-        .map(|item| {
-            let days = (item.due_date - item.document_date).num_days().clamp(0, i64::from(u16::MAX));
-            Terms::net_days(u16::try_from(days).unwrap_or(u16::MAX))
-        })
-        .collect();
-    let mut new = Vec::with_capacity(input.items.len());
-    for (item, terms) in input.items.iter().zip(&terms) {
-        let id = sqlx::query_scalar!(
-            r#"INSERT INTO opening_items (opening_id, number, customer_id) VALUES (?, ?, ?) RETURNING id AS "id!""#,
-            opening,
-            item.number,
-            item.customer.0
-        )
-        .fetch_one(&mut **writing)
-        .await?;
-        let purpose = item.side.purpose();
-        let line = entry.and_then(|entry| {
-            entry.lines.iter().find(|line| line.purpose == purpose && line.customer == Some(item.customer))
-        });
-        new.push(NewItem {
-            customer: item.customer,
-            purpose,
-            account: line.map(|line| line.account.as_str()),
-            side: item.side.side(),
-            document: DocumentRef { kind: DocumentKind::Opening, id, number: item.number.clone() },
-            currency: item.currency,
-            amount: item.amount,
-            amount_base: item.base(input.base),
-            posting_date: input.date.date,
-            document_date: item.document_date,
-            terms: (item.side.side() == Side::OwedToUs).then_some(terms),
-            due_date: item.due_date,
-        });
-    }
-    if !new.is_empty() {
-        add(writing, &new).await?;
-    }
-    Ok(())
-}
-
-async fn write_stock(
-    writing: &mut Writing<'_>,
-    rules: &Rules,
-    input: &OpeningInput<'_>,
-    new: &NewOpening,
-    entry: EntryId,
-) -> Result<()> {
-    let date = input.date.date;
-    for (layer, typed) in input.stock.iter().zip(&new.stock) {
-        let (quantity, warehouse) = (layer.quantity.scaled(), warehouse(rules, typed));
-        sqlx::query!(
-            "INSERT INTO stock_layers (item_id, warehouse, posting_date, quantity_e4, cost_minor, remaining_e4, remaining_cost_minor, entry_id)
-             VALUES (?1, ?2, ?3, ?4, ?5, ?4, ?5, ?6)",
-            layer.item.0, warehouse, date, quantity, layer.cost.0, entry.0
-        )
-        .execute(&mut **writing)
-        .await?;
-    }
-    Ok(())
 }

@@ -21,10 +21,9 @@ use till_core::settle::{Member, SettleDecision, SettleInput, Settlement, Source,
 use till_core::tape::{Change, Tape};
 
 use crate::convert::json;
-use crate::open_items::{self, NewItem, NewTie};
 use crate::rules::{Rules, exchange_rate, next_number};
 use crate::writing::{Writing, set};
-use crate::{Result, StoreError, customers, ledger, money_places, orders, sensible_date};
+use crate::{Result, StoreError, customers, money_places, open_items, orders, posting, sensible_date};
 
 pub use applying::{NewApplications, apply, preview_apply};
 pub use back::{BackPreview, ToReverse, ToUnapply, preview_reverse, preview_unapply, reverse, unapply};
@@ -299,8 +298,8 @@ pub async fn post(
     let (number, sequence) = next_number(writing, "receipt").await?;
     let id = open_items::next_id(writing, "payments").await?;
     let source = DocumentRef { kind: DocumentKind::Receipt, id, number: number.clone() };
-    let entry = ledger::write(writing, decision.entry.as_ref().ok_or(StoreError::Moved)?, &source).await?;
-    write_credit(writing, source, (&input, &decision), entry).await?;
+    let written = posting::write(writing, &source, &decision.posting(&input)).await?;
+    let entry = written.first().copied().ok_or(StoreError::Moved)?;
     write_payment(writing, (id, &number, sequence), new, (&input, &decision), entry).await?;
     let mut fields = vec![set("amount", input.currency.format(decision.document.amount))];
     fields.extend(applied_fields(&decision));
@@ -334,62 +333,6 @@ async fn write_payment(
     Ok(())
 }
 
-/// Writes the item a credit makes, and what of it is applied at once.
-pub(crate) async fn write_credit(
-    writing: &mut Writing<'_>,
-    document: DocumentRef,
-    (input, decision): (&SettleInput<'_>, &SettleDecision),
-    entry: EntryId,
-) -> Result<()> {
-    let settlement = &decision.document;
-    let day = settlement.date.date;
-    let of_map = input.accounts.account(Purpose::Unapplied, None, input.payer_class.as_deref()).ok();
-    let account = open_items::account_of(decision.entry.as_ref(), Purpose::Unapplied)
-        .or(of_map.map(|account| account.number.as_str()));
-    let item = NewItem {
-        customer: input.payer,
-        purpose: Purpose::Unapplied,
-        account,
-        side: Side::OwedByUs,
-        document,
-        currency: input.currency,
-        amount: settlement.amount,
-        amount_base: settlement.amount_base,
-        posting_date: day,
-        document_date: day,
-        terms: None,
-        due_date: day,
-    };
-    let credit = open_items::add(writing, &[item]).await?;
-    write_applications(writing, credit, decision, Some(entry)).await
-}
-
-/// Ties a credit to what it goes to; the orders follow.
-async fn write_applications(
-    connection: &mut SqliteConnection,
-    credit: OpenItemId,
-    decision: &SettleDecision,
-    entry: Option<EntryId>,
-) -> Result<()> {
-    let ties: Vec<NewTie> = decision
-        .document
-        .applied
-        .iter()
-        .map(|applied| NewTie {
-            debit: applied.item,
-            credit,
-            debit_amount: (applied.amount, applied.receivable_base),
-            credit_amount: (applied.credit_amount, applied.money_base),
-            reverses: None,
-            entry,
-        })
-        .collect();
-    if !ties.is_empty() {
-        open_items::apply(connection, decision.document.date.date, &ties).await?;
-    }
-    orders::write_states(connection, &decision.orders).await
-}
-
 /// What was applied to which document, for the record.
 pub(crate) fn applied_fields(decision: &SettleDecision) -> Vec<FieldChange> {
     let applied = decision.document.applied.iter();
@@ -412,7 +355,7 @@ pub(crate) async fn containers_input<'a>(
     connection: &mut SqliteConnection,
     rules: &'a Rules,
     payer: CustomerId,
-    (what, amount): (String, Money),
+    (source, amount): (Source, Money),
     date: Option<NaiveDate>,
 ) -> Result<SettleInput<'a>> {
     if let Some(date) = date {
@@ -420,7 +363,7 @@ pub(crate) async fn containers_input<'a>(
     }
     let credit = Credit {
         payer,
-        source: Source::Containers { what },
+        source,
         date: DocumentDate::or_business_date(date, rules.business_date),
         money: (rules.base, amount),
         typed: None,

@@ -11,7 +11,7 @@ use std::collections::BTreeMap;
 use chrono::NaiveDate;
 use sqlx::SqliteConnection;
 use till_core::fixed::Quantity;
-use till_core::ids::{CustomerId, DocumentKind, ItemId, OrderId, OrderLineId, ShipmentId};
+use till_core::ids::{CustomerId, DocumentKind, ItemId, OrderId, OrderLineId, ShipmentId, ShipmentLineId};
 use till_core::marks::Marks;
 use till_core::money::Money;
 use till_core::order::LineProgress;
@@ -38,7 +38,6 @@ struct Loaded {
     version: i64,
     warehouse: String,
     decision: ShipmentDecision,
-    shipment_lines: Vec<i64>,
     freight: Option<Money>,
 }
 
@@ -98,11 +97,11 @@ async fn decide_on(
     };
     let document_marks: Marks =
         serde_json::from_str(&head.marks).map_err(|error| StoreError::Corrupt(error.to_string()))?;
-    let shipment_lines = rows.iter().map(|row| row.id).collect();
     let mut lines = Vec::with_capacity(rows.len());
     for row in rows {
         let own: Marks = serde_json::from_str(&row.marks).map_err(|error| StoreError::Corrupt(error.to_string()))?;
         lines.push(LineToShip {
+            shipment_line: ShipmentLineId(row.id),
             order_line: OrderLineId(row.order_line_id),
             item: ItemId(row.item_id),
             code: row.code,
@@ -143,7 +142,6 @@ async fn decide_on(
         version: head.version,
         warehouse: head.warehouse,
         decision: decide(&input),
-        shipment_lines,
         freight: head.freight_minor.map(Money),
     })
 }

@@ -318,35 +318,3 @@ pub(crate) fn unit_cost(quantity: Quantity, cost: Money, base: Currency) -> Unit
     let units = i128::from(quantity.scaled()) * 10_i128.pow(base.exponent());
     UnitPrice::from_scaled(till_core::money::round_ratio(major, units))
 }
-
-/// Takes a quantity from a layer, or puts it back where it is negative.
-pub(crate) async fn take_from_layer(
-    connection: &mut SqliteConnection,
-    layer: LayerId,
-    quantity: Quantity,
-    cost: Money,
-    date: NaiveDate,
-    (shipment_line, adjustment): (Option<i64>, Option<i64>),
-) -> Result<()> {
-    let taken = quantity.scaled();
-    sqlx::query!(
-        "UPDATE stock_layers SET remaining_e4 = remaining_e4 - ?, remaining_cost_minor = remaining_cost_minor - ? WHERE id = ?",
-        taken,
-        cost.0,
-        layer.0
-    )
-    .execute(&mut *connection)
-    .await?;
-    sqlx::query!(
-        "INSERT INTO stock_moves (layer_id, posting_date, shipment_line_id, adjustment_id, quantity_e4, cost_minor) VALUES (?, ?, ?, ?, ?, ?)",
-        layer.0,
-        date,
-        shipment_line,
-        adjustment,
-        taken,
-        cost.0
-    )
-    .execute(connection)
-    .await?;
-    Ok(())
-}

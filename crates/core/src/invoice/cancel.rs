@@ -10,13 +10,14 @@ use crate::checks::{Blocker, Check, Findings, Step};
 use crate::entry::{Entry, EntryBuilder};
 use crate::fingerprint;
 use crate::fixed::Quantity;
-use crate::ids::InvoiceId;
+use crate::ids::{EntryId, InvoiceId};
 use crate::invoice::{CustomerFacts, InvoiceDocument};
 use crate::money::{Currency, Money};
-use crate::open_items::OpenItem;
+use crate::open_items::{OpenItem, Side};
 use crate::order::{OrderAfter, OrderFacts, compare};
 use crate::people::check_reason;
-use crate::settle::back::{Reversal, Standing, first_whole_day, unapplied};
+use crate::posting::{Billed, ContainerMove, NewApplication, NewItem, Posting, Which, containers_of};
+use crate::settle::back::{Reversal, Standing, first_whole_day, taken_back, unapplied};
 use crate::tape::{Change, Figure, Tape, TapeStyle};
 
 /// Everything needed to decide on cancelling.
@@ -33,9 +34,11 @@ pub struct CancelInput<'a> {
     /// Whose.
     pub customer: CustomerFacts,
     /// The entry it wrote.
-    pub entry: Option<Entry>,
+    pub entry: Option<(EntryId, Entry)>,
     /// The entry of the cost that followed.
-    pub cost_entry: Option<Entry>,
+    pub cost_entry: Option<(EntryId, Entry)>,
+    /// The cost that followed each of its lines, in their order, in base currency.
+    pub costs: Vec<Money>,
     /// What is applied to it, and stands.
     pub applied: Vec<Standing>,
     /// Packaging billed on it of which so little is still at the customer: code, billed, there.
@@ -90,8 +93,8 @@ pub fn decide(input: &CancelInput<'_>) -> CancelDecision {
     let date = input.date.date;
     let text = format!("{} cancelled", input.number);
     let unapplied = unapply(input, &mut findings);
-    let entry = input.entry.as_ref().map(|entry| entry.reversed(date, text.clone()));
-    let cost_entry = input.cost_entry.as_ref().map(|entry| entry.reversed(date, format!("{text}: cost")));
+    let entry = input.entry.as_ref().map(|(_, entry)| entry.reversed(date, text.clone()));
+    let cost_entry = input.cost_entry.as_ref().map(|(_, entry)| entry.reversed(date, format!("{text}: cost")));
     let (orders, order_changes) = compare(&input.orders, &orders_after(input));
     let freed: Money = input.applied.iter().map(|applied| applied.settled.1).sum();
     let owed_less = input.document.total_base - freed;
@@ -110,6 +113,78 @@ pub fn decide(input: &CancelInput<'_>) -> CancelDecision {
         blockers: findings.finish(),
         fingerprint,
     }
+}
+
+impl CancelDecision {
+    /// What it does to the books: the money is free again, the credit memo stands against the whole of the
+    /// invoice, and what was billed is to be billed again.
+    pub fn posting(&self, input: &CancelInput<'_>) -> CancelPosting {
+        let date = input.date.date;
+        let document = &input.document;
+        let mut posting = Posting {
+            entries: self.unapplied.clone(),
+            applications: taken_back(&input.applied, &self.unapplied, date),
+            billed: given_back(input),
+            containers: containers_of(document)
+                .map(|sent| ContainerMove {
+                    date,
+                    quantity: Quantity::from_scaled(-sent.quantity.scaled()),
+                    amount: -sent.amount,
+                    canceled: Some(input.invoice),
+                    ..sent
+                })
+                .collect(),
+            orders: self.orders.clone(),
+            ..Posting::default()
+        };
+        let entry = posting.enter(self.entry.as_ref(), input.entry.as_ref().map(|(id, _)| *id));
+        let cost_entry = posting.enter(self.cost_entry.as_ref(), input.cost_entry.as_ref().map(|(id, _)| *id));
+        let whole = (document.total, document.total_base);
+        let account = input.item.account.as_ref().map(|account| account.number.as_str());
+        let whose = (document.customer, input.item.purpose, Side::OwedByUs);
+        let credit = posting.make(NewItem::due_at_once(whose, account, document.currency, whole, date));
+        if !document.total.is_zero() {
+            let debit = Which::Known(input.item.id);
+            let (debit_amount, credit_amount) = (whole, whole);
+            posting.applications.push(NewApplication {
+                date,
+                debit,
+                credit,
+                debit_amount,
+                credit_amount,
+                reverses: None,
+                entry,
+            });
+        }
+        CancelPosting { posting, entry, cost_entry }
+    }
+}
+
+/// What cancelling does to the books, and which of its entries are the credit memo's own.
+#[derive(Debug, Clone)]
+pub struct CancelPosting {
+    /// All of it.
+    pub posting: Posting,
+    /// The entry of the credit memo, by its place.
+    pub entry: Option<usize>,
+    /// The entry of the cost that goes back, by its place.
+    pub cost_entry: Option<usize>,
+}
+
+/// Quantities and cost that followed go back to where they came from.
+fn given_back(input: &CancelInput<'_>) -> Vec<Billed> {
+    let costs = input.costs.iter().copied().chain(std::iter::repeat(Money::ZERO));
+    let lines = input.document.lines.iter().zip(costs);
+    lines
+        .filter_map(|(line, cost)| {
+            Some(Billed {
+                shipment_line: line.source.shipment_line(),
+                order_line: line.source.order_line()?,
+                quantity: Quantity::from_scaled(-line.quantity.scaled()),
+                cost: -cost,
+            })
+        })
+        .collect()
 }
 
 fn check(input: &CancelInput<'_>, findings: &mut Findings) {

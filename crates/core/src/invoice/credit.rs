@@ -34,9 +34,10 @@ use crate::ids::InvoiceId;
 use crate::invoice::entering::by_tax_date;
 use crate::invoice::{CustomerFacts, InvoiceDocument, InvoiceLine, ItemKind};
 use crate::money::{Currency, Money};
-use crate::open_items::OpenItem;
+use crate::open_items::{OpenItem, Side};
 use crate::order::{OrderAfter, OrderFacts, compare};
 use crate::people::check_reason;
+use crate::posting::{NewApplication, NewItem, Posting, Which, account_of};
 use crate::spread::spread;
 use crate::tape::{Change, Figure, Tape, TapeStyle};
 use crate::tax::{TaxComputed, TaxLine};
@@ -155,6 +156,38 @@ pub fn share_of(billed: Quantity, amount: Money, so_far: Credited, quantity: Qua
     let left_quantity = billed.scaled() - so_far.quantity.scaled();
     let left = amount - so_far.amount;
     if quantity.scaled() >= left_quantity { left } else { left.share(quantity.scaled(), left_quantity) }
+}
+
+impl CreditDecision {
+    /// What it does to the books: what settles the invoice stands against it at once; what is kept is an
+    /// open item of its own.
+    pub fn posting(&self, input: &CreditInput<'_>) -> Posting {
+        let date = input.date.date;
+        let mut posting = Posting { orders: self.orders.clone(), ..Posting::default() };
+        let entry = posting.enter(self.entry.as_ref(), None);
+        let currency = input.document.currency;
+        let item = |purpose, account, amounts| {
+            NewItem::due_at_once((input.customer.id, purpose, Side::OwedByUs), account, currency, amounts, date)
+        };
+        if self.settles.0.is_positive() {
+            let account = input.item.account.as_ref().map(|account| account.number.as_str());
+            let credit = posting.make(item(Purpose::Receivable, account, self.settles));
+            posting.applications.push(NewApplication {
+                date,
+                debit: Which::Known(input.item.id),
+                credit,
+                debit_amount: self.settles,
+                credit_amount: self.settles,
+                reverses: None,
+                entry,
+            });
+        }
+        if self.kept.0.is_positive() {
+            let account = account_of(self.entry.as_ref(), Purpose::Unapplied);
+            posting.make(item(Purpose::Unapplied, account, self.kept));
+        }
+        posting
+    }
 }
 
 /// Decides on crediting lines of an invoice.

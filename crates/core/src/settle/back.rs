@@ -17,9 +17,10 @@ use crate::entry::{Entry, EntryBuilder, LineFor};
 use crate::fingerprint;
 use crate::ids::{ApplicationId, CustomerId, DocumentKind, EntryId};
 use crate::money::{Currency, Money};
-use crate::open_items::OpenItem;
+use crate::open_items::{OpenItem, Side};
 use crate::order::{OrderAfter, OrderFacts, compare};
 use crate::people::check_reason;
+use crate::posting::{NewApplication, NewItem, Posting, Which};
 use crate::room::{Movement, first_day, room_from};
 use crate::tape::{Change, Tape, TapeStyle};
 
@@ -144,6 +145,52 @@ pub fn decide(input: &BackInput<'_>) -> BackDecision {
         owes_more,
         blockers: findings.finish(),
     }
+}
+
+impl BackDecision {
+    /// What it does to the books. What takes a whole receipt back is owed to us, and stands against it.
+    pub fn posting(&self, input: &BackInput<'_>) -> Posting {
+        let date = input.date.date;
+        let mut posting = Posting {
+            entries: self.entries.clone(),
+            applications: taken_back(&input.applications, &self.entries, date),
+            orders: self.orders.clone(),
+            ..Posting::default()
+        };
+        let Some(receipt) = &input.receipt else { return posting };
+        let credit = &receipt.credit;
+        let account = credit.account.as_ref().map(|account| account.number.as_str());
+        let whose = (credit.customer, credit.purpose, Side::OwedToUs);
+        let debit = posting.make(NewItem::due_at_once(whose, account, input.currency, receipt.amount, date));
+        posting.applications.push(NewApplication {
+            date,
+            debit,
+            credit: Which::Known(credit.id),
+            debit_amount: receipt.amount,
+            credit_amount: receipt.amount,
+            reverses: None,
+            entry: Some(0),
+        });
+        posting
+    }
+}
+
+/// Applications taken back on a day, each by the entry that was written for it.
+pub(crate) fn taken_back(standing: &[Standing], entries: &[Reversal], date: NaiveDate) -> Vec<NewApplication> {
+    let back = |standing: &Standing| NewApplication {
+        date,
+        debit: Which::Known(standing.debit.id),
+        credit: Which::Known(standing.credit.id),
+        debit_amount: (-standing.settled.0, -standing.settled.1),
+        credit_amount: (-standing.used.0, -standing.used.1),
+        reverses: Some(standing.id),
+        // A receipt that is reversed as a whole has one entry for all of it.
+        entry: entries
+            .iter()
+            .position(|reversal| reversal.reverses == standing.entry)
+            .or((standing.entry.is_some() && !entries.is_empty()).then_some(0)),
+    };
+    standing.iter().map(back).collect()
 }
 
 fn check(input: &BackInput<'_>, findings: &mut Findings) {

@@ -24,7 +24,7 @@ pub(super) fn enter(input: &SettleInput<'_>, document: &Settlement, findings: &m
             builder.add_to(&method.place.account, purpose, whole, LineFor { customer, ..LineFor::default() });
             format!("Receipt from {}", input.payer_name)
         }
-        Source::Containers { what } => {
+        Source::Containers { what, .. } => {
             builder.add(Purpose::ContainerLiability, whole.0, whole.1, payer());
             format!("{what} brought back by {}", input.payer_name)
         }

@@ -1,6 +1,8 @@
 //! Books small enough to read: the chart of postings.md, one open year, tax of 23 %.
 #![allow(dead_code, missing_docs, clippy::unwrap_used)]
 
+use std::collections::BTreeMap;
+
 use chrono::NaiveDate;
 use till_core::accounts::{Account, AccountMap, AccountRule, Purpose};
 use till_core::calendar::{DocumentDate, Period, Periods, Terms};
@@ -15,6 +17,7 @@ use till_core::marks::{MarkRules, Marks};
 use till_core::money::{Currency, Money};
 use till_core::open_items::{OpenItem, Side};
 use till_core::order::{LineProgress, OrderFacts, Promised};
+use till_core::posting::{Posting, Which};
 use till_core::room::Movement;
 use till_core::settle::{Member, Method, MoneyPlace, PlaceKind, SettleInput, Source, ToApply};
 use till_core::tax::{TaxCategory, TaxCode, TaxComputed, TaxTable};
@@ -296,6 +299,47 @@ pub fn written(entry: &Option<Entry>) -> Vec<(String, i64)> {
         entry.iter().flat_map(|entry| &entry.lines).map(|line| (line.account.clone(), line.base.0)).collect();
     lines.sort_by_key(|(account, amount)| (*amount < 0, account.clone()));
     lines
+}
+
+/// The first entry a posting writes.
+pub fn first_entry(posting: &Posting) -> Option<Entry> {
+    posting.entries.first().map(|one| one.entry.clone())
+}
+
+/// Whether what a posting does to open items is what its entries say, for every control account and customer:
+/// Σ lines = Σ new items − what is applied of them and of those that are known.
+pub fn agrees(posting: &Posting, known: &[&OpenItem]) {
+    let mut balances: BTreeMap<(&str, CustomerId), i64> = BTreeMap::new();
+    let signed = |side: Side, amount: Money| if side == Side::OwedToUs { amount.0 } else { -amount.0 };
+    for item in &posting.items {
+        *balances.entry((item.purpose.word(), item.customer)).or_default() += signed(item.side, item.amount_base);
+    }
+    for application in &posting.applications {
+        for (which, (_, base)) in
+            [(application.debit, application.debit_amount), (application.credit, application.credit_amount)]
+        {
+            let (purpose, customer, side) = match which {
+                Which::New(place) => {
+                    let item = &posting.items[place];
+                    (item.purpose, item.customer, item.side)
+                }
+                Which::Known(id) => {
+                    let item = known.iter().find(|item| item.id == id).unwrap();
+                    (item.purpose, item.customer, item.side)
+                }
+            };
+            *balances.entry((purpose.word(), customer)).or_default() -= signed(side, base);
+        }
+    }
+    for line in posting.entries.iter().flat_map(|one| &one.entry.lines) {
+        if matches!(line.purpose, Purpose::Receivable | Purpose::Unapplied) {
+            *balances.entry((line.purpose.word(), line.customer.unwrap())).or_default() -= line.base.0;
+        }
+    }
+    balances.retain(|_, difference| *difference != 0);
+    assert!(balances.is_empty(), "{balances:?} in {posting:#?}");
+    let places = posting.applications.iter().filter_map(|application| application.entry);
+    assert!(places.into_iter().all(|place| place < posting.entries.len()), "{posting:#?}");
 }
 
 pub fn pairs(expected: &[(&str, i64)]) -> Vec<(String, i64)> {

@@ -3,7 +3,6 @@
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
-use till_core::accounts::Purpose;
 use till_core::calendar::DocumentDate;
 use till_core::checks::{Blocker, stops};
 use till_core::entry::Entry;
@@ -11,7 +10,7 @@ use till_core::fixed::Quantity;
 use till_core::ids::{
     ApprovalId, CreditMemoId, CustomerId, DocumentKind, DocumentRef, EntryId, InvoiceId, ItemId, OrderId,
 };
-use till_core::invoice::cancel::{CancelDecision, CancelInput, decide};
+use till_core::invoice::cancel::{CancelDecision, CancelInput, CancelPosting, decide};
 use till_core::invoice::{InvoiceDocument, ItemKind, LinkRole};
 use till_core::money::Money;
 use till_core::open_items::Side;
@@ -24,7 +23,8 @@ use crate::approvals::{self, Asked, Go};
 use crate::deliveries;
 use crate::documents::{self, MemoToWrite};
 use crate::ledger;
-use crate::open_items::{self, NewItem, NewTie};
+use crate::open_items;
+use crate::posting;
 use crate::rules::Rules;
 use crate::writing::{Writing, set};
 use crate::{Result, StoreError, containers, customers, orders, sensible_date};
@@ -77,19 +77,13 @@ pub struct Cancelled {
     pub waits: Option<ApprovalId>,
 }
 
-struct Loaded<'a> {
-    input: CancelInput<'a>,
-    entry: Option<EntryId>,
-    cost_entry: Option<EntryId>,
-}
-
 async fn load<'a>(
     connection: &mut SqliteConnection,
     rules: &'a Rules,
     id: InvoiceId,
     date: Option<NaiveDate>,
     reason: &str,
-) -> Result<Loaded<'a>> {
+) -> Result<CancelInput<'a>> {
     if let Some(date) = date {
         sensible_date("date", date)?;
     }
@@ -112,18 +106,19 @@ async fn load<'a>(
     let mut entries = Vec::new();
     for entry in [head.entry_id, head.cost_entry_id] {
         entries.push(match entry {
-            Some(id) => Some(ledger::entry(connection, EntryId(id)).await?.entry),
+            Some(id) => Some((EntryId(id), ledger::entry(connection, EntryId(id)).await?.entry)),
             None => None,
         });
     }
     let cost_entry = entries.pop().flatten();
-    let input = CancelInput {
+    Ok(CancelInput {
         invoice: id,
         number,
         item,
         customer: customers::facts(connection, CustomerId(head.customer_id)).await?.0,
         entry: entries.pop().flatten(),
         cost_entry,
+        costs: costs(connection, id).await?,
         applied,
         containers_gone: containers_gone(connection, &document, date.unwrap_or(rules.business_date)).await?,
         cancelled_by: head.cancelled_by,
@@ -135,8 +130,7 @@ async fn load<'a>(
         accounts: &rules.accounts,
         periods: &rules.periods,
         document,
-    };
-    Ok(Loaded { input, entry: head.entry_id.map(EntryId), cost_entry: head.cost_entry_id.map(EntryId) })
+    })
 }
 
 /// Credit memos over lines of an invoice.
@@ -184,8 +178,7 @@ pub async fn cancel_preview(
     id: InvoiceId,
     wish: &ToCancelInvoice,
 ) -> Result<CancelPreview> {
-    let loaded = load(connection, rules, id, wish.date, &wish.reason).await?;
-    let decision = decide(&loaded.input);
+    let decision = decide(&load(connection, rules, id, wish.date, &wish.reason).await?);
     Ok(CancelPreview {
         tape: decision.tape,
         entries: decision
@@ -212,13 +205,13 @@ pub async fn cancel(
     wish: &ToCancelInvoice,
 ) -> Result<Cancelled> {
     check_reason(&wish.reason).map_err(|why| StoreError::invalid("reason", why))?;
-    let loaded = load(writing, rules, id, wish.date, &wish.reason).await?;
-    let decision = decide(&loaded.input);
+    let input = load(writing, rules, id, wish.date, &wish.reason).await?;
+    let decision = decide(&input);
     if stops(&decision.blockers) {
         return Err(StoreError::Refused(decision.blockers));
     }
     writing.saw(wish.seen.as_deref(), &decision.fingerprint)?;
-    let total = loaded.input.document.total_base;
+    let total = input.document.total_base;
     let asked = approvals::Wish {
         asked: Asked::CancelInvoice {
             invoice: id,
@@ -226,12 +219,12 @@ pub async fn cancel(
             reason: wish.reason.trim().to_owned(),
             rebill: wish.rebill,
         },
-        document: DocumentRef { kind: DocumentKind::Invoice, id: id.0, number: loaded.input.number.clone() },
+        document: DocumentRef { kind: DocumentKind::Invoice, id: id.0, number: input.number.clone() },
         amount: total,
         words: format!(
             "cancel {} of {}, {} {}",
-            loaded.input.number,
-            loaded.input.customer.name,
+            input.number,
+            input.customer.name,
             rules.base.grouped(total),
             rules.base
         ),
@@ -243,49 +236,34 @@ pub async fn cancel(
     if let Go::Waits(approval) = approvals::allowed_or_asked(writing, rules, asked).await? {
         return Ok(Cancelled { credit_memo: None, number: None, draft: None, waits: Some(approval) });
     }
-    carry_out(writing, rules, loaded, decision, wish.rebill).await
+    carry_out(writing, rules, &input, &decision, wish.rebill).await
 }
 
 async fn carry_out(
     writing: &mut Writing<'_>,
     rules: &Rules,
-    loaded: Loaded<'_>,
-    decision: CancelDecision,
+    input: &CancelInput<'_>,
+    decision: &CancelDecision,
     rebill: bool,
 ) -> Result<Cancelled> {
-    let input = &loaded.input;
     let document = &input.document;
     let memo = documents::new_memo(writing).await?;
     let source = DocumentRef { kind: DocumentKind::CreditMemo, id: memo.id.0, number: memo.number.clone() };
-    let date = input.date.date;
-    let freeing: Vec<_> = decision.unapplied.iter().map(|back| (&back.entry, source.clone(), back.reverses)).collect();
-    let freed = ledger::write_all(writing, &freeing).await?;
-    let entries: Vec<_> = [(&decision.entry, loaded.entry), (&decision.cost_entry, loaded.cost_entry)]
-        .into_iter()
-        .filter_map(|(entry, reverses)| Some((entry.as_ref()?, source.clone(), reverses)))
-        .collect();
-    let mut written = ledger::write_all(writing, &entries).await?.into_iter();
-    let entry = decision.entry.as_ref().and_then(|_| written.next());
-    let cost = decision.cost_entry.as_ref().and_then(|_| written.next());
+    let CancelPosting { posting, entry, cost_entry } = decision.posting(input);
+    let written = posting::write(writing, &source, &posting).await?;
+    let entry_at = |place: Option<usize>| place.and_then(|place| written.get(place).copied());
     let dated = InvoiceDocument { document_date: input.date, posting_date: input.date, ..document.clone() };
-    let credits = whole(writing, input.invoice).await?;
+    let credits: Vec<_> = input.costs.iter().copied().enumerate().collect();
     let what = MemoToWrite {
         of: (input.invoice.0, LinkRole::Cancels),
         document: &dated,
         credits: &credits,
         reason: &input.reason,
         tape: &decision.tape,
-        entries: (entry, cost),
+        entries: (entry_at(entry), entry_at(cost_entry)),
     };
     documents::write_memo(writing, &memo, &what).await?;
-    let pairs: Vec<_> = decision.unapplied.iter().zip(freed).collect();
-    if !input.applied.is_empty() {
-        open_items::take_back(writing, date, &input.applied, &pairs).await?;
-    }
-    stand_against(writing, &loaded, source, entry).await?;
     let lines = rebillable(writing, input.invoice, document).await?;
-    give_back(writing, input.invoice, date).await?;
-    orders::write_states(writing, &decision.orders).await?;
     deliveries::add(writing, &[(memo.id.0, input.customer.id, input.customer.delivery)]).await?;
     let mut fields = vec![set("total", document.currency.format(document.total)), set("reason", input.reason.trim())];
     for applied in &input.applied {
@@ -302,82 +280,11 @@ async fn carry_out(
     Ok(Cancelled { credit_memo: Some(memo.id), number: Some(memo.number), draft, waits: None })
 }
 
-/// Every line of an invoice, by position, with the cost that followed it.
-async fn whole(connection: &mut SqliteConnection, id: InvoiceId) -> Result<Vec<(usize, Money)>> {
+/// The cost that followed each line of an invoice, by position.
+async fn costs(connection: &mut SqliteConnection, id: InvoiceId) -> Result<Vec<Money>> {
     let costs =
         sqlx::query_scalar!("SELECT cost_minor FROM document_lines WHERE document_id = ? ORDER BY position", id.0)
             .fetch_all(connection)
             .await?;
-    Ok(costs.into_iter().map(Money).enumerate().collect())
-}
-
-/// The credit memo stands against the whole of its invoice.
-async fn stand_against(
-    writing: &mut Writing<'_>,
-    loaded: &Loaded<'_>,
-    memo: DocumentRef,
-    entry: Option<EntryId>,
-) -> Result<()> {
-    let document = &loaded.input.document;
-    let date = loaded.input.date.date;
-    let item = NewItem {
-        customer: document.customer,
-        purpose: Purpose::Receivable,
-        account: loaded.input.item.account.as_ref().map(|account| account.number.as_str()),
-        side: Side::OwedByUs,
-        document: memo,
-        currency: document.currency,
-        amount: document.total,
-        amount_base: document.total_base,
-        posting_date: date,
-        document_date: date,
-        terms: None,
-        due_date: date,
-    };
-    let credit = open_items::add(writing, &[item]).await?;
-    if document.total.is_zero() {
-        return Ok(());
-    }
-    let whole = (document.total, document.total_base);
-    let tie = NewTie {
-        debit: loaded.input.item.id,
-        credit,
-        debit_amount: whole,
-        credit_amount: whole,
-        reverses: None,
-        entry,
-    };
-    open_items::apply(writing, date, &[tie]).await
-}
-
-/// Quantities, cost that followed and packaging go back where they came from.
-async fn give_back(connection: &mut SqliteConnection, id: InvoiceId, date: NaiveDate) -> Result<()> {
-    sqlx::query!(
-        "UPDATE shipment_lines SET billed_e4 = billed_e4 - mine.quantity_e4, unbilled_e4 = unbilled_e4 + mine.quantity_e4,
-                cost_billed_minor = cost_billed_minor - mine.cost_minor, unbilled_minor = NULL
-         FROM (SELECT shipment_line_id, quantity_e4, cost_minor FROM invoice_lines WHERE invoice_id = ?) AS mine
-         WHERE shipment_lines.id = mine.shipment_line_id",
-        id.0
-    )
-    .execute(&mut *connection)
-    .await?;
-    sqlx::query!(
-        "UPDATE order_lines SET billed_e4 = billed_e4 - mine.quantity, shipped_e4 = shipped_e4 - mine.unshipped
-         FROM (SELECT order_line_id, sum(quantity_e4) AS quantity,
-                      sum(CASE WHEN shipment_line_id IS NULL THEN quantity_e4 ELSE 0 END) AS unshipped
-               FROM invoice_lines WHERE invoice_id = ? AND order_line_id IS NOT NULL GROUP BY order_line_id) AS mine
-         WHERE order_lines.id = mine.order_line_id",
-        id.0
-    )
-    .execute(&mut *connection)
-    .await?;
-    sqlx::query!(
-        "INSERT INTO container_moves (customer_id, item_id, posting_date, quantity_e4, amount_minor, invoice_id)
-         SELECT customer_id, item_id, ?1, -quantity_e4, -amount_minor, invoice_id FROM container_moves WHERE invoice_id = ?2",
-        date,
-        id.0
-    )
-    .execute(connection)
-    .await?;
-    Ok(())
+    Ok(costs.into_iter().map(Money).collect())
 }

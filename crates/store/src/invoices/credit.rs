@@ -3,12 +3,12 @@
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
-use till_core::accounts::{Account, AccountType, Purpose};
+use till_core::accounts::{Account, AccountType};
 use till_core::calendar::DocumentDate;
 use till_core::checks::{Blocker, stops};
 use till_core::entry::Entry;
 use till_core::fixed::Quantity;
-use till_core::ids::{ApprovalId, CreditMemoId, CustomerId, DocumentKind, DocumentRef, EntryId, InvoiceId, OrderId};
+use till_core::ids::{ApprovalId, CreditMemoId, CustomerId, DocumentKind, DocumentRef, InvoiceId, OrderId};
 use till_core::invoice::LinkRole;
 use till_core::invoice::credit::{BilledLine, CreditDecision, CreditInput, Credited, LineToCredit, What, decide};
 use till_core::money::{Currency, Money};
@@ -19,10 +19,9 @@ use till_core::tape::{Change, Tape};
 use crate::approvals::{self, Asked, Go, Wish};
 use crate::convert::known;
 use crate::documents::{self, MemoToWrite};
-use crate::open_items::{self, NewItem, NewTie};
 use crate::rules::Rules;
 use crate::writing::{Writing, set};
-use crate::{Result, StoreError, customers, deliveries, ledger, orders, sensible_date};
+use crate::{Result, StoreError, customers, deliveries, open_items, orders, posting, sensible_date};
 
 /// A line to credit, as typed: a quantity, or an amount off its price.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -249,8 +248,7 @@ pub async fn credit(writing: &mut Writing<'_>, rules: &Rules, id: InvoiceId, wis
 async fn write(writing: &mut Writing<'_>, input: &CreditInput<'_>, decision: &CreditDecision) -> Result<CreditPosted> {
     let memo = documents::new_memo(writing).await?;
     let source = DocumentRef { kind: DocumentKind::CreditMemo, id: memo.id.0, number: memo.number.clone() };
-    let entries: Vec<_> = decision.entry.iter().map(|entry| (entry, source.clone(), None)).collect();
-    let entry = ledger::write_all(writing, &entries).await?.pop();
+    let entry = posting::write(writing, &source, &decision.posting(input)).await?.pop();
     let credits: Vec<(usize, Money)> = decision.credits.iter().map(|position| (*position, Money::ZERO)).collect();
     let what = MemoToWrite {
         of: (input.invoice.0, LinkRole::Credits),
@@ -261,8 +259,6 @@ async fn write(writing: &mut Writing<'_>, input: &CreditInput<'_>, decision: &Cr
         entries: (entry, None),
     };
     documents::write_memo(writing, &memo, &what).await?;
-    add_items(writing, input, decision, source, entry).await?;
-    orders::write_states(writing, &decision.orders).await?;
     deliveries::add(writing, &[(memo.id.0, input.customer.id, input.customer.delivery)]).await?;
     let currency = input.document.currency;
     let fields = vec![
@@ -274,49 +270,4 @@ async fn write(writing: &mut Writing<'_>, input: &CreditInput<'_>, decision: &Cr
     let at = (DocumentKind::Invoice, input.invoice.0, input.number.as_str());
     writing.note_on(at, "invoice_credited", words, None, fields);
     Ok(CreditPosted { credit_memo: Some(memo.id), number: Some(memo.number), waits: None })
-}
-
-/// What settles the invoice stands against it at once; what is kept is an open item of its own.
-async fn add_items(
-    connection: &mut SqliteConnection,
-    input: &CreditInput<'_>,
-    decision: &CreditDecision,
-    memo: DocumentRef,
-    entry: Option<EntryId>,
-) -> Result<()> {
-    let date = input.date.date;
-    let receivable = input.item.account.as_ref().map(|account| account.number.as_str());
-    let unapplied = open_items::account_of(decision.entry.as_ref(), Purpose::Unapplied);
-    let parts = [(Purpose::Receivable, receivable, decision.settles), (Purpose::Unapplied, unapplied, decision.kept)];
-    let items: Vec<NewItem<'_>> = parts
-        .into_iter()
-        .filter(|(_, _, (amount, _))| amount.is_positive())
-        .map(|(purpose, account, (amount, amount_base))| NewItem {
-            customer: input.customer.id,
-            purpose,
-            account,
-            side: Side::OwedByUs,
-            document: memo.clone(),
-            currency: input.document.currency,
-            amount,
-            amount_base,
-            posting_date: date,
-            document_date: date,
-            terms: None,
-            due_date: date,
-        })
-        .collect();
-    let credit = open_items::add(connection, &items).await?;
-    if !decision.settles.0.is_positive() {
-        return Ok(());
-    }
-    let tie = NewTie {
-        debit: input.item.id,
-        credit,
-        debit_amount: decision.settles,
-        credit_amount: decision.settles,
-        reverses: None,
-        entry,
-    };
-    open_items::apply(connection, date, &[tie]).await
 }

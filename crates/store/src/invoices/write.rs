@@ -3,33 +3,27 @@
 use std::collections::BTreeMap;
 
 use sqlx::SqliteConnection;
-use till_core::accounts::Purpose;
-use till_core::fixed::Quantity;
-use till_core::ids::{DocumentKind, DocumentRef, InvoiceId, OrderLineId, ShipmentLineId};
-use till_core::invoice::{CustomerFacts, Delivery, InvoiceDecision, InvoiceDocument, InvoiceInput, ItemKind};
+use till_core::ids::{DocumentKind, DocumentRef, InvoiceId, ShipmentLineId};
+use till_core::invoice::{CustomerFacts, Delivery, InvoiceDecision, InvoiceDocument, InvoiceInput};
 use till_core::money::Money;
-use till_core::open_items::Side;
-use till_core::order::OrderAfter;
+use till_core::posting::Posting;
 
 use super::PostedInvoice;
 use crate::convert::{json, terms_json};
-use crate::open_items::{self, NewItem};
 use crate::rules::next_numbers;
 use crate::writing::{Writing, set};
-use crate::{Result, StoreError, deliveries, ledger, orders, stock};
+use crate::{Result, StoreError, deliveries, posting};
 
 /// A draft to post, with what was decided on it.
 pub(crate) struct ToPost {
     id: InvoiceId,
     customer: CustomerFacts,
-    document: Option<InvoiceDocument>,
     decision: InvoiceDecision,
 }
 
 impl ToPost {
-    pub(crate) fn of(id: InvoiceId, input: &InvoiceInput<'_>, mut decision: InvoiceDecision) -> Self {
-        let document = decision.document.take();
-        Self { id, customer: input.customer.clone(), document, decision }
+    pub(crate) fn of(id: InvoiceId, input: &InvoiceInput<'_>, decision: InvoiceDecision) -> Self {
+        Self { id, customer: input.customer.clone(), decision }
     }
 }
 
@@ -57,24 +51,17 @@ pub(crate) async fn post_all(writing: &mut Writing<'_>, to_post: Vec<ToPost>) ->
             id: one.id,
             number: format!("{prefix}{sequence}"),
             sequence,
-            document: one.document.as_ref().ok_or(StoreError::Moved)?,
+            document: one.decision.document.as_ref().ok_or(StoreError::Moved)?,
             decision: &one.decision,
             customer: &one.customer,
             entry: None,
             cost_entry: None,
         });
     }
-    write_entries(writing, &mut all).await?;
+    enter(writing, &mut all).await?;
     write_lines(writing, &all).await?;
-    move_quantities(writing, &all).await?;
     write_taxes(writing, &all).await?;
     write_heads(writing, &all).await?;
-    send_containers(writing, &all).await?;
-    add_items(writing, &all).await?;
-    // What the last invoice made of an order counts.
-    let states: BTreeMap<_, OrderAfter> =
-        all.iter().flat_map(|one| one.decision.orders.iter().map(|after| (after.id, *after))).collect();
-    orders::write_states(writing, &states.into_values().collect::<Vec<_>>()).await?;
     let going: Vec<_> = all.iter().map(|one| (one.id.0, one.customer.id, one.customer.delivery)).collect();
     deliveries::add(writing, &going).await?;
     let ids: Vec<i64> = all.iter().map(|one| one.id.0).collect();
@@ -104,44 +91,22 @@ fn note(writing: &mut Writing<'_>, one: Numbered<'_>) -> PostedInvoice {
     PostedInvoice { id: one.id, number: one.number }
 }
 
-async fn write_entries(writing: &mut Writing<'_>, all: &mut [Numbered<'_>]) -> Result<()> {
-    let mut entries = Vec::with_capacity(all.len());
-    for one in all.iter() {
-        let source = || DocumentRef { kind: DocumentKind::Invoice, id: one.id.0, number: one.number.clone() };
-        entries.extend(one.decision.entry.iter().chain(&one.decision.cost_entry).map(|entry| (entry, source(), None)));
-    }
-    let mut ids = ledger::write_all(writing, &entries).await?.into_iter();
-    for one in all {
+/// Everything but the documents themselves.
+async fn enter(writing: &mut Writing<'_>, all: &mut [Numbered<'_>]) -> Result<()> {
+    let postings: Vec<(DocumentRef, Posting)> = all
+        .iter()
+        .map(|one| {
+            let source = DocumentRef { kind: DocumentKind::Invoice, id: one.id.0, number: one.number.clone() };
+            (source, one.decision.posting())
+        })
+        .collect();
+    let of: Vec<_> = postings.iter().map(|(source, posting)| (source, posting)).collect();
+    let written = posting::write_all(writing, &of).await?;
+    for (one, ids) in all.iter_mut().zip(written) {
+        let mut ids = ids.into_iter();
         one.entry = one.decision.entry.as_ref().and_then(|_| ids.next()).map(|id| id.0);
         one.cost_entry = one.decision.cost_entry.as_ref().and_then(|_| ids.next()).map(|id| id.0);
     }
-    Ok(())
-}
-
-/// Each invoice is an open item from now on: its customers owe it.
-async fn add_items(connection: &mut SqliteConnection, all: &[Numbered<'_>]) -> Result<()> {
-    let items: Vec<NewItem<'_>> = all
-        .iter()
-        .map(|one| NewItem {
-            customer: one.document.customer,
-            purpose: Purpose::Receivable,
-            account: open_items::account_of(one.decision.entry.as_ref(), Purpose::Receivable),
-            side: Side::OwedToUs,
-            document: DocumentRef { kind: DocumentKind::Invoice, id: one.id.0, number: one.number.clone() },
-            currency: one.document.currency,
-            amount: one.document.total,
-            amount_base: one.document.total_base,
-            posting_date: one.document.posting_date.date,
-            document_date: one.document.document_date.date,
-            terms: Some(&one.document.terms),
-            due_date: one.document.terms.next_due(
-                one.document.document_date.date,
-                one.document.total,
-                one.document.total,
-            ),
-        })
-        .collect();
-    open_items::add(connection, &items).await?;
     Ok(())
 }
 
@@ -205,77 +170,6 @@ async fn write_lines(connection: &mut SqliteConnection, all: &[Numbered<'_>]) ->
          FROM jsonb_each(?) AS new
          WHERE document_id = new.value ->> '$[0][0]' AND position = new.value ->> '$[0][1]'",
         lines
-    )
-    .execute(connection)
-    .await?;
-    Ok(())
-}
-
-/// What was reserved is billed, and the cost that waited for it has followed.
-async fn move_quantities(connection: &mut SqliteConnection, all: &[Numbered<'_>]) -> Result<()> {
-    let mut shipped: BTreeMap<ShipmentLineId, (i64, i64)> = BTreeMap::new();
-    let mut ordered: BTreeMap<OrderLineId, (i64, i64)> = BTreeMap::new();
-    for one in all {
-        for line in &one.document.lines {
-            let quantity = line.quantity.scaled();
-            if let Some(order_line) = line.source.order_line() {
-                let moved = ordered.entry(order_line).or_default();
-                moved.0 += quantity;
-                match line.source.shipment_line() {
-                    Some(shipment_line) => shipped.entry(shipment_line).or_default().0 += quantity,
-                    None => moved.1 += quantity,
-                }
-            }
-        }
-        for (line, cost) in &one.decision.costs {
-            shipped.entry(*line).or_default().1 += cost.0;
-        }
-    }
-    let shipped = json(&shipped.into_iter().collect::<Vec<_>>())?;
-    sqlx::query!(
-        "UPDATE shipment_lines SET billed_e4 = billed_e4 + (new.value ->> '$[1][0]'), drafted_e4 = drafted_e4 - (new.value ->> '$[1][0]'),
-                cost_billed_minor = cost_billed_minor + (new.value ->> '$[1][1]')
-         FROM jsonb_each(?) AS new WHERE shipment_lines.id = new.value ->> '$[0]'",
-        shipped
-    )
-    .execute(&mut *connection)
-    .await?;
-    let done: Vec<(OrderLineId, Quantity)> = ordered
-        .iter()
-        .filter(|(_, moved)| moved.1 != 0)
-        .map(|(line, moved)| (*line, Quantity::from_scaled(moved.1)))
-        .collect();
-    stock::trim_aside(connection, &done).await?;
-    let ordered = json(&ordered.into_iter().collect::<Vec<_>>())?;
-    // Work without a shipment is done as it is billed.
-    sqlx::query!(
-        "UPDATE order_lines SET shipped_e4 = shipped_e4 + (new.value ->> '$[1][1]'), drafted_e4 = drafted_e4 - (new.value ->> '$[1][1]'),
-                billed_e4 = billed_e4 + (new.value ->> '$[1][0]')
-         FROM jsonb_each(?) AS new WHERE order_lines.id = new.value ->> '$[0]'",
-        ordered
-    )
-    .execute(&mut *connection)
-    .await?;
-    Ok(())
-}
-
-/// Returnable packaging is at the customer once it is billed.
-async fn send_containers(connection: &mut SqliteConnection, all: &[Numbered<'_>]) -> Result<()> {
-    let mut moves = Vec::new();
-    for one in all {
-        for line in one.document.lines.iter().filter(|line| line.kind == ItemKind::Packaging) {
-            let day = one.document.posting_date.date;
-            moves.push((one.document.customer, line.item, day, line.quantity.scaled(), line.net, one.id));
-        }
-    }
-    if moves.is_empty() {
-        return Ok(());
-    }
-    let moves = json(&moves)?;
-    sqlx::query!(
-        "INSERT INTO container_moves (customer_id, item_id, posting_date, quantity_e4, amount_minor, invoice_id)
-         SELECT value ->> 0, value ->> 1, value ->> 2, value ->> 3, value ->> 4, value ->> 5 FROM jsonb_each(?)",
-        moves
     )
     .execute(connection)
     .await?;

@@ -1,12 +1,12 @@
-//! Applications that stand, and taking them back.
+//! Applications that stand.
 
 use chrono::NaiveDate;
 use sqlx::SqliteConnection;
 use till_core::ids::{ApplicationId, EntryId, OpenItemId};
 use till_core::money::Money;
-use till_core::settle::back::{Reversal, Standing};
+use till_core::settle::back::Standing;
 
-use super::{NewTie, apply, load};
+use super::load;
 use crate::Result;
 
 /// What is applied of a credit, and not taken back.
@@ -57,30 +57,4 @@ async fn standing(
             })
         })
         .collect())
-}
-
-/// Takes applications back on a day. Each reversal points to the entry that was written for it.
-pub(crate) async fn take_back(
-    connection: &mut SqliteConnection,
-    date: NaiveDate,
-    applications: &[Standing],
-    written: &[(&Reversal, EntryId)],
-) -> Result<()> {
-    let ties: Vec<NewTie> = applications
-        .iter()
-        .map(|standing| NewTie {
-            debit: standing.debit.id,
-            credit: standing.credit.id,
-            debit_amount: (-standing.settled.0, -standing.settled.1),
-            credit_amount: (-standing.used.0, -standing.used.1),
-            reverses: Some(standing.id),
-            // A receipt that is reversed as a whole has one entry for all of it.
-            entry: written
-                .iter()
-                .find(|(reversal, _)| reversal.reverses == standing.entry)
-                .or(written.first().filter(|_| standing.entry.is_some()))
-                .map(|(_, id)| *id),
-        })
-        .collect();
-    apply(connection, date, &ties).await
 }

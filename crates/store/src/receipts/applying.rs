@@ -8,12 +8,10 @@ use till_core::ids::{DocumentKind, DocumentRef, ReceiptId};
 use till_core::open_items::Side;
 use till_core::settle::{SettleInput, Source, decide};
 
-use super::{
-    Credit, MoneyPreview, NewApplication, agreed, applied_fields, previewed, settle_input, write_applications,
-};
+use super::{Credit, MoneyPreview, NewApplication, agreed, applied_fields, previewed, settle_input};
 use crate::rules::Rules;
 use crate::writing::Writing;
-use crate::{Result, StoreError, ledger, open_items, sensible_date};
+use crate::{Result, StoreError, open_items, posting, sensible_date};
 
 /// Unapplied money to apply, as typed.
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -87,11 +85,7 @@ pub async fn apply(
     let decision = decide(&input);
     agreed(&decision, seen)?;
     let source = DocumentRef { kind: DocumentKind::Receipt, id: id.0, number: number.clone() };
-    let entry = match &decision.entry {
-        Some(entry) => Some(ledger::write(writing, entry, &source).await?),
-        None => None,
-    };
-    write_applications(writing, item.id, &decision, entry).await?;
+    posting::write(writing, &source, &decision.posting(&input)).await?;
     let fields = applied_fields(&decision);
     let words = format!("applied unapplied money of {number}");
     writing.note_on((DocumentKind::Receipt, id.0, &number), "money_applied", words, Some(version + 1), fields);

@@ -3,21 +3,20 @@
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
-use till_core::accounts::Purpose;
 use till_core::calendar::DocumentDate;
 use till_core::checks::{Blocker, stops};
 use till_core::ids::{ApplicationId, CustomerId, DocumentKind, DocumentRef, EntryId, ReceiptId};
 use till_core::money::{Currency, Money};
-use till_core::open_items::{OpenItem, Side};
+use till_core::open_items::Side;
 use till_core::settle::back::{BackDecision, BackInput, Reversal, Standing, WholeReceipt, decide};
 use till_core::tape::{Change, Tape};
 
 use super::orders_on;
 use crate::convert::currency;
-use crate::open_items::{NewItem, NewTie, add, apply, load, members, of_document, standing_on_credit, take_back};
+use crate::open_items::{load, members, of_document, standing_on_credit};
 use crate::rules::Rules;
 use crate::writing::{Writing, set};
-use crate::{Result, StoreError, customers, ledger, money_places, orders, sensible_date};
+use crate::{Result, StoreError, customers, money_places, posting, sensible_date};
 
 /// Applications of a receipt to take back.
 #[derive(Debug, Clone, Default, Serialize, Deserialize)]
@@ -69,7 +68,6 @@ pub struct BackPreview {
 
 struct Loaded<'a> {
     input: BackInput<'a>,
-    credit: OpenItem,
     version: i64,
 }
 
@@ -116,7 +114,7 @@ async fn loaded<'a>(
         orders: orders_on(connection, applications.iter().map(|standing| &standing.debit.document)).await?,
         applications,
         receipt: Some(WholeReceipt {
-            credit: credit.clone(),
+            credit,
             place,
             amount: (Money(row.amount_minor), Money(row.amount_base_minor)),
             entry: EntryId(row.entry_id),
@@ -129,7 +127,7 @@ async fn loaded<'a>(
         accounts: &rules.accounts,
         periods: &rules.periods,
     };
-    Ok(Loaded { input, credit, version: row.version })
+    Ok(Loaded { input, version: row.version })
 }
 
 /// The same, for some of its applications.
@@ -231,9 +229,7 @@ pub async fn unapply(
     let loaded = some_of(writing, rules, id, wish).await?;
     let decision = agreed(&loaded, version, seen)?;
     let input = &loaded.input;
-    let written = write_entries(writing, &document(input, id), &decision).await?;
-    take_back(writing, input.date.date, &input.applications, &pairs(&decision, &written)).await?;
-    orders::write_states(writing, &decision.orders).await?;
+    posting::write(writing, &document(input, id), &decision.posting(input)).await?;
     let mut fields = freed(&input.applications);
     fields.push(set("reason", input.reason.trim()));
     let words = format!("unapplied money of {}", input.number);
@@ -256,39 +252,11 @@ pub async fn reverse(
 ) -> Result<i64> {
     let loaded = loaded(writing, rules, id, (wish.date, &wish.reason)).await?;
     let decision = agreed(&loaded, version, seen)?;
-    let (input, credit) = (&loaded.input, &loaded.credit);
+    let input = &loaded.input;
     let Some(receipt) = &input.receipt else { return Err(StoreError::Moved) };
-    let written = write_entries(writing, &document(input, id), &decision).await?;
+    let written = posting::write(writing, &document(input, id), &decision.posting(input)).await?;
     let entry = written.first().copied().ok_or(StoreError::Moved)?;
     let date = input.date.date;
-    if !input.applications.is_empty() {
-        take_back(writing, date, &input.applications, &pairs(&decision, &written)).await?;
-    }
-    // What takes it back is owed to us, and stands against it.
-    let item = NewItem {
-        customer: credit.customer,
-        purpose: Purpose::Unapplied,
-        account: credit.account.as_ref().map(|account| account.number.as_str()),
-        side: Side::OwedToUs,
-        document: document(input, id),
-        currency: input.currency,
-        amount: receipt.amount.0,
-        amount_base: receipt.amount.1,
-        posting_date: date,
-        document_date: date,
-        terms: None,
-        due_date: date,
-    };
-    let debit = add(writing, &[item]).await?;
-    let whole = NewTie {
-        debit,
-        credit: credit.id,
-        debit_amount: receipt.amount,
-        credit_amount: receipt.amount,
-        reverses: None,
-        entry: Some(entry),
-    };
-    apply(writing, date, &[whole]).await?;
     let reason = input.reason.trim();
     // Each change of it counts one version; the last brings it to the one it is known by.
     let after = version + 1;
@@ -302,7 +270,6 @@ pub async fn reverse(
     )
     .execute(&mut **writing)
     .await?;
-    orders::write_states(writing, &decision.orders).await?;
     let mut fields = vec![set("amount", input.currency.format(receipt.amount.0))];
     fields.extend(freed(&input.applications));
     fields.push(set("reason", reason));
@@ -314,20 +281,6 @@ pub async fn reverse(
 
 fn document(input: &BackInput<'_>, id: ReceiptId) -> DocumentRef {
     DocumentRef { kind: DocumentKind::Receipt, id: id.0, number: input.number.clone() }
-}
-
-fn pairs<'a>(decision: &'a BackDecision, written: &[EntryId]) -> Vec<(&'a Reversal, EntryId)> {
-    decision.entries.iter().zip(written.iter().copied()).collect()
-}
-
-async fn write_entries(
-    writing: &mut Writing<'_>,
-    source: &DocumentRef,
-    decision: &BackDecision,
-) -> Result<Vec<EntryId>> {
-    let entries: Vec<_> =
-        decision.entries.iter().map(|reversal| (&reversal.entry, source.clone(), reversal.reverses)).collect();
-    ledger::write_all(writing, &entries).await
 }
 
 fn freed(applications: &[Standing]) -> Vec<till_core::merge::FieldChange> {

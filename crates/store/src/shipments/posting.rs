@@ -12,7 +12,7 @@ use super::{Loaded, decide_on};
 use crate::convert::json;
 use crate::rules::Rules;
 use crate::writing::{Writing, set};
-use crate::{Result, StoreError, ledger, orders, stock};
+use crate::{Result, StoreError, orders, posting, stock};
 
 /// Posts a picked or packed shipment.
 ///
@@ -35,14 +35,9 @@ pub async fn post(
     if let Some(freight) = loaded.freight {
         add_freight(writing, rules, id, loaded.order, freight).await?;
     }
-    let entry = match &loaded.decision.entry {
-        Some(entry) => {
-            let source = DocumentRef { kind: DocumentKind::Shipment, id: id.0, number: loaded.number.clone() };
-            Some(ledger::write(writing, entry, &source).await?.0)
-        }
-        None => None,
-    };
-    write_lines(writing, &loaded, date).await?;
+    let source = DocumentRef { kind: DocumentKind::Shipment, id: id.0, number: loaded.number.clone() };
+    let entry = posting::write(writing, &source, &loaded.decision.posting(date)).await?.pop().map(|id| id.0);
+    write_lines(writing, &loaded).await?;
     let counted = stock::counted(writing, &loaded.warehouse, "warehouse").await?;
     let purpose = if counted { rules.cost_entry.purpose().word() } else { "none" };
     // Freight that was added has no cost and is unbilled like the rest. What leaves keeps how it is taxed.
@@ -81,25 +76,28 @@ pub async fn post(
     Ok(id)
 }
 
-async fn write_lines(connection: &mut SqliteConnection, loaded: &Loaded, date: NaiveDate) -> Result<()> {
-    for (line_id, line) in loaded.shipment_lines.iter().zip(&loaded.decision.lines) {
-        let quantity = line.quantity.scaled();
-        sqlx::query!("UPDATE shipment_lines SET cost_minor = ? WHERE id = ?", line.cost.0, line_id)
-            .execute(&mut *connection)
-            .await?;
-        // What was set aside for the line has gone with it.
-        sqlx::query!(
-            "UPDATE order_lines SET shipped_e4 = shipped_e4 + ?1, allocated_e4 = max(0, allocated_e4 - ?1) WHERE id = ?2",
-            quantity,
-            line.order_line.0
-        )
-        .execute(&mut *connection)
-        .await?;
-        for issue in &line.issues {
-            stock::take_from_layer(connection, issue.layer, issue.quantity, issue.cost, date, (Some(*line_id), None))
-                .await?;
-        }
-    }
+async fn write_lines(connection: &mut SqliteConnection, loaded: &Loaded) -> Result<()> {
+    let lines: Vec<_> = loaded
+        .decision
+        .lines
+        .iter()
+        .map(|line| (line.shipment_line, line.cost, line.order_line, line.quantity.scaled()))
+        .collect();
+    let lines = json(&lines)?;
+    sqlx::query!(
+        "UPDATE shipment_lines SET cost_minor = new.value ->> 1 FROM jsonb_each(?) AS new WHERE shipment_lines.id = new.value ->> 0",
+        lines
+    )
+    .execute(&mut *connection)
+    .await?;
+    // What was set aside for the line has gone with it.
+    sqlx::query!(
+        "UPDATE order_lines SET shipped_e4 = shipped_e4 + (new.value ->> 3), allocated_e4 = max(0, allocated_e4 - (new.value ->> 3))
+         FROM jsonb_each(?) AS new WHERE order_lines.id = new.value ->> 2",
+        lines
+    )
+    .execute(connection)
+    .await?;
     Ok(())
 }
 

@@ -6,15 +6,16 @@ use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
 use till_core::fixed::Quantity;
-use till_core::ids::{DocumentKind, DocumentRef, EntryId, LayerId, OrderId, ShipmentId};
+use till_core::ids::{DocumentKind, DocumentRef, EntryId, LayerId, OrderId, ShipmentId, ShipmentLineId};
 use till_core::money::Money;
 use till_core::people::check_reason;
+use till_core::posting::StockMove;
 use till_core::room::Movement;
 use till_core::shipment::{LineToTakeBack, TakeBackInput, decide_take_back};
 
 use crate::rules::Rules;
 use crate::writing::{Writing, set};
-use crate::{Result, StoreError, ledger, orders, sensible_date, stock};
+use crate::{Result, StoreError, ledger, orders, posting, sensible_date, stock};
 
 /// A shipment to take back.
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -56,17 +57,23 @@ async fn billing_moves(
     Ok(moves)
 }
 
-/// Takes a posted shipment back: its goods lie in the layers they left, its entry is reversed, its
-/// lines are to be shipped again and stay set aside.
-///
-/// # Errors
-/// [`StoreError::Stale`], a shipment that is not posted, what the core refuses.
-pub async fn take_back(writing: &mut Writing<'_>, rules: &Rules, id: ShipmentId, what: &TakeBack) -> Result<i64> {
+struct Loaded<'a> {
+    input: TakeBackInput<'a>,
+    order: OrderId,
+    version: i64,
+}
+
+async fn load<'a>(
+    connection: &mut SqliteConnection,
+    rules: &'a Rules,
+    id: ShipmentId,
+    what: &TakeBack,
+) -> Result<Loaded<'a>> {
     let head = sqlx::query!(
         r#"SELECT number, order_id, state, version, posting_date AS "posting_date: NaiveDate", entry_id FROM shipments WHERE id = ?"#,
         id.0
     )
-    .fetch_optional(&mut **writing)
+    .fetch_optional(&mut *connection)
     .await?
     .ok_or_else(|| StoreError::not_found(DocumentKind::Shipment, id))?;
     if head.version != what.version {
@@ -75,68 +82,109 @@ pub async fn take_back(writing: &mut Writing<'_>, rules: &Rules, id: ShipmentId,
     let Some(posted_on) = head.posting_date.filter(|_| head.state == "posted") else {
         return Err(StoreError::WrongState(format!("{} is not posted. There is nothing to take back.", head.number)));
     };
-    let reason = check_reason(&what.reason).map_err(|why| StoreError::invalid("reason", why))?;
-    let date = what.date.map_or(Ok(rules.business_date), |date| sensible_date("date", date))?;
-    let lines = sqlx::query!(
-        "SELECT shipment_lines.id, code, quantity_e4, shipment_lines.billed_e4, shipment_lines.drafted_e4, order_line_id, kind
+    let entry = match head.entry_id.map(EntryId) {
+        Some(entry) => Some((entry, ledger::entry(connection, entry).await?.entry)),
+        None => None,
+    };
+    let input = TakeBackInput {
+        number: head.number,
+        posted_on,
+        date: what.date.map_or(Ok(rules.business_date), |date| sensible_date("date", date))?,
+        lines: lines(connection, id, posted_on).await?,
+        entry,
+        left: left(connection, id).await?,
+        periods: &rules.periods,
+    };
+    Ok(Loaded { input, order: OrderId(head.order_id), version: head.version })
+}
+
+async fn lines(connection: &mut SqliteConnection, id: ShipmentId, posted_on: NaiveDate) -> Result<Vec<LineToTakeBack>> {
+    let mut moved = billing_moves(connection, id, posted_on).await?;
+    let rows = sqlx::query!(
+        "SELECT shipment_lines.id, code, quantity_e4, shipment_lines.billed_e4, shipment_lines.drafted_e4
          FROM shipment_lines JOIN order_lines ON order_lines.id = order_line_id JOIN items ON items.id = item_id
          WHERE shipment_id = ? ORDER BY shipment_lines.position",
         id.0
     )
-    .fetch_all(&mut **writing)
+    .fetch_all(connection)
     .await?;
-    let mut moved = billing_moves(writing, id, posted_on).await?;
-    let entry = match head.entry_id {
-        Some(entry) => Some(ledger::entry(writing, EntryId(entry)).await?.entry),
-        None => None,
-    };
-    let input = TakeBackInput {
-        number: head.number.clone(),
-        posted_on,
-        date,
-        lines: lines
-            .iter()
-            .map(|line| LineToTakeBack {
-                code: line.code.clone(),
-                quantity: Quantity::from_scaled(line.quantity_e4),
-                billed: Quantity::from_scaled(line.billed_e4),
-                drafted: Quantity::from_scaled(line.drafted_e4),
-                movements: moved.remove(&line.id).unwrap_or_else(|| vec![Movement::new(posted_on, line.quantity_e4)]),
-            })
-            .collect(),
-        entry,
-        periods: &rules.periods,
-    };
-    let reversal = decide_take_back(&input).map_err(StoreError::Refused)?;
-    let reversal = match reversal {
-        Some(entry) => {
-            let source = DocumentRef { kind: DocumentKind::Shipment, id: id.0, number: head.number.clone() };
-            let reverses = head.entry_id.map(EntryId);
-            Some(ledger::write_reversal(writing, &entry, &source, reverses).await?.0)
-        }
-        None => None,
-    };
-    for line in &lines {
-        let moves = sqlx::query!(
-            "SELECT layer_id, quantity_e4, cost_minor FROM stock_moves WHERE shipment_line_id = ? ORDER BY id",
-            line.id
-        )
-        .fetch_all(&mut **writing)
+    Ok(rows
+        .into_iter()
+        .map(|line| LineToTakeBack {
+            code: line.code,
+            quantity: Quantity::from_scaled(line.quantity_e4),
+            billed: Quantity::from_scaled(line.billed_e4),
+            drafted: Quantity::from_scaled(line.drafted_e4),
+            movements: moved.remove(&line.id).unwrap_or_else(|| vec![Movement::new(posted_on, line.quantity_e4)]),
+        })
+        .collect())
+}
+
+/// What left which layer with a shipment.
+async fn left(connection: &mut SqliteConnection, id: ShipmentId) -> Result<Vec<StockMove>> {
+    Ok(sqlx::query!(
+        r#"SELECT layer_id, posting_date AS "date: NaiveDate", stock_moves.quantity_e4, stock_moves.cost_minor, shipment_lines.id AS "line!"
+           FROM shipment_lines JOIN stock_moves ON shipment_line_id = shipment_lines.id
+           WHERE shipment_id = ? ORDER BY shipment_lines.position, stock_moves.id"#,
+        id.0
+    )
+    .fetch_all(connection)
+    .await?
+    .into_iter()
+    .map(|row| StockMove {
+        layer: LayerId(row.layer_id),
+        date: row.date,
+        quantity: Quantity::from_scaled(row.quantity_e4),
+        cost: Money(row.cost_minor),
+        shipment_line: Some(ShipmentLineId(row.line)),
+    })
+    .collect())
+}
+
+/// Takes a posted shipment back: its goods lie in the layers they left, its entry is reversed, its
+/// lines are to be shipped again and stay set aside.
+///
+/// # Errors
+/// [`StoreError::Stale`], a shipment that is not posted, what the core refuses.
+pub async fn take_back(writing: &mut Writing<'_>, rules: &Rules, id: ShipmentId, what: &TakeBack) -> Result<i64> {
+    let Loaded { input, order, version } = load(writing, rules, id, what).await?;
+    let reason = check_reason(&what.reason).map_err(|why| StoreError::invalid("reason", why))?;
+    let posting = decide_take_back(&input).map_err(StoreError::Refused)?;
+    let source = DocumentRef { kind: DocumentKind::Shipment, id: id.0, number: input.number.clone() };
+    let reversal = posting::write(writing, &source, &posting).await?.pop().map(|id| id.0);
+    nothing_shipped(writing, rules, id).await?;
+    sqlx::query!(
+        "UPDATE shipments SET state = 'taken_back', taken_back_date = ?, taken_back_reason = ?, reversal_entry_id = ?,
+                version = version + 1 WHERE id = ?",
+        input.date,
+        reason,
+        reversal,
+        id.0
+    )
+    .execute(&mut **writing)
+    .await?;
+    stock::set_aside(writing, order, None).await?;
+    orders::refresh_states(writing, &[order]).await?;
+    let fields = vec![set("date", input.date), set("reason", &reason)];
+    let words = format!("took {} back", input.number);
+    let at = (DocumentKind::Shipment, id.0, input.number.as_str());
+    writing.note_on(at, "shipment_taken_back", words, Some(version + 1), fields);
+    Ok(version + 1)
+}
+
+/// Nothing of the shipment is unbilled, and its order lines are to be shipped again.
+async fn nothing_shipped(connection: &mut SqliteConnection, rules: &Rules, id: ShipmentId) -> Result<()> {
+    sqlx::query!("UPDATE shipment_lines SET unbilled_e4 = 0 WHERE shipment_id = ?", id.0)
+        .execute(&mut *connection)
         .await?;
-        for gone in moves {
-            let (quantity, cost) = (Quantity::from_scaled(-gone.quantity_e4), Money(-gone.cost_minor));
-            stock::take_from_layer(writing, LayerId(gone.layer_id), quantity, cost, date, (Some(line.id), None))
-                .await?;
-        }
-        sqlx::query!("UPDATE shipment_lines SET unbilled_e4 = 0 WHERE id = ?", line.id).execute(&mut **writing).await?;
-        sqlx::query!(
-            "UPDATE order_lines SET shipped_e4 = shipped_e4 - ? WHERE id = ?",
-            line.quantity_e4,
-            line.order_line_id
-        )
-        .execute(&mut **writing)
-        .await?;
-    }
+    sqlx::query!(
+        "UPDATE order_lines SET shipped_e4 = shipped_e4 - mine.quantity
+         FROM (SELECT order_line_id, sum(quantity_e4) AS quantity FROM shipment_lines WHERE shipment_id = ? GROUP BY 1) AS mine
+         WHERE order_lines.id = mine.order_line_id",
+        id.0
+    )
+    .execute(&mut *connection)
+    .await?;
     // Freight that was charged with the shipment is charged no more.
     let freight = rules.freight_item.map_or(-1, |item| item.0);
     sqlx::query!(
@@ -146,24 +194,7 @@ pub async fn take_back(writing: &mut Writing<'_>, rules: &Rules, id: ShipmentId,
         freight,
         id.0
     )
-    .execute(&mut **writing)
+    .execute(connection)
     .await?;
-    sqlx::query!(
-        "UPDATE shipments SET state = 'taken_back', taken_back_date = ?, taken_back_reason = ?, reversal_entry_id = ?,
-                version = version + 1 WHERE id = ?",
-        date,
-        reason,
-        reversal,
-        id.0
-    )
-    .execute(&mut **writing)
-    .await?;
-    let order = OrderId(head.order_id);
-    stock::set_aside(writing, order, None).await?;
-    orders::refresh_states(writing, &[order]).await?;
-    let fields = vec![set("date", date), set("reason", &reason)];
-    let words = format!("took {} back", head.number);
-    let version = head.version + 1;
-    writing.note_on((DocumentKind::Shipment, id.0, &head.number), "shipment_taken_back", words, Some(version), fields);
-    Ok(version)
+    Ok(())
 }

@@ -7,13 +7,13 @@ use till_core::fixed::{Quantity, UnitPrice};
 use till_core::ids::{DocumentKind, DocumentRef, ItemId};
 use till_core::money::{Currency, Money};
 use till_core::people::check_reason;
-use till_core::shipment::{AdjustInput, decide_adjustment};
+use till_core::shipment::{AdjustDecision, AdjustInput, decide_adjustment};
 
 use super::aside::keep_promises;
-use super::{counted, layers, take_from_layer, unit_cost};
+use super::{counted, layers, unit_cost};
 use crate::rules::Rules;
 use crate::writing::{Writing, set};
-use crate::{Result, StoreError, ledger, sensible_date};
+use crate::{Result, StoreError, posting, sensible_date};
 
 /// A count of an item in a warehouse.
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -62,6 +62,8 @@ pub async fn adjust(writing: &mut Writing<'_>, rules: &Rules, item: ItemId, new:
     };
     let difference = Quantity::from_scaled(found.scaled() - on_hand);
     let input = AdjustInput {
+        item,
+        warehouse: warehouse.clone(),
         class: row.class,
         code: row.code.clone(),
         difference,
@@ -73,45 +75,7 @@ pub async fn adjust(writing: &mut Writing<'_>, rules: &Rules, item: ItemId, new:
         base: rules.base,
     };
     let decision = decide_adjustment(&input).map_err(StoreError::Refused)?;
-    let scaled = difference.scaled();
-    let id = sqlx::query_scalar!(
-        "INSERT INTO stock_adjustments (item_id, warehouse, posting_date, quantity_e4, cost_minor, reason)
-         VALUES (?, ?, ?, ?, ?, ?) RETURNING id AS \"id!\"",
-        item.0,
-        warehouse,
-        date,
-        scaled,
-        decision.cost.0,
-        reason
-    )
-    .fetch_one(&mut **writing)
-    .await?;
-    if let Some(entry) = &decision.entry {
-        let source = DocumentRef { kind: DocumentKind::Adjustment, id, number: row.code.clone() };
-        let entry = ledger::write(writing, entry, &source).await?.0;
-        sqlx::query!("UPDATE stock_adjustments SET entry_id = ? WHERE id = ?", entry, id)
-            .execute(&mut **writing)
-            .await?;
-    }
-    if difference.is_positive() {
-        sqlx::query!(
-            "INSERT INTO stock_layers (item_id, warehouse, posting_date, quantity_e4, cost_minor, remaining_e4, remaining_cost_minor, adjustment_id)
-             VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
-            item.0,
-            warehouse,
-            date,
-            scaled,
-            decision.cost.0,
-            scaled,
-            decision.cost.0,
-            id
-        )
-        .execute(&mut **writing)
-        .await?;
-    }
-    for issue in &decision.issues {
-        take_from_layer(writing, issue.layer, issue.quantity, issue.cost, date, (None, Some(id))).await?;
-    }
+    write(writing, &input, (&decision, &reason)).await?;
     let given = keep_promises(writing, item, &warehouse).await?;
     let mut fields = vec![
         set("counted", found),
@@ -123,6 +87,34 @@ pub async fn adjust(writing: &mut Writing<'_>, rules: &Rules, item: ItemId, new:
     let words = format!("counted {found} of {} in {warehouse}", row.code);
     writing.note_on((DocumentKind::Item, item.0, &row.code), "stock_adjusted", words, None, fields);
     Ok(difference)
+}
+
+async fn write(
+    writing: &mut Writing<'_>,
+    input: &AdjustInput<'_>,
+    (decision, reason): (&AdjustDecision, &str),
+) -> Result<()> {
+    let id = sqlx::query_scalar!(r#"SELECT coalesce(max(id), 0) + 1 AS "id!: i64" FROM stock_adjustments"#)
+        .fetch_one(&mut **writing)
+        .await?;
+    let source = DocumentRef { kind: DocumentKind::Adjustment, id, number: input.code.clone() };
+    let entry = posting::write(writing, &source, &decision.posting).await?.pop().map(|id| id.0);
+    let quantity = input.difference.scaled();
+    sqlx::query!(
+        "INSERT INTO stock_adjustments (id, item_id, warehouse, posting_date, quantity_e4, cost_minor, reason, entry_id)
+         VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+        id,
+        input.item.0,
+        input.warehouse,
+        input.date,
+        quantity,
+        decision.cost.0,
+        reason,
+        entry
+    )
+    .execute(&mut **writing)
+    .await?;
+    Ok(())
 }
 
 /// What one of the newest layer cost.
