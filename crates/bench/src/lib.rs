@@ -44,7 +44,10 @@ pub async fn large_company(file: &Path, shipments: usize, lines: usize) -> Resul
             .change(&by(), None, async |connection| {
                 let mut more = Vec::with_capacity(batch.len());
                 for at in batch {
-                    more.push(ship(connection, customers[at % customers.len()], &items, *at, lines, start).await?);
+                    // One day after the other, as a company lives.
+                    let days = u64::try_from(at * 55 / shipments).unwrap_or(0);
+                    let day = start.checked_add_days(Days::new(days)).unwrap_or(start);
+                    more.push(ship(connection, customers[at % customers.len()], &items, (*at, lines), day).await?);
                 }
                 Ok(more)
             })
@@ -113,11 +116,9 @@ async fn ship(
     connection: &mut Writing<'_>,
     customer: CustomerId,
     items: &[ItemId],
-    at: usize,
-    lines: usize,
-    start: NaiveDate,
+    (at, lines): (usize, usize),
+    day: NaiveDate,
 ) -> Result<Vec<ShipmentLineId>> {
-    let day = start.checked_add_days(Days::new(u64::try_from(at % 55).unwrap_or(0))).unwrap_or(start);
     let wanted = (0..lines).map(|line| NewOrderLine {
         item: items[(at + line) % items.len()],
         quantity: Quantity::from_whole(i64::try_from(1 + (at + line) % 9).unwrap_or(1)),

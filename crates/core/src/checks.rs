@@ -88,7 +88,7 @@ checks! {
     /// More than the order line still has to ship.
     MoreThanOrdered => [Ship Stops],
     /// Stock would fall below zero.
-    StockShort => [Import Warns, Confirm Warns, Follow Warns, Ship Stops],
+    StockShort => [Import Warns, Confirm Warns, Follow Warns, Ship Stops, Bill Warns, Post Stops],
     /// More than is shipped and not yet billed.
     MoreThanUnbilled => [Bill Stops, Post Stops],
     /// What is to go on one document differs in something that must be the same.
@@ -100,7 +100,7 @@ checks! {
     /// A line has a tax code without a rate on the tax date.
     TaxRateMissing => [Import Warns, Confirm Warns, Follow Warns, Bill Warns, Post Stops],
     /// A stock item is sold for nothing.
-    PriceZero => [Import Warns, Confirm Warns, Bill Warns, Post Warns],
+    PriceZero => [Import Warns, Confirm Stops, Bill Warns, Post Warns],
     /// Something is sold for less than nothing.
     PriceBelowZero => [Bill Stops, Post Stops],
     /// A changed price makes more of a difference than was allowed.
@@ -121,6 +121,12 @@ checks! {
     NoMailAddress => [Post Warns, Send Stops],
     /// What a structured invoice must say is not known.
     StructuredDataMissing => [Bill Warns, Post Warns, Send Stops],
+    /// Tax by line for a customer who gets structured invoices, which carry it by code.
+    StructuredTax => [Bill Warns, Post Stops, Send Stops],
+    /// Another tax code, or a price of zero, without a reason.
+    ReasonMissing => [Bill Warns, Post Stops],
+    /// A date some way after today's.
+    DateAhead => [Bill Warns, Post Warns],
     /// The account map leads nowhere.
     AccountMissing => [Import Warns, Confirm Warns, Follow Warns, Ship Stops, Bill Warns, Post Stops],
     /// The posting date lies in a closed period.
@@ -140,25 +146,25 @@ checks! {
     /// An exemption from tax without a certificate, or after its last day.
     ExemptionExpired => [Import Warns, Confirm Warns, Follow Warns, Bill Warns, Post Stops],
     /// The company has not said which tax code a treatment leads to.
-    TreatmentWithoutCode => [Draft Stops, Quote Stops, Import Stops, Confirm Stops],
+    TreatmentWithoutCode => [Draft Stops, Quote Stops, Import Stops, Confirm Stops, Bill Stops, Post Stops],
     /// An account demands a reporting code that a line does not have.
     ReportingCodeMissing => [Import Warns, Confirm Warns, Follow Warns, Ship Stops, Bill Warns, Post Stops],
     /// A required field of the company's own is empty.
     OwnFieldMissing => [Confirm Stops],
     /// An own field or reporting code holds what it cannot.
-    MarkNotAllowed => [Draft Stops, Quote Stops, Import Stops, Confirm Stops],
+    MarkNotAllowed => [Draft Stops, Quote Stops, Import Stops, Confirm Stops, Bill Stops, Post Stops],
     /// A unit the item is not sold in, a quantity below its least or between its steps.
-    UnitOrStep => [Draft Stops, Quote Stops, Import Stops, Confirm Stops],
+    UnitOrStep => [Draft Stops, Quote Stops, Import Stops, Confirm Stops, Bill Stops, Post Stops],
     /// A promotion that does not run on the day, a price that cannot be made.
-    PriceNotMade => [Draft Stops, Quote Stops, Import Stops, Confirm Stops],
+    PriceNotMade => [Draft Stops, Quote Stops, Import Stops, Confirm Stops, Bill Stops, Post Stops],
     /// More than a call-off has left.
     MoreThanCalledOff => [Draft Stops, Quote Stops, Import Stops, Confirm Stops],
     /// An amended line would be less than what has shipped, is being shipped or was cancelled.
     LessThanShipped => [Draft Stops, Quote Stops, Import Stops, Confirm Stops],
     /// Something that is not sold any more.
-    NotSold => [Draft Stops, Quote Stops, Import Stops, Confirm Stops],
+    NotSold => [Draft Stops, Quote Stops, Import Stops, Confirm Stops, Bill Stops, Post Stops],
     /// Returnable packaging goes to customers in base currency only.
-    ContainerCurrency => [Draft Stops, Quote Stops, Import Stops, Confirm Stops],
+    ContainerCurrency => [Draft Stops, Quote Stops, Import Stops, Confirm Stops, Bill Stops, Post Stops],
     /// Something of the shipment is billed or stands on a draft.
     AlreadyBilled => [Ship Stops],
     /// An amount of zero or below.
@@ -201,6 +207,9 @@ impl Check {
             Self::MoreThanBilled => "more than billed",
             Self::NoMailAddress => "no mail address",
             Self::StructuredDataMissing => "structured data missing",
+            Self::StructuredTax => "tax by line",
+            Self::ReasonMissing => "no reason",
+            Self::DateAhead => "date ahead",
             Self::AccountMissing => "no account",
             Self::PeriodClosed => "period closed",
             Self::DateOutOfOrder => "date out of order",
@@ -389,7 +398,7 @@ mod tests {
     fn what_stops_comes_first_and_nothing_twice() {
         let mut findings = Findings::at(Step::Post);
         findings.add(Check::PriceZero, "a", "warns");
-        findings.add(Check::StockShort, "b", "not of this step");
+        findings.add(Check::MoreThanOrdered, "b", "not of this step");
         findings.add(Check::PeriodClosed, "c", "stops");
         findings.add(Check::PeriodClosed, "c", "stops");
         let blockers = findings.finish();

@@ -6,7 +6,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::money::Money;
+use crate::money::{Currency, Money};
 
 /// The parts of a customer's exposure, all in base currency.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
@@ -22,6 +22,10 @@ pub struct Exposure {
     pub to_ship: Money,
     /// Money that came ahead or lies unapplied.
     pub money_ahead: Money,
+    /// A currency of which something is not counted, no exchange rate being known.
+    #[cfg_attr(feature = "schema", schema(value_type = Option<String>))]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub without_rate: Option<Currency>,
 }
 
 impl Exposure {

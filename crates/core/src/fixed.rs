@@ -26,6 +26,10 @@ pub type Rate = Fixed<6>;
 /// Units of base currency for one unit of document currency: up to 9 places.
 pub type ExchangeRate = Fixed<9>;
 
+/// How many days a rate of exchange holds: an older one is no rate of the day. Rates that are kept weekly or
+/// monthly do; one that was forgotten for a quarter does not. *Common practice, no source.*
+pub const RATE_HOLDS_DAYS: u64 = 92;
+
 /// An exact decimal with `PLACES` decimal places.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default)]
 pub struct Fixed<const PLACES: u32>(i64);

@@ -12,6 +12,7 @@ pub mod credit;
 mod document;
 mod entering;
 mod grouping;
+mod leaving;
 mod line;
 mod promise;
 mod taping;
@@ -21,11 +22,12 @@ pub use arithmetic::arithmetic_faults;
 pub(crate) use checking::check_codes;
 pub use document::{DocumentDiscount, InvoiceDocument, LinkRole, OrderShare};
 pub use grouping::{BillingHabit, Combine, Group, Picking, group, waits_for_rest};
-pub use line::{HeldCost, InvoiceLine, LineSource, LineToBill, PriceChange, TaxChange, price_difference};
+pub use leaving::Leaving;
+pub use line::{HeldCost, InvoiceLine, LineFault, LineSource, LineToBill, PriceChange, TaxChange, price_difference};
 pub use promise::Difference;
 pub use taping::tape;
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
@@ -36,12 +38,13 @@ use crate::checks::{Blocker, Check, Findings, Step, stops};
 use crate::entry::Entry;
 use crate::fingerprint;
 use crate::fixed::{ExchangeRate, Quantity, Rate};
-use crate::ids::{ApprovalId, CustomerId, OrderId, ShipmentLineId};
+use crate::ids::{ApprovalId, CustomerId, ItemId, LayerId, OrderId, ShipmentLineId};
 use crate::marks::MarkRules;
 use crate::money::{Currency, Money};
 use crate::open_items::Side;
 use crate::order::{InvoiceShares, OrderAfter, OrderFacts, compare};
-use crate::posting::{Billed, NewItem, Posting, account_of, containers_of};
+use crate::posting::{Billed, MovedWith, NewItem, Posting, StockMove, account_of, containers_of};
+use crate::stock::Layer;
 use crate::tape::{Change, Tape};
 use crate::tax::{TaxComputed, TaxTable};
 
@@ -191,6 +194,10 @@ pub struct InvoiceInput<'a> {
     pub lines: Vec<LineToBill>,
     /// Every order that a line comes from, with all its lines.
     pub orders: Vec<OrderFacts>,
+    /// Layers of what leaves stock with it, in the company's warehouse, those posted first before the others.
+    pub stock: BTreeMap<ItemId, Vec<Layer>>,
+    /// What of each item is set aside there for orders, in stock units.
+    pub committed: BTreeMap<ItemId, Quantity>,
     /// What comes off the whole.
     pub discount: Option<DiscountWish>,
     /// What was asked for of the draft and is not decided on.
@@ -209,7 +216,9 @@ pub struct InvoiceInput<'a> {
     pub base: Currency,
     /// The cancelled invoice it bills anew, and the day it was cancelled.
     pub replaces: Option<(String, NaiveDate)>,
-    /// Document date of the latest posted invoice.
+    /// The business date.
+    pub today: NaiveDate,
+    /// Document date of the latest posted invoice that stands, among those dated no later than today.
     pub last_document_date: Option<NaiveDate>,
     /// Whether a document date before that one stops the posting.
     pub dates_in_order: bool,
@@ -247,8 +256,11 @@ pub struct InvoiceDecision {
     pub entry: Option<Entry>,
     /// The entry of the cost that follows billing, in base currency.
     pub cost_entry: Option<Entry>,
-    /// What of the cost of each shipment line follows.
-    pub costs: Vec<(ShipmentLineId, Money)>,
+    /// The cost that goes with each line of the document, in its order, in base currency: what follows of a
+    /// shipment line, or of what leaves with it.
+    pub costs: Vec<Money>,
+    /// What leaves stock with it.
+    pub leaving: Vec<Leaving>,
     /// Why it comes to something else than its orders promised; nothing where it does not.
     pub differences: Vec<Difference>,
     /// The arithmetic.
@@ -274,16 +286,18 @@ impl InvoiceDecision {
         posting.enter(self.entry.as_ref(), None);
         posting.enter(self.cost_entry.as_ref(), None);
         posting.containers.extend(containers_of(document));
-        let cost_of = |id| self.costs.iter().find(|(line, _)| *line == id).map_or(Money::ZERO, |(_, cost)| *cost);
-        posting.billed.extend(document.lines.iter().filter_map(|line| {
-            let shipment_line = line.source.shipment_line();
+        posting.billed.extend(document.lines.iter().zip(&self.costs).filter_map(|(line, cost)| {
             Some(Billed {
-                shipment_line,
+                shipment_line: line.source.shipment_line(),
                 order_line: line.source.order_line()?,
                 quantity: line.quantity,
-                cost: shipment_line.map_or(Money::ZERO, cost_of),
+                cost: *cost,
             })
         }));
+        for leaving in &self.leaving {
+            let with = MovedWith::DocumentLine { invoice: None, line: leaving.line };
+            posting.stock.extend(StockMove::out(&leaving.issues, document.posting_date.date, with));
+        }
         let (dated, total) = (document.document_date.date, document.total);
         posting.make(NewItem {
             customer: document.customer,
@@ -317,6 +331,7 @@ pub fn decide(input: &InvoiceInput<'_>) -> InvoiceDecision {
             entry: None,
             cost_entry: None,
             costs: Vec::new(),
+            leaving: Vec::new(),
             differences: Vec::new(),
             tape: Tape::new(input.customer.name.clone(), "nothing picked", input.basis.currency),
             changes: Vec::new(),
@@ -328,7 +343,8 @@ pub fn decide(input: &InvoiceInput<'_>) -> InvoiceDecision {
     }
     let document = building::build(input, &mut findings);
     let entry = entering::enter(input, &document, &mut findings);
-    let (cost_entry, costs) = entering::enter_cost(input, &document, &mut findings);
+    let leaving = leaving::leave(input, &mut findings);
+    let (cost_entry, costs) = entering::enter_cost(input, &document, &leaving, &mut findings);
     for entry in entry.iter().chain(&cost_entry) {
         checking::check_codes(input.mark_rules, entry, &mut findings);
     }
@@ -338,10 +354,11 @@ pub fn decide(input: &InvoiceInput<'_>) -> InvoiceDecision {
     let differences = promise::differences(input, &document);
     InvoiceDecision {
         tape: tape(&document, &input.customer.name, input.base, &differences),
-        changes: taping::changes(input, &document, order_changes),
+        changes: [taping::changes(input, &document, order_changes), leaving::changes(input, &leaving)].concat(),
         entry,
         cost_entry,
         costs,
+        leaving,
         differences,
         orders,
         orders_after,
@@ -357,8 +374,11 @@ pub fn decide_in_order(inputs: &mut [InvoiceInput<'_>]) -> Vec<InvoiceDecision> 
     let mut orders: HashMap<OrderId, OrderFacts> = HashMap::new();
     let mut owes: HashMap<CustomerId, Money> = HashMap::new();
     let mut held: HashMap<ShipmentLineId, HeldCost> = HashMap::new();
+    let mut gone: HashMap<LayerId, (Quantity, Money)> = HashMap::new();
+    let mut last: Option<NaiveDate> = None;
     let mut decisions = Vec::with_capacity(inputs.len());
     for input in inputs {
+        input.last_document_date = input.last_document_date.max(last);
         for line in &mut input.lines {
             if let Some(later) = line.source.shipment_line().and_then(|id| held.get(&id)) {
                 line.held_cost = Some(*later);
@@ -369,15 +389,27 @@ pub fn decide_in_order(inputs: &mut [InvoiceInput<'_>]) -> Vec<InvoiceDecision> 
                 *order = later.clone();
             }
         }
+        for layer in input.stock.values_mut().flatten() {
+            if let Some((quantity, cost)) = gone.get(&layer.id) {
+                layer.remaining = Quantity::from_scaled(layer.remaining.scaled() - quantity.scaled());
+                layer.remaining_cost -= *cost;
+            }
+        }
         if let Some(later) = owes.get(&input.customer.id) {
             input.customer.owes = *later;
         }
         let mut decision = decide(input);
         if let Some(document) = decision.document.as_ref().filter(|_| !stops(&decision.blockers)) {
+            // One that is dated ahead holds nobody up.
+            last = last.max(Some(document.document_date.date).filter(|date| *date <= input.today));
             owes.insert(input.customer.id, input.customer.owes + document.total_base);
             for line in &input.lines {
                 let (Some(id), Some(cost)) = (line.source.shipment_line(), line.held_cost) else { continue };
                 held.insert(id, cost.after(line.quantity));
+            }
+            for issue in decision.leaving.iter().flat_map(|leaving| &leaving.issues) {
+                let sum = gone.entry(issue.layer).or_default();
+                *sum = (Quantity::from_scaled(sum.0.scaled() + issue.quantity.scaled()), sum.1 + issue.cost);
             }
             for order in std::mem::take(&mut decision.orders_after) {
                 orders.insert(order.id, order);

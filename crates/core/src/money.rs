@@ -168,15 +168,65 @@ pub fn line_total(
     surcharge: UnitPrice,
     currency: Currency,
 ) -> LineAmounts {
+    line_total_less(quantity, price, &[discount], surcharge, currency)
+}
+
+/// The same, with discounts that come off one after the other, each off what the one before left: rounded
+/// once, however many they are.
+pub fn line_total_less(
+    quantity: Quantity,
+    price: UnitPrice,
+    offs: &[Rate],
+    surcharge: UnitPrice,
+    currency: Currency,
+) -> LineAmounts {
     let exact =
         |price: UnitPrice| i128::from(quantity.scaled()) * i128::from(price.scaled()) * pow10(currency.exponent());
     let scale = Quantity::scale() * UnitPrice::scale();
     let full = Money(round_ratio(exact(price), scale));
-    let kept = Rate::scale() - i128::from(discount.scaled());
-    // Exact: 13 + 15 + 3 + 6 digits stay within the 38 of an i128.
-    let net = Money(round_ratio(exact(price) * kept + exact(surcharge) * Rate::scale(), scale * Rate::scale()));
+    let left = |off: Rate| Rate::scale() - i128::from(off.scaled());
+    let net = match offs {
+        [] => round_ratio(exact(price) + exact(surcharge), scale),
+        // Exact: 13 + 15 + 3 + 6 digits stay within the 38 of an i128.
+        [off] => round_ratio(exact(price) * left(*off) + exact(surcharge) * Rate::scale(), scale * Rate::scale()),
+        several => {
+            let kept = several.iter().map(|off| (left(*off), Rate::scale()));
+            sum_less(reduced(exact(price), scale), kept, reduced(exact(surcharge), scale))
+        }
+    };
+    let net = Money(net);
     let surcharge = Money(round_ratio(exact(surcharge), scale));
     LineAmounts { full, surcharge, discount: full + surcharge - net, net }
+}
+
+type Fraction = (i128, i128);
+
+/// What is left of an amount after several shares were kept of it, one after the other, and something on top:
+/// exact in lowest terms. Figures of the largest kind that do not fit are rounded before they are added up.
+fn sum_less(sold: Fraction, kept: impl Iterator<Item = Fraction>, on_top: Fraction) -> i64 {
+    let mut sold = sold;
+    for kept in kept {
+        let kept = reduced(kept.0, kept.1);
+        sold = match sold.0.checked_mul(kept.0).zip(sold.1.checked_mul(kept.1)) {
+            Some((numerator, denominator)) => reduced(numerator, denominator),
+            None => (i128::from(round_ratio(sold.0, sold.1)) * kept.0, kept.1),
+        };
+    }
+    let exact = || {
+        let numerator = sold.0.checked_mul(on_top.1)?.checked_add(on_top.0.checked_mul(sold.1)?)?;
+        Some(round_ratio(numerator, sold.1.checked_mul(on_top.1)?))
+    };
+    exact().unwrap_or_else(|| round_ratio(sold.0, sold.1) + round_ratio(on_top.0, on_top.1))
+}
+
+/// A fraction in its lowest terms; the denominator is above zero.
+fn reduced(numerator: i128, denominator: i128) -> Fraction {
+    let (mut one, mut other) = (numerator.unsigned_abs(), denominator.unsigned_abs());
+    while other != 0 {
+        (one, other) = (other, one % other);
+    }
+    let common = i128::try_from(one.max(1)).unwrap_or(1);
+    (numerator / common, denominator / common)
 }
 
 /// What [`line_total`] gives.

@@ -203,6 +203,8 @@ pub struct OrderFacts {
     pub confirmed: bool,
     /// All its lines.
     pub lines: Vec<(OrderLineId, LineProgress)>,
+    /// Which of them are work or charges, that need no shipment.
+    pub work: Vec<OrderLineId>,
     /// Every posted invoice it is on; cancelled ones are none.
     pub invoices: Vec<InvoiceShares>,
     /// What it promised, for the account of why an invoice comes to something else.

@@ -18,9 +18,9 @@ use crate::fixed::{ExchangeRate, Quantity, Rate, UnitPrice};
 use crate::ids::ItemId;
 use crate::invoice::{CustomerFacts, ItemKind};
 use crate::marks::{MarkRules, Marks};
-use crate::money::{Currency, Money};
+use crate::money::{Currency, Money, line_total_less};
 use crate::order::LineProgress;
-use crate::pricing::{PriceBuild, PriceInput, build};
+use crate::pricing::{PriceBuild, PriceInput, build, offs};
 use crate::tape::{Change, Figure, Tape};
 use crate::tax::{TaxComputed, TaxLine, TaxRate, TaxTable, compute, compute_gross};
 use crate::terms::Terms;
@@ -276,10 +276,11 @@ pub fn decide(input: &OrderInput<'_>) -> OrderDecision {
     let tax: Money = taxes.iter().map(|line| line.tax).sum();
     let total = net + tax;
     let total_base = total.to_base(input.rate.unwrap_or(ExchangeRate::ONE), input.currency, input.base);
-    checking::check_order(input, total_base, &mut findings);
+    let to_ship = to_ship_base(input, &lines, total_base);
+    checking::check_order(input, (total_base, to_ship), &mut findings);
     let mut decision = OrderDecision {
         tape: Tape::new(input.customer.name.clone(), input.name.clone(), input.currency),
-        changes: changes(input, &lines, total_base),
+        changes: changes(input, &lines, to_ship),
         blockers: findings.finish(),
         lines,
         taxes,
@@ -334,6 +335,15 @@ fn line(input: &OrderInput<'_>, at: usize, findings: &mut Findings) -> PricedLin
     };
     let free_of_charge = price.as_ref().is_some_and(|price| price.unit_price.is_zero());
     let reasoned = wish.price.typed.price_reason.as_deref().is_some_and(|why| !why.trim().is_empty());
+    let given_away = wish.price.typed.discount == Some(Rate::ONE);
+    let why_less = wish.price.typed.discount_reason.as_deref().is_some_and(|why| !why.trim().is_empty());
+    if given_away && wish.item.kind == ItemKind::Goods && !reasoned && !why_less {
+        findings.add(
+            Check::PriceZero,
+            format!("lines.{at}.discount_reason"),
+            format!("{} is given away at 100 % off. Say why beside the discount.", wish.item.code),
+        );
+    }
     if free_of_charge && wish.item.kind == ItemKind::Goods && !reasoned {
         findings.add(
             Check::PriceZero,
@@ -376,8 +386,27 @@ fn open_quantity(wish: &LineWish) -> Quantity {
 
 /// A price that stands, over another quantity.
 fn requantified(kept: &PriceBuild, wish: &LineWish, currency: Currency) -> PriceBuild {
-    let amounts = crate::money::line_total(wish.quantity, kept.unit_price, kept.discount, kept.surcharge, currency);
+    let offs = offs(kept.discount, &kept.steps);
+    let amounts = line_total_less(wish.quantity, kept.unit_price, &offs, kept.surcharge, currency);
     PriceBuild { full: amounts.full, net: amounts.net, ..kept.clone() }
+}
+
+/// What of an order is still to leave, with tax, in base currency: what has shipped or was billed is exposed
+/// already, whichever order is asked about.
+fn to_ship_base(input: &OrderInput<'_>, lines: &[PricedLine], total_base: Money) -> Money {
+    if input.lines.iter().all(|wish| wish.progress.is_none()) {
+        return total_base;
+    }
+    let rate = input.rate.unwrap_or(ExchangeRate::ONE);
+    let open = input.lines.iter().zip(lines).map(|(wish, line)| {
+        let amount = match open_quantity(wish) {
+            open if open == wish.quantity => line.amount,
+            open => line.amount.share(open.scaled(), wish.quantity.scaled().max(1)),
+        };
+        let with_tax = if input.gross_priced { amount } else { amount.with_tax(line.tax.rate) };
+        with_tax.to_base(rate, input.currency, input.base)
+    });
+    open.sum()
 }
 
 /// How much more than a quantity may leave, cut down to 4 places.
@@ -403,11 +432,11 @@ fn shortage(wish: &LineWish, factor: Quantity, can_go: Quantity, short: Quantity
     sentence
 }
 
-fn changes(input: &OrderInput<'_>, lines: &[PricedLine], total_base: Money) -> Vec<Change> {
+fn changes(input: &OrderInput<'_>, lines: &[PricedLine], to_ship: Money) -> Vec<Change> {
     if input.quote {
         return Vec::new();
     }
-    let after = input.exposure.with_order(total_base);
+    let after = input.exposure.with_order(to_ship);
     let money = |amount| Figure::money(amount);
     let mut changes = vec![Change {
         label: "Exposure".to_owned(),

@@ -176,23 +176,36 @@ pub struct StockMove {
     pub quantity: Quantity,
     /// Its cost, in base currency, with the same sign.
     pub cost: Money,
-    /// The shipment line it leaves with; none where a count moves it.
-    pub shipment_line: Option<ShipmentLineId>,
+    /// What it leaves with.
+    pub with: MovedWith,
+}
+
+/// What goods leave a layer with, or go back into it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum MovedWith {
+    /// A line of a shipment.
+    ShipmentLine(ShipmentLineId),
+    /// A line of an invoice that stands on no shipment, by its position: of the document of the posting, or
+    /// of the invoice that is canceled with it.
+    DocumentLine {
+        /// The invoice that is canceled; none for the document of the posting.
+        invoice: Option<InvoiceId>,
+        /// The position of the line.
+        line: usize,
+    },
+    /// A count: the document of the posting.
+    Count,
 }
 
 impl StockMove {
     /// What is taken from the layers.
-    pub(crate) fn out(
-        issues: &[Issue],
-        date: NaiveDate,
-        shipment_line: Option<ShipmentLineId>,
-    ) -> impl Iterator<Item = Self> {
+    pub(crate) fn out(issues: &[Issue], date: NaiveDate, with: MovedWith) -> impl Iterator<Item = Self> {
         issues.iter().map(move |issue| Self {
             layer: issue.layer,
             date,
             quantity: issue.quantity,
             cost: issue.cost,
-            shipment_line,
+            with,
         })
     }
 

@@ -42,7 +42,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::calendar::words;
 use crate::fixed::{ExchangeRate, Quantity, Rate, UnitPrice};
-use crate::money::{Currency, Money, line_total, pow10, round_ratio};
+use crate::money::{Currency, Money, line_total, line_total_less, pow10, round_ratio};
 use crate::tape::{Tape, TapeStyle};
 
 /// A price of the customer's price list.
@@ -227,31 +227,41 @@ fn times(price: UnitPrice, factor: Quantity) -> UnitPrice {
     UnitPrice::from_scaled(round_ratio(i128::from(price.scaled()) * i128::from(factor.scaled()), Quantity::scale()))
 }
 
-/// A price in base currency as one in the document's, rounded to the document's minor unit.
+/// A price in base currency as one in the document's.
 fn converted(price: UnitPrice, input: &PriceInput) -> Option<UnitPrice> {
     if input.base == input.document {
         return Some(price);
     }
     let rate = input.rate?;
-    let minor = pow10(input.document.exponent());
-    let minor_units = round_ratio(
-        i128::from(price.scaled()) * ExchangeRate::scale() * minor,
-        i128::from(rate.scaled()) * UnitPrice::scale(),
-    );
-    let scaled = i128::from(minor_units) * UnitPrice::scale() / minor;
-    Some(UnitPrice::from_scaled(i64::try_from(scaled).unwrap_or(i64::MAX)))
+    Some(rounded(i128::from(price.scaled()) * ExchangeRate::scale(), i128::from(rate.scaled()), input.document))
 }
 
-/// A price with the tax it carries, rounded to the document's minor unit.
+/// A price with the tax it carries.
 fn with_tax(price: UnitPrice, rate: Rate, document: Currency) -> UnitPrice {
-    let minor = pow10(document.exponent());
-    let scale = UnitPrice::scale() * Rate::scale();
-    let carried = i128::from(price.scaled()) * (Rate::scale() + i128::from(rate.scaled())) * minor;
-    let scaled = i128::from(round_ratio(carried, scale)) * UnitPrice::scale() / minor;
+    let carried = i128::from(price.scaled()) * (Rate::scale() + i128::from(rate.scaled()));
+    rounded(carried, Rate::scale(), document)
+}
+
+/// A price that was worked out, rounded once: to the currency's minor unit, but never to fewer than four
+/// significant digits, so that 10,000 of something small come to what they should. *Source: docs/rules.md.*
+fn rounded(numerator: i128, denominator: i128, document: Currency) -> UnitPrice {
+    let whole = numerator / denominator.max(1) / UnitPrice::scale();
+    let digits = if whole == 0 { 0 } else { whole.to_string().len() as u32 };
+    let places = if digits == 0 { 6 } else { 4_u32.saturating_sub(digits).max(document.exponent()).min(6) };
+    let step = pow10(6 - places);
+    let scaled = i128::from(round_ratio(numerator, denominator * step)) * step;
     UnitPrice::from_scaled(i64::try_from(scaled).unwrap_or(i64::MAX))
 }
 
-/// What is left of one after two shares are taken off, one after the other.
+/// The discounts of a line one after the other, as its steps tell them; where they tell another discount, that
+/// one alone.
+pub fn offs(discount: Rate, steps: &[PriceStep]) -> Vec<Rate> {
+    let told: Vec<Rate> = steps.iter().filter_map(|step| step.off).collect();
+    let all = told.iter().fold(Rate::ZERO, |before, off| together(before, *off));
+    if all == discount { told } else { vec![discount] }
+}
+
+/// What is left of one after two shares are taken off, one after the other, to a millionth: what is shown.
 fn together(before: Rate, off: Rate) -> Rate {
     let left = |rate: Rate| Rate::scale() - i128::from(rate.scaled());
     let kept = round_ratio(left(before) * left(off), Rate::scale());
@@ -336,7 +346,8 @@ pub fn build(input: &PriceInput) -> Result<PriceBuild, PriceFault> {
         let after = UnitPrice::from_scaled(before.scaled() + surcharge.scaled());
         steps.push(PriceStep { kind: StepKind::Surcharge, source: name.clone(), off: None, unit_price: after });
     }
-    let amounts = line_total(input.quantity, unit_price, discount, surcharge, input.document);
+    let each: Vec<Rate> = offers.iter().map(|(.., off)| *off).collect();
+    let amounts = line_total_less(input.quantity, unit_price, &each, surcharge, input.document);
     Ok(PriceBuild {
         steps,
         list_price: list.unwrap_or(unit_price),

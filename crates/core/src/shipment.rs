@@ -24,8 +24,9 @@ use crate::ids::{DocumentKind, DocumentRef, ItemId, OrderLineId, ShipmentLineId}
 use crate::marks::{MarkRules, Marks};
 use crate::money::{Currency, Money};
 use crate::order::LineProgress;
-use crate::posting::{Posting, StockMove};
-use crate::stock::{Issue, Layer, Shortage, first_day_with, issue};
+use crate::posting::{MovedWith, Posting, StockMove};
+use crate::spread::spread;
+use crate::stock::{Issue, Layer, take_free};
 use crate::tape::{Change, Figure, Tape, TapeStyle};
 use crate::units::in_stock_units;
 
@@ -212,7 +213,7 @@ impl ShipmentDecision {
         let mut posting = Posting::default();
         posting.enter(self.entry.as_ref(), None);
         for line in &self.lines {
-            posting.stock.extend(StockMove::out(&line.issues, date, Some(line.shipment_line)));
+            posting.stock.extend(StockMove::out(&line.issues, date, MovedWith::ShipmentLine(line.shipment_line)));
         }
         posting
     }
@@ -272,38 +273,13 @@ fn take(
     let layers = stock.entry(line.item).or_default();
     let on_hand: i64 = layers.iter().map(|layer| layer.remaining.scaled()).sum();
     let committed = input.committed.get(&line.item).copied().unwrap_or_default();
-    if on_hand >= wanted.scaled() && on_hand - committed.scaled() < wanted.scaled() {
-        return Err(format!(
-            "{wanted} of {} wanted, {} on hand, {committed} of it set aside for other orders. Ship what is free and leave the rest on back order.",
-            line.code,
-            Quantity::from_scaled(on_hand)
-        ));
-    }
-    let issues =
-        issue(layers, wanted, input.date).map_err(|shortage| not_there(layers, &shortage, (input.date, &line.code)))?;
+    let issues = take_free(layers, (wanted, committed), input.date, &line.code)?;
     changes.push(Change {
         label: format!("{} on hand", line.code),
         before: Some(Figure::words(Quantity::from_scaled(on_hand).to_string())),
         after: Figure::words(Quantity::from_scaled(on_hand - wanted.scaled()).to_string()),
     });
     Ok(issues)
-}
-
-/// Why so much cannot leave: there is less, or it came only later.
-fn not_there(layers: &[Layer], shortage: &Shortage, (date, code): (NaiveDate, &str)) -> String {
-    match first_day_with(layers, shortage.wanted, date) {
-        Some(day) => format!(
-            "{} of {code} wanted, and on {} only {} had come in that nothing else needs. They can leave on {} or later.",
-            shortage.wanted,
-            words(date),
-            shortage.on_hand,
-            words(day)
-        ),
-        None => format!(
-            "{} of {code} wanted, {} on hand. Ship what there is and leave the rest on back order.",
-            shortage.wanted, shortage.on_hand
-        ),
-    }
 }
 
 fn check_header(input: &ShipmentInput<'_>, findings: &mut Findings) {
@@ -335,6 +311,34 @@ fn check_header(input: &ShipmentInput<'_>, findings: &mut Findings) {
     if let Some(obstacle) = input.periods.obstacle(input.date) {
         findings.add(Check::PeriodClosed, "date", obstacle);
     }
+}
+
+/// Freight shares the tax of the goods it carries: the code they have, or where they have several a part of it
+/// for each, by what they come to. Where it carries no goods it has the code that would come.
+/// *Source: VAT Directive art. 78(b), from memory; docs/rules.md.*
+///
+/// ```
+/// use till_core::money::Money;
+/// use till_core::shipment::freight_by_code;
+/// let goods = [("S23".to_owned(), Money(10_000)), ("Z0".to_owned(), Money(5_000))];
+/// let parts = freight_by_code(Money(1_800), &goods, "S23");
+/// assert_eq!(parts, [("S23".to_owned(), Money(1_200)), ("Z0".to_owned(), Money(600))]);
+/// ```
+pub fn freight_by_code(freight: Money, goods: &[(String, Money)], otherwise: &str) -> Vec<(String, Money)> {
+    let mut codes: Vec<(String, i64)> = Vec::new();
+    for (code, net) in goods {
+        match codes.iter_mut().find(|(known, _)| known == code) {
+            Some((_, sum)) => *sum += net.0,
+            None => codes.push((code.clone(), net.0)),
+        }
+    }
+    if codes.iter().all(|(_, net)| *net <= 0) {
+        let code = codes.into_iter().next().map_or_else(|| otherwise.to_owned(), |(code, _)| code);
+        return vec![(code, freight)];
+    }
+    let weights: Vec<i64> = codes.iter().map(|(_, net)| (*net).max(0)).collect();
+    let parts = codes.into_iter().map(|(code, _)| code).zip(spread(freight, &weights));
+    parts.filter(|(_, amount)| !amount.is_zero()).collect()
 }
 
 /// The document a blocker of a shipment points to.

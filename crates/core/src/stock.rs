@@ -26,6 +26,7 @@
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 
+use crate::calendar::words;
 use crate::fixed::Quantity;
 use crate::ids::{LayerId, OrderLineId};
 use crate::money::{Money, round_ratio};
@@ -147,6 +148,43 @@ pub fn issue(layers: &mut [Layer], wanted: Quantity, date: NaiveDate) -> Result<
         issues.push(Issue { layer: layer.id, quantity: Quantity::from_scaled(taken), cost });
     }
     Ok(issues)
+}
+
+/// Takes what is free of an item: not more than there is on the day, and not what is set aside for others.
+///
+/// # Errors
+/// Why it cannot leave, and what to do, in a sentence.
+pub(crate) fn take_free(
+    layers: &mut [Layer],
+    (wanted, committed): (Quantity, Quantity),
+    date: NaiveDate,
+    code: &str,
+) -> Result<Vec<Issue>, String> {
+    let on_hand: i64 = layers.iter().map(|layer| layer.remaining.scaled()).sum();
+    if on_hand >= wanted.scaled() && on_hand - committed.scaled() < wanted.scaled() {
+        return Err(format!(
+            "{wanted} of {code} wanted, {} on hand, {committed} of it set aside for other orders. Ship what is free and leave the rest on back order.",
+            Quantity::from_scaled(on_hand)
+        ));
+    }
+    issue(layers, wanted, date).map_err(|shortage| not_there(layers, &shortage, (date, code)))
+}
+
+/// Why so much cannot leave: there is less, or it came only later.
+fn not_there(layers: &[Layer], shortage: &Shortage, (date, code): (NaiveDate, &str)) -> String {
+    match first_day_with(layers, shortage.wanted, date) {
+        Some(day) => format!(
+            "{} of {code} wanted, and on {} only {} had come in that nothing else needs. They can leave on {} or later.",
+            shortage.wanted,
+            words(date),
+            shortage.on_hand,
+            words(day)
+        ),
+        None => format!(
+            "{} of {code} wanted, {} on hand. Ship what there is and leave the rest on back order.",
+            shortage.wanted, shortage.on_hand
+        ),
+    }
 }
 
 /// An order line that has stock set aside, with what decides who keeps it.

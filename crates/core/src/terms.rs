@@ -265,10 +265,12 @@ impl Terms {
             .unwrap_or(document_date)
     }
 
-    /// What paying early earns on a document of this date.
+    /// What paying early earns on a document of this date: off the net or the total of what is sold. Packaging
+    /// that is owed back is no part of either.
     pub fn offer(&self, document_date: NaiveDate, net: Money, total: Money) -> Option<DiscountOffer> {
         let discount = self.discount?;
-        let until = plus_days(document_date, u64::from(discount.days));
+        // Never after the day it is due.
+        let until = plus_days(document_date, u64::from(discount.days)).min(self.due_date(document_date));
         let base = match discount.base {
             DiscountBase::Net => net,
             DiscountBase::Gross => total,

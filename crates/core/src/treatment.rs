@@ -111,9 +111,11 @@ impl Taxed {
 
     /// What is wrong with the exemption on a date, if anything is.
     pub fn exemption_problem(&self, name: &str, date: NaiveDate) -> Option<String> {
-        if self.treatment != Treatment::Exempt {
-            return None;
-        }
+        if self.treatment == Treatment::Exempt { self.certificate_problem(name, date) } else { None }
+    }
+
+    /// What is wrong with the certificate on a date, however the ship-to is treated.
+    pub fn certificate_problem(&self, name: &str, date: NaiveDate) -> Option<String> {
         if self.certificate.as_deref().is_none_or(|certificate| certificate.trim().is_empty()) {
             return Some(format!(
                 "{name} is exempt from tax, but no certificate is kept. Enter its number and last day."

@@ -14,6 +14,7 @@ use till_core::invoice::{HeldCost, ItemKind, decide as decide_invoice};
 use till_core::marks::Marks;
 use till_core::money::Money;
 use till_core::order::LineProgress;
+use till_core::posting::MovedWith;
 use till_core::room::Movement;
 use till_core::settle::{Source, ToApply, decide as decide_money};
 use till_core::shipment::{
@@ -104,7 +105,7 @@ fn a_shipment_and_its_taking_back() {
     // Into the very layer they left, on the day they came back.
     let [again] = posting.stock[..] else { panic!("{posting:?}") };
     assert_eq!((again.layer, again.quantity, again.cost), (LayerId(1), whole(-4), Money(-13_140)));
-    assert_eq!((again.date, again.shipment_line), (day("2026-03-18"), Some(ShipmentLineId(11))));
+    assert_eq!((again.date, again.with), (day("2026-03-18"), MovedWith::ShipmentLine(ShipmentLineId(11))));
     let refused = |lines, date| back(lines, date).unwrap_err()[0].check;
     assert_eq!(refused(vec![line_back(whole(1), Quantity::ZERO)], "2026-03-18"), Check::AlreadyBilled);
     assert_eq!(refused(vec![line_back(Quantity::ZERO, whole(1))], "2026-03-18"), Check::AlreadyBilled);

@@ -48,6 +48,7 @@ fn dates_out_of_order_warn() {
         sentences,
         [
             "The last invoice is dated 21 Mar 2026, after this one.",
+            "The document is dated 20 Mar 2026, after today's 18 Mar 2026. Is that meant?",
             "The document is dated 20 Mar 2026, after it is posted on 18 Mar 2026.",
         ]
     );

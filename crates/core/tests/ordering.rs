@@ -216,7 +216,7 @@ fn everything_that_stands_in_the_way() {
         ),
         ("least", |i| i.lines[0].item.minimum = quantity("12"), Check::UnitOrStep, Effect::Stops, "lines.0.quantity"),
         ("step", |i| i.lines[0].item.step = quantity("4"), Check::UnitOrStep, Effect::Stops, "lines.0.quantity"),
-        ("free", |i| i.lines[0].price.list = UnitPrice::ZERO, Check::PriceZero, Effect::Warns, "lines.0.unit_price"),
+        ("free", |i| i.lines[0].price.list = UnitPrice::ZERO, Check::PriceZero, Effect::Stops, "lines.0.unit_price"),
         ("not sold", |i| i.lines[0].item.active = false, Check::NotSold, Effect::Stops, "lines.0.item"),
         ("field empty", |i| i.marks.fields.clear(), Check::OwnFieldMissing, Effect::Stops, "fields.gate"),
         (

@@ -7,7 +7,7 @@ use common::*;
 use proptest::prelude::*;
 use till_core::fixed::{ExchangeRate, Quantity, Rate, UnitPrice};
 use till_core::invoice;
-use till_core::money::{Currency, Money, line_amounts};
+use till_core::money::{Currency, Money, line_amounts, line_total_less};
 use till_core::settle::{self, Source, ToApply};
 use till_core::spread::spread;
 
@@ -17,7 +17,7 @@ use till_core::spread::spread;
 fn rounding_and_spreading_agree_with_pythons_decimal() {
     let mut reader =
         csv::Reader::from_path(concat!(env!("CARGO_MANIFEST_DIR"), "/tests/data/decimal_cases.csv")).unwrap();
-    let mut seen = [0; 4];
+    let mut seen = [0; 5];
     for record in reader.records() {
         let record = record.unwrap();
         let field = |at: usize| &record[at];
@@ -46,6 +46,14 @@ fn rounding_and_spreading_agree_with_pythons_decimal() {
                 let parts: Vec<i64> = spread(Money(number(1)), &list(2)).iter().map(|part| part.0).collect();
                 assert_eq!(parts, list(3), "{record:?}");
                 seen[3] += 1;
+            }
+            "offs" => {
+                let currency = Currency::of(field(1)).unwrap();
+                let (quantity, price): (Quantity, UnitPrice) = (field(2).parse().unwrap(), field(3).parse().unwrap());
+                let offs: Vec<Rate> = field(4).split(' ').map(|off| off.parse().unwrap()).collect();
+                let net = line_total_less(quantity, price, &offs, UnitPrice::ZERO, currency).net;
+                assert_eq!(net.0, number(5), "{record:?}");
+                seen[4] += 1;
             }
             other => panic!("a case of unknown kind {other}"),
         }

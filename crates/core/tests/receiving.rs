@@ -21,6 +21,7 @@ fn to(id: i64, open: i64, amount: i64) -> ToApply {
 fn filled(open: i64) -> OrderFacts {
     let five = Quantity::from_whole(5);
     OrderFacts {
+        work: Vec::new(),
         id: OrderId(1),
         number: "O-1".to_owned(),
         customer_order_number: None,

@@ -3,7 +3,7 @@
 use chrono::{Days, NaiveDate};
 use sqlx::SqliteConnection;
 use till_core::exposure::Exposure;
-use till_core::fixed::{ExchangeRate, Quantity, Rate, UnitPrice};
+use till_core::fixed::{Quantity, Rate, UnitPrice};
 use till_core::ids::{CustomerId, OrderId};
 use till_core::money::{Money, line_total};
 
@@ -56,7 +56,10 @@ pub async fn exposure(
     };
     for line in lines {
         let document = currency(&line.currency)?;
-        let rate = exchange_rate(connection, rules, document, rules.business_date).await?.unwrap_or(ExchangeRate::ONE);
+        let Some(rate) = exchange_rate(connection, rules, document, rules.business_date).await? else {
+            exposure.without_rate = Some(document);
+            continue;
+        };
         let tax = rules.taxes.rate_on(&line.tax_code, rules.business_date).map_or(Rate::ZERO, |found| found.rate);
         let gross = |quantity: i64| {
             let net = line_total(

@@ -14,6 +14,8 @@ mod rebill;
 mod views;
 mod write;
 
+use std::collections::{BTreeSet, HashMap};
+
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
@@ -198,12 +200,13 @@ async fn split(connection: &mut SqliteConnection, rules: &Rules, to_bill: &ToBil
     if !to_bill.added.is_empty() {
         match groups.first_mut() {
             Some(first) => {
-                let added = added::load_added(connection, rules, first.customer, &to_bill.added).await?;
+                let beside = first.lines.first();
+                let added = added::load_added(connection, rules, first.customer, &to_bill.added, beside).await?;
                 first.lines.extend(added);
             }
             None => {
                 let customer = added::check_customer(connection, to_bill.customer).await?;
-                let lines = added::load_added(connection, rules, customer, &to_bill.added).await?;
+                let lines = added::load_added(connection, rules, customer, &to_bill.added, None).await?;
                 groups.push(ToDecide { customer, lines, head: to_bill.head() });
             }
         }
@@ -215,38 +218,46 @@ fn unbound<P: Clone>(picks: &[P]) -> Vec<(Option<InvoiceId>, P)> {
     picks.iter().map(|pick| (None, pick.clone())).collect()
 }
 
-/// Freight of a shipment is billed once, with its first billed line: where a line of a shipment is
-/// picked of which nothing is billed yet, its freight comes along. *Source: domain.md section 7.*
+/// Freight of a shipment goes with the first line of it that is billed while it is unbilled itself, whatever
+/// was billed and canceled before. *Source: domain.md section 7.*
 async fn with_freight(connection: &mut SqliteConnection, rules: &Rules, picks: &[Pick]) -> Result<Vec<Pick>> {
     let Some(freight) = rules.freight_item.filter(|_| !picks.is_empty()) else { return Ok(picks.to_vec()) };
     let ids = crate::convert::json(&picks.iter().map(|pick| pick.shipment_line).collect::<Vec<_>>())?;
-    let lines = sqlx::query!(
-        r#"SELECT DISTINCT freight.id AS "id!", mine.id AS "beside!"
-           FROM json_each(?1) AS wanted JOIN shipment_lines AS mine ON mine.id = wanted.value
-           JOIN shipment_lines AS freight ON freight.shipment_id = mine.shipment_id
-           JOIN order_lines ON order_lines.id = freight.order_line_id AND item_id = ?2
-           WHERE freight.unbilled_e4 > 0
-             AND NOT EXISTS (SELECT 1 FROM json_each(?1) AS other WHERE other.value = freight.id)
-             AND NOT EXISTS (SELECT 1 FROM shipment_lines AS gone WHERE gone.shipment_id = mine.shipment_id
-                             AND gone.billed_e4 + gone.drafted_e4 > 0)"#,
-        ids,
+    let shipments: HashMap<i64, i64> = sqlx::query!(
+        r#"SELECT shipment_lines.id AS "id!", shipment_id AS "shipment!" FROM json_each(?) AS wanted
+           JOIN shipment_lines ON shipment_lines.id = wanted.value"#,
+        ids
+    )
+    .fetch_all(&mut *connection)
+    .await?
+    .into_iter()
+    .map(|row| (row.id, row.shipment))
+    .collect();
+    let wanted = crate::convert::json(&shipments.values().collect::<BTreeSet<_>>())?;
+    let mut unbilled: HashMap<i64, Vec<i64>> = HashMap::new();
+    for row in sqlx::query!(
+        r#"SELECT shipment_id AS "shipment!", freight.id AS "id!" FROM json_each(?1) AS wanted
+           JOIN shipment_lines AS freight ON shipment_id = wanted.value AND unbilled_e4 > 0
+           JOIN order_lines ON order_lines.id = order_line_id AND item_id = ?2 ORDER BY freight.id"#,
+        wanted,
         freight.0
     )
     .fetch_all(connection)
-    .await?;
-    let mut all = Vec::with_capacity(picks.len());
-    for (at, pick) in picks.iter().enumerate() {
-        all.push(*pick);
-        for line in lines.iter().filter(|line| line.beside == pick.shipment_line.0) {
-            let shipment_line = till_core::ids::ShipmentLineId(line.id);
-            // After the last picked line of its shipment.
-            let later = picks[at + 1..]
-                .iter()
-                .any(|other| lines.iter().any(|one| one.id == line.id && one.beside == other.shipment_line.0));
-            if !later {
-                all.push(Pick { shipment_line, quantity: None });
-            }
+    .await?
+    {
+        if !shipments.contains_key(&row.id) {
+            unbilled.entry(row.shipment).or_default().push(row.id);
         }
     }
+    // After the last picked line of its shipment.
+    let mut all = Vec::with_capacity(picks.len());
+    for pick in picks.iter().rev() {
+        let shipment = shipments.get(&pick.shipment_line.0);
+        for id in shipment.and_then(|shipment| unbilled.remove(shipment)).unwrap_or_default() {
+            all.push(Pick { shipment_line: till_core::ids::ShipmentLineId(id), quantity: None });
+        }
+        all.push(*pick);
+    }
+    all.reverse();
     Ok(all)
 }

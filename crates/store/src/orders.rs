@@ -15,10 +15,11 @@ use chrono::NaiveDate;
 use sqlx::SqliteConnection;
 use till_core::fixed::{Quantity, Rate, UnitPrice};
 use till_core::ids::{CustomerId, DocumentKind, InvoiceId, ItemId, OrderId, OrderLineId};
+use till_core::invoice::ItemKind;
 use till_core::money::Money;
 use till_core::order::{InvoiceShares, LineProgress, OrderAfter, OrderFacts, Promised};
 
-use crate::convert::{currency, json, terms};
+use crate::convert::{currency, json, known, terms};
 use crate::writing::{Writing, changed};
 use crate::{Result, StoreError};
 
@@ -147,11 +148,11 @@ pub(crate) async fn facts(connection: &mut SqliteConnection, ids: &[OrderId]) ->
     .fetch_all(&mut *connection)
     .await?;
     let lines = sqlx::query!(
-        r#"SELECT order_lines.id AS "id!", order_id, ordered_e4, cancelled_e4, shipped_e4, billed_e4, net_minor, amount_minor,
+        r#"SELECT order_lines.id AS "id!", order_id, ordered_e4, cancelled_e4, shipped_e4, billed_e4, net_minor, amount_minor, kind,
                 coalesce((SELECT rate_e6 FROM tax_rates WHERE code = order_lines.tax_code AND valid_from <= order_date
                           ORDER BY valid_from DESC LIMIT 1), 0) AS "rate!: i64"
          FROM json_each(?) AS wanted JOIN order_lines ON order_id = wanted.value JOIN orders ON orders.id = order_id
-         ORDER BY order_id, order_lines.position"#,
+         JOIN items ON items.id = item_id ORDER BY order_id, order_lines.position"#,
         wanted
     )
     .fetch_all(&mut *connection)
@@ -173,7 +174,11 @@ pub(crate) async fn facts(connection: &mut SqliteConnection, ids: &[OrderId]) ->
     .await?;
     let mut of_order: HashMap<i64, Vec<(OrderLineId, LineProgress)>> = HashMap::new();
     let mut promised: HashMap<i64, Vec<(OrderLineId, Rate, Money)>> = HashMap::new();
+    let mut work: HashMap<i64, Vec<OrderLineId>> = HashMap::new();
     for line in lines {
+        if known(&line.kind, ItemKind::of)?.needs_no_shipment() {
+            work.entry(line.order_id).or_default().push(OrderLineId(line.id));
+        }
         let promise = (OrderLineId(line.id), Rate::from_scaled(line.rate), Money(line.amount_minor));
         promised.entry(line.order_id).or_default().push(promise);
         of_order.entry(line.order_id).or_default().push((
@@ -210,6 +215,7 @@ pub(crate) async fn facts(connection: &mut SqliteConnection, ids: &[OrderId]) ->
                 currency: currency(&head.currency)?,
                 confirmed: head.confirmed != 0,
                 lines: of_order.remove(&head.id).unwrap_or_default(),
+                work: work.remove(&head.id).unwrap_or_default(),
                 invoices: invoices.remove(&head.id).unwrap_or_default(),
                 promised: Promised {
                     gross: head.gross_priced != 0,

@@ -290,6 +290,7 @@ pub async fn accept(writing: &mut Writing<'_>, rules: &Rules, id: QuoteId, word:
     // What was offered is what is ordered; only tax follows who the customer is.
     for (line, offered) in lines.iter_mut().zip(&head.lines) {
         line.price = offered.price.clone();
+        line.amount = offered.price.as_ref().map_or(offered.net, |price| price.net);
         line.net = offered.net;
     }
     let from = Lineage { quote: Some(id), copied_from: None };

@@ -1,10 +1,10 @@
 //! The company's rules as the core wants them: loaded once an operation.
 
-use chrono::NaiveDate;
+use chrono::{Days, NaiveDate};
 use sqlx::SqliteConnection;
 use till_core::accounts::{Account, AccountMap, AccountRule, AccountType, Purpose};
 use till_core::calendar::{Period, Periods};
-use till_core::fixed::{ExchangeRate, Rate};
+use till_core::fixed::{ExchangeRate, RATE_HOLDS_DAYS, Rate};
 use till_core::ids::ItemId;
 use till_core::invoice::TaxDateRule;
 use till_core::marks::MarkRules;
@@ -147,7 +147,8 @@ pub(crate) async fn periods(connection: &mut SqliteConnection) -> Result<Periods
     Ok(Periods(rows.into_iter().map(|row| Period { first: row.first, last: row.last, open: row.open != 0 }).collect()))
 }
 
-/// Base currency per one unit of `of`, as known on `date`; one for the base currency itself.
+/// Base currency per one unit of `of`, as known on `date`; one for the base currency itself. None where the
+/// latest is older than a rate holds.
 ///
 /// # Errors
 /// Where the database cannot be read.
@@ -161,9 +162,11 @@ pub async fn exchange_rate(
         return Ok(Some(ExchangeRate::ONE));
     }
     let code = of.code();
+    let oldest = date.checked_sub_days(Days::new(RATE_HOLDS_DAYS)).unwrap_or(date);
     let rate = sqlx::query_scalar!(
-        "SELECT rate_e9 FROM exchange_rates WHERE currency = ? AND valid_from <= ? ORDER BY valid_from DESC LIMIT 1",
+        "SELECT rate_e9 FROM exchange_rates WHERE currency = ? AND valid_from BETWEEN ? AND ? ORDER BY valid_from DESC LIMIT 1",
         code,
+        oldest,
         date
     )
     .fetch_optional(connection)

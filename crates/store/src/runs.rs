@@ -116,13 +116,13 @@ pub async fn make(writing: &mut Writing<'_>, rules: &Rules, form: &RunForm, reci
 /// The lines a run takes, and how many shipments wait for the rest of their orders.
 async fn lines_of(writing: &mut Writing<'_>, rules: &Rules, form: &RunForm) -> Result<(Vec<Picked>, i64)> {
     let picked = !form.picks.is_empty() || !form.order_picks.is_empty();
-    let picks = match picked {
-        true => form.picks.clone(),
+    let (picks, order_picks) = match picked {
+        true => (form.picks.clone(), form.order_picks.clone()),
         false => unbilled::picks(writing, rules, &form.filter).await?,
     };
     let wanted: Vec<_> = picks.iter().map(|pick| (None, *pick)).collect();
     let mut lines = load_shipped(writing, &wanted).await?;
-    let wanted: Vec<_> = form.order_picks.iter().map(|pick| (None, *pick)).collect();
+    let wanted: Vec<_> = order_picks.iter().map(|pick| (None, *pick)).collect();
     lines.extend(load_ordered(writing, &wanted).await?);
     lines.retain(|line| line.line.quantity.is_positive() && line.line.quantity <= line.line.unbilled);
     if !form.customers.is_empty() {

@@ -189,9 +189,10 @@ pub(crate) async fn layers(
            FROM stock_layers
            WHERE item_id IN (SELECT value FROM json_each(?1)) AND warehouse = ?2 AND remaining_e4 > 0 AND posting_date > ?3
            UNION ALL
-           SELECT layer_id, stock_moves.posting_date, -stock_moves.quantity_e4, -stock_moves.cost_minor
+           SELECT layer_id, stock_moves.posting_date, -sum(stock_moves.quantity_e4), -sum(stock_moves.cost_minor)
            FROM stock_layers JOIN stock_moves ON layer_id = stock_layers.id AND stock_moves.posting_date > ?3
-           WHERE item_id IN (SELECT value FROM json_each(?1)) AND warehouse = ?2 AND remaining_e4 > 0"#,
+           WHERE item_id IN (SELECT value FROM json_each(?1)) AND warehouse = ?2 AND remaining_e4 > 0
+           GROUP BY layer_id, stock_moves.posting_date"#,
         wanted,
         warehouse,
         date

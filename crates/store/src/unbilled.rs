@@ -24,6 +24,7 @@ pub use self::why::why;
 use self::work::add_work;
 use crate::Result;
 use crate::convert::{currency, json};
+use crate::invoices::OrderPick;
 use crate::invoices::{Head, Pick, Picked, ToDecide, inputs, load_shipped};
 use crate::rules::Rules;
 use crate::shipments::and_more;
@@ -125,21 +126,29 @@ pub struct Unbilled {
     pub next: Option<i64>,
 }
 
-/// Every unbilled shipment line that fits a filter, in the order of the list.
+/// Everything unbilled that fits a filter, in the order of the list: lines of shipments, and work and charges
+/// of orders.
+///
+/// # Errors
+/// Where the database cannot be read.
 pub(crate) async fn picks(
     connection: &mut SqliteConnection,
     rules: &Rules,
     filter: &UnbilledFilter,
-) -> Result<Vec<Pick>> {
+) -> Result<(Vec<Pick>, Vec<OrderPick>)> {
     let whole = UnbilledFilter { limit: None, offset: 0, ..filter.clone() };
-    if filter.blocked.is_none() {
-        return Ok(page(connection, rules, &whole).await?.0);
+    if filter.blocked.is_none() && filter.at_least.is_none() {
+        return Ok((page(connection, rules, &whole).await?.0, work::work(connection, rules, &whole).await?));
     }
     let listed = list(connection, rules, &whole).await?;
-    let lines = listed.customers.iter().flat_map(|customer| &customer.shipments).flat_map(|shipment| &shipment.lines);
-    Ok(lines
-        .filter_map(|line| line.shipment_line.map(|shipment_line| Pick { shipment_line, quantity: None }))
-        .collect())
+    let (mut picks, mut work) = (Vec::new(), Vec::new());
+    for line in listed.customers.iter().flat_map(|one| &one.shipments).flat_map(|one| &one.lines) {
+        match line.shipment_line {
+            Some(shipment_line) => picks.push(Pick { shipment_line, quantity: None }),
+            None => work.push(OrderPick { order_line: line.order_line, quantity: None }),
+        }
+    }
+    Ok((picks, work))
 }
 
 /// Lists what is unbilled.

@@ -8,12 +8,13 @@ use serde::{Deserialize, Serialize};
 use sqlx::{Row, SqliteConnection};
 use till_core::fixed::{Quantity, Rate, UnitPrice};
 use till_core::ids::OrderId;
-use till_core::money::{Money, line_total};
+use till_core::money::{Money, line_total_less};
 use till_core::order::{LineProgress, LineState};
+use till_core::pricing::{PriceStep, offs};
 use till_core::units::in_stock_units;
 
 use crate::convert::{currency, terms};
-use crate::{Result, orders};
+use crate::{Result, StoreError, orders};
 
 /// One thing that must hold.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -224,17 +225,23 @@ async fn next_dues(connection: &mut SqliteConnection) -> Result<Proof> {
 async fn line_nets(connection: &mut SqliteConnection) -> Result<Proof> {
     let rows = sqlx::query!(
         r#"SELECT invoices.number AS "number!", currency, position, quantity_e4, unit_price_e6 AS "price!", invoice_lines.discount_e6 AS "discount!",
-                  full_minor AS "full!", amount_minor AS "amount!", surcharge_e6
+                  full_minor AS "full!", amount_minor AS "amount!", surcharge_e6, price_steps AS "steps!",
+                  coalesce(entry_id, 0) >= (SELECT entry_id FROM ledger_since WHERE what = 'exact_discounts') AS "exact!: bool"
            FROM invoice_lines JOIN invoices ON invoices.id = invoice_id WHERE state = 'posted'"#
     )
     .fetch_all(connection)
     .await?;
     let mut findings = Vec::new();
     for row in rows {
-        let amounts = line_total(
+        // Until then several discounts were rounded to a millionth together.
+        let discount = Rate::from_scaled(row.discount);
+        let steps: Vec<PriceStep> =
+            serde_json::from_str(&row.steps).map_err(|error| StoreError::Corrupt(error.to_string()))?;
+        let offs = if row.exact { offs(discount, &steps) } else { vec![discount] };
+        let amounts = line_total_less(
             Quantity::from_scaled(row.quantity_e4),
             UnitPrice::from_scaled(row.price),
-            Rate::from_scaled(row.discount),
+            &offs,
             UnitPrice::from_scaled(row.surcharge_e6),
             currency(&row.currency)?,
         );

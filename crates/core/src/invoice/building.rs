@@ -9,7 +9,8 @@ use crate::invoice::{
     DocumentDiscount, InvoiceDocument, InvoiceInput, InvoiceLine, ItemKind, LineToBill, OrderShare, TaxDateRule,
     checking, order_of,
 };
-use crate::money::{Money, line_total};
+use crate::money::{Money, line_total_less};
+use crate::pricing::offs;
 use crate::spread::spread;
 use crate::tax::{TaxCategory, TaxLine, TaxRate, compute, compute_gross};
 
@@ -36,6 +37,7 @@ pub(super) fn build(input: &InvoiceInput<'_>, findings: &mut Findings) -> Invoic
     }
     let net: Money = lines.iter().map(|line| line.net).sum();
     let tax: Money = taxes.iter().map(|line| line.tax).sum();
+    let owed_back: Money = lines.iter().filter(|line| line.kind == ItemKind::Packaging).map(|line| line.net).sum();
     let rate = input.rate.unwrap_or(ExchangeRate::ONE);
     let terms = &input.basis.terms;
     let date = input.document_date.date;
@@ -49,7 +51,7 @@ pub(super) fn build(input: &InvoiceInput<'_>, findings: &mut Findings) -> Invoic
         tax_computed: input.tax_computed,
         due_date: terms.due_date(date),
         due_parts: terms.schedule(date, net + tax),
-        early: terms.offer(date, net, net + tax),
+        early: terms.offer(date, net - owed_back, net + tax - owed_back),
         terms: terms.clone(),
         text_above: input.text_above.clone(),
         text_below: input.text_below.clone(),
@@ -74,6 +76,9 @@ pub(super) fn latest_delivery(input: &InvoiceInput<'_>) -> Option<NaiveDate> {
 /// The day that picks the rate of a line. Work, charges and typed lines stand on no shipment: they
 /// take the `latest` delivery on the document. *Source: domain.md section 3.*
 fn tax_date(input: &InvoiceInput<'_>, line: &LineToBill, latest: Option<NaiveDate>) -> NaiveDate {
+    if let Some(date) = line.tax_date {
+        return date;
+    }
     match input.tax_date {
         TaxDateRule::Delivery => line.source.shipped_on().or(latest).unwrap_or(input.document_date.date),
         TaxDateRule::Document => input.document_date.date,
@@ -106,9 +111,10 @@ fn line(
         TaxRate { code: code.clone(), category: TaxCategory::O, rate: Rate::ZERO }
     });
     checking::check_tax_id(input, &tax, findings);
-    checking::check_exemption(input, line, &tax, date, findings);
+    checking::check_exemption(input, (position, line), &tax, date, findings);
     let unit_price = line.price_change.as_ref().map_or(line.unit_price, |change| change.unit_price);
-    let amounts = line_total(line.quantity, unit_price, line.discount, line.surcharge, input.basis.currency);
+    let offs = offs(line.discount, &line.price_steps);
+    let amounts = line_total_less(line.quantity, unit_price, &offs, line.surcharge, input.basis.currency);
     checking::check_price(input, position, line, input.basis.currency, findings);
     InvoiceLine {
         source: line.source.clone(),

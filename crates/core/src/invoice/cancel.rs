@@ -16,7 +16,7 @@ use crate::money::{Currency, Money};
 use crate::open_items::{OpenItem, Side};
 use crate::order::{OrderAfter, OrderFacts, compare};
 use crate::people::check_reason;
-use crate::posting::{Billed, ContainerMove, NewApplication, NewItem, Posting, Which, containers_of};
+use crate::posting::{Billed, ContainerMove, NewApplication, NewItem, Posting, StockMove, Which, containers_of};
 use crate::settle::back::{Reversal, Standing, first_whole_day, taken_back, unapplied};
 use crate::tape::{Change, Figure, Tape, TapeStyle};
 
@@ -39,6 +39,8 @@ pub struct CancelInput<'a> {
     pub cost_entry: Option<(EntryId, Entry)>,
     /// The cost that followed each of its lines, in their order, in base currency.
     pub costs: Vec<Money>,
+    /// What left stock with lines of it that stand on no shipment.
+    pub left: Vec<StockMove>,
     /// What is applied to it, and stands.
     pub applied: Vec<Standing>,
     /// Packaging billed on it of which so little is still at the customer: code, billed, there.
@@ -134,6 +136,7 @@ impl CancelDecision {
                     ..sent
                 })
                 .collect(),
+            stock: input.left.iter().map(|left| left.back(date)).collect(),
             orders: self.orders.clone(),
             ..Posting::default()
         };

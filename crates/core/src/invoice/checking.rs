@@ -6,7 +6,7 @@ use crate::accounts::AccountType;
 use crate::calendar::words;
 use crate::checks::{Check, Findings};
 use crate::entry::Entry;
-use crate::fixed::{ExchangeRate, UnitPrice};
+use crate::fixed::{ExchangeRate, Rate, UnitPrice};
 use crate::ids::{DocumentKind, DocumentRef};
 use crate::invoice::{
     Delivery, DiscountWish, InvoiceInput, ItemKind, LineSource, LineToBill, order_of, price_difference,
@@ -16,6 +16,7 @@ use crate::money::{Currency, Money};
 use crate::order::OrderFacts;
 use crate::room::{first_day, room_from};
 use crate::tax::{TaxCategory, TaxComputed, TaxRate};
+use crate::treatment::Treatment;
 
 pub(super) fn check(input: &InvoiceInput<'_>, findings: &mut Findings) {
     check_lines(input, findings);
@@ -81,6 +82,17 @@ fn check_lines(input: &InvoiceInput<'_>, findings: &mut Findings) {
         } else if line.kind == ItemKind::Goods && price.is_zero() {
             findings.add(Check::PriceZero, field, format!("{} has a price of zero.", line.code));
         }
+        check_reason(position, line, findings);
+        for fault in &line.faults {
+            findings.add(fault.check, format!("lines.{position}.{}", fault.field), fault.sentence.clone());
+        }
+        if line.kind == ItemKind::Packaging && input.basis.currency != input.base {
+            findings.add(
+                Check::ContainerCurrency,
+                format!("lines.{position}.item"),
+                format!("{} is returnable packaging: it goes to customers in {} only.", line.code, input.base),
+            );
+        }
         if let Some(account) = line.account.as_ref().filter(|account| account.account_type != AccountType::Revenue) {
             findings.add(
                 Check::NotRevenue,
@@ -88,6 +100,27 @@ fn check_lines(input: &InvoiceInput<'_>, findings: &mut Findings) {
                 format!("{} {} earns no revenue. Choose a revenue account.", account.number, account.name),
             );
         }
+    }
+}
+
+/// A typed line whose tax code is another than would come, or that is given away, says why.
+fn check_reason(position: usize, line: &LineToBill, findings: &mut Findings) {
+    if line.source != LineSource::Typed || line.reason.as_deref().is_some_and(|why| !why.trim().is_empty()) {
+        return;
+    }
+    if let Some(change) = &line.tax_change {
+        findings.add(
+            Check::ReasonMissing,
+            format!("lines.{position}.reason"),
+            format!("{} is taxed as {}, not {}. Say why.", line.code, change.code, line.tax_code),
+        );
+    }
+    if line.kind == ItemKind::Goods && (line.unit_price.is_zero() || line.discount == Rate::ONE) {
+        findings.add(
+            Check::ReasonMissing,
+            format!("lines.{position}.reason"),
+            format!("{} is given away. Say why.", line.code),
+        );
     }
 }
 
@@ -193,7 +226,7 @@ fn check_going_out(input: &InvoiceInput<'_>, findings: &mut Findings) {
     }
     if input.tax_computed == TaxComputed::PerLine && !input.basis.gross_priced {
         findings.add(
-            Check::StructuredDataMissing,
+            Check::StructuredTax,
             "company.tax_computed",
             format!(
                 "{} gets structured invoices, and tax is computed line by line. Compute it per document in Setup.",
@@ -214,6 +247,13 @@ fn check_dates(input: &InvoiceInput<'_>, findings: &mut Findings) {
             if input.dates_in_order { Check::DateBeforeLast } else { Check::DateOutOfOrder },
             "document_date",
             format!("The last invoice is dated {}, after this one.", words(last)),
+        );
+    }
+    if document > input.today {
+        findings.add(
+            Check::DateAhead,
+            "document_date",
+            format!("The document is dated {}, after today's {}. Is that meant?", words(document), words(input.today)),
         );
     }
     if document > posting {
@@ -324,20 +364,28 @@ pub(super) fn check_tax_id(input: &InvoiceInput<'_>, tax: &TaxRate, findings: &m
     }
 }
 
-/// A line that is exempt needs a certificate that holds on the tax date.
+/// A line that is exempt needs a certificate that holds on the tax date: where the ship-to is treated as exempt,
+/// whatever the category of the code that leads to, and where someone chose an exempt code by hand.
 pub(super) fn check_exemption(
     input: &InvoiceInput<'_>,
-    line: &LineToBill,
+    (position, line): (usize, &LineToBill),
     tax: &TaxRate,
     tax_date: NaiveDate,
     findings: &mut Findings,
 ) {
-    let Some((name, taxed)) = &line.delivered else { return };
-    if tax.category == TaxCategory::E
-        && let Some(sentence) = taxed.exemption_problem(name, tax_date)
-    {
-        findings.add_at(Check::ExemptionExpired, "customer.ship_tos", sentence, Some(customer_ref(input)));
-    }
+    let by_hand = tax.category == TaxCategory::E && (line.tax_by_hand || line.tax_change.is_some());
+    let as_treated = !line.tax_by_hand && line.tax_change.is_none() && line.kind != ItemKind::Packaging;
+    let problem = match &line.delivered {
+        Some((name, taxed)) if taxed.treatment == Treatment::Exempt && as_treated => {
+            taxed.exemption_problem(name, tax_date)
+        }
+        Some((name, taxed)) if by_hand => taxed.certificate_problem(name, tax_date),
+        None if by_hand => Some(format!("{} is exempt by hand, and no certificate is kept for it.", line.code)),
+        _ => None,
+    };
+    let Some(sentence) = problem else { return };
+    let field = if by_hand { format!("lines.{position}.tax_code") } else { "customer.ship_tos".to_owned() };
+    findings.add_at(Check::ExemptionExpired, field, sentence, Some(customer_ref(input)));
 }
 
 /// Accounts that demand a reporting code get one.

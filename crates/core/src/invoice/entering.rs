@@ -7,8 +7,7 @@ use chrono::NaiveDate;
 use crate::accounts::Purpose;
 use crate::checks::Findings;
 use crate::entry::{Converted, Entry, EntryBuilder, LineFor, TaxMark, convert};
-use crate::ids::ShipmentLineId;
-use crate::invoice::{InvoiceDocument, InvoiceInput, ItemKind};
+use crate::invoice::{InvoiceDocument, InvoiceInput, ItemKind, Leaving};
 use crate::money::Money;
 use crate::spread::spread;
 use crate::tax::TaxLine;
@@ -106,21 +105,28 @@ const fn purpose_of(kind: ItemKind) -> Purpose {
     }
 }
 
-/// Dr cost of goods sold; Cr goods shipped and not billed. *Source: postings.md, Goods.*
+/// Dr cost of goods sold; Cr goods shipped and not billed, or stock for what leaves with the invoice. With
+/// the cost of each line. *Source: postings.md, Goods.*
 pub(super) fn enter_cost(
     input: &InvoiceInput<'_>,
     document: &InvoiceDocument,
+    leaving: &[Leaving],
     findings: &mut Findings,
-) -> (Option<Entry>, Vec<(ShipmentLineId, Money)>) {
+) -> (Option<Entry>, Vec<Money>) {
     let mut builder = EntryBuilder::new(input.accounts, input.customer.class.as_deref(), input.base);
-    let mut costs = Vec::new();
-    for line in &input.lines {
-        let (Some(held), Some(shipment_line)) = (line.held_cost, line.source.shipment_line()) else { continue };
-        let cost = held.following(line.quantity);
-        costs.push((shipment_line, cost));
+    let mut costs = vec![Money::ZERO; input.lines.len()];
+    for ((at, line), cost_of_line) in input.lines.iter().enumerate().zip(&mut costs) {
+        let held = line.held_cost.filter(|_| line.source.shipment_line().is_some());
+        let leaves = leaving.iter().find(|leaving| leaving.line == at);
+        let (cost, from) = match (held, leaves) {
+            (Some(held), _) => (held.following(line.quantity), Purpose::ShippedCost),
+            (None, Some(leaving)) => (leaving.cost(), Purpose::Inventory),
+            (None, None) => continue,
+        };
+        *cost_of_line = cost;
         let what = || LineFor { item_class: Some(&line.class), marks: Some(&line.marks), ..LineFor::default() };
         builder.add_base(Purpose::Cogs, cost, what());
-        builder.add_base(Purpose::ShippedCost, -cost, what());
+        builder.add_base(from, -cost, what());
     }
     let text = format!("Cost of what was billed to {}", input.customer.name);
     (builder.finish_or_say(document.posting_date.date, text, findings), costs)

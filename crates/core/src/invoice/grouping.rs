@@ -185,9 +185,10 @@ pub fn group<T>(picks: Vec<(Picking, T)>, combine: Combine, together: bool) -> V
     groups
 }
 
-/// Whether an order of a customer who is billed only when all has gone still waits for something.
+/// Whether an order of a customer who is billed only when all has gone still waits for goods. Work and charges
+/// never leave: they are done as they are billed.
 pub fn waits_for_rest(order: &OrderFacts) -> bool {
-    order.lines.iter().any(|(_, progress)| progress.to_ship().is_positive())
+    order.lines.iter().any(|(id, progress)| !order.work.contains(id) && progress.to_ship().is_positive())
 }
 
 #[cfg(test)]

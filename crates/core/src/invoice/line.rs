@@ -4,6 +4,7 @@ use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 
 use crate::accounts::Account;
+use crate::checks::Check;
 use crate::fixed::{ExchangeRate, Quantity, Rate, UnitPrice};
 use crate::ids::{ItemId, OrderId, OrderLineId, ShipmentId, ShipmentLineId};
 use crate::invoice::ItemKind;
@@ -163,17 +164,38 @@ pub struct LineToBill {
     pub tax_code: String,
     /// Another tax code than the order's.
     pub tax_change: Option<TaxChange>,
+    /// Whether someone chose its tax code, on the order or on the line itself.
+    pub tax_by_hand: bool,
+    /// The day that picks its tax rate, where it bills anew what was canceled; none for the day that would come.
+    pub tax_date: Option<NaiveDate>,
     /// Where it went and how that is taxed.
     pub delivered: Option<(String, Taxed)>,
     /// Own fields and reporting codes.
     pub marks: Marks,
     /// Its cost, where cost follows billing.
     pub held_cost: Option<HeldCost>,
+    /// What leaves stock with it, in stock units: goods that stand on no shipment. None where nothing does.
+    pub leaves: Option<Quantity>,
+    /// What is wrong with it as an item that is sold.
+    pub faults: Vec<LineFault>,
     /// What could be billed of it day by day, in ten-thousandths, where an invoice over it was cancelled;
     /// empty where none was: then it can be billed from the day it left.
     pub billable: Vec<Movement>,
     /// Where the invoice has another price than the order.
     pub price_change: Option<PriceChange>,
+    /// Why its price is what it is, or its tax code another, where someone said so on the line itself.
+    pub reason: Option<String>,
+}
+
+/// What is wrong with a typed line as an item that is sold: its unit, its steps, its price.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct LineFault {
+    /// The check.
+    pub check: Check,
+    /// The field of the line.
+    pub field: String,
+    /// What is wrong and what to do.
+    pub sentence: String,
 }
 
 /// The cost of a shipment line that waits for its billing, in base currency.

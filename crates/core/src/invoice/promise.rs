@@ -7,8 +7,9 @@
 use serde::{Deserialize, Serialize};
 
 use crate::invoice::{InvoiceDocument, InvoiceInput, InvoiceLine, LineSource};
-use crate::money::{Money, line_total};
+use crate::money::{Money, line_total_less};
 use crate::order::OrderFacts;
+use crate::pricing::offs;
 
 /// A cause, and what it adds or takes off.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -94,8 +95,9 @@ fn of_line(
         return;
     }
     if line.unit_price != line.order_price {
+        let offs = offs(line.discount, &line.price_steps);
         let at_order =
-            line_total(line.quantity, line.order_price, line.discount, line.surcharge, input.basis.currency).net;
+            line_total_less(line.quantity, line.order_price, &offs, line.surcharge, input.basis.currency).net;
         let why = line.price_reason.as_deref().map(|why| format!(": {why}")).unwrap_or_default();
         add(format!("price of {} changed{why}", line.code), with_tax(document, line, line.amount - at_order));
     }

@@ -187,7 +187,7 @@ pub(super) fn tax_of(input: &OrderInput<'_>, at: usize, findings: &mut Findings)
 }
 
 /// The customer, the amount, the marks of the order.
-pub(super) fn check_order(input: &OrderInput<'_>, total_base: Money, findings: &mut Findings) {
+pub(super) fn check_order(input: &OrderInput<'_>, (total_base, to_ship): (Money, Money), findings: &mut Findings) {
     let unnamed = input.customer_order_number.as_deref().is_none_or(|number| number.trim().is_empty());
     if input.customer.needs_order_number && unnamed {
         findings.add(
@@ -227,7 +227,18 @@ pub(super) fn check_order(input: &OrderInput<'_>, total_base: Money, findings: &
             customer_ref(input),
         );
     }
-    let exposure = input.exposure.with_order(total_base);
+    if let (Some(unknown), Some(_)) = (input.exposure.without_rate, input.customer.credit_limit) {
+        findings.add_at(
+            Check::CreditLimit,
+            "customer.credit_limit",
+            format!(
+                "What {} could owe in {unknown} cannot be told: no exchange rate is known. Enter one, or a lead has to approve the order.",
+                input.customer.name
+            ),
+            customer_ref(input),
+        );
+    }
+    let exposure = input.exposure.with_order(to_ship);
     if let (Some(over), Some(limit)) = (exposure.over(input.customer.credit_limit), input.customer.credit_limit) {
         findings.add_at(
             Check::CreditLimit,

@@ -9,7 +9,7 @@ use crate::entry::{EntryBuilder, LineFor};
 use crate::fixed::{Quantity, Rate, UnitPrice};
 use crate::ids::ItemId;
 use crate::money::{Currency, Money};
-use crate::posting::{NewLayer, Posting, StockMove};
+use crate::posting::{MovedWith, NewLayer, Posting, StockMove};
 use crate::stock::{Layer, issue};
 
 /// An intake to decide on.
@@ -161,7 +161,7 @@ pub fn decide_adjustment(input: &AdjustInput<'_>) -> Result<AdjustDecision, Vec<
     }
     let mut posting = Posting::default();
     posting.enter(entry.as_ref(), None);
-    posting.stock.extend(StockMove::out(&issues, input.date, None));
+    posting.stock.extend(StockMove::out(&issues, input.date, MovedWith::Count));
     if input.difference.is_positive() {
         posting.layers.push(NewLayer {
             item: input.item,

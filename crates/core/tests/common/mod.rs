@@ -119,6 +119,9 @@ impl Books {
         let today = DocumentDate { date: day("2026-03-18"), typed: false };
         InvoiceInput {
             step: Step::Post,
+            today: today.date,
+            stock: BTreeMap::new(),
+            committed: BTreeMap::new(),
             customer: CustomerFacts {
                 id: CustomerId(7),
                 number: "1001".to_owned(),
@@ -142,6 +145,7 @@ impl Books {
             tax_date: TaxDateRule::Delivery,
             lines,
             orders: vec![OrderFacts {
+                work: Vec::new(),
                 id: OrderId(1),
                 number: "O-1".to_owned(),
                 customer_order_number: Some("PO 1".to_owned()),
@@ -250,11 +254,16 @@ pub fn line(id: i64, quantity: &str, price: &str, percent_off: &str, tax_code: &
         price_steps: Vec::new(),
         tax_code: tax_code.to_owned(),
         tax_change: None,
+        tax_by_hand: false,
+        tax_date: None,
         delivered: None,
         marks: Marks::default(),
         held_cost: None,
+        leaves: None,
+        faults: Vec::new(),
         billable: Vec::new(),
         price_change: None,
+        reason: None,
     }
 }
 

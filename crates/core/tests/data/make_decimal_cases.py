@@ -65,3 +65,14 @@ for _ in range(1500):
     amount = chance.choice([chance.randrange(-300, 300), chance.randrange(-(10**9), 10**9)])
     parts = spread(amount, weights)
     out.writerow(["spread", amount, " ".join(map(str, weights)), " ".join(map(str, parts)), "", "", ""])
+# Discounts one after the other, rounded once; a hand of their own, so that the cases above stay as they are.
+more = random.Random(20261127)
+for _ in range(1000):
+    code = more.choice(list(EXPONENTS))
+    quantity = Decimal(more.randrange(1, 9000 * 10**2)) / 10 ** more.choice([0, 2])
+    price = Decimal(more.randrange(1, 5000 * 10**3)) / 10 ** more.choice([2, 3, 6])
+    offs = [Decimal(more.randrange(1, 10**4)) / 10**5 for _ in range(more.choice([2, 2, 3]))]
+    net = quantity * price
+    for off in offs:
+        net *= 1 - off
+    out.writerow(["offs", code, plain(quantity), plain(price), " ".join(map(plain, offs)), minor(net, EXPONENTS[code]), ""])

@@ -1,20 +1,23 @@
 //! Lines typed on an invoice: items, or revenue accounts, with no order behind them.
 
+use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
 use till_core::accounts::{Account, AccountType};
-use till_core::checks::Effect;
+use till_core::checks::{Blocker, Check};
 use till_core::fixed::{Quantity, Rate, UnitPrice};
 use till_core::ids::CustomerId;
-use till_core::invoice::{BillingHabit, ItemKind, LineSource, LineToBill, Picking};
+use till_core::invoice::{BillingHabit, ItemKind, LineFault, LineSource, LineToBill, Picking, TaxChange};
 use till_core::marks::Marks;
-use till_core::ordering::{self, HIGHEST_PRICE, LARGEST_QUANTITY, PricedLine};
+use till_core::ordering::{self, HIGHEST_PRICE, LARGEST_QUANTITY, LineWish, OrderInput, PricedLine};
+use till_core::pricing::PriceStep;
 use till_core::treatment::Treatment;
+use till_core::units::in_stock_units;
 
 use super::load::Picked;
 use crate::convert::known;
 use crate::orders::{LineForm, OrderForm, Standing, resolve};
-use crate::rules::Rules;
+use crate::rules::{Rules, exchange_rate};
 use crate::{Result, StoreError, customers};
 
 /// A line typed on an invoice. Numbers are decimal texts.
@@ -41,9 +44,53 @@ pub struct AddedLine {
     /// Another tax code than would come; for an account the code.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub tax_code: Option<String>,
+    /// Why its tax code is another, or its price zero.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub reason: Option<String>,
+    /// How it was billed on the invoice it bills anew; counts while item, unit and price are those.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub as_billed: Option<AsBilled>,
     /// Own fields and reporting codes.
     #[serde(default, skip_serializing_if = "Marks::is_empty")]
     pub marks: Marks,
+}
+
+/// How a typed line stood on the invoice that was canceled. Numbers are decimal texts.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct AsBilled {
+    /// The item's code, or the account's number.
+    pub code: String,
+    /// The unit.
+    pub unit: String,
+    /// The price for one, before discounts.
+    pub unit_price: UnitPrice,
+    /// The list price.
+    pub list_price: UnitPrice,
+    /// All discounts together, a fraction of one.
+    pub discount: Rate,
+    /// Where they came from.
+    pub discount_reason: Option<String>,
+    /// On top, for one.
+    pub surcharge: UnitPrice,
+    /// What for.
+    pub surcharge_name: Option<String>,
+    /// How the price came about.
+    pub steps: Vec<PriceStep>,
+    /// Its tax code.
+    pub tax_code: String,
+    /// The day that picked its rate.
+    pub tax_date: NaiveDate,
+}
+
+impl AddedLine {
+    /// How it was billed before, where it still is that line.
+    fn billed(&self, code: &str, unit: &str) -> Option<&AsBilled> {
+        let typed = said(self.unit_price.as_deref()).and_then(|price| price.parse::<UnitPrice>().ok());
+        self.as_billed.as_ref().filter(|billed| {
+            billed.code == code && billed.unit == unit && typed.is_none_or(|typed| typed == billed.unit_price)
+        })
+    }
 }
 
 /// The most lines that are typed on one invoice.
@@ -53,12 +100,14 @@ fn said(text: Option<&str>) -> Option<&str> {
     text.map(str::trim).filter(|text| !text.is_empty())
 }
 
-/// The lines as the core wants them, priced for the customer.
+/// The lines as the core wants them, priced for the customer: in the currency, the way of pricing and the
+/// treatment of what they stand `beside`, or else of the customer's own place.
 pub(crate) async fn load_added(
     connection: &mut SqliteConnection,
     rules: &Rules,
     customer: CustomerId,
     lines: &[AddedLine],
+    beside: Option<&Picked>,
 ) -> Result<Vec<Picked>> {
     if lines.is_empty() {
         return Ok(Vec::new());
@@ -67,7 +116,68 @@ pub(crate) async fn load_added(
         return Err(StoreError::invalid("added", format!("{MOST_ADDED} lines at most are typed on one invoice.")));
     }
     let lines = &told_apart(connection, lines).await?[..];
-    let mut items: Vec<(usize, LineForm)> = Vec::new();
+    let items = items_of(lines)?;
+    let form =
+        OrderForm { customer, lines: items.iter().map(|(_, form)| form.clone()).collect(), ..OrderForm::default() };
+    let mut resolved = resolve(connection, rules, &form, Standing::default()).await.map_err(|error| match error {
+        StoreError::Invalid { field, sentence } => StoreError::Invalid { field: at_line(&items, field), sentence },
+        other => other,
+    })?;
+    stand_beside(connection, rules, &mut resolved.input, beside).await?;
+    let input = &resolved.input;
+    let decision = ordering::decide(input);
+    let picked = |line: LineToBill, typed: AddedLine| Picked {
+        picking: Picking {
+            customer,
+            currency: input.currency,
+            terms: input.terms.clone(),
+            gross_priced: input.gross_priced,
+            treatment: None,
+            habit: BillingHabit::Order,
+            structured: None,
+            source: LineSource::Typed,
+        },
+        line,
+        typed: Some(typed),
+        when_complete: false,
+    };
+    let mut found: Vec<Option<Picked>> = vec![None; lines.len()];
+    let mut along = Vec::new();
+    for (place, (wish, priced)) in input.lines.iter().zip(&decision.lines).enumerate() {
+        match items.get(place) {
+            Some((at, _)) => {
+                let faults = faults_of(&decision.blockers, place, &lines[*at]);
+                let line = of_item(input, (wish, priced), &lines[*at], faults);
+                found[*at] = Some(picked(line, lines[*at].clone()));
+            }
+            // Packaging goes along with what it belongs to.
+            None => {
+                let typed = AddedLine {
+                    item: Some(priced.code.clone()),
+                    quantity: priced.quantity.to_string(),
+                    ..AddedLine::default()
+                };
+                along.push(picked(of_item(input, (wish, priced), &typed, Vec::new()), typed));
+            }
+        }
+    }
+    let treated = match input.taxed.treatment {
+        Treatment::Standard => None,
+        other => rules.treatments.get(&other).cloned(),
+    };
+    for (at, line) in lines.iter().enumerate() {
+        if found[at].is_none() {
+            let mut loaded = of_account(connection, at, line, treated.as_deref()).await?;
+            loaded.delivered = Some((input.ship_to.clone(), input.taxed.clone()));
+            found[at] = Some(picked(loaded, line.clone()));
+        }
+    }
+    Ok(found.into_iter().flatten().chain(along).collect())
+}
+
+/// The lines that name items, each with its place among all.
+fn items_of(lines: &[AddedLine]) -> Result<Vec<(usize, LineForm)>> {
+    let mut items = Vec::new();
     for (at, line) in lines.iter().enumerate() {
         let field = |name: &str| format!("added.{at}.{name}");
         match (said(line.item.as_deref()), said(line.account.as_deref())) {
@@ -78,61 +188,65 @@ pub(crate) async fn load_added(
             (None, Some(_)) => {}
             _ => return Err(StoreError::invalid(field("item"), "Choose an item, or an account.")),
         }
-        if line.description.as_deref().is_some_and(|words| words.chars().count() > 200) {
-            return Err(StoreError::invalid(field("description"), "Write 200 characters at most."));
+        for (name, words) in [("description", &line.description), ("reason", &line.reason)] {
+            if words.as_deref().is_some_and(|words| words.chars().count() > 200) {
+                return Err(StoreError::invalid(field(name), "Write 200 characters at most."));
+            }
         }
     }
-    let mut found: Vec<Option<Picked>> = vec![None; lines.len()];
-    let form =
-        OrderForm { customer, lines: items.iter().map(|(_, form)| form.clone()).collect(), ..OrderForm::default() };
-    let at_line = |field: String| match field.strip_prefix("lines.").and_then(|rest| rest.split_once('.')) {
+    Ok(items)
+}
+
+/// The field of a typed line that a field of the order made from it stands for.
+fn at_line(items: &[(usize, LineForm)], field: String) -> String {
+    match field.strip_prefix("lines.").and_then(|rest| rest.split_once('.')) {
         Some((place, name)) => {
             let at = place.parse::<usize>().ok().and_then(|place| items.get(place)).map_or(0, |(at, _)| *at);
             format!("added.{at}.{name}")
         }
         None => field,
-    };
-    let resolved = resolve(connection, rules, &form, Standing::default()).await.map_err(|error| match error {
-        StoreError::Invalid { field, sentence } => StoreError::Invalid { field: at_line(field), sentence },
-        other => other,
-    })?;
-    let decision = ordering::decide(&resolved.input);
-    let picking = |source| Picking {
-        customer,
-        currency: resolved.input.currency,
-        terms: resolved.input.terms.clone(),
-        gross_priced: resolved.input.gross_priced,
-        treatment: None,
-        habit: BillingHabit::Order,
-        structured: None,
-        source,
-    };
-    for ((at, _), priced) in items.iter().zip(&decision.lines) {
-        let Some(line) = of_item(priced, &resolved.input.lines, &lines[*at]) else {
-            let sentence = decision
-                .blockers
-                .iter()
-                .find(|one| {
-                    one.effect == Effect::Stops && at_line(one.field.clone()).starts_with(&format!("added.{at}."))
-                })
-                .map_or_else(|| "This item has no price. Type one.".to_owned(), |one| one.sentence.clone());
-            return Err(StoreError::invalid(format!("added.{at}.unit_price"), sentence));
-        };
-        let typed = Some(lines[*at].clone());
-        found[*at] = Some(Picked { picking: picking(LineSource::Typed), line, typed, when_complete: false });
     }
-    let treated = match resolved.input.taxed.treatment {
-        Treatment::Standard => None,
-        other => rules.treatments.get(&other).cloned(),
-    };
-    for (at, line) in lines.iter().enumerate() {
-        if found[at].is_none() {
-            let loaded = of_account(connection, at, line, treated.as_deref()).await?;
-            let typed = Some(line.clone());
-            found[at] = Some(Picked { picking: picking(LineSource::Typed), line: loaded, typed, when_complete: false });
+}
+
+/// What is typed follows what it stands beside.
+async fn stand_beside(
+    connection: &mut SqliteConnection,
+    rules: &Rules,
+    input: &mut OrderInput<'_>,
+    beside: Option<&Picked>,
+) -> Result<()> {
+    let Some(beside) = beside else { return Ok(()) };
+    input.gross_priced = beside.picking.gross_priced;
+    if let Some((name, taxed)) = &beside.line.delivered {
+        (input.ship_to, input.taxed) = (name.clone(), taxed.clone());
+    }
+    if beside.picking.currency != input.currency {
+        input.currency = beside.picking.currency;
+        input.rate = exchange_rate(connection, rules, input.currency, input.date).await?;
+        for wish in &mut input.lines {
+            (wish.price.document, wish.price.rate, wish.price.price_list) = (input.currency, input.rate, None);
         }
     }
-    Ok(found.into_iter().flatten().collect())
+    Ok(())
+}
+
+/// What is wrong with an item as it is sold, of what is found on an order.
+fn faults_of(blockers: &[Blocker], place: usize, typed: &AddedLine) -> Vec<LineFault> {
+    let prefix = format!("lines.{place}.");
+    let chosen = said(typed.tax_code.as_deref()).is_some();
+    blockers
+        .iter()
+        .filter_map(|blocker| {
+            let field = match blocker.check {
+                Check::NotSold | Check::UnitOrStep | Check::PriceNotMade | Check::MarkNotAllowed => {
+                    blocker.field.strip_prefix(&prefix)?
+                }
+                Check::TreatmentWithoutCode if !chosen => "tax_code",
+                _ => return None,
+            };
+            Some(LineFault { check: blocker.check, field: field.to_owned(), sentence: blocker.sentence.clone() })
+        })
+        .collect()
 }
 
 /// What was typed where an item or an account may stand, told apart: what is no item's code and is an account's
@@ -172,35 +286,66 @@ fn item_form(line: &AddedLine, item: &str) -> LineForm {
     }
 }
 
-fn of_item(priced: &PricedLine, wishes: &[ordering::LineWish], typed: &AddedLine) -> Option<LineToBill> {
-    let price = priced.price.as_ref()?;
-    let class = wishes.iter().find(|wish| wish.item.id == priced.item).map(|wish| wish.item.class.clone())?;
-    Some(LineToBill {
+fn of_item(
+    input: &OrderInput<'_>,
+    (wish, priced): (&LineWish, &PricedLine),
+    typed: &AddedLine,
+    faults: Vec<LineFault>,
+) -> LineToBill {
+    let kept = wish.stock.counted && priced.kind == ItemKind::Goods;
+    let price = priced.price.as_ref();
+    let unit_price = price.map_or(UnitPrice::ZERO, |price| price.unit_price);
+    // The code that would come is what the choice is told apart from.
+    let would_come = input.taxed.code(&wish.item.tax_code, input.treatments).unwrap_or(&wish.item.tax_code);
+    let tax_change = (wish.tax.is_some() && priced.tax.code != would_come).then(|| TaxChange {
+        code: priced.tax.code.clone(),
+        reason: said(typed.reason.as_deref()).unwrap_or_default().to_owned(),
+    });
+    let mut line = LineToBill {
         source: LineSource::Typed,
         item: Some(priced.item),
         account: None,
         code: priced.code.clone(),
         description: priced.description.clone(),
         kind: priced.kind,
-        class,
+        class: wish.item.class.clone(),
         unit: priced.unit.clone(),
         quantity: priced.quantity,
         unbilled: priced.quantity,
-        unit_price: price.unit_price,
-        list_price: price.list_price,
-        discount: price.discount,
-        discount_reason: price.discount_reason.clone(),
-        surcharge: price.surcharge,
-        surcharge_name: price.surcharge_name.clone(),
-        price_steps: price.steps.clone(),
-        tax_code: priced.tax.code.clone(),
-        tax_change: None,
-        delivered: None,
+        unit_price,
+        list_price: price.map_or(UnitPrice::ZERO, |price| price.list_price),
+        discount: price.map_or(Rate::ZERO, |price| price.discount),
+        discount_reason: price.and_then(|price| price.discount_reason.clone()),
+        surcharge: price.map_or(UnitPrice::ZERO, |price| price.surcharge),
+        surcharge_name: price.and_then(|price| price.surcharge_name.clone()),
+        price_steps: price.map(|price| price.steps.clone()).unwrap_or_default(),
+        tax_code: if tax_change.is_some() { would_come.to_owned() } else { priced.tax.code.clone() },
+        tax_by_hand: tax_change.is_some(),
+        tax_change,
+        tax_date: None,
+        delivered: Some((input.ship_to.clone(), input.taxed.clone())),
         marks: typed.marks.trimmed(),
         held_cost: None,
+        leaves: kept.then(|| in_stock_units(priced.quantity, priced.factor)).flatten(),
+        faults,
         billable: Vec::new(),
         price_change: None,
-    })
+        reason: said(typed.reason.as_deref()).map(str::to_owned),
+    };
+    if let Some(billed) = typed.billed(&priced.code, &priced.unit) {
+        line.unit_price = billed.unit_price;
+        line.list_price = billed.list_price;
+        line.discount = billed.discount;
+        line.discount_reason.clone_from(&billed.discount_reason);
+        line.surcharge = billed.surcharge;
+        line.surcharge_name.clone_from(&billed.surcharge_name);
+        line.price_steps.clone_from(&billed.steps);
+        line.tax_date = Some(billed.tax_date);
+        if said(typed.tax_code.as_deref()).is_none() {
+            line.tax_code.clone_from(&billed.tax_code);
+        }
+    }
+    line
 }
 
 async fn of_account(
@@ -226,6 +371,7 @@ async fn of_account(
     let code = said(line.tax_code.as_deref()).or(treated).ok_or_else(|| {
         StoreError::invalid(field("tax_code"), "Choose the tax code: an account has none of its own.")
     })?;
+    let unit = said(line.unit.as_deref()).unwrap_or("pc");
     Ok(LineToBill {
         source: LineSource::Typed,
         item: None,
@@ -238,7 +384,7 @@ async fn of_account(
         description: said(line.description.as_deref()).unwrap_or_default().to_owned(),
         kind: ItemKind::Service,
         class: String::new(),
-        unit: said(line.unit.as_deref()).unwrap_or("pc").to_owned(),
+        unit: unit.to_owned(),
         quantity,
         unbilled: quantity,
         unit_price: price,
@@ -250,11 +396,16 @@ async fn of_account(
         price_steps: Vec::new(),
         tax_code: code.to_owned(),
         tax_change: None,
+        tax_by_hand: said(line.tax_code.as_deref()).is_some(),
+        tax_date: line.billed(number, unit).map(|billed| billed.tax_date),
         delivered: None,
         marks: line.marks.trimmed(),
         held_cost: None,
+        leaves: None,
+        faults: Vec::new(),
         billable: Vec::new(),
         price_change: None,
+        reason: said(line.reason.as_deref()).map(str::to_owned),
     })
 }
 

@@ -8,13 +8,14 @@ use till_core::checks::{Blocker, stops};
 use till_core::entry::Entry;
 use till_core::fixed::Quantity;
 use till_core::ids::{
-    ApprovalId, CreditMemoId, CustomerId, DocumentKind, DocumentRef, EntryId, InvoiceId, ItemId, OrderId,
+    ApprovalId, CreditMemoId, CustomerId, DocumentKind, DocumentRef, EntryId, InvoiceId, ItemId, LayerId, OrderId,
 };
 use till_core::invoice::cancel::{CancelDecision, CancelInput, CancelPosting, decide};
 use till_core::invoice::{InvoiceDocument, ItemKind, LinkRole};
 use till_core::money::Money;
 use till_core::open_items::Side;
 use till_core::people::check_reason;
+use till_core::posting::{MovedWith, StockMove};
 use till_core::room::room_from;
 use till_core::tape::{Change, Tape};
 
@@ -119,6 +120,7 @@ async fn load<'a>(
         entry: entries.pop().flatten(),
         cost_entry,
         costs: costs(connection, id).await?,
+        left: left(connection, id).await?,
         applied,
         containers_gone: containers_gone(connection, &document, date.unwrap_or(rules.business_date)).await?,
         cancelled_by: head.cancelled_by,
@@ -278,6 +280,27 @@ async fn carry_out(
         false => None,
     };
     Ok(Cancelled { credit_memo: Some(memo.id), number: Some(memo.number), draft, waits: None })
+}
+
+/// What left stock with lines of an invoice that stand on no shipment.
+async fn left(connection: &mut SqliteConnection, id: InvoiceId) -> Result<Vec<StockMove>> {
+    Ok(sqlx::query!(
+        r#"SELECT layer_id, stock_moves.posting_date AS "date: NaiveDate", stock_moves.quantity_e4, stock_moves.cost_minor, position
+           FROM document_lines JOIN stock_moves ON document_line_id = document_lines.id
+           WHERE document_id = ? AND stock_moves.quantity_e4 > 0 ORDER BY position, stock_moves.id"#,
+        id.0
+    )
+    .fetch_all(connection)
+    .await?
+    .into_iter()
+    .map(|row| StockMove {
+        layer: LayerId(row.layer_id),
+        date: row.date,
+        quantity: Quantity::from_scaled(row.quantity_e4),
+        cost: Money(row.cost_minor),
+        with: MovedWith::DocumentLine { invoice: Some(id), line: usize::try_from(row.position).unwrap_or_default() },
+    })
+    .collect())
 }
 
 /// The cost that followed each line of an invoice, by position.

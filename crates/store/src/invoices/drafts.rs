@@ -15,7 +15,7 @@ use till_core::money::Money;
 use super::load::read;
 use super::{
     AddedLine, Head, OrderPick, Pick, Picked, ToBill, ToDecide, added, conflict, inputs, load_ordered, load_shipped,
-    split,
+    split, with_freight,
 };
 use crate::convert::{json, terms};
 use crate::rules::Rules;
@@ -166,7 +166,8 @@ pub(super) async fn to_decide(
     for draft in drafts {
         let mut lines: Vec<Picked> = shipped.by_ref().take(draft.to_bill.picks.len()).collect();
         lines.extend(ordered.by_ref().take(draft.to_bill.order_picks.len()));
-        lines.extend(added::load_added(connection, rules, draft.customer, &draft.to_bill.added).await?);
+        let added = added::load_added(connection, rules, draft.customer, &draft.to_bill.added, lines.first()).await?;
+        lines.extend(added);
         wanted.push(ToDecide { customer: draft.customer, lines, head: draft.head() });
     }
     Ok(wanted)
@@ -262,7 +263,11 @@ async fn reserve(connection: &mut SqliteConnection, drafts: &[(InvoiceId, &[Pick
                     price.map(|change| &change.reason),
                     price.and_then(|change| change.allowed),
                 ),
-                (tax.map(|change| &change.code), tax.map(|change| &change.reason)),
+                (
+                    tax.filter(|_| source.order_line().is_some()).map(|change| &change.code),
+                    tax.filter(|_| source.order_line().is_some()).map(|change| &change.reason),
+                    line.tax_date,
+                ),
                 picked.typed.as_ref().map(json).transpose()?,
             ));
         }
@@ -270,9 +275,10 @@ async fn reserve(connection: &mut SqliteConnection, drafts: &[(InvoiceId, &[Pick
     let rows = json(&rows)?;
     sqlx::query!(
         "INSERT INTO document_lines (document_id, position, shipment_line_id, order_line_id, quantity_e4, unit_price_e6, price_reason,
-                price_allowed_minor, tax_code, tax_reason, typed)
+                price_allowed_minor, tax_code, tax_reason, tax_date, typed)
          SELECT value ->> '$[0][0]', value ->> '$[0][1]', value ->> '$[0][2]', value ->> '$[0][3]', value ->> '$[0][4]',
-                value ->> '$[1][0]', value ->> '$[1][1]', value ->> '$[1][2]', value ->> '$[2][0]', value ->> '$[2][1]', value ->> '$[3]'
+                value ->> '$[1][0]', value ->> '$[1][1]', value ->> '$[1][2]', value ->> '$[2][0]', value ->> '$[2][1]', value ->> '$[2][2]',
+                value ->> '$[3]'
          FROM jsonb_each(?)",
         rows
     )
@@ -324,6 +330,24 @@ pub(super) async fn release(connection: &mut SqliteConnection, ids: &[InvoiceId]
     Ok(())
 }
 
+/// What is to be billed, with the freight of shipments that come onto the draft now.
+async fn with_new_freight(
+    connection: &mut SqliteConnection,
+    rules: &Rules,
+    before: &ToBill,
+    to_bill: &ToBill,
+) -> Result<ToBill> {
+    let on_it = |pick: &Pick| before.picks.iter().any(|other| other.shipment_line == pick.shipment_line);
+    let new: Vec<Pick> = to_bill.picks.iter().filter(|pick| !on_it(pick)).copied().collect();
+    let mut with = to_bill.clone();
+    for pick in with_freight(connection, rules, &new).await? {
+        if !with.picks.iter().any(|other| other.shipment_line == pick.shipment_line) {
+            with.picks.push(pick);
+        }
+    }
+    Ok(with)
+}
+
 /// Replaces what a draft bills and what was typed about it. Returns its new version.
 ///
 /// # Errors
@@ -339,7 +363,8 @@ pub async fn change_draft(
     let before = draft(writing, id, Some(version)).await?;
     let was = conflict::described(writing, &before.to_bill).await?;
     // Reserved lines count as free again, and keep their prices, until the new ones are checked.
-    let wish = DraftRow { to_bill: to_bill.clone(), ..before.clone() };
+    let wish =
+        DraftRow { to_bill: with_new_freight(writing, rules, &before.to_bill, to_bill).await?, ..before.clone() };
     let wanted = to_decide(writing, rules, std::slice::from_ref(&wish)).await?;
     if let Some(foreign) = wanted[0].lines.iter().find(|line| line.picking.customer != before.customer) {
         let (owner, _) = customers::facts(writing, before.customer).await?;

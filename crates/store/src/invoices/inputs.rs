@@ -1,22 +1,23 @@
 //! What the core needs to decide on invoices, many at a time as well as one: customer, orders, dates,
 //! rates, and what was billed of each line before.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 
 use chrono::NaiveDate;
 use sqlx::SqliteConnection;
 use till_core::calendar::{Terms, invoice_dates};
 use till_core::checks::Step;
-use till_core::fixed::ExchangeRate;
-use till_core::ids::{CustomerId, OrderId};
+use till_core::fixed::{ExchangeRate, Quantity};
+use till_core::ids::{CustomerId, DocumentKind, ItemId, OrderId};
 use till_core::invoice::{Basis, DiscountWish, InvoiceInput, LineSource, WaitingRequest};
 use till_core::money::Currency;
 use till_core::order::OrderFacts;
 use till_core::room::Movement;
+use till_core::stock::Layer;
 
 use super::load::{Picked, distinct};
 use crate::rules::{Rules, exchange_rate};
-use crate::{Result, StoreError, customers, orders};
+use crate::{Result, StoreError, customers, orders, stock};
 
 /// An invoice to decide on: whose, over what, and what was typed about the whole of it.
 #[derive(Debug, Clone)]
@@ -57,10 +58,7 @@ pub(crate) async fn inputs<'a>(
     order_ids.dedup();
     let orders: HashMap<OrderId, OrderFacts> =
         orders::facts(connection, &order_ids).await?.into_iter().map(|facts| (facts.id, facts)).collect();
-    let last_document_date =
-        sqlx::query_scalar!(r#"SELECT max(document_date) AS "last: NaiveDate" FROM invoices WHERE state = 'posted'"#)
-            .fetch_one(&mut *connection)
-            .await?;
+    let last_document_date = last_date(connection, rules, DocumentKind::Invoice).await?;
     let mut rates: HashMap<(Currency, NaiveDate), Option<ExchangeRate>> = HashMap::new();
     let mut inputs = Vec::with_capacity(wanted.len());
     for one in wanted {
@@ -90,8 +88,13 @@ pub(crate) async fn inputs<'a>(
         if let std::collections::hash_map::Entry::Vacant(vacant) = rates.entry(at) {
             vacant.insert(exchange_rate(connection, rules, at.0, at.1).await?);
         }
+        let leaving: Vec<ItemId> =
+            one.lines.iter().filter(|line| line.line.leaves.is_some()).filter_map(|line| line.line.item).collect();
+        let (stock, committed) = in_stock(connection, rules, &leaving, posting_date.date).await?;
         inputs.push(InvoiceInput {
             step,
+            stock,
+            committed,
             customer: known.facts.clone(),
             basis,
             lines: one.lines.into_iter().map(|picked| picked.line).collect(),
@@ -105,6 +108,7 @@ pub(crate) async fn inputs<'a>(
             rate: rates.get(&at).copied().flatten(),
             replaces: one.head.replaces,
             base: rules.base,
+            today: rules.business_date,
             last_document_date,
             dates_in_order: rules.dates_in_order,
             tax_date: rules.tax_date,
@@ -117,6 +121,45 @@ pub(crate) async fn inputs<'a>(
     }
     load_billable(connection, &mut inputs).await?;
     Ok(inputs)
+}
+
+/// The latest document date of a kind of document that stands, among those dated no later than today: one that
+/// is dated ahead holds nobody up.
+pub(super) async fn last_date(
+    connection: &mut SqliteConnection,
+    rules: &Rules,
+    kind: DocumentKind,
+) -> Result<Option<NaiveDate>> {
+    let (kind, today) = (kind.word(), rules.business_date);
+    Ok(sqlx::query_scalar!(
+        r#"SELECT max(document_date) AS "last: NaiveDate" FROM documents
+           WHERE +kind = ? AND state = 'posted' AND document_date <= ?
+             AND NOT EXISTS (SELECT 1 FROM document_links WHERE to_id = documents.id AND role = 'cancels')"#,
+        kind,
+        today
+    )
+    .fetch_one(connection)
+    .await?)
+}
+
+/// What lies in the company's warehouse of what leaves with an invoice, and what of it is set aside.
+async fn in_stock(
+    connection: &mut SqliteConnection,
+    rules: &Rules,
+    items: &[ItemId],
+    date: NaiveDate,
+) -> Result<(BTreeMap<ItemId, Vec<Layer>>, BTreeMap<ItemId, Quantity>)> {
+    if items.is_empty() {
+        return Ok(Default::default());
+    }
+    let layers = stock::layers(connection, items, &rules.warehouse, date).await?;
+    let committed = stock::facts(connection, items, None)
+        .await?
+        .into_iter()
+        .filter(|((_, warehouse), _)| *warehouse == rules.warehouse)
+        .map(|((item, _), facts)| (item, facts.committed))
+        .collect();
+    Ok((layers, committed))
 }
 
 /// Lines of which an invoice was cancelled are billed again only from the day they were free: what of

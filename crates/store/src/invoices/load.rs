@@ -180,6 +180,10 @@ struct Own {
     price: (i64, i64, i64, Option<String>, i64, Option<String>),
     steps: String,
     tax_code: String,
+    /// Whether it was chosen on the order.
+    tax_by_hand: bool,
+    /// The day that picks its rate, where the draft keeps one.
+    tax_date: Option<NaiveDate>,
     marks: String,
     /// Price, its reason and what was allowed, tax code and its reason, as changed on a draft.
     changed: Option<String>,
@@ -237,12 +241,17 @@ fn picked(
             price_steps: read(&own.steps)?,
             tax_code: own.tax_code,
             tax_change: changed_code.zip(tax_reason).map(|(code, reason)| TaxChange { code, reason }),
+            tax_by_hand: own.tax_by_hand,
+            tax_date: own.tax_date,
             delivered: delivered.clone(),
             marks: match own.marks.as_str() {
                 "{}" if order.marks == Marks::default() => Marks::default(),
                 line => read::<Marks>(line)?.over(&order.marks),
             },
             held_cost,
+            leaves: None,
+            faults: Vec::new(),
+            reason: None,
             billable: Vec::new(),
             price_change: changed_price.zip(price_reason).map(|(price, reason)| PriceChange {
                 unit_price: UnitPrice::from_scaled(price),
@@ -270,6 +279,7 @@ pub(crate) async fn load_shipped(connection: &mut SqliteConnection, wanted: &[Wa
                   END AS "changed?: String",
                   order_lines.unit_price_e6 AS "unit_price_e6!", order_lines.list_price_e6 AS "list_price_e6!", order_lines.discount_e6 AS "discount_e6!",
                   order_lines.discount_reason, coalesce(shipment_lines.tax_code, order_lines.tax_code) AS "tax_code!: String",
+                  order_lines.tax_reason IS NOT NULL AS "tax_by_hand!: bool", drafted.tax_date AS "tax_date: NaiveDate",
                   order_lines.surcharge_e6 AS "surcharge_e6!", order_lines.surcharge_name, order_lines.price_steps AS "price_steps!", order_lines.marks AS "marks!",
                   order_lines.unit AS "unit!", shipment_lines.quantity_e4 AS "shipped!", shipment_lines.billed_e4 AS "billed!",
                   shipment_lines.cost_minor AS "cost_minor!", cost_billed_minor AS "cost_billed_minor!"
@@ -329,6 +339,8 @@ pub(crate) async fn load_shipped(connection: &mut SqliteConnection, wanted: &[Wa
             ),
             steps: row.price_steps,
             tax_code: row.tax_code,
+            tax_by_hand: row.tax_by_hand,
+            tax_date: row.tax_date,
             marks: row.marks,
             changed: row.changed,
         };
@@ -359,6 +371,7 @@ pub(crate) async fn load_ordered(
                   END AS "changed?: String",
                   order_lines.unit_price_e6 AS "unit_price_e6!", order_lines.list_price_e6 AS "list_price_e6!", order_lines.discount_e6 AS "discount_e6!",
                   order_lines.discount_reason, order_lines.tax_code AS "tax_code!",
+                  order_lines.tax_reason IS NOT NULL AS "tax_by_hand!: bool", drafted.tax_date AS "tax_date: NaiveDate",
                   order_lines.surcharge_e6 AS "surcharge_e6!", order_lines.surcharge_name, order_lines.price_steps AS "price_steps!", order_lines.marks AS "marks!",
                   order_lines.unit AS "unit!"
            FROM jsonb_each(?) AS wanted
@@ -406,6 +419,8 @@ pub(crate) async fn load_ordered(
             ),
             steps: row.price_steps,
             tax_code: row.tax_code,
+            tax_by_hand: row.tax_by_hand,
+            tax_date: row.tax_date,
             marks: row.marks,
             changed: row.changed,
         };

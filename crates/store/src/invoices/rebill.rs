@@ -1,13 +1,13 @@
 //! What a cancelled invoice billed, put on a new draft.
 
 use sqlx::SqliteConnection;
-use till_core::fixed::{Quantity, UnitPrice};
+use till_core::fixed::Quantity;
 use till_core::ids::{DocumentKind, InvoiceId, OrderLineId, ShipmentLineId};
 use till_core::invoice::cancel::CancelInput;
-use till_core::invoice::{DiscountWish, InvoiceDocument, LineSource, PriceChange, TaxChange};
+use till_core::invoice::{DiscountWish, InvoiceDocument, InvoiceLine, LineSource, PriceChange, TaxChange};
 use till_core::money::Money;
 
-use super::added::load_added;
+use super::added::{AsBilled, load_added};
 use super::drafts::write_checked;
 use super::load::read;
 use super::{AddedLine, Head, OrderPick, Pick, Picked, ToDecide, load_ordered, load_shipped};
@@ -35,7 +35,7 @@ pub(super) async fn rebillable(
     document: &InvoiceDocument,
 ) -> Result<Rebillable> {
     let rows = sqlx::query!(
-        "SELECT shipment_line_id, order_line_id, quantity_e4, typed, unit_price_e6, price_allowed_minor FROM invoice_lines WHERE invoice_id = ? ORDER BY position",
+        "SELECT shipment_line_id, order_line_id, quantity_e4, typed, price_allowed_minor FROM invoice_lines WHERE invoice_id = ? ORDER BY position",
         id.0
     )
     .fetch_all(&mut *connection)
@@ -50,7 +50,7 @@ pub(super) async fn rebillable(
         prices_allowed: Vec::new(),
         discount_allowed: discount_allowed.map(Money),
     };
-    for row in rows {
+    for (row, line) in rows.into_iter().zip(&document.lines) {
         let ids = (row.shipment_line_id.map(ShipmentLineId), row.order_line_id.map(OrderLineId));
         lines.prices_allowed.push((ids, row.price_allowed_minor.map(Money)));
         let quantity = Some(Quantity::from_scaled(row.quantity_e4));
@@ -58,14 +58,30 @@ pub(super) async fn rebillable(
             (Some(id), ..) => lines.picks.push(Pick { shipment_line: ShipmentLineId(id), quantity }),
             (None, Some(id), _) => lines.order_picks.push(OrderPick { order_line: OrderLineId(id), quantity }),
             (None, None, Some(typed)) => {
-                let price = row.unit_price_e6.map(|price| UnitPrice::from_scaled(price).to_string());
-                lines.added.push(AddedLine { unit_price: price, ..read(&typed)? });
+                lines.added.push(AddedLine { as_billed: Some(as_billed(line)), ..read(&typed)? });
             }
             (None, None, None) => {}
         }
     }
     debug_assert_eq!(lines.picks.len() + lines.order_picks.len() + lines.added.len(), document.lines.len());
     Ok(lines)
+}
+
+/// A typed line as it stands: its price and the way it came about, its tax code and the day that picked the rate.
+fn as_billed(line: &InvoiceLine) -> AsBilled {
+    AsBilled {
+        code: line.code.clone(),
+        unit: line.unit.clone(),
+        unit_price: line.unit_price,
+        list_price: line.list_price,
+        discount: line.discount,
+        discount_reason: line.discount_reason.clone(),
+        surcharge: line.surcharge,
+        surcharge_name: line.surcharge_name.clone(),
+        steps: line.price_steps.clone(),
+        tax_code: line.tax.code.clone(),
+        tax_date: line.tax_date,
+    }
 }
 
 /// A new draft over what a cancelled invoice billed, as it billed it.
@@ -83,7 +99,8 @@ pub(super) async fn bill_anew(
     for picked in &mut lines {
         keep_changes(picked, document, &again.prices_allowed);
     }
-    lines.extend(load_added(writing, rules, document.customer, &again.added).await?);
+    let added = load_added(writing, rules, document.customer, &again.added, lines.first()).await?;
+    lines.extend(added);
     let terms =
         (input.orders.first().is_none_or(|order| order.terms != document.terms)).then(|| document.terms.clone());
     let discount = document.discount.as_ref().map(|discount| DiscountWish {
@@ -119,6 +136,7 @@ pub(super) async fn bill_anew(
 /// kept to: a larger quantity or another price has to be allowed anew.
 fn keep_changes(picked: &mut Picked, document: &InvoiceDocument, allowed: &[(LineSourceIds, Option<Money>)]) {
     let Some(line) = document.lines.iter().find(|line| same(&line.source, &picked.line.source)) else { return };
+    picked.line.tax_date = Some(line.tax_date);
     if let Some(reason) = line.price_reason.clone() {
         let ids = (line.source.shipment_line(), line.source.order_line());
         let allowed = allowed.iter().find(|(known, _)| *known == ids).and_then(|(_, allowed)| *allowed);

@@ -1,11 +1,8 @@
 //! Writing decided invoices into the books: many in a few statements.
 
-use std::collections::BTreeMap;
-
 use sqlx::SqliteConnection;
-use till_core::ids::{DocumentKind, DocumentRef, InvoiceId, ShipmentLineId};
+use till_core::ids::{DocumentKind, DocumentRef, InvoiceId};
 use till_core::invoice::{CustomerFacts, Delivery, InvoiceDecision, InvoiceDocument, InvoiceInput};
-use till_core::money::Money;
 use till_core::posting::Posting;
 
 use super::PostedInvoice;
@@ -113,9 +110,13 @@ async fn enter(writing: &mut Writing<'_>, all: &mut [Numbered<'_>]) -> Result<()
 async fn write_lines(connection: &mut SqliteConnection, all: &[Numbered<'_>]) -> Result<()> {
     let mut lines = Vec::new();
     for one in all {
-        let costs: BTreeMap<ShipmentLineId, Money> = one.decision.costs.iter().copied().collect();
-        for (position, line) in one.document.lines.iter().enumerate() {
-            let cost = line.source.shipment_line().and_then(|id| costs.get(&id)).copied().unwrap_or_default();
+        let mut leaves: Vec<Option<i64>> = vec![None; one.document.lines.len()];
+        for leaving in &one.decision.leaving {
+            if let Some(line) = leaves.get_mut(leaving.line) {
+                *line = Some(leaving.issues.iter().map(|issue| issue.quantity.scaled()).sum());
+            }
+        }
+        for (position, (line, cost)) in one.document.lines.iter().zip(&one.decision.costs).enumerate() {
             lines.push((
                 (
                     one.id,
@@ -148,6 +149,7 @@ async fn write_lines(connection: &mut SqliteConnection, all: &[Numbered<'_>]) ->
                     &line.account,
                     cost,
                     line.tax_date,
+                    leaves[position],
                 ),
             ));
         }
@@ -166,7 +168,7 @@ async fn write_lines(connection: &mut SqliteConnection, all: &[Numbered<'_>]) ->
             surcharge_e6 = new.value ->> '$[3][2]', surcharge_name = new.value ->> '$[3][3]',
             price_steps = new.value -> '$[4][0]', marks = new.value -> '$[4][1]', kind = new.value ->> '$[4][2]',
             order_line_id = new.value ->> '$[4][3]', item_id = new.value ->> '$[4][4]', account = new.value ->> '$[4][5]',
-            cost_minor = new.value ->> '$[4][6]', tax_date = new.value ->> '$[4][7]'
+            cost_minor = new.value ->> '$[4][6]', tax_date = new.value ->> '$[4][7]', leaves_e4 = new.value ->> '$[4][8]'
          FROM jsonb_each(?) AS new
          WHERE document_id = new.value ->> '$[0][0]' AND position = new.value ->> '$[0][1]'",
         lines

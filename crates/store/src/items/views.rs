@@ -261,6 +261,12 @@ async fn moves(connection: &mut SqliteConnection, id: ItemId) -> Result<Vec<Move
              JOIN shipment_lines ON shipment_lines.id = shipment_line_id JOIN shipments ON shipments.id = shipment_id
              WHERE item_id = ?1 GROUP BY shipment_line_id, stock_moves.quantity_e4 > 0
              UNION ALL
+             SELECT stock_moves.posting_date, CASE WHEN stock_moves.quantity_e4 > 0 THEN 'left with ' ELSE 'given back by canceling ' END || documents.number,
+                    NULL, -sum(stock_moves.quantity_e4), -sum(stock_moves.cost_minor), max(stock_moves.id)
+             FROM stock_moves JOIN stock_layers ON stock_layers.id = layer_id
+             JOIN document_lines ON document_lines.id = document_line_id JOIN documents ON documents.id = document_id
+             WHERE stock_layers.item_id = ?1 GROUP BY document_line_id, stock_moves.quantity_e4 > 0
+             UNION ALL
              SELECT posting_date, 'missing at a count: ' || reason, NULL, quantity_e4, cost_minor, id
              FROM stock_adjustments WHERE item_id = ?1 AND quantity_e4 < 0
            ) ORDER BY date DESC, at DESC LIMIT 60"#,

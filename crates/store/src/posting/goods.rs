@@ -5,6 +5,7 @@ use std::collections::BTreeMap;
 use sqlx::SqliteConnection;
 use till_core::fixed::Quantity;
 use till_core::ids::{DocumentKind, EntryId, OrderLineId, ShipmentLineId};
+use till_core::posting::MovedWith;
 
 use super::Of;
 use crate::convert::json;
@@ -113,10 +114,16 @@ async fn lay_in(connection: &mut SqliteConnection, postings: &[Of<'_>], entries:
 async fn move_stock(connection: &mut SqliteConnection, postings: &[Of<'_>]) -> Result<()> {
     let mut rows = Vec::new();
     for (document, posting) in postings {
-        let adjustment = (document.kind == DocumentKind::Adjustment).then_some(document.id);
         for moved in &posting.stock {
             let what = (moved.layer, moved.quantity.scaled(), moved.cost);
-            rows.push((what, moved.date, moved.shipment_line, adjustment));
+            let (shipment_line, adjustment, line) = match moved.with {
+                MovedWith::ShipmentLine(id) => (Some(id), None, None),
+                MovedWith::Count => (None, Some(document.id), None),
+                MovedWith::DocumentLine { invoice, line } => {
+                    (None, None, Some((invoice.map_or(document.id, |id| id.0), line)))
+                }
+            };
+            rows.push((what, moved.date, shipment_line, adjustment, line));
         }
     }
     if rows.is_empty() {
@@ -133,8 +140,9 @@ async fn move_stock(connection: &mut SqliteConnection, postings: &[Of<'_>]) -> R
     .execute(&mut *connection)
     .await?;
     sqlx::query!(
-        "INSERT INTO stock_moves (layer_id, quantity_e4, cost_minor, posting_date, shipment_line_id, adjustment_id)
-         SELECT value ->> '$[0][0]', value ->> '$[0][1]', value ->> '$[0][2]', value ->> '$[1]', value ->> '$[2]', value ->> '$[3]'
+        "INSERT INTO stock_moves (layer_id, quantity_e4, cost_minor, posting_date, shipment_line_id, adjustment_id, document_line_id)
+         SELECT value ->> '$[0][0]', value ->> '$[0][1]', value ->> '$[0][2]', value ->> '$[1]', value ->> '$[2]', value ->> '$[3]',
+                (SELECT id FROM document_lines WHERE document_id = value ->> '$[4][0]' AND position = value ->> '$[4][1]')
          FROM jsonb_each(?)",
         rows
     )

@@ -4,9 +4,12 @@ use chrono::NaiveDate;
 use sqlx::SqliteConnection;
 use till_core::checks::stops;
 use till_core::fixed::{Quantity, UnitPrice};
-use till_core::ids::{DocumentKind, DocumentRef, OrderId, ShipmentId};
+use till_core::ids::{DocumentKind, DocumentRef, ItemId, OrderId, ShipmentId};
 use till_core::money::{Currency, Money};
 use till_core::pricing::{PriceStep, StepKind};
+use till_core::shipment::freight_by_code;
+use till_core::tax::compute_gross;
+use till_core::treatment::{Taxed, Treatment};
 
 use super::{Loaded, decide_on};
 use crate::convert::json;
@@ -101,7 +104,8 @@ async fn write_lines(connection: &mut SqliteConnection, loaded: &Loaded) -> Resu
     Ok(())
 }
 
-/// Freight to charge becomes a charge on the order that has shipped with it, and is billed once.
+/// Freight to charge becomes a charge on the order that has shipped with it, and is billed once; where the goods
+/// are taxed differently, a charge for each code.
 /// *Source: domain.md section 7.*
 async fn add_freight(
     writing: &mut Writing<'_>,
@@ -116,20 +120,52 @@ async fn add_freight(
             "No item is chosen that freight is billed as. Ask an administrator to choose one under Setup.",
         ));
     };
+    let goods: Vec<(String, Money)> = sqlx::query!(
+        r#"SELECT order_lines.tax_code, net_minor, quantity_e4, ordered_e4
+           FROM shipment_lines JOIN order_lines ON order_lines.id = order_line_id JOIN items ON items.id = item_id
+           WHERE shipment_id = ? AND kind = 'goods' ORDER BY shipment_lines.position"#,
+        id.0
+    )
+    .fetch_all(&mut **writing)
+    .await?
+    .into_iter()
+    .map(|row| (row.tax_code, Money(row.net_minor).share(row.quantity_e4, row.ordered_e4)))
+    .collect();
+    let own = sqlx::query_scalar!("SELECT tax_code FROM items WHERE id = ?", item.0).fetch_one(&mut **writing).await?;
+    let otherwise = match goods.is_empty() {
+        true => freight_tax_code(writing, rules, order, &own).await?,
+        false => own,
+    };
+    for (code, amount) in freight_by_code(freight, &goods, &otherwise) {
+        add_charge(writing, rules, (id, order, item), (&code, amount)).await?;
+    }
+    Ok(())
+}
+
+/// A charge for freight, on the order and on the shipment.
+async fn add_charge(
+    writing: &mut Writing<'_>,
+    rules: &Rules,
+    (id, order, item): (ShipmentId, OrderId, ItemId),
+    (code, amount): (&str, Money),
+) -> Result<()> {
     let head = sqlx::query!(
-        "SELECT currency, ship_to_id, (SELECT max(position) + 1 FROM order_lines WHERE order_id = orders.id) AS \"next!: i64\",
-                (SELECT max(position) + 1 FROM shipment_lines WHERE shipment_id = ?) AS \"place!: i64\", warehouse
-         FROM orders WHERE id = ?",
+        r#"SELECT currency, gross_priced, warehouse, order_date AS "date: NaiveDate",
+                  (SELECT max(position) + 1 FROM order_lines WHERE order_id = orders.id) AS "next!: i64",
+                  (SELECT max(position) + 1 FROM shipment_lines WHERE shipment_id = ?) AS "place!: i64"
+           FROM orders WHERE id = ?"#,
         id.0,
         order.0
     )
     .fetch_one(&mut **writing)
     .await?;
-    let row =
-        sqlx::query!("SELECT name, unit, tax_code FROM items WHERE id = ?", item.0).fetch_one(&mut **writing).await?;
-    let tax_code = freight_tax_code(writing, rules, order, &row.tax_code).await?;
+    let row = sqlx::query!("SELECT name, unit FROM items WHERE id = ?", item.0).fetch_one(&mut **writing).await?;
     let document: Currency = crate::convert::currency(&head.currency)?;
-    let price = UnitPrice::from_scaled(freight.0 * 10_i64.pow(6 - document.exponent()));
+    let net = match rules.taxes.rate_on(code, head.date).filter(|_| head.gross_priced != 0) {
+        Some(rate) => compute_gross(&[(rate, amount)]).1.first().copied().unwrap_or(amount),
+        None => amount,
+    };
+    let price = UnitPrice::from_scaled(amount.0 * 10_i64.pow(6 - document.exponent()));
     let scaled = price.scaled();
     let step = PriceStep {
         kind: StepKind::Typed,
@@ -141,9 +177,9 @@ async fn add_freight(
     let one = Quantity::ONE.scaled();
     let line = sqlx::query_scalar!(
         "INSERT INTO order_lines (order_id, position, item_id, description, ordered_e4, shipped_e4, unit, unit_price_e6, list_price_e6,
-                price_steps, tax_code, net_minor, warehouse)
-         VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id AS \"id!\"",
-        order.0, head.next, item.0, row.name, one, one, row.unit, scaled, scaled, steps, tax_code, freight.0, head.warehouse
+                price_steps, tax_code, net_minor, amount_minor, warehouse, freight_of)
+         VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id AS \"id!\"",
+        order.0, head.next, item.0, row.name, one, one, row.unit, scaled, scaled, steps, code, net.0, amount.0, head.warehouse, id.0
     )
     .fetch_one(&mut **writing)
     .await?;
@@ -160,7 +196,7 @@ async fn add_freight(
     Ok(())
 }
 
-/// The code freight gets where the order goes.
+/// The code freight without goods gets where the order goes: never another treatment's.
 async fn freight_tax_code(
     connection: &mut SqliteConnection,
     rules: &Rules,
@@ -174,9 +210,13 @@ async fn freight_tax_code(
     .fetch_optional(connection)
     .await?;
     let treatment = match treatment {
-        Some(word) => crate::convert::known(&word, till_core::treatment::Treatment::of)?,
-        None => till_core::treatment::Treatment::Standard,
+        Some(word) => crate::convert::known(&word, Treatment::of)?,
+        None => Treatment::Standard,
     };
-    let taxed = till_core::treatment::Taxed { treatment, certificate: None, until: None };
-    Ok(taxed.code(item_code, &rules.treatments).unwrap_or(item_code).to_owned())
+    let taxed = Taxed { treatment, certificate: None, until: None };
+    taxed.code(item_code, &rules.treatments).map(str::to_owned).ok_or_else(|| {
+        let sentence =
+            format!("No tax code is set for {}. Ask an administrator to choose one under Setup.", treatment.name());
+        StoreError::invalid("freight", sentence)
+    })
 }

@@ -9,7 +9,7 @@ use till_core::fixed::Quantity;
 use till_core::ids::{DocumentKind, DocumentRef, EntryId, LayerId, OrderId, ShipmentId, ShipmentLineId};
 use till_core::money::Money;
 use till_core::people::check_reason;
-use till_core::posting::StockMove;
+use till_core::posting::{MovedWith, StockMove};
 use till_core::room::Movement;
 use till_core::shipment::{LineToTakeBack, TakeBackInput, decide_take_back};
 
@@ -136,7 +136,7 @@ async fn left(connection: &mut SqliteConnection, id: ShipmentId) -> Result<Vec<S
         date: row.date,
         quantity: Quantity::from_scaled(row.quantity_e4),
         cost: Money(row.cost_minor),
-        shipment_line: Some(ShipmentLineId(row.line)),
+        with: MovedWith::ShipmentLine(ShipmentLineId(row.line)),
     })
     .collect())
 }
@@ -152,7 +152,7 @@ pub async fn take_back(writing: &mut Writing<'_>, rules: &Rules, id: ShipmentId,
     let posting = decide_take_back(&input).map_err(StoreError::Refused)?;
     let source = DocumentRef { kind: DocumentKind::Shipment, id: id.0, number: input.number.clone() };
     let reversal = posting::write(writing, &source, &posting).await?.pop().map(|id| id.0);
-    nothing_shipped(writing, rules, id).await?;
+    nothing_shipped(writing, id).await?;
     sqlx::query!(
         "UPDATE shipments SET state = 'taken_back', taken_back_date = ?, taken_back_reason = ?, reversal_entry_id = ?,
                 version = version + 1 WHERE id = ?",
@@ -173,7 +173,7 @@ pub async fn take_back(writing: &mut Writing<'_>, rules: &Rules, id: ShipmentId,
 }
 
 /// Nothing of the shipment is unbilled, and its order lines are to be shipped again.
-async fn nothing_shipped(connection: &mut SqliteConnection, rules: &Rules, id: ShipmentId) -> Result<()> {
+async fn nothing_shipped(connection: &mut SqliteConnection, id: ShipmentId) -> Result<()> {
     sqlx::query!("UPDATE shipment_lines SET unbilled_e4 = 0 WHERE shipment_id = ?", id.0)
         .execute(&mut *connection)
         .await?;
@@ -186,12 +186,8 @@ async fn nothing_shipped(connection: &mut SqliteConnection, rules: &Rules, id: S
     .execute(&mut *connection)
     .await?;
     // Freight that was charged with the shipment is charged no more.
-    let freight = rules.freight_item.map_or(-1, |item| item.0);
     sqlx::query!(
-        "UPDATE order_lines SET cancelled_e4 = ordered_e4, cancel_reason = 'the shipment was taken back'
-         WHERE item_id = ? AND price_steps LIKE '%freight of the shipment%'
-           AND id IN (SELECT order_line_id FROM shipment_lines WHERE shipment_id = ?)",
-        freight,
+        "UPDATE order_lines SET cancelled_e4 = ordered_e4, cancel_reason = 'the shipment was taken back' WHERE freight_of = ?",
         id.0
     )
     .execute(connection)

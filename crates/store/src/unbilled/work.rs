@@ -3,6 +3,7 @@
 use sqlx::SqliteConnection;
 use till_core::ids::OrderLineId;
 use till_core::invoice::BillingHabit;
+use till_core::money::Money;
 
 use super::selecting::{CustomerSum, UnbilledFilter};
 use super::{Unbilled, add, by_source, rows};
@@ -10,17 +11,13 @@ use crate::Result;
 use crate::invoices::{OrderPick, load_ordered};
 use crate::rules::Rules;
 
-/// Work and charges of confirmed orders that stand on no shipment: once goods of the order have
-/// gone, or where it has none.
-pub(super) async fn add_work(
+/// Work and charges of confirmed orders that stand on no shipment: once goods of the order have gone, or where
+/// it has none. As old as the last goods that went, or as the order.
+pub(super) async fn work(
     connection: &mut SqliteConnection,
     rules: &Rules,
     filter: &UnbilledFilter,
-    unbilled: &mut Unbilled,
-) -> Result<()> {
-    if filter.at_least.is_some() || filter.over_days.is_some() {
-        return Ok(());
-    }
+) -> Result<Vec<OrderPick>> {
     let bounds = filter.bounds(rules);
     let lines = sqlx::query!(
         r#"SELECT order_lines.id AS "id!", orders.customer_id AS "customer!",
@@ -33,24 +30,41 @@ pub(super) async fn add_work(
              AND order_lines.shipped_e4 + order_lines.drafted_e4 < order_lines.ordered_e4 - order_lines.cancelled_e4
              AND (SELECT billable_e4 FROM order_line_state WHERE order_line_state.id = order_lines.id) > 0
              AND (?1 IS NULL OR customer_id = ?1) AND (?3 IS NULL OR orders.currency = ?3) AND (?4 IS NULL OR billing = ?4)
+             AND (?5 IS NULL OR coalesce((SELECT max(posting_date) FROM shipments WHERE order_id = orders.id AND state = 'posted'), order_date) <= ?5)
+             AND (?6 IS NULL OR coalesce((SELECT max(posting_date) FROM shipments WHERE order_id = orders.id AND state = 'posted'), order_date) >= ?6)
              AND (?2 IS NULL OR customers.name LIKE ?2 ESCAPE '\' OR orders.number LIKE ?2 ESCAPE '\' OR customer_order_number LIKE ?2 ESCAPE '\'
                   OR description LIKE ?2 ESCAPE '\' OR code LIKE ?2 ESCAPE '\')
-           ORDER BY orders.id, position LIMIT 2000"#,
+           ORDER BY orders.id, position"#,
         bounds.customer,
         bounds.like,
         filter.currency,
-        bounds.habit
+        bounds.habit,
+        bounds.latest,
+        bounds.earliest
     )
-    .fetch_all(&mut *connection)
+    .fetch_all(connection)
     .await?;
-    let due: Vec<_> = lines
+    Ok(lines
         .iter()
         .filter(|line| till_core::order::work_is_due(line.has_goods, line.goods_gone))
-        .map(|line| (None, OrderPick { order_line: OrderLineId(line.id), quantity: None }))
-        .collect();
+        .map(|line| OrderPick { order_line: OrderLineId(line.id), quantity: None })
+        .collect())
+}
+
+/// Adds work and charges to what is unbilled.
+pub(super) async fn add_work(
+    connection: &mut SqliteConnection,
+    rules: &Rules,
+    filter: &UnbilledFilter,
+    unbilled: &mut Unbilled,
+) -> Result<()> {
+    let due: Vec<_> = work(connection, rules, filter).await?.into_iter().map(|pick| (None, pick)).collect();
     let loaded = load_ordered(connection, &due).await?;
     let groups = by_source(loaded, |one, other| one.order() == other.order());
-    let rows = rows(connection, rules, groups).await?;
+    let mut rows = rows(connection, rules, groups).await?;
+    if let Some(least) = filter.at_least {
+        rows.retain(|(_, row)| row.net >= Money(least));
+    }
     let mut own: Vec<CustomerSum> = Vec::new();
     for (id, row) in &rows {
         match own.iter_mut().find(|sum| sum.customer == *id) {
