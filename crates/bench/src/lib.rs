@@ -59,6 +59,57 @@ pub async fn large_company(file: &Path, shipments: usize, lines: usize) -> Resul
     Ok((store, made))
 }
 
+/// What a long order is made from.
+#[derive(Debug, Clone)]
+pub struct LongOrder {
+    customer: CustomerId,
+    items: Vec<ItemId>,
+    /// The business date.
+    pub day: NaiveDate,
+}
+
+/// Makes books with so many items in stock, to order each of them once.
+///
+/// # Errors
+/// Where an operation is refused.
+pub async fn long_company(file: &Path, items: usize) -> Result<(Store, LongOrder)> {
+    let store = Store::open(file).await?;
+    let day = NaiveDate::from_ymd_opt(2026, 1, 5).unwrap_or_default();
+    let order = store
+        .change(&by(), None, async |connection| {
+            till_demo::set_up(connection, day).await?;
+            let customers = add_customers(connection).await?;
+            let items = add_some_items(connection, day, items, 1_000).await?;
+            setup::move_business_date(connection, day).await?;
+            Ok((customers[0], items))
+        })
+        .await
+        .map(|(customer, items)| LongOrder { customer, items, day })?;
+    Ok((store, order))
+}
+
+/// An order of one of each.
+pub fn long_order(of: &LongOrder) -> NewOrder {
+    NewOrder {
+        customer: of.customer,
+        customer_order_number: None,
+        order_date: of.day,
+        promised_date: None,
+        lines: of
+            .items
+            .iter()
+            .map(|item| NewOrderLine {
+                item: *item,
+                quantity: Quantity::ONE,
+                unit_price: None,
+                discount: Rate::ZERO,
+                discount_reason: None,
+                tax_code: None,
+            })
+            .collect(),
+    }
+}
+
 /// Who makes all of it.
 pub fn by() -> Actor {
     Actor::program(chrono::DateTime::UNIX_EPOCH)
@@ -89,10 +140,19 @@ async fn add_customers(connection: &mut Writing<'_>) -> Result<Vec<CustomerId>> 
 }
 
 async fn add_items(connection: &mut Writing<'_>, day: NaiveDate, shipments: usize) -> Result<Vec<ItemId>> {
-    let rules = rules::load(connection).await?;
     let enough = i64::try_from(shipments).unwrap_or(i64::MAX / 1_000).saturating_mul(10).max(100);
+    add_some_items(connection, day, 24, enough).await
+}
+
+async fn add_some_items(
+    connection: &mut Writing<'_>,
+    day: NaiveDate,
+    count: usize,
+    enough: i64,
+) -> Result<Vec<ItemId>> {
+    let rules = rules::load(connection).await?;
     let mut made = Vec::new();
-    for at in 0..24_usize {
+    for at in 0..count {
         let code = format!("IT-{at}");
         let new = NewItem {
             code: &code,

@@ -329,7 +329,8 @@ async fn write_memo_lines(connection: &mut SqliteConnection, id: CreditMemoId, w
                 price_steps, discount_e6, discount_reason, surcharge_e6, surcharge_name, marks, tax_code, tax_category, tax_rate_e6,
                 tax_date, order_tax_code, tax_reason
          FROM jsonb_each(?2) AS new
-         JOIN document_lines AS credited ON credited.document_id = ?3 AND credited.position = new.value ->> '$[1]'",
+         -- In this order: begun with the lines of the invoice, the list would be read once for each of them.
+         CROSS JOIN document_lines AS credited ON credited.document_id = ?3 AND credited.position = new.value ->> '$[1]'",
         id.0,
         rows,
         invoice
