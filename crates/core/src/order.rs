@@ -129,9 +129,10 @@ impl LineState {
         if self.work { less(self.free_to_ship(), self.drafted) } else { Quantity::ZERO }
     }
 
-    /// The most that may still go on a shipment: what is left of it with its tolerance, less what is under way.
+    /// The most that may still go on a shipment: what is left of it with its tolerance, less what is under way
+    /// or, being work, stands on a draft of an invoice.
     pub fn most_to_ship(&self, over: Quantity) -> Quantity {
-        less(self.progress.most_to_ship(over), self.leaving)
+        less(less(self.progress.most_to_ship(over), self.leaving), self.drafted)
     }
 }
 

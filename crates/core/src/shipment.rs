@@ -87,6 +87,8 @@ pub struct LineToShip {
     pub quantity: Quantity,
     /// How far the order line has come.
     pub progress: LineProgress,
+    /// What of it stands on drafts of invoices without a shipment.
+    pub drafted: Quantity,
     /// How much more than ordered may leave.
     pub over: Quantity,
     /// Own fields and reporting codes.
@@ -247,6 +249,17 @@ fn check_line(input: &ShipmentInput<'_>, position: usize, findings: &mut Finding
                 line.quantity,
                 line.code,
                 line.progress.to_ship()
+            ),
+        );
+        return false;
+    }
+    if line.quantity.scaled() > most.scaled() - line.drafted.scaled() {
+        findings.add(
+            Check::AlreadyBilled,
+            field,
+            format!(
+                "{} of {} stand on a draft of an invoice. Take them off it first, or ship the rest.",
+                line.drafted, line.code
             ),
         );
         return false;

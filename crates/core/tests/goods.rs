@@ -46,6 +46,7 @@ fn to_ship(quantity: i64, ordered: i64) -> LineToShip {
             value: Money(1),
         },
         over: Quantity::ZERO,
+        drafted: Quantity::ZERO,
         marks: Marks::default(),
     }
 }

@@ -276,6 +276,7 @@ fn to_ship(order_line: i64, quantity: i64, ordered: i64) -> LineToShip {
         unit: "pc".to_owned(),
         factor: Quantity::ONE,
         over: Quantity::ZERO,
+        drafted: Quantity::ZERO,
         marks: Marks::default(),
         quantity: Quantity::from_whole(quantity),
         progress: LineProgress {

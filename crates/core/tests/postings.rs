@@ -67,6 +67,7 @@ fn shipment_posted() {
             unit: "pc".to_owned(),
             factor: Quantity::ONE,
             over: Quantity::ZERO,
+            drafted: Quantity::ZERO,
             marks: Marks::default(),
             quantity,
             progress: LineProgress {

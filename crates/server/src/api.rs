@@ -115,6 +115,7 @@ pub fn configure(config: &mut ServiceConfig<'_>) {
         .service(goods::set_own_field)
         .service(goods::set_reporting_list)
         .service(goods::add_tax_code)
+        .service(goods::add_tax_rate)
         .service(goods::add_exchange_rate)
         .service(imports::read_file)
         .service(imports::list_imports)

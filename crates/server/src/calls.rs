@@ -97,6 +97,7 @@ pub const CALLS: &[(&str, &str, Takes)] = &[
     ("PUT", "/api/goods-settings/own-fields", Right(O::KeepCompany)),
     ("PUT", "/api/goods-settings/reporting-lists", Right(O::KeepCompany)),
     ("POST", "/api/goods-settings/tax-codes", Right(O::KeepCompany)),
+    ("POST", "/api/goods-settings/tax-codes/{code}/rates", Right(O::KeepCompany)),
     ("POST", "/api/goods-settings/exchange-rates", Right(O::KeepCompany)),
     ("GET", "/api/imports", Right(O::SeeBooks)),
     ("POST", "/api/imports", Right(O::Import)),

@@ -1,8 +1,12 @@
 //! Settings of goods: warehouses, when cost is entered, freight, tax treatments, own fields and
 //! reporting lists.
 
+use std::collections::HashMap;
+
+use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
+use till_core::fixed::Rate;
 use till_core::marks::MarkRules;
 use till_core::shipment::CostEntry;
 use till_core::treatment::Treatment;
@@ -22,6 +26,18 @@ pub struct TaxCodeRow {
     pub name: String,
     /// Its category.
     pub category: String,
+    /// Its rates, the latest first.
+    pub rates: Vec<RateFrom>,
+}
+
+/// A rate of a tax code, from a day on.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct RateFrom {
+    /// The first day.
+    pub valid_from: NaiveDate,
+    /// In percent, as written: “21.5”.
+    pub percent: String,
 }
 
 /// The tax code a treatment leads to.
@@ -76,18 +92,35 @@ pub struct GoodsSettings {
     pub delivery_terms: Vec<String>,
 }
 
+async fn tax_codes(connection: &mut SqliteConnection) -> Result<Vec<TaxCodeRow>> {
+    let mut rates: HashMap<String, Vec<RateFrom>> = HashMap::new();
+    for row in sqlx::query!(
+        r#"SELECT code, valid_from AS "valid_from: NaiveDate", rate_e6 FROM tax_rates ORDER BY code, valid_from DESC"#
+    )
+    .fetch_all(&mut *connection)
+    .await?
+    {
+        let percent = Rate::from_scaled(row.rate_e6).percent();
+        rates.entry(row.code).or_default().push(RateFrom { valid_from: row.valid_from, percent });
+    }
+    Ok(sqlx::query!("SELECT code, name, category FROM tax_codes ORDER BY code")
+        .fetch_all(connection)
+        .await?
+        .into_iter()
+        .map(|row| {
+            let rates = rates.remove(&row.code).unwrap_or_default();
+            TaxCodeRow { code: row.code, name: row.name, category: row.category, rates }
+        })
+        .collect())
+}
+
 /// Reads the settings of goods.
 ///
 /// # Errors
 /// [`StoreError::NotSetUp`] on empty books.
 pub async fn view(connection: &mut SqliteConnection) -> Result<GoodsSettings> {
     let rules = rules::load(connection).await?;
-    let tax_codes = sqlx::query!("SELECT code, name, category FROM tax_codes ORDER BY code")
-        .fetch_all(&mut *connection)
-        .await?
-        .into_iter()
-        .map(|row| TaxCodeRow { code: row.code, name: row.name, category: row.category })
-        .collect();
+    let tax_codes = tax_codes(connection).await?;
     let treatments = Treatment::ALL
         .into_iter()
         .filter(|treatment| *treatment != Treatment::Standard)

@@ -233,6 +233,46 @@ pub async fn typed_tax_code(
     tax_code(writing, code, name, category, valid_from, rate).await
 }
 
+/// Gives a tax code another rate from a day on. What is posted keeps the rate it has.
+///
+/// # Errors
+/// A code that is not there or has no tax, a rate that cannot be, a day that is not after the last.
+pub async fn tax_rate(writing: &mut Writing<'_>, code: &str, valid_from: NaiveDate, rate: Rate) -> Result<()> {
+    let category = sqlx::query_scalar!("SELECT category FROM tax_codes WHERE code = ?", code)
+        .fetch_optional(&mut **writing)
+        .await?
+        .ok_or_else(|| StoreError::invalid("code", format!("There is no tax code {code}.")))?;
+    if category != TaxCategory::S.code() {
+        let sentence = format!("{code} is of category {category}, which has no rate but zero. Only category S has.");
+        return Err(StoreError::invalid("rate", sentence));
+    }
+    if !rate.is_positive() || rate > Rate::ONE {
+        return Err(StoreError::invalid("rate", "A rate lies above 0 and up to 100 %."));
+    }
+    let last = sqlx::query!(
+        r#"SELECT valid_from AS "from: NaiveDate", rate_e6 FROM tax_rates WHERE code = ? ORDER BY valid_from DESC LIMIT 1"#,
+        code
+    )
+    .fetch_optional(&mut **writing)
+    .await?;
+    if let Some(last) = last.as_ref().filter(|last| valid_from <= last.from) {
+        let sentence = format!(
+            "{code} has {} % since {}. Give a later day.",
+            Rate::from_scaled(last.rate_e6).percent(),
+            till_core::calendar::words(last.from)
+        );
+        return Err(StoreError::invalid("valid_from", sentence));
+    }
+    let scaled = rate.scaled();
+    sqlx::query!("INSERT INTO tax_rates (code, valid_from, rate_e6) VALUES (?, ?, ?)", code, valid_from, scaled)
+        .execute(&mut **writing)
+        .await?;
+    let was = last.map(|last| Rate::from_scaled(last.rate_e6).percent());
+    let words = format!("{code} has {} % from {}", rate.percent(), till_core::calendar::words(valid_from));
+    writing.note_setting("tax codes", words, changed("rate", was.as_deref(), Some(&rate.percent())));
+    Ok(())
+}
+
 /// Notes an exchange rate as typed.
 ///
 /// # Errors

@@ -67,7 +67,8 @@ async fn decide_on(
     let counted = stock::counted(connection, &head.warehouse, "warehouse").await?;
     let rows = sqlx::query!(
         "SELECT shipment_lines.id, order_line_id, quantity_e4, item_id, code, kind, class, order_lines.unit, factor_e4, over_e4,
-                allocated_e4, ordered_e4, cancelled_e4, shipped_e4, order_lines.billed_e4, net_minor, order_lines.marks
+                allocated_e4, ordered_e4, cancelled_e4, shipped_e4, order_lines.billed_e4, net_minor, order_lines.marks,
+                order_lines.drafted_e4
          FROM shipment_lines JOIN order_lines ON order_lines.id = order_line_id JOIN items ON items.id = item_id
          WHERE shipment_id = ? ORDER BY shipment_lines.position",
         id.0
@@ -115,6 +116,7 @@ async fn decide_on(
                 Money(row.net_minor),
             ),
             over: Quantity::from_scaled(row.over_e4),
+            drafted: Quantity::from_scaled(row.drafted_e4),
             marks: own.over(&document_marks),
         });
     }

@@ -1,5 +1,7 @@
 //! Which picked lines make one invoice.
 
+use std::collections::HashMap;
+
 use chrono::{Datelike, NaiveDate};
 use serde::{Deserialize, Serialize};
 
@@ -122,16 +124,20 @@ enum Split {
 }
 
 impl Picking {
-    fn group(&self, combine: Combine, together: bool) -> Group {
+    /// Work goes where the goods of its order `went`, where some of them are billed with it.
+    fn group(&self, combine: Combine, together: bool, went: Option<&LineSource>) -> Group {
+        let source = went.filter(|_| self.source.shipment().is_none()).unwrap_or(&self.source);
+        let by_order = source.order().map(Split::Order);
+        let by_shipment = source.shipment().map(|(id, _)| Split::Shipment(id)).or(by_order);
         let split = match combine {
             Combine::Customer => None,
-            Combine::Order => self.by_order(),
-            Combine::Shipment => self.by_shipment(),
+            Combine::Order => by_order,
+            Combine::Shipment => by_shipment,
             Combine::Habit => match self.habit {
-                BillingHabit::Shipment => self.by_shipment(),
-                BillingHabit::Order => self.by_order(),
-                BillingHabit::Weekly => self.source.shipped_on().map(week),
-                BillingHabit::Monthly => self.source.shipped_on().map(|day| Split::Month(day.year(), day.month())),
+                BillingHabit::Shipment => by_shipment,
+                BillingHabit::Order => by_order,
+                BillingHabit::Weekly => source.shipped_on().map(week),
+                BillingHabit::Monthly => source.shipped_on().map(|day| Split::Month(day.year(), day.month())),
             },
         };
         let structured = self
@@ -149,14 +155,6 @@ impl Picking {
             split,
         }
     }
-
-    fn by_order(&self) -> Option<Split> {
-        self.source.order().map(Split::Order)
-    }
-
-    fn by_shipment(&self) -> Option<Split> {
-        self.source.shipment().map(|(id, _)| Split::Shipment(id)).or_else(|| self.by_order())
-    }
 }
 
 fn week(day: NaiveDate) -> Split {
@@ -170,10 +168,16 @@ fn week(day: NaiveDate) -> Split {
 /// customer gets structured invoices, same order number and delivery place too, unless the clerk
 /// puts them `together`. *Source: domain.md section 7.*
 pub fn group<T>(picks: Vec<(Picking, T)>, combine: Combine, together: bool) -> Vec<(Group, Vec<T>)> {
-    let mut places: std::collections::HashMap<Group, usize> = std::collections::HashMap::new();
+    let mut places: HashMap<Group, usize> = HashMap::new();
     let mut groups: Vec<(Group, Vec<T>)> = Vec::new();
+    let mut went: HashMap<OrderId, LineSource> = HashMap::new();
+    if picks.iter().any(|(picking, _)| picking.source.shipment().is_none()) {
+        let gone = picks.iter().filter(|(picking, _)| picking.source.shipment().is_some());
+        went.extend(gone.filter_map(|(picking, _)| Some((picking.source.order()?, picking.source.clone()))));
+    }
     for (picking, pick) in picks {
-        let group = picking.group(combine, together);
+        let beside = picking.source.order().and_then(|order| went.get(&order));
+        let group = picking.group(combine, together, beside);
         match places.get(&group) {
             Some(place) => groups[*place].1.push(pick),
             None => {
@@ -258,6 +262,30 @@ mod tests {
         assert_eq!(by(BillingHabit::Monthly), ["abc", "d"]);
         assert_eq!(members(&two_weeks(BillingHabit::Monthly), Combine::Order, false), ["ab", "cd"]);
         assert_eq!(members(&two_weeks(BillingHabit::Monthly), Combine::Customer, false), ["abcd"]);
+    }
+
+    /// Work of an order goes on the invoice of its last goods, in whatever way they are put together.
+    #[test]
+    fn work_goes_where_the_goods_of_its_order_went() {
+        let mut work = pick(1, "EUR", 30, 12, "2026-03-06");
+        work.source = LineSource::Ordered {
+            order: OrderId(1),
+            order_number: "O-1".to_owned(),
+            customer_order_number: None,
+            order_line: OrderLineId(99),
+        };
+        let of_habit = |habit| {
+            let with = |picking: Picking| Picking { habit, ..picking };
+            let goods = [(11, "2026-03-02", 'a'), (12, "2026-03-09", 'b'), (21, "2026-03-09", 'c')];
+            let mut picks: Vec<_> =
+                goods.iter().map(|(id, day, name)| (with(pick(1, "EUR", 30, *id, day)), *name)).collect();
+            picks.push((with(work.clone()), 'w'));
+            members(&picks, Combine::Habit, false)
+        };
+        assert_eq!(of_habit(BillingHabit::Shipment), ["a", "bw", "c"]);
+        assert_eq!(of_habit(BillingHabit::Weekly), ["a", "bcw"]);
+        assert_eq!(of_habit(BillingHabit::Order), ["abw", "c"]);
+        assert_eq!(members(&[(work.clone(), 'w')], Combine::Habit, false), ["w"]);
     }
 
     #[test]

@@ -1,6 +1,6 @@
 //! Settings of goods: warehouses, cost, freight, tax treatments, own fields, reporting lists.
 
-use actix_web::web::{Data, Json};
+use actix_web::web::{Data, Json, Path};
 use actix_web::{get, post, put};
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
@@ -108,6 +108,37 @@ pub(super) async fn add_tax_code(store: Data<Store>, change: Change, new: Json<N
             let first = rules.periods.0.first().map_or(rules.business_date, |period| period.first);
             let from = new.valid_from.map_or(Ok(first), |date| sensible_date("valid_from", date))?;
             setup::typed_tax_code(writing, &new.code, &new.name, new.category, from, rate).await
+        })
+        .await?;
+    Ok(Json(true))
+}
+
+/// Another rate of a tax code, from a day on.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub(super) struct NewTaxRate {
+    /// In percent, as typed.
+    rate: String,
+    /// From when on.
+    valid_from: NaiveDate,
+}
+
+/// Gives a tax code another rate from a day on.
+#[utoipa::path(
+    params(("code" = String, Path), ("Idempotency-Key" = String, Header)),
+    responses((status = 200, body = bool), (status = 422, body = Problem))
+)]
+#[post("/goods-settings/tax-codes/{code}/rates")]
+pub(super) async fn add_tax_rate(
+    store: Data<Store>,
+    change: Change,
+    code: Path<String>,
+    new: Json<NewTaxRate>,
+) -> Answer<bool> {
+    let request = change.request(&(&*code, &new.0));
+    store
+        .change(change.actor(), Some(&request), async |writing| {
+            let rate = Rate::from_percent(&new.rate).map_err(|error| StoreError::decimal("rate", &error))?;
+            setup::tax_rate(writing, &code, sensible_date("valid_from", new.valid_from)?, rate).await
         })
         .await?;
     Ok(Json(true))

@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 use till_core::checks::{Check, Step, one, stops};
 use till_core::ids::InvoiceId;
-use till_core::invoice::{InvoiceDecision, InvoiceInput, decide_in_order};
+use till_core::invoice::{InvoiceDecision, InvoiceInput, decide, decide_in_order};
 
 use super::drafts::{draft, draft_inputs};
 use super::write::{ToPost, post_all};
@@ -113,15 +113,35 @@ pub struct SeenDraft {
 /// [`StoreError::Moved`] where one is not as it was seen, or what the core refuses.
 pub async fn post_many(writing: &mut Writing<'_>, rules: &Rules, seen: &[SeenDraft]) -> Result<Vec<PostedInvoice>> {
     let ids: Vec<InvoiceId> = seen.iter().map(|one| one.id).collect();
-    let decided = decide_drafts(writing, rules, &ids, Step::Post).await?;
-    if decided.len() != seen.len() {
+    let rows = drafts(writing, &ids).await?;
+    let mut inputs = draft_inputs(writing, rules, &rows, Step::Post).await?;
+    // Each was looked at by itself.
+    let alone: Vec<InvoiceDecision> = if seen.len() > 1 { inputs.iter().map(decide).collect() } else { Vec::new() };
+    let decisions = decide_in_order(&mut inputs);
+    if decisions.len() != seen.len() {
         return Err(StoreError::WrongState("One of the drafts is posted or dropped already. Look again.".to_owned()));
     }
-    for (one, seen) in decided.iter().zip(seen) {
-        agreed(&one.decision, Some(&seen.seen))?;
+    for (at, (decision, seen)) in decisions.iter().zip(seen).enumerate() {
+        match alone.get(at).filter(|alone| alone.fingerprint == seen.seen && charges_alike(alone, decision)) {
+            // What is said of what was billed before may differ; what is charged may not.
+            Some(_) => agreed(decision, None)?,
+            None => agreed(decision, Some(&seen.seen))?,
+        }
     }
-    let to_post = decided.into_iter().map(|one| ToPost::of(one.draft.id, &one.input, one.decision));
-    post_all(writing, to_post.collect()).await
+    let to_post = rows.iter().zip(&inputs).zip(decisions);
+    post_all(writing, to_post.map(|((row, input), decision)| ToPost::of(row.id, input, decision)).collect()).await
+}
+
+/// Whether two decisions on one draft charge the same, line by line.
+fn charges_alike(one: &InvoiceDecision, other: &InvoiceDecision) -> bool {
+    let charged = |decision: &InvoiceDecision| {
+        decision.document.as_ref().map(|document| {
+            let lines: Vec<_> =
+                document.lines.iter().map(|line| (line.quantity, line.amount, line.net, line.tax.clone())).collect();
+            (lines, document.taxes.clone(), document.total, document.total_base)
+        })
+    };
+    charged(one) == charged(other)
 }
 
 /// What a row of a grid of one-line invoices comes to, or what is wrong with it.

@@ -124,7 +124,8 @@ pub async fn propose(connection: &mut SqliteConnection, order: OrderId) -> Resul
         if !to_ship.is_positive() {
             continue;
         }
-        let open = state.free_to_ship().scaled();
+        // Work that stands on a draft of an invoice is no longer to leave.
+        let open = if state.work { state.billable() } else { state.free_to_ship() }.scaled();
         let (free, proposed) = if row.kept {
             let [factor, step] = [row.factor_e4, row.step_e4].map(Quantity::from_scaled);
             let facts = there.get(&(till_core::ids::ItemId(row.item_id), row.warehouse.clone()));
