@@ -167,6 +167,8 @@ checks! {
     ContainerCurrency => [Draft Stops, Quote Stops, Import Stops, Confirm Stops, Bill Stops, Post Stops],
     /// Something of the shipment is billed or stands on a draft.
     AlreadyBilled => [Ship Stops],
+    /// A goods receipt of which something has left, or that is none.
+    AlreadyLeft => [Ship Stops],
     /// An amount of zero or below.
     AmountNotPositive => [Post Stops],
     /// Applied more than the invoice has open.
@@ -230,6 +232,7 @@ impl Check {
             Self::NotSold => "not sold any more",
             Self::ContainerCurrency => "packaging abroad",
             Self::AlreadyBilled => "billed already",
+            Self::AlreadyLeft => "has left",
             Self::AmountNotPositive => "no amount",
             Self::MoreThanOpen => "more than is open",
             Self::MoreThanReceived => "more than came in",

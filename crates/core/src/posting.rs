@@ -195,6 +195,8 @@ pub enum MovedWith {
     },
     /// A count: the document of the posting.
     Count,
+    /// The goods receipt that made the layer, reversed.
+    Intake,
 }
 
 impl StockMove {

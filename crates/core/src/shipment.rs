@@ -5,9 +5,11 @@
 //! *Source: domain.md section 6; postings.md, Goods.*
 
 mod counting;
+mod intake_back;
 mod taking_back;
 
 pub use counting::{AdjustDecision, AdjustInput, IntakeInput, decide_adjustment, decide_intake};
+pub use intake_back::{IntakeBackInput, decide_intake_back};
 pub use taking_back::{LineToTakeBack, TakeBackInput, decide_take_back};
 
 use std::collections::BTreeMap;

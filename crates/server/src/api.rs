@@ -101,6 +101,7 @@ pub fn configure(config: &mut ServiceConfig<'_>) {
         .service(items::add_item)
         .service(items::change_item)
         .service(items::take_in)
+        .service(items::reverse_intake)
         .service(items::count_item)
         .service(items::expect_goods)
         .service(items::view_prices)

@@ -83,6 +83,7 @@ pub const CALLS: &[(&str, &str, Takes)] = &[
     ("POST", "/api/items", Right(O::KeepItems)),
     ("PUT", "/api/items/{id}", Right(O::KeepItems)),
     ("POST", "/api/items/{id}/intakes", Right(O::TakeIn)),
+    ("POST", "/api/items/{id}/intakes/{layer}/reverse", Right(O::AdjustStock)),
     ("POST", "/api/items/{id}/counts", Right(O::AdjustStock)),
     ("POST", "/api/expected-goods", Right(O::TakeIn)),
     ("GET", "/api/prices", Right(O::SeeBooks)),

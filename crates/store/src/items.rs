@@ -1,6 +1,7 @@
 //! Items, and goods coming into stock.
 
 mod form;
+mod intake_back;
 mod views;
 
 use chrono::NaiveDate;
@@ -16,6 +17,7 @@ use crate::writing::{Writing, set};
 use crate::{Result, StoreError, posting, stock};
 
 pub use form::{ItemForm, SalesUnit, save};
+pub use intake_back::{IntakeBack, reverse_intake};
 pub use views::{ItemList, ItemRow, ItemView, LayerView, MoveView, list, view};
 
 /// An item to add.

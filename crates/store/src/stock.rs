@@ -21,7 +21,7 @@ mod counting;
 
 use self::aside::note_aside;
 pub use self::aside::{allocate, let_go};
-pub(crate) use self::aside::{set_aside, trim_aside};
+pub(crate) use self::aside::{keep_promises, set_aside, trim_aside};
 pub use self::counting::{NewCount, adjust};
 
 /// A warehouse.

@@ -17,11 +17,12 @@ use till_core::treatment::{Taxed, Treatment};
 use till_store::customers::{self, ShipTo};
 use till_store::goods_settings::{self, NewGoodsSettings, TreatmentCode};
 use till_store::invoices::{self, AddedLine, OrderPick, Pick, SeenDraft, ToBill, ToCancelInvoice};
-use till_store::items::{self, NewItem};
+use till_store::items::{self, IntakeBack, NewItem};
 use till_store::orders::{self, LineForm, OrderForm};
 use till_store::prices::{self, NewBreak};
 use till_store::runs::{self, RunForm};
 use till_store::shipments::{self, PickForm, ShipmentForm};
+use till_store::stock::{self, NewCount};
 use till_store::{Result, StoreError, Writing, ledger, rules, setup, verify};
 
 async fn change<T: serde::Serialize + serde::de::DeserializeOwned>(
@@ -533,4 +534,61 @@ async fn what_is_billed_is_exposed_once() {
     assert!(preview.blockers.iter().all(|one| one.check != Check::CreditLimit), "{:?}", preview.blockers);
     let exposure = preview.changes.iter().find(|change| change.label == "Exposure").unwrap();
     assert_eq!(exposure.after, till_core::tape::Figure::money(Money(90_000)));
+}
+
+/// M12. 10 of A typed in for 900.00 instead of 90.00 and reversed, postings.md: 45000 900.00 against 11000 900.00.
+/// Not once something of it has left, nor before it came, nor what a count found.
+#[tokio::test]
+async fn a_goods_receipt_typed_in_error_is_reversed() {
+    let company = Company::new().await;
+    let item = company.items[0];
+    let take_in = async |quantity: i64, cost: i64| {
+        change(&company, async |writing, rules| {
+            items::take_in(writing, rules, item, Quantity::from_whole(quantity), Money(cost), day("2026-03-16")).await
+        })
+        .await
+        .unwrap()
+    };
+    let back = async |layer, on: &str, reason: &str| {
+        let what = IntakeBack { date: Some(day(on)), reason: reason.to_owned() };
+        change(&company, async |writing, rules| items::reverse_intake(writing, rules, (item, layer), &what).await).await
+    };
+    let layer = take_in(10, 90_000).await;
+    let field = |outcome: Result<bool>| match outcome {
+        Err(StoreError::Refused(blockers)) => blockers[0].field.clone(),
+        other => panic!("{other:?}"),
+    };
+    assert_eq!(field(back(layer, "2026-03-15", "typed ten times the cost").await), "date");
+    assert_eq!(field(back(layer, "2026-03-17", " ").await), "reason");
+    back(layer, "2026-03-17", "typed ten times the cost").await.unwrap();
+    let entries = written(&company, DocumentKind::Intake, layer.0).await;
+    assert_eq!(
+        entries,
+        [pairs(&[("11000", 90_000), ("45000", -90_000)]), pairs(&[("11000", -90_000), ("45000", 90_000)])]
+    );
+    assert_eq!(on_hand(&company, item).await, Quantity::from_whole(1_000));
+    assert_eq!(field(back(layer, "2026-03-17", "again").await), "layer");
+    company.holds().await;
+
+    // 1,001 leave: the first two layers, and one of the new one.
+    let later = take_in(2, 1_000).await;
+    post(&company, &typed(&company, vec![added("A", "1001")])).await.unwrap();
+    assert_eq!(field(back(later, "2026-03-18", "typed twice").await), "layer");
+    // What a count found is no receipt.
+    let found = change(&company, async |writing, rules| {
+        let new = NewCount {
+            warehouse: None,
+            counted: "5".to_owned(),
+            unit_cost: Some("5".to_owned()),
+            date: None,
+            reason: "found behind the shelf".to_owned(),
+        };
+        stock::adjust(writing, rules, item, &new).await?;
+        Ok(items::view(writing, item).await?.layers)
+    })
+    .await
+    .unwrap();
+    assert!(found.iter().all(|layer| !layer.reversible), "{found:?}");
+    assert_eq!(field(back(found[1].id, "2026-03-18", "not found after all").await), "layer");
+    company.holds().await;
 }

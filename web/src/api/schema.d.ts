@@ -576,6 +576,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/goods-settings/tax-codes/{code}/rates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Gives a tax code another rate from a day on. */
+        post: operations["add_tax_rate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/goods-settings/warehouses": {
         parameters: {
             query?: never;
@@ -1005,6 +1022,23 @@ export interface paths {
         put?: never;
         /** Takes goods into stock. */
         post: operations["take_in"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/items/{id}/intakes/{layer}/reverse": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Reverses a goods receipt of which nothing has left. */
+        post: operations["reverse_intake"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2546,6 +2580,7 @@ export interface components {
         AddedLine: {
             /** @description the number of a revenue account. */
             account?: string | null;
+            as_billed?: null | components["schemas"]["AsBilled"];
             /** @description Its words; none for the item's name. */
             description?: string | null;
             /** @description The item's code (or an account's number that is no item's code), or */
@@ -2554,6 +2589,8 @@ export interface components {
             marks?: components["schemas"]["Marks"];
             /** @description How much. */
             quantity: string;
+            /** @description Why its tax code is another, or its price zero. */
+            reason?: string | null;
             /** @description Another tax code than would come; for an account the code. */
             tax_code?: string | null;
             /** @description The unit; none for the item's own. */
@@ -2676,6 +2713,34 @@ export interface components {
             state: components["schemas"]["ApprovalState"];
             /** @description What is to be done. */
             words: string;
+        };
+        /** @description How a typed line stood on the invoice that was canceled. Numbers are decimal texts. */
+        AsBilled: {
+            /** @description The item's code, or the account's number. */
+            code: string;
+            /** @description All discounts together, a fraction of one. */
+            discount: components["schemas"]["Decimal6"];
+            /** @description Where they came from. */
+            discount_reason?: string | null;
+            /** @description The list price. */
+            list_price: components["schemas"]["Decimal6"];
+            /** @description How the price came about. */
+            steps: components["schemas"]["PriceStep"][];
+            /** @description On top, for one. */
+            surcharge: components["schemas"]["Decimal6"];
+            /** @description What for. */
+            surcharge_name?: string | null;
+            /** @description Its tax code. */
+            tax_code: string;
+            /**
+             * Format: date
+             * @description The day that picked its rate.
+             */
+            tax_date: string;
+            /** @description The unit. */
+            unit: string;
+            /** @description The price for one, before discounts. */
+            unit_price: components["schemas"]["Decimal6"];
         };
         /** @description What taking back would do. */
         BackPreview: {
@@ -2970,7 +3035,7 @@ export interface components {
          * @description A check. The table beside it says which steps it concerns.
          * @enum {string}
          */
-        Check: "nothing_to_do" | "quantity_not_positive" | "more_than_ordered" | "stock_short" | "more_than_unbilled" | "cannot_combine" | "order_number_missing" | "tax_id_missing" | "tax_rate_missing" | "price_zero" | "price_below_zero" | "price_not_approved" | "waits_for_approval" | "discount_not_allowed" | "not_revenue" | "cannot_cancel" | "cannot_credit" | "more_than_billed" | "no_mail_address" | "structured_data_missing" | "account_missing" | "period_closed" | "date_out_of_order" | "date_before_last" | "date_too_early" | "customer_on_stop" | "credit_limit" | "order_amount" | "exemption_expired" | "treatment_without_code" | "reporting_code_missing" | "own_field_missing" | "mark_not_allowed" | "unit_or_step" | "price_not_made" | "more_than_called_off" | "less_than_shipped" | "not_sold" | "container_currency" | "already_billed" | "amount_not_positive" | "more_than_open" | "more_than_received" | "currency_differs" | "other_customer" | "named_twice" | "exchange_rate_missing";
+        Check: "nothing_to_do" | "quantity_not_positive" | "more_than_ordered" | "stock_short" | "more_than_unbilled" | "cannot_combine" | "order_number_missing" | "tax_id_missing" | "tax_rate_missing" | "price_zero" | "price_below_zero" | "price_not_approved" | "waits_for_approval" | "discount_not_allowed" | "not_revenue" | "cannot_cancel" | "cannot_credit" | "more_than_billed" | "no_mail_address" | "structured_data_missing" | "structured_tax" | "reason_missing" | "date_ahead" | "account_missing" | "period_closed" | "date_out_of_order" | "date_before_last" | "date_too_early" | "customer_on_stop" | "credit_limit" | "order_amount" | "exemption_expired" | "treatment_without_code" | "reporting_code_missing" | "own_field_missing" | "mark_not_allowed" | "unit_or_step" | "price_not_made" | "more_than_called_off" | "less_than_shipped" | "not_sold" | "container_currency" | "already_billed" | "already_left" | "amount_not_positive" | "more_than_open" | "more_than_received" | "currency_differs" | "other_customer" | "named_twice" | "exchange_rate_missing";
         /** @description A file that was read and checked. */
         CheckedFile: {
             check?: null | components["schemas"]["ImportCheck"];
@@ -3615,6 +3680,8 @@ export interface components {
             to_ship: components["schemas"]["Money"];
             /** @description Shipped and not billed, with tax. */
             unbilled: components["schemas"]["Money"];
+            /** @description A currency of which something is not counted, no exchange rate being known. */
+            without_rate?: string | null;
         };
         /** @description A field that differs. */
         FieldChange: {
@@ -3811,6 +3878,16 @@ export interface components {
             quantity: string;
             /** @description Where; none for the company's own warehouse. */
             warehouse?: string | null;
+        };
+        /** @description A goods receipt to reverse. */
+        IntakeBack: {
+            /**
+             * Format: date
+             * @description When; none for the business date.
+             */
+            date?: string | null;
+            /** @description Why. */
+            reason?: string;
         };
         /** @description The document, as posted and printed. */
         InvoiceDocument: {
@@ -4180,6 +4257,8 @@ export interface components {
             remaining: components["schemas"]["Decimal4"];
             /** @description What is left costs. */
             remaining_cost: components["schemas"]["Money"];
+            /** @description Whether it is a goods receipt of which nothing has left: it can be reversed. */
+            reversible: boolean;
             /** @description What one of it cost. */
             unit_cost: components["schemas"]["Decimal6"];
             /** @description Where it lies. */
@@ -4761,6 +4840,16 @@ export interface components {
              * @description The version seen.
              */
             version: number;
+        };
+        /** @description Another rate of a tax code, from a day on. */
+        NewTaxRate: {
+            /** @description In percent, as typed. */
+            rate: string;
+            /**
+             * Format: date
+             * @description From when on.
+             */
+            valid_from: string;
         };
         /**
          * @description What is to be done with one row, and where.
@@ -5795,6 +5884,16 @@ export interface components {
              */
             version: number;
         };
+        /** @description A rate of a tax code, from a day on. */
+        RateFrom: {
+            /** @description In percent, as written: “21.5”. */
+            percent: string;
+            /**
+             * Format: date
+             * @description The first day.
+             */
+            valid_from: string;
+        };
         /** @description A reason. */
         Reason: {
             /** @description Why, for who asked. */
@@ -6751,6 +6850,8 @@ export interface components {
             code: string;
             /** @description Its name. */
             name: string;
+            /** @description Its rates, the latest first. */
+            rates: components["schemas"]["RateFrom"][];
         };
         /**
          * @description At which step tax is rounded.
@@ -8574,6 +8675,41 @@ export interface operations {
             };
         };
     };
+    add_tax_rate: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                code: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewTaxRate"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": boolean;
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     set_warehouse: {
         parameters: {
             query?: never;
@@ -9714,6 +9850,50 @@ export interface operations {
                 };
                 content: {
                     "text/plain": number;
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    reverse_intake: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+                layer: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["IntakeBack"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": boolean;
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
                 };
             };
             422: {

@@ -45,6 +45,13 @@ const Grid = styled("div")({
   },
   "& input[aria-invalid=true]": { borderColor: "var(--stop)" },
   "& .say": { padding: "0 8px 5px 34px", fontSize: 13.5, borderBottom: "1px solid var(--line)" },
+  "& .why": {
+    display: "grid",
+    gridTemplateColumns: "64px minmax(0, 420px)",
+    alignItems: "center",
+    padding: "4px 8px 4px 34px",
+    fontSize: 13.5,
+  },
   "& button.off": { border: 0, background: "none", color: "var(--ink-3)", cursor: "pointer", font: "inherit" },
 });
 
@@ -56,6 +63,7 @@ interface GridRow {
   quantity: string;
   unit_price: string;
   tax_code: string;
+  reason: string;
 }
 
 const empty = (): GridRow => ({
@@ -66,6 +74,7 @@ const empty = (): GridRow => ({
   quantity: "1",
   unit_price: "",
   tax_code: "",
+  reason: "",
 });
 
 const untouched = (row: GridRow) => !row.customer && !row.what && !row.description && !row.unit_price;
@@ -105,6 +114,7 @@ export function DirectRoom() {
           quantity: row.quantity,
           unit_price: row.unit_price,
           tax_code: row.tax_code,
+          reason: row.reason,
         }),
       ],
     });
@@ -232,7 +242,8 @@ export function DirectRoom() {
               </h2>
               <div className="words quiet">
                 Type an item's code, or the number of a revenue account. Without a price the customer gets the price it
-                always gets. For more lines, texts or a discount open it as a draft.
+                always gets. Goods leave stock as the invoice is posted. For more lines, texts or a discount open it as
+                a draft.
               </div>
             </>
           )}
@@ -270,6 +281,7 @@ export function DirectRoom() {
                 ? "No such customer. Choose one of the list."
                 : (answer?.sentence ?? blocker?.sentence);
             const field = answer?.field ?? "";
+            const asksWhy = answer?.preview?.blockers.some((one) => one.check === "reason_missing");
             const cell = (name: keyof GridRow, label: string, invalid: boolean, right?: boolean) => (
               <input
                 data-cell={`${place}-${name}`}
@@ -325,6 +337,12 @@ export function DirectRoom() {
                     ✕
                   </button>
                 </div>
+                {(asksWhy || row.reason) && (
+                  <div className="why">
+                    <span>Why</span>
+                    {cell("reason", "Why", !!asksWhy)}
+                  </div>
+                )}
                 {wrong && (
                   <div className="say">
                     <Marked className="stop">◆ {wrong}</Marked>

@@ -5,9 +5,9 @@ use actix_web::{delete, get, post, put};
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 use till_core::fixed::Quantity;
-use till_core::ids::{ItemId, PriceListId};
+use till_core::ids::{ItemId, LayerId, PriceListId};
 use till_core::money::{Currency, Money};
-use till_store::items::{self, ItemForm, ItemList, ItemView};
+use till_store::items::{self, IntakeBack, ItemForm, ItemList, ItemView};
 use till_store::prices::{self, NewBreak, NewListPrice, NewPromotion, Prices};
 use till_store::stock::{self, NewCount, NewExpected};
 use till_store::{Store, StoreError, rules, sensible_date};
@@ -122,6 +122,29 @@ pub(super) async fn take_in(store: Data<Store>, change: Change, id: Path<i64>, n
         })
         .await?;
     Ok(Json(layer.0))
+}
+
+/// Reverses a goods receipt of which nothing has left.
+#[utoipa::path(
+    params(("id" = i64, Path), ("layer" = i64, Path), ("Idempotency-Key" = String, Header)),
+    responses((status = 200, body = bool), (status = 409, body = Problem), (status = 422, body = Problem))
+)]
+#[post("/items/{id}/intakes/{layer}/reverse")]
+pub(super) async fn reverse_intake(
+    store: Data<Store>,
+    change: Change,
+    at: Path<(i64, i64)>,
+    what: Json<IntakeBack>,
+) -> Answer<bool> {
+    let request = change.request(&(&*at, &what.0));
+    let (of, layer) = *at;
+    store
+        .change(change.actor(), Some(&request), async |writing| {
+            let rules = rules::load(writing).await?;
+            items::reverse_intake(writing, &rules, (ItemId(of), LayerId(layer)), &what).await
+        })
+        .await?;
+    Ok(Json(true))
 }
 
 /// Puts stock right after a count.

@@ -146,6 +146,8 @@ pub struct LayerView {
     pub remaining_cost: Money,
     /// The entry it wrote.
     pub entry: Option<EntryId>,
+    /// Whether it is a goods receipt of which nothing has left: it can be reversed.
+    pub reversible: bool,
 }
 
 /// Something that came in, left or was put right.
@@ -227,7 +229,9 @@ pub async fn view(connection: &mut SqliteConnection, id: ItemId) -> Result<ItemV
         Vec::new()
     };
     let layers = sqlx::query!(
-        r#"SELECT id, warehouse, posting_date AS "posting_date: NaiveDate", quantity_e4, cost_minor, remaining_e4, remaining_cost_minor, entry_id
+        r#"SELECT id, warehouse, posting_date AS "posting_date: NaiveDate", quantity_e4, cost_minor, remaining_e4, remaining_cost_minor, entry_id,
+                  adjustment_id IS NULL AND remaining_e4 = quantity_e4
+                      AND coalesce((SELECT source_kind FROM entries WHERE entries.id = entry_id), 'intake') = 'intake' AS "reversible!: bool"
            FROM stock_layers WHERE item_id = ? AND remaining_e4 > 0 ORDER BY id"#,
         id.0
     )
@@ -243,6 +247,7 @@ pub async fn view(connection: &mut SqliteConnection, id: ItemId) -> Result<ItemV
         unit_cost: stock::unit_cost(Quantity::from_scaled(row.quantity_e4), Money(row.cost_minor), base),
         remaining_cost: Money(row.remaining_cost_minor),
         entry: row.entry_id.map(EntryId),
+        reversible: row.reversible,
     })
     .collect();
     Ok(ItemView { id, form, stock, layers, moves: moves(connection, id).await?, version: row.version })
@@ -266,6 +271,10 @@ async fn moves(connection: &mut SqliteConnection, id: ItemId) -> Result<Vec<Move
              FROM stock_moves JOIN stock_layers ON stock_layers.id = layer_id
              JOIN document_lines ON document_lines.id = document_line_id JOIN documents ON documents.id = document_id
              WHERE stock_layers.item_id = ?1 GROUP BY document_line_id, stock_moves.quantity_e4 > 0
+             UNION ALL
+             SELECT stock_moves.posting_date, 'receipt of ' || stock_layers.posting_date || ' reversed', NULL, -stock_moves.quantity_e4,
+                    -stock_moves.cost_minor, stock_moves.id
+             FROM stock_moves JOIN stock_layers ON stock_layers.id = intake_id WHERE item_id = ?1
              UNION ALL
              SELECT posting_date, 'missing at a count: ' || reason, NULL, quantity_e4, cost_minor, id
              FROM stock_adjustments WHERE item_id = ?1 AND quantity_e4 < 0

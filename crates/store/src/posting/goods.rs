@@ -116,14 +116,15 @@ async fn move_stock(connection: &mut SqliteConnection, postings: &[Of<'_>]) -> R
     for (document, posting) in postings {
         for moved in &posting.stock {
             let what = (moved.layer, moved.quantity.scaled(), moved.cost);
-            let (shipment_line, adjustment, line) = match moved.with {
-                MovedWith::ShipmentLine(id) => (Some(id), None, None),
-                MovedWith::Count => (None, Some(document.id), None),
+            let (shipment_line, adjustment, line, intake) = match moved.with {
+                MovedWith::ShipmentLine(id) => (Some(id), None, None, None),
+                MovedWith::Count => (None, Some(document.id), None, None),
                 MovedWith::DocumentLine { invoice, line } => {
-                    (None, None, Some((invoice.map_or(document.id, |id| id.0), line)))
+                    (None, None, Some((invoice.map_or(document.id, |id| id.0), line)), None)
                 }
+                MovedWith::Intake => (None, None, None, Some(moved.layer)),
             };
-            rows.push((what, moved.date, shipment_line, adjustment, line));
+            rows.push((what, moved.date, shipment_line, adjustment, line, intake));
         }
     }
     if rows.is_empty() {
@@ -140,9 +141,9 @@ async fn move_stock(connection: &mut SqliteConnection, postings: &[Of<'_>]) -> R
     .execute(&mut *connection)
     .await?;
     sqlx::query!(
-        "INSERT INTO stock_moves (layer_id, quantity_e4, cost_minor, posting_date, shipment_line_id, adjustment_id, document_line_id)
+        "INSERT INTO stock_moves (layer_id, quantity_e4, cost_minor, posting_date, shipment_line_id, adjustment_id, document_line_id, intake_id)
          SELECT value ->> '$[0][0]', value ->> '$[0][1]', value ->> '$[0][2]', value ->> '$[1]', value ->> '$[2]', value ->> '$[3]',
-                (SELECT id FROM document_lines WHERE document_id = value ->> '$[4][0]' AND position = value ->> '$[4][1]')
+                (SELECT id FROM document_lines WHERE document_id = value ->> '$[4][0]' AND position = value ->> '$[4][1]'), value ->> '$[5]'
          FROM jsonb_each(?)",
         rows
     )

@@ -108,7 +108,7 @@ pub async fn let_go(writing: &mut Writing<'_>, line: OrderLineId) -> Result<()> 
 }
 
 /// Where more is promised than is there, the latest orders give up. Returns their numbers.
-pub(super) async fn keep_promises(
+pub(crate) async fn keep_promises(
     connection: &mut SqliteConnection,
     item: ItemId,
     warehouse: &str,

@@ -8,7 +8,8 @@ use till_core::money::Money;
 use till_core::shipment::CostEntry;
 use till_core::tax::TaxCategory;
 use till_store::goods_settings::{self, NewGoodsSettings};
-use till_store::items::NewItem;
+use till_store::invoices::{self, AddedLine, ToBill};
+use till_store::items::{IntakeBack, NewItem};
 use till_store::orders::{NewOrder, NewOrderLine, ToCancel};
 use till_store::shipments::{self, PickForm, ShipmentForm, TakeBack};
 use till_store::stock::{self, NewCount};
@@ -164,7 +165,42 @@ pub(crate) async fn run(company: &Company, made: &mut Made, step: &Step) {
                     items::take_in(writing, &rules, item, quantity, cost, on).await
                 })
                 .await;
-            made.note("take in", outcome);
+            let layer = made.note("take in", outcome);
+            made.intakes.extend(layer.map(|layer| (item, layer)));
+        }
+        Step::Direct { customer, quantity } => {
+            let price = (*customer == 2).then(|| "59".to_owned());
+            let line = AddedLine {
+                item: Some("A".to_owned()),
+                quantity: quantity.to_string(),
+                unit_price: price,
+                ..AddedLine::default()
+            };
+            let to_bill = ToBill {
+                customer: Some(company.customers[*customer]),
+                added: vec![line],
+                document_date: Some(made.on),
+                ..ToBill::default()
+            };
+            let posted = store
+                .change(&by(), None, async |writing| {
+                    let rules = rules::load(writing).await?;
+                    invoices::post_picks(writing, &rules, &to_bill, None).await
+                })
+                .await;
+            let posted = made.note("direct", posted);
+            made.invoices.extend(posted.into_iter().flatten().map(|one| one.id));
+        }
+        Step::IntakeBack { before } if made.intakes.len() > *before => {
+            let at = made.intakes[made.intakes.len() - 1 - before];
+            let what = IntakeBack { date: Some(made.on), reason: "by chance".to_owned() };
+            let outcome = store
+                .change(&by(), None, async |writing| {
+                    let rules = rules::load(writing).await?;
+                    items::reverse_intake(writing, &rules, at, &what).await
+                })
+                .await;
+            made.note("intake back", outcome);
         }
         Step::Aside { order, give } if !made.orders.is_empty() => {
             let order = made.orders[order % made.orders.len()];

@@ -17,7 +17,7 @@ use common::*;
 use proptest::prelude::*;
 use proptest::test_runner::{Config, TestRunner};
 use till_core::fixed::Quantity;
-use till_core::ids::{ApprovalId, InvoiceId, OrderId, PersonId, ReceiptId, RunId, ShipmentId};
+use till_core::ids::{ApprovalId, InvoiceId, ItemId, LayerId, OrderId, PersonId, ReceiptId, RunId, ShipmentId};
 use till_core::invoice::Combine;
 use till_core::money::{Currency, Money};
 use till_core::people::{LimitKind, Role};
@@ -103,6 +103,15 @@ enum Step {
         quantity: i64,
         cost: i64,
     },
+    /// Goods typed on an invoice of their own.
+    Direct {
+        customer: usize,
+        quantity: i64,
+    },
+    /// A goods receipt reversed: the last, or the one before it.
+    IntakeBack {
+        before: usize,
+    },
     Aside {
         order: usize,
         give: bool,
@@ -180,7 +189,9 @@ fn steps() -> impl Strategy<Value = Vec<Dated>> {
         1 => (0usize..3, 0u8..3).prop_map(|(customer, person)| Step::Stop { customer, person }),
         2 => (0usize..8).prop_map(|shipment| Step::TakeBack { shipment }),
         1 => (0usize..2, -1i64..1_200).prop_map(|(item, counted)| Step::Count { item, counted }),
-        1 => (0usize..2, 0i64..90, -1i64..99_999).prop_map(|(item, quantity, cost)| Step::TakeIn { item, quantity, cost }),
+        2 => (0usize..2, 0i64..90, -1i64..99_999).prop_map(|(item, quantity, cost)| Step::TakeIn { item, quantity, cost }),
+        2 => (0usize..3, -1i64..400).prop_map(|(customer, quantity)| Step::Direct { customer, quantity }),
+        4 => (0usize..2).prop_map(|before| Step::IntakeBack { before }),
         1 => (0usize..8, any::<bool>()).prop_map(|(order, give)| Step::Aside { order, give }),
         2 => (0usize..8, 0i64..60).prop_map(|(order, quantity)| Step::Amend { order, quantity }),
         1 => (0usize..8, 1i64..400_000).prop_map(|(order, ten_thousandths)| Step::CancelLine { order, ten_thousandths }),
@@ -231,6 +242,7 @@ struct Made {
     shipments: Vec<ShipmentId>,
     drafts: Vec<InvoiceId>,
     invoices: Vec<InvoiceId>,
+    intakes: Vec<(ItemId, LayerId)>,
     receipts: Vec<ReceiptId>,
     approvals: Vec<ApprovalId>,
     runs: Vec<RunId>,
@@ -245,6 +257,7 @@ impl Made {
             shipments: Vec::new(),
             drafts: Vec::new(),
             invoices: Vec::new(),
+            intakes: Vec::new(),
             receipts: Vec::new(),
             approvals: Vec::new(),
             runs: Vec::new(),
@@ -650,7 +663,9 @@ async fn abroad(company: &Company) -> usize {
 }
 
 /// What must have gone through over all sequences together, at least.
-const AT_LEAST: [(&str, usize); 22] = [
+const AT_LEAST: [(&str, usize); 24] = [
+    ("direct", 18),
+    ("intake back", 1),
     ("in pounds", 3),
     ("in yen", 3),
     ("in dinars", 3),

@@ -28,6 +28,7 @@ export function addedLine(values: Record<string, string>): AddedLine {
     quantity: typedDecimal(values.quantity ?? "") || "1",
     ...(said(values.unit_price) && { unit_price: typedDecimal(values.unit_price ?? "") }),
     ...(said(values.tax_code) && { tax_code: said(values.tax_code) ?? "" }),
+    ...(said(values.reason) && { reason: said(values.reason) ?? "" }),
     ...(Object.keys(codes).length > 0 && { marks: { codes } }),
   };
 }
@@ -77,6 +78,12 @@ export function AddLineAsk({
             ...(goods?.tax_codes ?? []).map((code): [string, string] => [code.code, `${code.code} · ${code.name}`]),
           ],
         },
+        {
+          name: "reason",
+          label: "Why",
+          value: now?.reason ?? "",
+          hint: "for another tax code, or a price of zero",
+        },
         ...(goods?.marks.lists ?? []).map((list) => ({
           name: `code.${list.key}`,
           label: list.name,
@@ -92,10 +99,11 @@ export function AddLineAsk({
         if (!line.item && !line.account) {
           throw new Problem({ title: "Give an item or an account.", field: "item" });
         }
-        keep(line);
+        // What bills a line anew keeps how it was billed, while item, unit and price are those.
+        keep(now?.as_billed ? { ...line, as_billed: now.as_billed } : line);
       }}
     >
-      For work, freight and fees that no order holds. Goods that are to leave stock go on an order.
+      For work, freight and fees that no order holds. Goods leave stock as the invoice is posted.
     </FormAsk>
   );
 }

@@ -56,7 +56,7 @@ function Opened({ form: started, item }: { form: ItemForm; item?: ItemView }) {
   const [form, setForm] = useState(started);
   const saving = useSaving({ kind: "item", id: item?.id, version: item?.version });
   const { faults, setFaults, stale } = saving;
-  const [asking, setAsking] = useState<"in" | "count" | "expect">();
+  const [asking, setAsking] = useState<"in" | "count" | "expect" | "back">();
   const change = (part: Partial<ItemForm>) => {
     setFaults(undefined);
     setForm((before) => ({ ...before, ...part }));
@@ -123,6 +123,7 @@ function Opened({ form: started, item }: { form: ItemForm; item?: ItemView }) {
     "container",
   ];
   const elsewhere = faults && !fieldNames.includes(faults.field ?? "") && !(faults.field ?? "").startsWith("units.");
+  const receipts = item?.layers.filter((layer) => layer.reversible) ?? [];
   const houses = (goods?.warehouses ?? [])
     .filter((one) => one.counted)
     .map((one): [string, string] => [one.code, one.name]);
@@ -138,6 +139,16 @@ function Opened({ form: started, item }: { form: ItemForm; item?: ItemView }) {
               { key: "i", label: "Take goods in", run: () => setAsking("in"), needs: "take_in" as const },
               { key: "o", label: "Goods on their way", run: () => setAsking("expect"), needs: "take_in" as const },
               { key: "c", label: "Count", run: () => setAsking("count"), needs: "adjust_stock" as const },
+              ...(receipts.length > 0
+                ? [
+                    {
+                      key: "b",
+                      label: "Reverse a receipt",
+                      run: () => setAsking("back"),
+                      needs: "adjust_stock" as const,
+                    },
+                  ]
+                : []),
             ]
           : []),
       ]}
@@ -389,6 +400,44 @@ function Opened({ form: started, item }: { form: ItemForm; item?: ItemView }) {
         >
           What is missing leaves the oldest layer; what is found is a new one. Where less is there than was set aside,
           the latest orders give it up.
+        </FormAsk>
+      )}
+      {asking === "back" && item && (
+        <FormAsk
+          title={`Reverse a receipt of ${form.code}`}
+          yes="Reverse it"
+          close={() => setAsking(undefined)}
+          fields={[
+            {
+              name: "layer",
+              label: "Which",
+              value: String(receipts.at(-1)?.id ?? ""),
+              choices: receipts
+                .toReversed()
+                .map((layer): [string, string] => [
+                  String(layer.id),
+                  `${date(layer.posting_date)}, ${number(layer.quantity)} ${form.unit} for ${money(layer.remaining_cost, base)}`,
+                ]),
+            },
+            { name: "date", label: "On", kind: "date", hint: "empty: the business date" },
+            { name: "reason", label: "Why", kind: "words" },
+          ]}
+          run={async (values, key) => {
+            await got(
+              api.POST("/api/items/{id}/intakes/{layer}/reverse", {
+                params: { path: { id: item.id, layer: Number(values.layer) }, header: keyed(key) },
+                body: { date: orNull(values.date), reason: values.reason ?? "" },
+              }),
+            );
+            say({
+              kind: "done",
+              text: `The receipt of ${form.code} is reversed: stock and its cost are as before it.`,
+            });
+            await changed();
+          }}
+        >
+          For a receipt that was typed in error, while nothing of it has left. Its entry is turned round. Where less is
+          there than was set aside, the latest orders give it up.
         </FormAsk>
       )}
       {asking === "expect" && item && (

@@ -1,8 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, got, keyed } from "../../api/client";
+import { api, got, keyed, Problem } from "../../api/client";
 import type { GoodsSettings } from "../../api/types";
-import { typedDecimal } from "../../format";
+import { date as dateWords, typedDecimal } from "../../format";
 import { Chips, Facts, Lines, Marked, RoomLinks, Scroll, useEverythingChanged, Wrong } from "../../parts/bits";
 import { FormAsk } from "../../parts/FormAsk";
 import { orNull } from "../../parts/form";
@@ -36,7 +36,7 @@ export function GoodsRoom() {
   const changed = useEverythingChanged();
   const { say } = useNotices();
   const goods = useQuery({ queryKey: ["goods-settings"], queryFn: () => got(api.GET("/api/goods-settings")) });
-  const [asking, setAsking] = useState<"settings" | "warehouse" | "code" | "rate">();
+  const [asking, setAsking] = useState<"settings" | "warehouse" | "code" | "rate" | "tax rate">();
   const data = goods.data;
   const codeOf = (treatment: Treatment) => data?.treatments.find((one) => one.treatment === treatment)?.tax_code ?? "";
   return (
@@ -54,6 +54,7 @@ export function GoodsRoom() {
         },
         { key: "w", label: "Add a warehouse", run: () => setAsking("warehouse"), needs: "keep_company" },
         { key: "t", label: "Add a tax code", run: () => setAsking("code"), needs: "keep_company" },
+        { key: "n", label: "New tax rate", run: () => setAsking("tax rate"), needs: "keep_company" },
         { key: "r", label: "Exchange rate", run: () => setAsking("rate"), needs: "keep_company" },
       ]}
       tape={
@@ -117,6 +118,7 @@ export function GoodsRoom() {
                   <th style={{ width: "20%" }}>Tax code</th>
                   <th>Name</th>
                   <th>Category</th>
+                  <th>Rate</th>
                   <th>For deliveries</th>
                 </tr>
               </thead>
@@ -129,6 +131,13 @@ export function GoodsRoom() {
                     <td>{one.name}</td>
                     <td className="dim">{one.category}</td>
                     <td>
+                      {one.rates.map((rate, place) => (
+                        <div key={rate.valid_from} className={place > 0 ? "dim" : undefined}>
+                          {rate.percent} % from {dateWords(rate.valid_from)}
+                        </div>
+                      ))}
+                    </td>
+                    <td>
                       {data.treatments
                         .filter((treatment) => treatment.tax_code === one.code)
                         .map((treatment) => treatmentNames[treatment.treatment])
@@ -140,7 +149,7 @@ export function GoodsRoom() {
                   .filter((treatment) => !treatment.tax_code)
                   .map((treatment) => (
                     <tr key={treatment.treatment}>
-                      <td colSpan={3}>
+                      <td colSpan={4}>
                         <Marked className="heed">▲ no code chosen</Marked>
                       </td>
                       <td>{treatmentNames[treatment.treatment]}</td>
@@ -261,6 +270,40 @@ export function GoodsRoom() {
             await changed();
           }}
         />
+      )}
+      {asking === "tax rate" && (
+        <FormAsk
+          title="New tax rate"
+          yes="Set the rate"
+          close={() => setAsking(undefined)}
+          fields={[
+            {
+              name: "code",
+              label: "Tax code",
+              choices: (data?.tax_codes ?? [])
+                .filter((one) => one.category === "S")
+                .map((one): [string, string] => [one.code, `${one.code} · ${one.name}`]),
+            },
+            { name: "rate", label: "Rate, percent", right: true },
+            { name: "valid_from", label: "From", kind: "date" },
+          ]}
+          run={async (values, key) => {
+            const code = values.code || data?.tax_codes.find((one) => one.category === "S")?.code || "";
+            if (!values.valid_from) {
+              throw new Problem({ title: "Say from which day on.", field: "valid_from" });
+            }
+            await got(
+              api.POST("/api/goods-settings/tax-codes/{code}/rates", {
+                params: { path: { code }, header: keyed(key) },
+                body: { rate: typedDecimal(values.rate ?? ""), valid_from: values.valid_from },
+              }),
+            );
+            say({ kind: "done", text: `${code} has another rate from ${dateWords(values.valid_from)}.` });
+            await changed();
+          }}
+        >
+          For what is delivered from that day on. What is posted keeps its rate.
+        </FormAsk>
       )}
       {asking === "rate" && (
         <FormAsk
