@@ -178,7 +178,7 @@ impl OpeningDecision {
     pub fn posting(&self, input: &OpeningInput<'_>) -> Posting {
         let date = input.date.date;
         let mut posting = Posting::default();
-        posting.enter(self.entry.as_ref(), None);
+        posting.enter(self.entry.clone(), None);
         posting.items.extend(input.items.iter().map(|item| self.item(input, item)));
         posting.layers.extend(input.stock.iter().map(|stock| NewLayer {
             item: stock.item,

@@ -55,8 +55,8 @@ pub struct Posting {
 
 impl Posting {
     /// Adds an entry where there is one. Returns its place.
-    pub(crate) fn enter(&mut self, entry: Option<&Entry>, reverses: Option<EntryId>) -> Option<usize> {
-        let entry = entry?.clone();
+    pub(crate) fn enter(&mut self, entry: Option<Entry>, reverses: Option<EntryId>) -> Option<usize> {
+        let entry = entry?;
         self.entries.push(Reversal { entry, reverses });
         Some(self.entries.len() - 1)
     }

@@ -209,7 +209,7 @@ impl SettleDecision {
     /// What it does to the books.
     pub fn posting(&self, input: &SettleInput<'_>) -> Posting {
         let mut posting = Posting { orders: self.orders.clone(), ..Posting::default() };
-        let entry = posting.enter(self.entry.as_ref(), None);
+        let entry = posting.enter(self.entry.clone(), None);
         let credit = match &input.source {
             Source::Item(item) => Which::Known(item.id),
             Source::Received { .. } | Source::Containers { .. } => posting.make(self.credit_item(input)),

@@ -215,7 +215,7 @@ impl ShipmentDecision {
     /// What it does to the books.
     pub fn posting(&self, date: NaiveDate) -> Posting {
         let mut posting = Posting::default();
-        posting.enter(self.entry.as_ref(), None);
+        posting.enter(self.entry.clone(), None);
         for line in &self.lines {
             posting.stock.extend(StockMove::out(&line.issues, date, MovedWith::ShipmentLine(line.shipment_line)));
         }

@@ -32,7 +32,7 @@ pub use runs::{Looks, Posting};
 pub use session::StartCode;
 
 /// What handlers return.
-type Answer<T> = Result<actix_web::web::Json<T>, Problem>;
+type Answer<T> = Result<crate::request::Json<T>, Problem>;
 
 /// Every call of the API.
 pub fn configure(config: &mut ServiceConfig<'_>) {

@@ -131,7 +131,6 @@ pub async fn listen(store: Store, settings: &Settings) -> Result<Listening, List
             .app_data(posting.clone())
             .app_data(looks.clone())
             .app_data(web::PayloadConfig::new(api::LARGEST_FILE))
-            .app_data(request::json_config())
             .app_data(request::path_config())
             .app_data(request::query_config())
             .wrap(from_fn(request::no_null_characters))

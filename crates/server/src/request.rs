@@ -1,13 +1,19 @@
 //! Reading requests: JSON, paths and queries with readable refusals, who asks, and the
 //! idempotency key.
 
+use std::future::Future;
+use std::pin::Pin;
+
 use actix_web::body::MessageBody;
 use actix_web::dev::{self, Payload, ServiceRequest, ServiceResponse};
-use actix_web::error::{JsonPayloadError, PathError, QueryPayloadError};
+use actix_web::error::{PathError, QueryPayloadError};
 use actix_web::http::StatusCode;
+use actix_web::http::header::CONTENT_TYPE;
 use actix_web::middleware::Next;
 use actix_web::{FromRequest, HttpMessage, HttpRequest, web};
 use serde::Serialize;
+use serde::de::DeserializeOwned;
+use serde::{Deserialize, Deserializer};
 use till_core::fingerprint;
 use till_store::approvals::Viewer;
 use till_store::{Actor, Request};
@@ -18,34 +24,165 @@ use crate::problem::Problem;
 /// Largest request body, in bytes.
 const BODY_LIMIT: usize = 2 * 1024 * 1024;
 
-pub(crate) fn json_config() -> web::JsonConfig {
-    web::JsonConfig::default().limit(BODY_LIMIT).error_handler(|error, _| {
-        let problem = match &error {
-            JsonPayloadError::Overflow { .. } | JsonPayloadError::OverflowKnownLength { .. } => {
+/// JSON, in a request or an answer.
+///
+/// A request is read whole: a field that is not there is refused by its name, a value that cannot be read is told
+/// at its field. A misspelt field would otherwise be as good as none, and a receipt propose what nobody meant.
+#[derive(Debug, Clone)]
+pub struct Json<T>(pub T);
+
+impl<T> std::ops::Deref for Json<T> {
+    type Target = T;
+
+    fn deref(&self) -> &T {
+        &self.0
+    }
+}
+
+impl<T: Serialize> actix_web::Responder for Json<T> {
+    type Body = actix_web::body::EitherBody<String>;
+
+    fn respond_to(self, request: &HttpRequest) -> actix_web::HttpResponse<Self::Body> {
+        web::Json(self.0).respond_to(request)
+    }
+}
+
+impl<T: DeserializeOwned> FromRequest for Json<T> {
+    type Error = Problem;
+    type Future = Pin<Box<dyn Future<Output = Result<Self, Problem>>>>;
+
+    fn from_request(request: &HttpRequest, payload: &mut Payload) -> Self::Future {
+        let kind = of_kind_json(request);
+        let bytes = web::Bytes::from_request(request, payload);
+        Box::pin(async move {
+            kind?;
+            let too_large = || {
                 Problem::new(StatusCode::PAYLOAD_TOO_LARGE, "too_large", "The request is too large. Send less at once.")
+            };
+            let bytes = bytes.await.map_err(|_| too_large())?;
+            if bytes.len() > BODY_LIMIT {
+                return Err(too_large());
             }
-            JsonPayloadError::ContentType => Problem::new(
-                StatusCode::UNSUPPORTED_MEDIA_TYPE,
-                "not_json",
-                "Send JSON, with the content type application/json.",
-            ),
-            JsonPayloadError::Deserialize(error) if error.is_data() => {
-                Problem::new(StatusCode::BAD_REQUEST, "malformed", unreadable(&error.to_string()))
-            }
-            other => {
-                Problem::new(StatusCode::BAD_REQUEST, "malformed", format!("The request cannot be read: {other}."))
-            }
-        };
-        problem.into()
+            read(&bytes).map(Json)
+        })
+    }
+}
+
+/// JSON is UTF-8, whatever else a request says of itself is refused.
+fn of_kind_json(request: &HttpRequest) -> Result<(), Problem> {
+    let said = request.headers().get(CONTENT_TYPE).and_then(|value| value.to_str().ok()).unwrap_or_default();
+    let mut parts = said.split(';').map(|part| part.trim().to_ascii_lowercase());
+    let is_json = parts.next().is_some_and(|kind| kind == "application/json");
+    let in_utf8 = parts.all(|part| !part.starts_with("charset=") || part.trim_matches('"') == "charset=utf-8");
+    if is_json && in_utf8 {
+        return Ok(());
+    }
+    let sentence = "Send JSON in UTF-8, with the content type application/json.";
+    Err(Problem::new(StatusCode::UNSUPPORTED_MEDIA_TYPE, "not_json", sentence))
+}
+
+/// Reads a request: every field it has is one that is known.
+fn read<T: DeserializeOwned>(bytes: &[u8]) -> Result<T, Problem> {
+    let mut text = serde_json::Deserializer::from_slice(bytes);
+    let value = strict(&mut text, bytes)?;
+    text.end().map_err(|error| malformed(&error.to_string(), "", bytes))?;
+    Ok(value)
+}
+
+/// What is wrong, at its field.
+fn strict<'de, D, T>(from: D, bytes: &[u8]) -> Result<T, Problem>
+where
+    D: Deserializer<'de>,
+    T: DeserializeOwned,
+{
+    let mut track = serde_path_to_error::Track::new();
+    let mut unknown = Vec::new();
+    let mut note = |path: serde_ignored::Path<'_>| unknown.push(path.to_string());
+    let tracked = serde_path_to_error::Deserializer::new(from, &mut track);
+    let found = T::deserialize(serde_ignored::Deserializer::new(tracked, &mut note));
+    let value = found.map_err(|error| malformed(&error.to_string(), &dotted(&track.path().to_string()), bytes))?;
+    match unknown.first() {
+        None => Ok(value),
+        Some(path) => {
+            // Optional parts leave a question mark in the path.
+            let field = path.replace(".?", "").replace("?.", "");
+            let sentence = format!("There is no field “{field}” in this request. Look how it is spelt.");
+            Err(Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "unknown_field", sentence).at(field))
+        }
+    }
+}
+
+/// `picks[0].quantity` as fields are named here: `picks.0.quantity`.
+fn dotted(path: &str) -> String {
+    path.replace(['[', ']'], ".").replace("..", ".").trim_matches('.').to_owned()
+}
+
+/// What a value that cannot be read is told, at its field: its own sentence where it has one, as that of a decimal.
+fn malformed(said: &str, field: &str, bytes: &[u8]) -> Problem {
+    if let Some(problem) = said.strip_prefix(INSIDE).and_then(|rest| rest.split_once(INSIDE)) {
+        return serde_json::from_str(problem.0).unwrap_or_else(|_| {
+            Problem::new(StatusCode::BAD_REQUEST, "malformed", "The request cannot be read. Send it again.")
+        });
+    }
+    let sentence = said.rsplit_once(" at line ").map_or(said, |(sentence, _)| sentence);
+    let typed = serde_json::from_slice::<serde_json::Value>(bytes)
+        .ok()
+        .and_then(|body| body.pointer(&format!("/{}", field.replace('.', "/"))).cloned());
+    // What chrono says of a text that is no day.
+    let of_days =
+        ["input is out of range", "input contains invalid characters", "premature end of input", "trailing input"];
+    let words = match typed.as_ref().and_then(serde_json::Value::as_str) {
+        _ if sentence.starts_with('“') => sentence.to_owned(),
+        Some(text) if of_days.contains(&sentence) => {
+            format!("“{text}” is no day of the calendar. Write one such as 2026-03-18.")
+        }
+        _ => format!("The request cannot be read: {said}."),
+    };
+    let problem = Problem::new(StatusCode::BAD_REQUEST, "malformed", words);
+    if field.is_empty() { problem } else { problem.at(field) }
+}
+
+/// Stands around a problem that was found inside of a part of a request.
+const INSIDE: char = '\u{1f}';
+
+/// Reads what stands beside the fields of something else in one object: both parts are read strictly, which a
+/// flattened field would not be.
+pub(crate) fn read_beside<'de, D, E, T>(from: D, fields: &[&str]) -> Result<(E, T), D::Error>
+where
+    D: Deserializer<'de>,
+    E: DeserializeOwned,
+    T: DeserializeOwned,
+{
+    let mut whole = serde_json::Map::deserialize(from)?;
+    let beside: serde_json::Map<String, serde_json::Value> =
+        fields.iter().filter_map(|field| whole.remove_entry(*field)).collect();
+    Ok((part(beside)?, part(whole)?))
+}
+
+fn part<T: DeserializeOwned, E: serde::de::Error>(fields: serde_json::Map<String, serde_json::Value>) -> Result<T, E> {
+    let value = serde_json::Value::Object(fields);
+    let bytes = value.to_string();
+    strict(value, bytes.as_bytes()).map_err(|problem| {
+        let problem = serde_json::to_string(&problem).unwrap_or_default();
+        E::custom(format!("{INSIDE}{problem}{INSIDE}"))
     })
 }
 
-/// What a value that cannot be read is told: its own sentence where it has one, as that of a
-/// decimal, without where in the request it stood.
-fn unreadable(said: &str) -> String {
-    let sentence = said.rsplit_once(" at line ").map_or(said, |(sentence, _)| sentence);
-    if sentence.starts_with('“') { sentence.to_owned() } else { format!("The request cannot be read: {said}.") }
+/// Reads a request that is something typed and a few fields beside it.
+macro_rules! beside {
+    ($name:ident { $($field:ident: $kind:ty),+ } and $rest:ident: $of:ty) => {
+        impl<'de> serde::Deserialize<'de> for $name {
+            fn deserialize<D: serde::Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
+                #[derive(serde::Deserialize)]
+                struct Beside { $($field: $kind),+ }
+                let (beside, $rest): (Beside, $of) =
+                    $crate::request::read_beside(from, &[$(stringify!($field)),+])?;
+                Ok(Self { $($field: beside.$field,)+ $rest })
+            }
+        }
+    };
 }
+pub(crate) use beside;
 
 /// Refuses text with a null character in it: no keyboard types one, and to the database the text
 /// would end there.

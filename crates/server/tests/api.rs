@@ -114,7 +114,7 @@ fn bad_input_is_refused_at_its_field_and_nothing_is_written() {
             post(json!([{ "shipment_line": id, "quantity": "1.00001" }])),
             400,
             "malformed",
-            None,
+            Some("picks.0.quantity"),
         ),
         ("POST", "/api/invoices/post", post(json!([])), 422, "refused", Some("picks")),
         ("POST", "/api/invoices/post", post(json!([{ "shipment_line": id }])), 409, "moved", None),
@@ -124,7 +124,7 @@ fn bad_input_is_refused_at_its_field_and_nothing_is_written() {
             json!({ "picks": [{ "shipment_line": id }], "posting_date": "18.03.2026" }),
             400,
             "malformed",
-            None,
+            Some("posting_date"),
         ),
         (
             "POST",
@@ -147,7 +147,24 @@ fn bad_input_is_refused_at_its_field_and_nothing_is_written() {
         ),
         ("POST", "/api/receipts", receipt(&|body| body["customer"] = json!(4711)), 404, "not_found", None),
         ("POST", "/api/receipts", receipt(&|body| body["date"] = json!("2026-02-10")), 422, "refused", Some("date")),
-        ("POST", "/api/receipts", receipt(&|body| body["date"] = json!("2026-02-30")), 400, "malformed", None),
+        ("POST", "/api/receipts", receipt(&|body| body["date"] = json!("2026-02-30")), 400, "malformed", Some("date")),
+        // A misspelt field would be as good as none.
+        (
+            "POST",
+            "/api/receipts",
+            receipt(&|body| body["aplications"] = json!([])),
+            422,
+            "unknown_field",
+            Some("aplications"),
+        ),
+        (
+            "POST",
+            "/api/invoices/preview",
+            json!({ "picks": [{ "shipment_line": id, "quantitty": "1" }] }),
+            422,
+            "unknown_field",
+            Some("picks.0.quantitty"),
+        ),
         ("POST", "/api/receipts", receipt(&|body| body["method"] = json!("seashells")), 422, "invalid", Some("method")),
         (
             "POST",
@@ -180,6 +197,8 @@ fn bad_input_is_refused_at_its_field_and_nothing_is_written() {
         assert_eq!(problem["field"].as_str(), field, "{method} {path} {body} → {problem}");
         assert!(problem["title"].as_str().unwrap().ends_with('.'), "a sentence: {problem}");
     }
+    let (_, no_day) = till.send("POST", "/api/receipts", &receipt(&|body| body["date"] = json!("2026-02-29")));
+    assert_eq!(no_day["title"], "“2026-02-29” is no day of the calendar. Write one such as 2026-03-18.");
     let answer =
         till.ask("POST", "/api/receipts").text("{\"customer\": ").key("key-12345678").send(till.address).unwrap();
     assert_eq!(answer.status, 400);

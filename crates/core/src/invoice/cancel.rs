@@ -140,8 +140,8 @@ impl CancelDecision {
             orders: self.orders.clone(),
             ..Posting::default()
         };
-        let entry = posting.enter(self.entry.as_ref(), input.entry.as_ref().map(|(id, _)| *id));
-        let cost_entry = posting.enter(self.cost_entry.as_ref(), input.cost_entry.as_ref().map(|(id, _)| *id));
+        let entry = posting.enter(self.entry.clone(), input.entry.as_ref().map(|(id, _)| *id));
+        let cost_entry = posting.enter(self.cost_entry.clone(), input.cost_entry.as_ref().map(|(id, _)| *id));
         let whole = (document.total, document.total_base);
         let account = input.item.account.as_ref().map(|account| account.number.as_str());
         let whose = (document.customer, input.item.purpose, Side::OwedByUs);

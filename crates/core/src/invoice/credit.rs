@@ -164,7 +164,7 @@ impl CreditDecision {
     pub fn posting(&self, input: &CreditInput<'_>) -> Posting {
         let date = input.date.date;
         let mut posting = Posting { orders: self.orders.clone(), ..Posting::default() };
-        let entry = posting.enter(self.entry.as_ref(), None);
+        let entry = posting.enter(self.entry.clone(), None);
         let currency = input.document.currency;
         let item = |purpose, account, amounts| {
             NewItem::due_at_once((input.customer.id, purpose, Side::OwedByUs), account, currency, amounts, date)

@@ -63,7 +63,7 @@ pub fn decide_intake(input: &IntakeInput<'_>) -> Result<Posting, Vec<Blocker>> {
         return Err(blockers);
     }
     let mut posting = Posting::default();
-    posting.enter(entry.as_ref(), None);
+    posting.enter(entry, None);
     posting.layers.push(NewLayer {
         item: input.item,
         warehouse: input.warehouse.clone(),
@@ -160,7 +160,7 @@ pub fn decide_adjustment(input: &AdjustInput<'_>) -> Result<AdjustDecision, Vec<
         return Err(blockers);
     }
     let mut posting = Posting::default();
-    posting.enter(entry.as_ref(), None);
+    posting.enter(entry, None);
     posting.stock.extend(StockMove::out(&issues, input.date, MovedWith::Count));
     if input.difference.is_positive() {
         posting.layers.push(NewLayer {

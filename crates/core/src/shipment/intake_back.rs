@@ -73,7 +73,7 @@ pub fn decide_intake_back(input: &IntakeBackInput<'_>) -> Result<Posting, Vec<Bl
     let mut posting = Posting::default();
     if let Some((id, entry)) = &input.entry {
         let text = format!("{} × {} did not come in", input.quantity, input.code);
-        posting.enter(Some(&entry.reversed(input.date, text)), Some(*id));
+        posting.enter(Some(entry.reversed(input.date, text)), Some(*id));
     }
     posting.stock.push(StockMove {
         layer: input.layer.id,

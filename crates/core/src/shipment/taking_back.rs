@@ -88,7 +88,7 @@ pub fn decide_take_back(input: &TakeBackInput<'_>) -> Result<Posting, Vec<Blocke
     let mut posting = Posting::default();
     if let Some((id, entry)) = &input.entry {
         let text = format!("Goods of {} taken back", input.number);
-        posting.enter(Some(&entry.reversed(input.date, text)), Some(*id));
+        posting.enter(Some(entry.reversed(input.date, text)), Some(*id));
     }
     posting.stock.extend(input.left.iter().map(|left| left.back(input.date)));
     Ok(posting)

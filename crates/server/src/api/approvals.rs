@@ -2,7 +2,7 @@
 
 use std::time::Instant;
 
-use actix_web::web::{Data, Json, Path, Query};
+use actix_web::web::{Data, Path, Query};
 use actix_web::{HttpResponse, get, post};
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
@@ -15,7 +15,7 @@ use utoipa::{IntoParams, ToSchema};
 use super::Answer;
 use crate::presence::{OpenElsewhere, Presence};
 use crate::problem::Problem;
-use crate::request::{Change, Signed};
+use crate::request::{Change, Json, Signed};
 
 /// Which approvals.
 #[derive(Debug, Deserialize, IntoParams)]

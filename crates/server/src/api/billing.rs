@@ -1,6 +1,6 @@
 //! Unbilled shipments, drafts and invoices.
 
-use actix_web::web::{Data, Json, Path, Query};
+use actix_web::web::{Data, Path, Query};
 use actix_web::{delete, get, post, put};
 use serde::{Deserialize, Serialize};
 use till_core::ids::{CustomerId, InvoiceId};
@@ -17,7 +17,7 @@ use utoipa::{IntoParams, ToSchema};
 use super::overview::Version;
 use super::{Answer, Stretch};
 use crate::problem::Problem;
-use crate::request::Change;
+use crate::request::{Change, Json, beside};
 
 /// What to list of the unbilled.
 #[derive(Debug, Deserialize, IntoParams)]
@@ -177,7 +177,7 @@ pub(super) async fn preview(store: Data<Store>, to_bill: Json<ToBill>) -> Answer
 }
 
 /// Picked lines to post.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Serialize, ToSchema)]
 pub(super) struct PostPicks {
     /// What.
     #[serde(flatten)]
@@ -185,6 +185,8 @@ pub(super) struct PostPicks {
     /// Fingerprints of the previews seen, in their order.
     seen: Vec<String>,
 }
+
+beside!(PostPicks { seen: Vec<String> } and to_bill: ToBill);
 
 /// Posts picked lines: every invoice they come to, or none.
 #[utoipa::path(
@@ -251,7 +253,7 @@ pub(super) async fn view(store: Data<Store>, id: Path<i64>) -> Answer<InvoiceVie
 }
 
 /// New lines and dates for a draft.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Serialize, ToSchema)]
 pub(super) struct ChangeDraft {
     /// The version seen.
     version: i64,
@@ -259,6 +261,8 @@ pub(super) struct ChangeDraft {
     #[serde(flatten)]
     to_bill: ToBill,
 }
+
+beside!(ChangeDraft { version: i64 } and to_bill: ToBill);
 
 /// Replaces the lines and dates of a draft.
 #[utoipa::path(

@@ -1,6 +1,6 @@
 //! Other prices, tax codes and discounts on drafts; cancelling what is posted.
 
-use actix_web::web::{Data, Json, Path, Query};
+use actix_web::web::{Data, Path, Query};
 use actix_web::{get, post, put};
 use till_core::ids::{CreditMemoId, InvoiceId, OrderLineId, ShipmentLineId};
 use till_store::customers::Outcome;
@@ -12,7 +12,7 @@ use till_store::{Store, rules};
 use super::overview::Version;
 use super::{Answer, Stretch};
 use crate::problem::Problem;
-use crate::request::Change;
+use crate::request::{Change, Json};
 
 async fn price(store: &Store, change: &Change, id: i64, key: LineKey, new: &NewPrice) -> Answer<Outcome> {
     let request = change.request(new);

@@ -1,6 +1,6 @@
 //! Customers as they are kept: their data, ship-tos, contacts, exposure and containers.
 
-use actix_web::web::{Data, Json, Path};
+use actix_web::web::{Data, Path};
 use actix_web::{get, post, put};
 use serde::{Deserialize, Serialize};
 use till_core::exposure::Exposure;
@@ -15,7 +15,7 @@ use utoipa::ToSchema;
 
 use super::Answer;
 use crate::problem::Problem;
-use crate::request::Change;
+use crate::request::{Change, Json, beside};
 
 /// A customer as it is kept, with what belongs to it.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
@@ -216,7 +216,7 @@ pub(super) async fn preview_containers(
 }
 
 /// Containers to take back.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Serialize, ToSchema)]
 pub(super) struct PostContainers {
     /// What came back.
     #[serde(flatten)]
@@ -224,6 +224,8 @@ pub(super) struct PostContainers {
     /// Fingerprint of the preview seen.
     seen: String,
 }
+
+beside!(PostContainers { seen: String } and back: BroughtBack);
 
 /// Takes containers back: what was charged for them is owed no more.
 #[utoipa::path(

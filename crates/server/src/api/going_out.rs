@@ -1,7 +1,7 @@
 //! Documents on their way to customers, the stand-in mailbox, texts of messages, kept views.
 
 use actix_web::http::header;
-use actix_web::web::{Data, Json, Path, Query};
+use actix_web::web::{Data, Path, Query};
 use actix_web::{HttpResponse, delete, get, post, put};
 use serde::{Deserialize, Serialize};
 use till_core::ids::{CreditMemoId, DeliveryId, DocumentKind, InvoiceId};
@@ -18,7 +18,7 @@ use utoipa::{IntoParams, ToSchema};
 use super::overview::Version;
 use super::{Answer, Stretch};
 use crate::problem::Problem;
-use crate::request::{Change, Signed};
+use crate::request::{Change, Json, Signed};
 
 /// Which documents to list.
 #[derive(Debug, Deserialize, IntoParams)]

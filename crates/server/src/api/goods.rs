@@ -1,6 +1,6 @@
 //! Settings of goods: warehouses, cost, freight, tax treatments, own fields, reporting lists.
 
-use actix_web::web::{Data, Json, Path};
+use actix_web::web::{Data, Path};
 use actix_web::{get, post, put};
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
@@ -16,7 +16,7 @@ use utoipa::ToSchema;
 
 use super::Answer;
 use crate::problem::Problem;
-use crate::request::Change;
+use crate::request::{Change, Json};
 
 /// Settings of goods, and what can be chosen on orders.
 #[utoipa::path(responses((status = 200, body = GoodsSettings)))]

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::sync::Mutex;
 
-use actix_web::web::{Bytes, Data, Json, Path, Query};
+use actix_web::web::{Bytes, Data, Path, Query};
 use actix_web::{delete, get, post};
 use serde::{Deserialize, Serialize};
 use till_core::ids::ImportId;
@@ -14,7 +14,7 @@ use utoipa::{IntoParams, ToSchema};
 
 use super::Answer;
 use crate::problem::Problem;
-use crate::request::Change;
+use crate::request::{Change, Json};
 
 /// The largest file, in bytes: some two hundred thousand lines.
 pub(crate) const LARGEST_FILE: usize = 24 * 1024 * 1024;

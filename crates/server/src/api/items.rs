@@ -1,6 +1,6 @@
 //! Items, their stock and their prices.
 
-use actix_web::web::{Data, Json, Path, Query};
+use actix_web::web::{Data, Path, Query};
 use actix_web::{delete, get, post, put};
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
@@ -16,7 +16,7 @@ use utoipa::{IntoParams, ToSchema};
 use super::customers::Saved;
 use super::{Answer, Stretch};
 use crate::problem::Problem;
-use crate::request::Change;
+use crate::request::{Change, Json};
 
 #[derive(Debug, Deserialize, IntoParams)]
 pub(super) struct WhichItems {

@@ -1,7 +1,7 @@
 //! The ledger, read only: entries are written by documents.
 
 use actix_web::get;
-use actix_web::web::{Data, Json, Path, Query};
+use actix_web::web::{Data, Path, Query};
 use chrono::NaiveDate;
 use serde::Deserialize;
 use till_core::ids::{CustomerId, EntryId};
@@ -12,6 +12,7 @@ use utoipa::IntoParams;
 
 use super::{Answer, Stretch};
 use crate::problem::Problem;
+use crate::request::Json;
 
 #[derive(Debug, Deserialize, IntoParams)]
 pub(super) struct Days {

@@ -1,15 +1,15 @@
 //! What a company brings along when it begins in the middle of its life.
 
 use actix_web::post;
-use actix_web::web::{Data, Json};
-use serde::{Deserialize, Serialize};
+use actix_web::web::Data;
+use serde::Serialize;
 use till_store::openings::{self, NewOpening, OpeningPreview, PostedOpening};
 use till_store::{Store, rules};
 use utoipa::ToSchema;
 
 use super::Answer;
 use crate::problem::Problem;
-use crate::request::Change;
+use crate::request::{Change, Json, beside};
 
 /// What opening items, stock and balances would write.
 #[utoipa::path(operation_id = "preview_opening", responses((status = 200, body = OpeningPreview), (status = 422, body = Problem)))]
@@ -21,7 +21,7 @@ pub(super) async fn preview(store: Data<Store>, new: Json<NewOpening>) -> Answer
 }
 
 /// An opening to post.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Serialize, ToSchema)]
 pub(super) struct PostOpening {
     /// What is brought along.
     #[serde(flatten)]
@@ -29,6 +29,8 @@ pub(super) struct PostOpening {
     /// Fingerprint of the preview seen.
     seen: String,
 }
+
+beside!(PostOpening { seen: String } and opening: NewOpening);
 
 /// Posts opening items, stock and balances: one document, one entry.
 #[utoipa::path(

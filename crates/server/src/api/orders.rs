@@ -1,6 +1,6 @@
 //! Orders: entering, changing, confirming, cancelling, and what of them is open.
 
-use actix_web::web::{Data, Json, Path, Query};
+use actix_web::web::{Data, Path, Query};
 use actix_web::{get, post, put};
 use serde::{Deserialize, Serialize};
 use till_core::fixed::Quantity;
@@ -16,7 +16,7 @@ use utoipa::{IntoParams, ToSchema};
 use super::overview::Version;
 use super::{Answer, Stretch};
 use crate::problem::Problem;
-use crate::request::{Change, Signed};
+use crate::request::{Change, Json, Signed};
 
 #[derive(Debug, Deserialize, IntoParams)]
 pub(super) struct OfCustomer {

@@ -1,6 +1,6 @@
 //! The spine, the day sheet, search, and customers.
 
-use actix_web::web::{Data, Json, Path, Query};
+use actix_web::web::{Data, Path, Query};
 use actix_web::{delete, get, put};
 use serde::{Deserialize, Serialize};
 use till_core::ids::CustomerId;
@@ -13,7 +13,7 @@ use utoipa::{IntoParams, ToSchema};
 
 use super::Answer;
 use crate::problem::Problem;
-use crate::request::{Change, Signed};
+use crate::request::{Change, Json, Signed};
 
 /// Whose books, which day, where something waits.
 #[utoipa::path(responses((status = 200, body = Spine)))]

@@ -1,6 +1,6 @@
 //! Quotes and call-off orders.
 
-use actix_web::web::{Data, Json, Path, Query};
+use actix_web::web::{Data, Path, Query};
 use actix_web::{get, post, put};
 use serde::{Deserialize, Serialize};
 use till_core::ids::{CallOffId, CustomerId, OrderId, QuoteId};
@@ -12,7 +12,7 @@ use utoipa::ToSchema;
 use super::orders::OfCustomer;
 use super::{Answer, Stretch};
 use crate::problem::Problem;
-use crate::request::Change;
+use crate::request::{Change, Json, beside};
 
 /// Quotes, open ones first.
 #[utoipa::path(params(Stretch), responses((status = 200, body = Vec<QuoteRow>)))]
@@ -50,7 +50,7 @@ pub(super) async fn write_quote(store: Data<Store>, change: Change, new: Json<Qu
 }
 
 /// A quote as changed.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Serialize, ToSchema)]
 pub(super) struct ChangedQuote {
     /// The version seen.
     version: i64,
@@ -58,6 +58,8 @@ pub(super) struct ChangedQuote {
     #[serde(flatten)]
     form: QuoteForm,
 }
+
+beside!(ChangedQuote { version: i64 } and form: QuoteForm);
 
 /// Writes an open quote anew.
 #[utoipa::path(

@@ -1,8 +1,8 @@
 //! Receipts: posting, applying, unapplying, reversing; the ways of paying.
 
-use actix_web::web::{Data, Json, Path, Query};
+use actix_web::web::{Data, Path, Query};
 use actix_web::{get, post};
-use serde::{Deserialize, Serialize};
+use serde::Serialize;
 use till_core::ids::ReceiptId;
 use till_store::money_places::{self, PaymentMethod};
 use till_store::receipts::{
@@ -15,7 +15,7 @@ use utoipa::ToSchema;
 use super::overview::Version;
 use super::{Answer, Stretch};
 use crate::problem::Problem;
-use crate::request::Change;
+use crate::request::{Change, Json, beside};
 
 /// What a receipt would do. Without applications, the oldest invoices are proposed first.
 #[utoipa::path(operation_id = "preview_receipt", responses((status = 200, body = MoneyPreview), (status = 422, body = Problem)))]
@@ -27,7 +27,7 @@ pub(super) async fn preview(store: Data<Store>, new: Json<NewReceipt>) -> Answer
 }
 
 /// A receipt to post.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Serialize, ToSchema)]
 pub(super) struct PostReceipt {
     /// The receipt.
     #[serde(flatten)]
@@ -35,6 +35,8 @@ pub(super) struct PostReceipt {
     /// Fingerprint of the preview seen.
     seen: String,
 }
+
+beside!(PostReceipt { seen: String } and receipt: NewReceipt);
 
 /// Posts a receipt.
 #[utoipa::path(
@@ -86,7 +88,7 @@ pub(super) async fn preview_apply(
 }
 
 /// Unapplied money to apply.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Serialize, ToSchema)]
 pub(super) struct PostApplications {
     /// The receipt's version seen.
     version: i64,
@@ -96,6 +98,8 @@ pub(super) struct PostApplications {
     /// Fingerprint of the preview seen.
     seen: String,
 }
+
+beside!(PostApplications { version: i64, seen: String } and new: NewApplications);
 
 /// Applies unapplied money.
 #[utoipa::path(
@@ -136,7 +140,7 @@ pub(super) async fn preview_unapply(store: Data<Store>, id: Path<i64>, wish: Jso
 }
 
 /// Applications to take back.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Serialize, ToSchema)]
 pub(super) struct PostUnapply {
     /// The receipt's version seen.
     version: i64,
@@ -146,6 +150,8 @@ pub(super) struct PostUnapply {
     /// Fingerprint of the preview seen.
     seen: String,
 }
+
+beside!(PostUnapply { version: i64, seen: String } and wish: ToUnapply);
 
 /// Unapplies money: what it settled is open again, the money lies with its receipt.
 #[utoipa::path(
@@ -180,7 +186,7 @@ pub(super) async fn preview_reverse(store: Data<Store>, id: Path<i64>, wish: Jso
 }
 
 /// A receipt to reverse.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Serialize, ToSchema)]
 pub(super) struct PostReverse {
     /// The receipt's version seen.
     version: i64,
@@ -190,6 +196,8 @@ pub(super) struct PostReverse {
     /// Fingerprint of the preview seen.
     seen: String,
 }
+
+beside!(PostReverse { version: i64, seen: String } and wish: ToReverse);
 
 /// Reverses a receipt that was typed in error: what it settled is open again, the money was never there.
 #[utoipa::path(

@@ -3,7 +3,7 @@
 use std::collections::{HashMap, HashSet};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
-use actix_web::web::{Data, Json, Path, Query};
+use actix_web::web::{Data, Path, Query};
 use actix_web::{delete, get, post, put};
 use serde::{Deserialize, Serialize};
 use till_core::ids::{InvoiceId, RunId};
@@ -15,7 +15,7 @@ use super::billing::SeenVersion;
 use super::overview::Version;
 use super::{Answer, Stretch};
 use crate::problem::Problem;
-use crate::request::Change;
+use crate::request::{Change, Json};
 
 /// Runs that this process is posting now, and how many it has ended.
 #[derive(Debug, Clone, Default)]

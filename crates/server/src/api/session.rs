@@ -2,7 +2,7 @@
 
 use actix_web::cookie::{Cookie, SameSite};
 use actix_web::http::StatusCode;
-use actix_web::web::{Data, Json, Query};
+use actix_web::web::{Data, Query};
 use actix_web::{HttpResponse, delete, get, post, put};
 use chrono::Utc;
 use serde::{Deserialize, Serialize};
@@ -15,7 +15,7 @@ use utoipa::{IntoParams, ToSchema};
 use super::Answer;
 use crate::gate::{From, Gate, Who, cookie_name, csrf_of};
 use crate::problem::Problem;
-use crate::request::{Signed, SignedMaybe};
+use crate::request::{Json, Signed, SignedMaybe};
 
 /// Whoever is signed in.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]

@@ -1,7 +1,7 @@
 //! Set-up: company, numbers, periods, limits, people.
 
 use actix_web::http::StatusCode;
-use actix_web::web::{Data, Json, Path};
+use actix_web::web::{Data, Path};
 use actix_web::{get, post, put};
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
@@ -16,7 +16,7 @@ use utoipa::ToSchema;
 use super::Answer;
 use super::overview::Version;
 use crate::problem::Problem;
-use crate::request::Change;
+use crate::request::{Change, Json};
 
 /// Company, numbers, periods, limits.
 #[utoipa::path(responses((status = 200, body = SetupView)))]

@@ -1,6 +1,6 @@
 //! Shipments: picked, packed, posted, taken back; shipped and billed in one step.
 
-use actix_web::web::{Data, Json, Path, Query};
+use actix_web::web::{Data, Path, Query};
 use actix_web::{delete, get, post, put};
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
@@ -15,7 +15,7 @@ use utoipa::ToSchema;
 use super::overview::Version;
 use super::{Answer, Stretch};
 use crate::problem::Problem;
-use crate::request::Change;
+use crate::request::{Change, Json};
 
 /// Shipments: those on their way out first, then newest first. State: `picking`, `packed`,
 /// `posted`, `taken_back` or `dropped`; without one, all but the dropped.

@@ -15,12 +15,17 @@ use crate::{Result, StoreError, deliveries, posting};
 pub(crate) struct ToPost {
     id: InvoiceId,
     customer: CustomerFacts,
+    /// Whether it writes an entry, and one of the cost.
+    entries: (bool, bool),
+    posting: Posting,
     decision: InvoiceDecision,
 }
 
 impl ToPost {
-    pub(crate) fn of(id: InvoiceId, input: &InvoiceInput<'_>, decision: InvoiceDecision) -> Self {
-        Self { id, customer: input.customer.clone(), decision }
+    pub(crate) fn of(id: InvoiceId, input: &InvoiceInput<'_>, mut decision: InvoiceDecision) -> Self {
+        let entries = (decision.entry.is_some(), decision.cost_entry.is_some());
+        let posting = decision.take_posting();
+        Self { id, customer: input.customer.clone(), entries, posting, decision }
     }
 }
 
@@ -31,6 +36,8 @@ struct Numbered<'a> {
     sequence: i64,
     document: &'a InvoiceDocument,
     decision: &'a InvoiceDecision,
+    posting: &'a Posting,
+    entries: (bool, bool),
     customer: &'a CustomerFacts,
     entry: Option<i64>,
     cost_entry: Option<i64>,
@@ -50,6 +57,8 @@ pub(crate) async fn post_all(writing: &mut Writing<'_>, to_post: Vec<ToPost>) ->
             sequence,
             document: one.decision.document.as_ref().ok_or(StoreError::Moved)?,
             decision: &one.decision,
+            posting: &one.posting,
+            entries: one.entries,
             customer: &one.customer,
             entry: None,
             cost_entry: None,
@@ -90,19 +99,16 @@ fn note(writing: &mut Writing<'_>, one: Numbered<'_>) -> PostedInvoice {
 
 /// Everything but the documents themselves.
 async fn enter(writing: &mut Writing<'_>, all: &mut [Numbered<'_>]) -> Result<()> {
-    let postings: Vec<(DocumentRef, Posting)> = all
+    let sources: Vec<DocumentRef> = all
         .iter()
-        .map(|one| {
-            let source = DocumentRef { kind: DocumentKind::Invoice, id: one.id.0, number: one.number.clone() };
-            (source, one.decision.posting())
-        })
+        .map(|one| DocumentRef { kind: DocumentKind::Invoice, id: one.id.0, number: one.number.clone() })
         .collect();
-    let of: Vec<_> = postings.iter().map(|(source, posting)| (source, posting)).collect();
+    let of: Vec<_> = sources.iter().zip(all.iter()).map(|(source, one)| (source, one.posting)).collect();
     let written = posting::write_all(writing, &of).await?;
     for (one, ids) in all.iter_mut().zip(written) {
-        let mut ids = ids.into_iter();
-        one.entry = one.decision.entry.as_ref().and_then(|_| ids.next()).map(|id| id.0);
-        one.cost_entry = one.decision.cost_entry.as_ref().and_then(|_| ids.next()).map(|id| id.0);
+        let mut ids = ids.into_iter().map(|id| id.0);
+        one.entry = if one.entries.0 { ids.next() } else { None };
+        one.cost_entry = if one.entries.1 { ids.next() } else { None };
     }
     Ok(())
 }
