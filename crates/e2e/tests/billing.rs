@@ -147,6 +147,43 @@ async fn direct_invoices_from_a_grid() -> Result<()> {
     till.stop_and_verify().await
 }
 
+/// Goods on a direct invoice leave stock with it: 4 × 32.50 less 2.5 %, 126.75, with 23 % 155.90; and their cost of the oldest layer, of
+/// which 6 of 72 are left at 18.46: 73.84. Taxed otherwise than usual, the row asks why.
+#[tokio::test]
+async fn goods_on_a_direct_invoice() -> Result<()> {
+    let (till, browser) = start("/billing/direct").await?;
+    browser.wait_for("h1", "Direct invoices").await?;
+    for (typed, key) in
+        [("1002 Orchard Lane Apiaries", Key::Tab), ("HB-12", Key::Tab), ("", Key::Tab), ("4", Key::Tab), ("", Key::Tab)]
+    {
+        browser.type_text(typed).await?;
+        browser.press(key).await?;
+    }
+    browser.wait_for("main", "€155.90").await?;
+    let roll = browser.wait_for("#roll", "Entry of the cost").await?;
+    assert!(roll.contains("73.84"), "{roll}");
+    // 126.75 with 13.5 %: 143.86.
+    browser.type_text("S135").await?;
+    browser.wait_for("main", "is taxed as S135, not S23. Say why.").await?;
+    let disabled = browser.run("return document.querySelector('footer button').disabled").await?;
+    assert_eq!(disabled, serde_json::json!(true));
+    browser.run("document.querySelector('[data-cell=\"0-reason\"]').focus()").await?;
+    browser.type_text("sold as feed boxes").await?;
+    browser.wait_for("h1 + .sum", "€143.86").await?;
+    browser.wait_for("footer button:not([disabled])", "Post 1 invoice").await?;
+    browser.control('\n').await?;
+    browser.wait_for("[role=dialog]", "Post 1 invoice?").await?;
+    browser.press(Key::Enter).await?;
+    browser.wait_for("[data-testid=notice]", "posted").await?;
+    // Two are left of that layer, and the item tells where the four went.
+    browser.go(&till.place("/items/1")).await?;
+    browser.wait_for("#roll", "2 of 72").await?;
+    browser.wait_for("main", "left with I-").await?;
+    assert_eq!(browser.console().await?, Vec::<String>::new());
+    browser.close().await?;
+    till.stop_and_verify().await
+}
+
 /// A run of fifty invoices: two are blocked, one is left out, the others are posted with progress
 /// and a page that says which numbers they got; what was left is given back.
 #[tokio::test]

@@ -232,6 +232,9 @@ export function DirectRoom() {
               <BlockerLines blockers={shown.preview.blockers} />
               <Tear />
               {shown.preview.entry && <EntryLines entry={shown.preview.entry} base={base} title="Entry when posted" />}
+              {shown.preview.cost_entry && (
+                <EntryLines entry={shown.preview.cost_entry} base={base} title="Entry of the cost" />
+              )}
             </>
           ) : (
             <>

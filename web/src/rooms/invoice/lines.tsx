@@ -24,6 +24,7 @@ export function InvoiceTape({ invoice }: { invoice: InvoiceView }) {
       <BlockerLines blockers={invoice.blockers} />
       <Tear />
       {invoice.entry && <EntryLines entry={invoice.entry} base={base} title="Entry when posted" />}
+      {invoice.cost_entry && <EntryLines entry={invoice.cost_entry} base={base} title="Entry of the cost" />}
       <PostedEntries entries={invoice.entries} base={base} />
       <ChangeLines changes={invoice.changes} base={base} />
       <TrailLines trail={invoice.trail} />

@@ -143,7 +143,7 @@ function Opened({ form: started, item }: { form: ItemForm; item?: ItemView }) {
                 ? [
                     {
                       key: "b",
-                      label: "Reverse a receipt",
+                      label: "Reverse goods receipt",
                       run: () => setAsking("back"),
                       needs: "adjust_stock" as const,
                     },
@@ -404,7 +404,7 @@ function Opened({ form: started, item }: { form: ItemForm; item?: ItemView }) {
       )}
       {asking === "back" && item && (
         <FormAsk
-          title={`Reverse a receipt of ${form.code}`}
+          title={`Reverse a goods receipt of ${form.code}`}
           yes="Reverse it"
           close={() => setAsking(undefined)}
           fields={[
@@ -431,13 +431,13 @@ function Opened({ form: started, item }: { form: ItemForm; item?: ItemView }) {
             );
             say({
               kind: "done",
-              text: `The receipt of ${form.code} is reversed: stock and its cost are as before it.`,
+              text: `The goods receipt of ${form.code} is reversed: stock and its cost are as before it.`,
             });
             await changed();
           }}
         >
-          For a receipt that was typed in error, while nothing of it has left. Its entry is turned round. Where less is
-          there than was set aside, the latest orders give it up.
+          For a goods receipt that was typed in error, while nothing of it has left. Its entry is turned round. Where
+          less is there than was set aside, the latest orders give it up.
         </FormAsk>
       )}
       {asking === "expect" && item && (

@@ -180,7 +180,7 @@ export function ShipAndBillAsk({
           {receipt?.entry && <EntryLines entry={receipt.entry} base={base} title="Entry of the receipt" />}
           {data.shipment_entry && <EntryLines entry={data.shipment_entry} base={base} title="Entry of the shipment" />}
           {data.preview?.cost_entry && (
-            <EntryLines entry={data.preview.cost_entry} base={base} title="Cost that follows billing" />
+            <EntryLines entry={data.preview.cost_entry} base={base} title="Entry of the cost" />
           )}
         </Paper>
       )}

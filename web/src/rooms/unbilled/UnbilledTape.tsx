@@ -60,6 +60,7 @@ export function UnbilledTape({
           <BlockerLines blockers={one.blockers} />
           <Tear />
           {one.entry && <EntryLines entry={one.entry} base={base} title="Entry when posted" />}
+          {one.cost_entry && <EntryLines entry={one.cost_entry} base={base} title="Entry of the cost" />}
           <ChangeLines changes={one.changes} base={base} />
         </div>
       ))}
