@@ -171,11 +171,11 @@ fn a_price_is_made_of_its_steps() {
     assert!(steps.len() >= 3, "{steps:?}");
     let said = seen["lines"][0]["price"].to_string();
     assert!(said.contains("Quays") && said.contains("QUAY"), "each step names its source: {said}");
-    // A price typed by hand takes the place of all of them; one of nothing is told, until a reason is given.
+    // A price typed by hand takes the place of all of them; one of nothing stops, until a reason is given.
     assert_eq!(made("10", &json!({ "unit_price": "1" }))["net"], 1_000);
     let free = made("10", &json!({ "unit_price": "0" }));
     let told = free["blockers"].as_array().unwrap().iter().find(|one| one["field"] == "lines.0.unit_price");
-    assert_eq!(told.map(|one| &one["effect"]), Some(&json!("warns")), "{free}");
+    assert_eq!(told.map(|one| &one["effect"]), Some(&json!("stops")), "{free}");
     let reasoned = made("10", &json!({ "unit_price": "0", "price_reason": "a sample" }));
     assert!(!reasoned["blockers"].to_string().contains("unit_price"), "{reasoned}");
     for (path, body, field) in [
