@@ -377,6 +377,9 @@ pub struct Track {
     pub paid: u16,
 }
 
+/// How finely a line's part of the track is told before it is cut down.
+const FINE: i128 = 1_000_000_000;
+
 /// The track of an order. Shares go by value, lines of no value by quantity alike, and are
 /// cut down, so that a beat is full only when nothing is missing.
 pub fn track(confirmed: bool, lines: &[LineProgress], settlement: Settlement) -> Track {
@@ -390,23 +393,31 @@ pub fn track(confirmed: bool, lines: &[LineProgress], settlement: Settlement) ->
         if ordered == 0 {
             continue;
         }
-        let share = |quantity: Quantity| value * 1_000 * i128::from(quantity.scaled().max(0)) / ordered;
+        let share = |quantity: Quantity| value * FINE * i128::from(quantity.scaled().max(0)) / ordered;
         let line_wanted = share(line.wanted());
         wanted += line_wanted;
         shipped += share(line.shipped).min(line_wanted);
         billed += share(line.billed).min(line_wanted);
     }
-    let permille = |part: i128, whole: i128| {
-        if whole <= 0 { 0 } else { u16::try_from((part * 1_000 / whole).clamp(0, 1_000)).unwrap_or(0) }
+    // Each line's part was cut down by less than one: what is exactly a fifth stays a fifth, and nothing is full
+    // while something is missing.
+    let cut = i128::try_from(lines.len()).unwrap_or(0);
+    let of_value = |part: i128| match part {
+        part if wanted <= 0 || part <= 0 => 0,
+        part if part >= wanted => 1_000,
+        part => u16::try_from(((part + cut) * 1_000 / wanted).clamp(0, 999)).unwrap_or(0),
     };
-    let billed_share = permille(billed, wanted);
-    let paid = permille(
-        i128::from(billed_share) * i128::from(settlement.paid_gross.0.max(0)),
-        i128::from(settlement.billed_gross.0.max(0)) * 1_000,
-    );
+    let billed_share = of_value(billed);
+    let paid = match i128::from(settlement.billed_gross.0.max(0)) {
+        0 => 0,
+        gross => {
+            let paid = i128::from(billed_share) * i128::from(settlement.paid_gross.0.max(0)) / gross;
+            u16::try_from(paid.clamp(0, 1_000)).unwrap_or(0)
+        }
+    };
     Track {
         ordered: if confirmed { 1_000 } else { 0 },
-        shipped: permille(shipped, wanted),
+        shipped: of_value(shipped),
         billed: billed_share,
         paid: if settlement.billed_gross.is_zero() && settlement.all_settled { billed_share } else { paid },
     }

@@ -13,11 +13,13 @@ use till_core::fixed::{Quantity, Rate, UnitPrice};
 use till_core::ids::{ItemId, LayerId};
 use till_core::invoice::{self, InvoiceInput, ItemKind, LineToBill, TaxChange, decide_in_order, waits_for_rest};
 use till_core::money::{Currency, Money};
+use till_core::order::{LineProgress, Settlement, track};
 use till_core::posting::MovedWith;
 use till_core::pricing::{PriceInput, QuantityBreak, Typed, build};
 use till_core::shipment::freight_by_code;
 use till_core::stock::Layer;
 use till_core::tape::Figure;
+use till_core::tax::TaxComputed;
 use till_core::terms::{DiscountBase, EarlyDiscount, Terms};
 use till_core::treatment::{Taxed, Treatment};
 
@@ -274,6 +276,67 @@ fn paying_early_earns_on_what_is_sold_and_until_it_is_due() {
     assert_eq!((early.amount, early.until), (Money(246), day("2026-03-15")));
     input.document_date.date = day("2026-03-16");
     assert_eq!(invoice::decide(&input).document.unwrap().early.unwrap().until, day("2026-03-26"));
+}
+
+/// B3: prices with tax, three orders of 1.00 each on one invoice: net 2.44, tax 0.56, each order exactly 1.00. Tax line
+/// by line of 0.10, 0.10, 0.10 and 10.00: 0.02, 0.02, 0.02 and 2.30.
+#[test]
+fn each_order_has_its_own_share() {
+    let books = Books::new();
+    let orders = |prices: &[&str]| -> InvoiceInput<'_> {
+        let lines = prices
+            .iter()
+            .zip(1..)
+            .map(|(price, id)| {
+                let mut line = line(id, "1", price, "0", "S23");
+                line.source = shipped(id, id, id, id, "2026-03-12");
+                line
+            })
+            .collect();
+        let mut input = books.invoice(lines);
+        let first = input.orders[0].clone();
+        input.orders = (1..=prices.len())
+            .map(|id| {
+                let mut order = first.clone();
+                order.id = till_core::ids::OrderId(i64::try_from(id).unwrap());
+                order
+            })
+            .collect();
+        input
+    };
+    let shares = |input: &InvoiceInput<'_>| -> Vec<i64> {
+        let document = invoice::decide(input).document.unwrap();
+        assert_eq!(document.order_shares.iter().map(|share| share.gross).sum::<Money>(), document.total);
+        document.order_shares.iter().map(|share| share.gross.0).collect()
+    };
+    let mut gross = orders(&["1.00", "1.00", "1.00"]);
+    gross.basis.gross_priced = true;
+    for order in &mut gross.orders {
+        order.promised.gross = true;
+    }
+    assert_eq!(shares(&gross), [100, 100, 100]);
+    let mut by_line = orders(&["0.10", "0.10", "0.10", "10.00"]);
+    by_line.tax_computed = TaxComputed::PerLine;
+    assert_eq!(shares(&by_line), [12, 12, 12, 1_230]);
+}
+
+/// Wire 9: one of five wanted has shipped (23 ordered, 18 canceled): exactly a fifth.
+#[test]
+fn a_fifth_is_a_fifth() {
+    let line = |ordered, cancelled, shipped| LineProgress {
+        ordered: whole(ordered),
+        cancelled: whole(cancelled),
+        shipped: whole(shipped),
+        billed: Quantity::ZERO,
+        value: Money(23_456),
+    };
+    let shipped = |lines: &[LineProgress]| track(true, lines, Settlement::default()).shipped;
+    assert_eq!(shipped(&[line(23, 18, 1)]), 200);
+    assert_eq!(shipped(&[line(7, 0, 7), line(3, 0, 3)]), 1_000);
+    // A ten-thousandth is missing of a hundred million.
+    let mut almost = line(99_999_999, 0, 99_999_999);
+    almost.shipped = Quantity::from_scaled(almost.shipped.scaled() - 1);
+    assert_eq!(shipped(&[almost]), 999);
 }
 
 /// B13: what is still to be done beside goods that have all gone keeps no order waiting.

@@ -238,6 +238,8 @@ async fn a_receipt_typed_in_error_is_reversed_and_entered_again() -> Result<()> 
     browser.control('a').await?;
     browser.type_text("210").await?;
     browser.wait_for("#roll", "stays open of").await?;
+    // The figure on the button is the one that is decided.
+    browser.wait_for("footer button:not([disabled])", "€210.00").await?;
     browser.control('\n').await?;
     browser.wait_for("[role=dialog]", &format!("€210.00 to {invoice}")).await?;
     browser.press(Key::Enter).await?;

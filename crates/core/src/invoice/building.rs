@@ -12,7 +12,7 @@ use crate::invoice::{
 use crate::money::{Money, line_total_less};
 use crate::pricing::offs;
 use crate::spread::spread;
-use crate::tax::{TaxCategory, TaxLine, TaxRate, compute, compute_gross};
+use crate::tax::{TaxCategory, TaxComputed, TaxLine, TaxRate, compute, compute_gross};
 
 pub(super) fn build(input: &InvoiceInput<'_>, findings: &mut Findings) -> InvoiceDocument {
     let currency = input.basis.currency;
@@ -56,7 +56,7 @@ pub(super) fn build(input: &InvoiceInput<'_>, findings: &mut Findings) -> Invoic
         text_above: input.text_above.clone(),
         text_below: input.text_below.clone(),
         gross_priced: input.basis.gross_priced,
-        order_shares: order_shares(&lines, &taxes),
+        order_shares: order_shares(&lines, &taxes, (input.basis.gross_priced, input.tax_computed)),
         lines,
         lines_total,
         discount,
@@ -197,9 +197,14 @@ fn discount(input: &InvoiceInput<'_>, lines: &mut [InvoiceLine], findings: &mut 
     Some(DocumentDiscount { percent: wish.percent, amount, reason: wish.reason.trim().to_owned() })
 }
 
-/// Gross of each order's lines: tax of a code is spread over its lines by their net. What was
-/// typed on the invoice goes with its first order.
-fn order_shares(lines: &[InvoiceLine], taxes: &[TaxLine]) -> Vec<OrderShare> {
+/// Gross of each order's lines: what was priced with tax is that price, tax worked out line by line is the line's
+/// own, and tax of a code over the document is spread over its lines by their net. What was typed on the invoice
+/// goes with its first order.
+fn order_shares(
+    lines: &[InvoiceLine],
+    taxes: &[TaxLine],
+    (gross_priced, computed): (bool, TaxComputed),
+) -> Vec<OrderShare> {
     let Some(first) = lines.iter().find_map(|line| line.source.order()) else { return Vec::new() };
     let mut shares: Vec<OrderShare> = Vec::new();
     let mut add = |order: OrderId, amount: Money| match shares.iter_mut().find(|share| share.order == order) {
@@ -207,9 +212,15 @@ fn order_shares(lines: &[InvoiceLine], taxes: &[TaxLine]) -> Vec<OrderShare> {
         None => shares.push(OrderShare { order, gross: amount }),
     };
     for line in lines {
-        add(line.source.order().unwrap_or(first), line.net);
+        let own = match (gross_priced, computed) {
+            (true, _) => line.amount - line.off,
+            (false, TaxComputed::PerLine) => line.net + line.net.times_rate(line.tax.rate),
+            (false, TaxComputed::PerDocument) => line.net,
+        };
+        add(line.source.order().unwrap_or(first), own);
     }
-    for tax in taxes {
+    let spread_out = !gross_priced && computed == TaxComputed::PerDocument;
+    for tax in taxes.iter().filter(|_| spread_out) {
         let taxed: Vec<&InvoiceLine> = lines.iter().filter(|line| line.tax == tax.rate).collect();
         let weights: Vec<i64> = taxed.iter().map(|line| line.net.0).collect();
         for (line, part) in taxed.iter().zip(spread(tax.tax, &weights)) {
