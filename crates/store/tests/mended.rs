@@ -16,7 +16,7 @@ use till_core::tax::TaxCategory;
 use till_core::treatment::{Taxed, Treatment};
 use till_store::customers::{self, ShipTo};
 use till_store::goods_settings::{self, NewGoodsSettings, TreatmentCode};
-use till_store::invoices::{self, AddedLine, OrderPick, Pick, SeenDraft, ToBill, ToCancelInvoice};
+use till_store::invoices::{self, AddedLine, LineKey, NewTax, OrderPick, Pick, SeenDraft, ToBill, ToCancelInvoice};
 use till_store::items::{self, IntakeBack, NewItem};
 use till_store::orders::{self, LineForm, OrderForm};
 use till_store::prices::{self, NewBreak};
@@ -590,5 +590,44 @@ async fn a_goods_receipt_typed_in_error_is_reversed() {
     .unwrap();
     assert!(found.iter().all(|layer| !layer.reversible), "{found:?}");
     assert_eq!(field(back(found[1].id, "2026-03-18", "not found after all").await), "layer");
+    company.holds().await;
+}
+
+/// A11. An exempt code chosen by hand on goods that have left asks for the certificate of where they went; entered
+/// there afterwards, it counts.
+#[tokio::test]
+async fn an_exemption_by_hand_is_put_right_where_the_certificate_is_kept() {
+    let company = Company::new().await;
+    change(&company, async |writing, _| {
+        setup::tax_code(writing, "E0", "Exempt", TaxCategory::E, day("2020-01-01"), Rate::ZERO).await
+    })
+    .await
+    .unwrap();
+    let shipment = ship(&company, company.order(0, 2).await, &["2", "0"], None).await;
+    let line = company.lines_of(shipment).await[0];
+    let to_bill = company.to_bill(shipment).await;
+    let draft = change(&company, async |writing, rules| {
+        let draft = invoices::make_drafts(writing, rules, &to_bill).await?[0];
+        let tax = NewTax { version: 1, tax_code: "E0".to_owned(), reason: "says it is a school".to_owned() };
+        invoices::change_tax(writing, rules, draft, LineKey::Shipped(line), &tax).await?;
+        Ok(draft)
+    })
+    .await
+    .unwrap();
+    let stopped = async || {
+        let view = invoices::view(&mut company.store.read().await.unwrap(), draft).await.unwrap();
+        view.blockers.into_iter().map(|one| (one.check, one.field)).collect::<Vec<_>>()
+    };
+    assert_eq!(stopped().await, [(Check::ExemptionExpired, "lines.0.tax_code".to_owned())]);
+    change(&company, async |writing, _| {
+        let mut places = customers::ship_tos(writing, company.customers[0]).await?;
+        let mut main = places.remove(0);
+        main.taxed.certificate = Some("E 12".to_owned());
+        main.taxed.until = Some(day("2026-12-31"));
+        customers::set_ship_to(writing, company.customers[0], &main).await
+    })
+    .await
+    .unwrap();
+    assert_eq!(stopped().await, []);
     company.holds().await;
 }

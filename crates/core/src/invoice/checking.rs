@@ -6,7 +6,7 @@ use crate::accounts::AccountType;
 use crate::calendar::words;
 use crate::checks::{Check, Findings};
 use crate::entry::Entry;
-use crate::fixed::{ExchangeRate, Rate, UnitPrice};
+use crate::fixed::{ExchangeRate, RATE_HOLDS_DAYS, Rate, UnitPrice};
 use crate::ids::{DocumentKind, DocumentRef};
 use crate::invoice::{
     Delivery, DiscountWish, InvoiceInput, ItemKind, LineSource, LineToBill, order_of, price_difference,
@@ -37,7 +37,9 @@ pub(super) fn check(input: &InvoiceInput<'_>, findings: &mut Findings) {
         findings.add(
             Check::ExchangeRateMissing,
             "document_date",
-            "No exchange rate is known for the document date. Ask a lead to enter it.",
+            format!(
+                "No exchange rate of the last {RATE_HOLDS_DAYS} days is known for the document date. Ask a lead to enter it."
+            ),
         );
     }
 }

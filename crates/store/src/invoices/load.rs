@@ -156,7 +156,11 @@ async fn shipment_heads(connection: &mut SqliteConnection, ids: Vec<i64>) -> Res
     let ids = distinct(ids)?;
     let rows = sqlx::query!(
         r#"SELECT shipments.id AS "id!", number, posting_date AS "left_on: NaiveDate", order_id, cost_purpose, ship_tos.name AS "ship_to?",
-                  shipments.treatment, shipments.certificate, shipments.certificate_until AS "certificate_until: NaiveDate"
+                  shipments.treatment,
+                  -- One that was entered since counts where none was kept as it left.
+                  coalesce(shipments.certificate, ship_tos.certificate) AS "certificate: String",
+                  CASE WHEN shipments.certificate IS NULL THEN ship_tos.certificate_until ELSE shipments.certificate_until END
+                      AS "certificate_until: NaiveDate"
            FROM json_each(?) AS wanted JOIN shipments ON shipments.id = wanted.value LEFT JOIN ship_tos ON ship_tos.id = shipments.ship_to_id"#,
         ids
     )
