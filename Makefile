@@ -70,6 +70,15 @@ screenshots: web/dist/index.html ## Takes docs/screenshots from the demo company
 bench: web/dist/index.html ## Benchmarks, as ratios to the raw work underneath
 	cargo bench --quiet -p till-bench
 
+SEED ?= 7
+SEQUENCES ?= 200
+STEPS ?= 70
+
+.PHONY: soak
+soak: ## Random operations, the books proved after each sequence: SEED, SEQUENCES, STEPS
+	SEED=$(SEED) SEQUENCES=$(SEQUENCES) STEPS=$(STEPS) \
+		cargo test --quiet --profile quick -p till-store --test any_sequence -- --nocapture
+
 .PHONY: mutants
 mutants: ## Changes the money modules of the core, one thing at a time, to see a test fail (about an hour)
 	@command -v cargo-mutants >/dev/null || test -x target/tools/bin/cargo-mutants || \

@@ -15,6 +15,7 @@
 use chrono::{Datelike, Days, Months, NaiveDate};
 use serde::{Deserialize, Serialize};
 
+use crate::checks::{Check, Findings};
 pub use crate::terms::Terms;
 
 pub(crate) fn plus_days(date: NaiveDate, days: u64) -> NaiveDate {
@@ -80,6 +81,39 @@ pub fn invoice_dates(
 ) -> (DocumentDate, DocumentDate) {
     let document = DocumentDate::or_business_date(typed_document, business_date);
     (document, DocumentDate::or_business_date(typed_posting, document.date))
+}
+
+/// What the date of a document is held against: today's, and the last of its kind. *Source: domain.md sections 3 and 7.*
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct DateOrder {
+    /// The business date.
+    pub today: NaiveDate,
+    /// The date of the latest document of its kind that stands, among those dated no later than today; none
+    /// where there is none, or where the kind has no order.
+    pub last: Option<NaiveDate>,
+    /// Whether a date before that one stops the posting; it warns otherwise.
+    pub stops: bool,
+}
+
+impl DateOrder {
+    /// A date that only has to lie no later than today, for what has no numbers of its own.
+    pub const fn of_today(today: NaiveDate) -> Self {
+        Self { today, last: None, stops: false }
+    }
+
+    /// Warns or stops where the date lies before the last of its kind, and asks about one after today's.
+    /// `kind` is said with its article left out: “invoice”.
+    pub(crate) fn check(&self, kind: &str, date: NaiveDate, field: &str, findings: &mut Findings) {
+        if let Some(last) = self.last.filter(|last| date < *last) {
+            let check = if self.stops { Check::DateBeforeLast } else { Check::DateOutOfOrder };
+            findings.add(check, field, format!("The last {kind} is dated {}, after this one.", words(last)));
+        }
+        if date > self.today {
+            let (date, today) = (words(date), words(self.today));
+            let sentence = format!("The document is dated {date}, after today's {today}. Is that meant?");
+            findings.add(Check::DateAhead, field, sentence);
+        }
+    }
 }
 
 /// A stretch of days the books are kept by, usually a month.

@@ -123,8 +123,10 @@ checks! {
     StructuredDataMissing => [Bill Warns, Post Warns, Send Stops],
     /// Tax by line for a customer who gets structured invoices, which carry it by code.
     StructuredTax => [Bill Warns, Post Stops, Send Stops],
-    /// Another tax code, or a price of zero, without a reason.
-    ReasonMissing => [Bill Warns, Post Stops],
+    /// Another tax code, a price of zero, a price below what was agreed or a discount, without a reason.
+    ReasonMissing => [Import Warns, Confirm Stops, Bill Warns, Post Stops],
+    /// Typed prices and discounts of an order give away more than who confirms it may.
+    PriceGivenAway => [Import Asks, Confirm Asks],
     /// A date some way after today's.
     DateAhead => [Bill Warns, Post Warns],
     /// The account map leads nowhere.
@@ -145,6 +147,8 @@ checks! {
     OrderAmount => [Import Asks, Confirm Asks],
     /// An exemption from tax without a certificate, or after its last day.
     ExemptionExpired => [Import Warns, Confirm Warns, Follow Warns, Bill Warns, Post Stops],
+    /// An address typed once lies in another country than the ship-to that says how it is taxed.
+    AddressElsewhere => [Quote Warns, Import Warns, Confirm Stops],
     /// The company has not said which tax code a treatment leads to.
     TreatmentWithoutCode => [Draft Stops, Quote Stops, Import Stops, Confirm Stops, Bill Stops, Post Stops],
     /// An account demands a reporting code that a line does not have.
@@ -182,7 +186,7 @@ checks! {
     /// The same thing is named twice.
     NamedTwice => [Ship Stops, Bill Stops, Post Stops],
     /// No exchange rate is known for the date.
-    ExchangeRateMissing => [Import Warns, Confirm Warns, Bill Warns, Post Stops],
+    ExchangeRateMissing => [Import Warns, Confirm Stops, Bill Warns, Post Stops],
 }
 
 impl Check {
@@ -220,6 +224,8 @@ impl Check {
             Self::CustomerOnStop => "customer on stop",
             Self::CreditLimit => "over the credit limit",
             Self::OrderAmount => "above the limit",
+            Self::AddressElsewhere => "address abroad",
+            Self::PriceGivenAway => "gives much away",
             Self::ExemptionExpired => "exemption ended",
             Self::TreatmentWithoutCode => "no code for the treatment",
             Self::ReportingCodeMissing => "reporting code missing",

@@ -19,6 +19,7 @@ mod taping;
 pub mod whereabouts;
 
 pub use arithmetic::arithmetic_faults;
+pub use building::owed_back;
 pub(crate) use checking::check_codes;
 pub use document::{DocumentDiscount, InvoiceDocument, LinkRole, OrderShare};
 pub use grouping::{BillingHabit, Combine, Group, Picking, group, waits_for_rest};
@@ -33,7 +34,7 @@ use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 
 use crate::accounts::{AccountMap, Purpose};
-use crate::calendar::{DocumentDate, Periods, Terms};
+use crate::calendar::{DateOrder, DocumentDate, Periods, Terms};
 use crate::checks::{Blocker, Check, Findings, Step, stops};
 use crate::entry::Entry;
 use crate::fingerprint;
@@ -216,12 +217,8 @@ pub struct InvoiceInput<'a> {
     pub base: Currency,
     /// The cancelled invoice it bills anew, and the day it was cancelled.
     pub replaces: Option<(String, NaiveDate)>,
-    /// The business date.
-    pub today: NaiveDate,
-    /// Document date of the latest posted invoice that stands, among those dated no later than today.
-    pub last_document_date: Option<NaiveDate>,
-    /// Whether a document date before that one stops the posting.
-    pub dates_in_order: bool,
+    /// Today's date, and that of the last invoice.
+    pub dates: DateOrder,
     /// Which day picks the tax rates.
     pub tax_date: TaxDateRule,
     /// Per document or per line.
@@ -384,7 +381,7 @@ pub fn decide_in_order(inputs: &mut [InvoiceInput<'_>]) -> Vec<InvoiceDecision> 
     let mut last: Option<NaiveDate> = None;
     let mut decisions = Vec::with_capacity(inputs.len());
     for input in inputs {
-        input.last_document_date = input.last_document_date.max(last);
+        input.dates.last = input.dates.last.max(last);
         for line in &mut input.lines {
             if let Some(later) = line.source.shipment_line().and_then(|id| held.get(&id)) {
                 line.held_cost = Some(*later);
@@ -407,7 +404,7 @@ pub fn decide_in_order(inputs: &mut [InvoiceInput<'_>]) -> Vec<InvoiceDecision> 
         let mut decision = decide(input);
         if let Some(document) = decision.document.as_ref().filter(|_| !stops(&decision.blockers)) {
             // One that is dated ahead holds nobody up.
-            last = last.max(Some(document.document_date.date).filter(|date| *date <= input.today));
+            last = last.max(Some(document.document_date.date).filter(|date| *date <= input.dates.today));
             owes.insert(input.customer.id, input.customer.owes + document.total_base);
             for line in &input.lines {
                 let (Some(id), Some(cost)) = (line.source.shipment_line(), line.held_cost) else { continue };

@@ -79,6 +79,8 @@ pub struct OpenItem {
     pub open_base: Money,
     /// What it came to and what was taken from it since, day by day, in its currency.
     pub movements: Vec<Movement>,
+    /// The same, of what it is carried at in base currency.
+    pub base_movements: Vec<Movement>,
 }
 
 impl OpenItem {
@@ -87,15 +89,35 @@ impl OpenItem {
         Money(room_from(date, &self.movements))
     }
 
-    /// The first day on which so much of it can be applied.
-    pub fn first_day(&self, amount: Money) -> Option<NaiveDate> {
-        first_day(amount.0, &self.movements)
+    /// What of its base amount is there on a day and on every later one, in base currency.
+    pub fn base_room_from(&self, date: NaiveDate) -> Money {
+        Money(room_from(date, &self.base_movements))
     }
 
-    /// The base amount that goes with a part of what is open: in proportion, the last part takes all
-    /// that is left. *Source: domain.md section 11, foreign currency.*
-    pub fn release(&self, amount: Money) -> Money {
-        if amount == self.open { self.open_base } else { self.open_base.share(amount.0, self.open.0) }
+    /// The first day on which so much of it can be applied: the amount is there, and the base amount that
+    /// goes with it where it is all that is open.
+    pub fn first_day(&self, amount: Money) -> Option<NaiveDate> {
+        let day = first_day(amount.0, &self.movements)?;
+        if amount != self.open {
+            return Some(day);
+        }
+        Some(day.max(first_day(self.open_base.0, &self.base_movements)?))
+    }
+
+    /// Whether so much of it can be applied on a day. All that is open takes all of the base amount, so that
+    /// has to be there too: a cent that came back on a later day is not given up before.
+    pub fn is_there(&self, amount: Money, date: NaiveDate) -> bool {
+        amount <= self.room_from(date) && (amount != self.open || self.open_base <= self.base_room_from(date))
+    }
+
+    /// The base amount that goes with a part of what is open, applied on a day: in proportion, never more than
+    /// is carried from that day on; the last part takes all that is left. *Source: domain.md section 11,
+    /// foreign currency, and section 3.*
+    pub fn release(&self, amount: Money, date: NaiveDate) -> Money {
+        if amount == self.open {
+            return self.open_base;
+        }
+        self.open_base.share(amount.0, self.open.0).min(self.base_room_from(date))
     }
 }
 
@@ -119,4 +141,50 @@ pub fn due_in_base(
     let weights: Vec<i64> = parts.iter().map(|part| part.amount.0).collect();
     let bases = spread(open_base, &weights);
     parts.iter().zip(bases).map(|(part, amount)| DuePart { date: part.date, amount }).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::accounts::Purpose;
+    use crate::ids::DocumentKind;
+
+    /// A debt of 3.00 abroad, carried at 0.10; on 20 March a cent of its base amount came back with nothing of its
+    /// amount, so it is carried at 0.09 until then. By hand.
+    fn debt() -> OpenItem {
+        let day = |text: &str| text.parse::<NaiveDate>().unwrap();
+        OpenItem {
+            id: OpenItemId(1),
+            document: DocumentRef { kind: DocumentKind::Invoice, id: 1, number: "I-1".to_owned() },
+            customer: CustomerId(1),
+            purpose: Purpose::Receivable,
+            account: None,
+            side: Side::OwedToUs,
+            currency: Currency::of("GBP").unwrap(),
+            posting_date: day("2026-03-01"),
+            due_date: day("2026-03-31"),
+            open: Money(300),
+            open_base: Money(10),
+            movements: vec![Movement::new(day("2026-03-01"), 300)],
+            base_movements: vec![Movement::new(day("2026-03-01"), 9), Movement::new(day("2026-03-20"), 1)],
+        }
+    }
+
+    #[test]
+    fn a_part_gives_up_no_more_than_is_carried() {
+        let (item, early) = (debt(), "2026-03-05".parse().unwrap());
+        assert_eq!(item.release(Money(150), early), Money(5));
+        // 299 of 300 would be 9.97, rounded 10: there are 9.
+        assert_eq!(item.release(Money(299), early), Money(9));
+        assert_eq!(item.release(Money(299), "2026-03-20".parse().unwrap()), Money(10));
+    }
+
+    #[test]
+    fn the_last_part_waits_for_its_base_amount() {
+        let item = debt();
+        assert!(!item.is_there(Money(300), "2026-03-05".parse().unwrap()));
+        assert!(item.is_there(Money(300), "2026-03-20".parse().unwrap()));
+        assert!(item.is_there(Money(299), "2026-03-05".parse().unwrap()));
+        assert_eq!(item.first_day(Money(300)), Some("2026-03-20".parse().unwrap()));
+    }
 }

@@ -23,6 +23,8 @@
 //! assert_eq!(track(true, &[line], Settlement::default()).shipped, 666);
 //! ```
 
+use std::collections::HashMap;
+
 use serde::{Deserialize, Serialize};
 
 use crate::calendar::Terms;
@@ -185,6 +187,18 @@ pub fn settlement(order: OrderId, invoices: &[InvoiceShares]) -> Settlement {
         }
     }
     settlement
+}
+
+/// What is open of an order, in base currency: of each of its invoices the order's share of what is open, by the gross
+/// of its lines, so that what orders of one invoice show adds up to what is open of it. `carried` is what the open
+/// amounts are carried at. *Source: domain.md section 6.*
+pub fn open_share(order: OrderId, invoices: &[InvoiceShares], carried: &HashMap<InvoiceId, Money>) -> Money {
+    let of = |invoice: &InvoiceShares| -> Money {
+        let weights: Vec<i64> = invoice.shares.iter().map(|(_, gross)| gross.0).collect();
+        let parts = spread(carried.get(&invoice.invoice).copied().unwrap_or_default(), &weights);
+        invoice.shares.iter().zip(parts).filter(|((owner, _), _)| *owner == order).map(|(_, part)| part).sum()
+    };
+    invoices.iter().map(of).sum()
 }
 
 /// An order as other documents need to know it.

@@ -12,7 +12,7 @@ use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 
 use crate::accounts::AccountMap;
-use crate::checks::{Blocker, Check, Findings, Step};
+use crate::checks::{Blocker, Check, Effect, Findings, Step};
 use crate::exposure::Exposure;
 use crate::fixed::{ExchangeRate, Quantity, Rate, UnitPrice};
 use crate::ids::ItemId;
@@ -20,7 +20,7 @@ use crate::invoice::{CustomerFacts, ItemKind};
 use crate::marks::{MarkRules, Marks};
 use crate::money::{Currency, Money, line_total_less};
 use crate::order::LineProgress;
-use crate::pricing::{PriceBuild, PriceInput, build, offs};
+use crate::pricing::{PriceBuild, PriceInput, Typed, build, offs};
 use crate::tape::{Change, Figure, Tape};
 use crate::tax::{TaxComputed, TaxLine, TaxRate, TaxTable, compute, compute_gross};
 use crate::terms::Terms;
@@ -146,6 +146,15 @@ pub struct LineWish {
     pub call_off: Option<(String, Quantity)>,
 }
 
+/// Above which amounts whoever confirms an order has to ask, in base currency; none for no limit.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct ConfirmLimits {
+    /// Of its total, with tax.
+    pub total: Option<Money>,
+    /// Of what typed prices and discounts give away.
+    pub given_away: Option<Money>,
+}
+
 /// An order as wished for, with everything needed to decide on it.
 #[derive(Debug, Clone)]
 pub struct OrderInput<'a> {
@@ -159,6 +168,8 @@ pub struct OrderInput<'a> {
     pub ship_to: String,
     /// How that is taxed.
     pub taxed: Taxed,
+    /// The countries of an address typed once and of the ship-to it stands beside, where they differ.
+    pub elsewhere: Option<(String, String)>,
     /// The number the customer gave it.
     pub customer_order_number: Option<String>,
     /// The day its prices and taxes are of.
@@ -179,8 +190,8 @@ pub struct OrderInput<'a> {
     pub gross_priced: bool,
     /// Whether it is an offer: nothing is committed yet.
     pub quote: bool,
-    /// Above which total, with tax, whoever confirms it has to ask; none for no limit.
-    pub limit: Option<Money>,
+    /// Above which amounts whoever confirms it has to ask.
+    pub limits: ConfirmLimits,
     /// Own fields and reporting lists of the company.
     pub mark_rules: &'a MarkRules,
     /// Which code a treatment leads to.
@@ -221,6 +232,8 @@ pub struct PricedLine {
     pub amount: Money,
     /// Line net.
     pub net: Money,
+    /// What a typed price or discount takes off what would have been agreed, as priced.
+    pub given_away: Money,
     /// What there is of it.
     pub stock: Option<StockFacts>,
     /// What of it can be set aside now, in `unit`.
@@ -246,6 +259,8 @@ pub struct OrderDecision {
     pub total: Money,
     /// The total in base currency.
     pub total_base: Money,
+    /// What typed prices and discounts give away against what would have been agreed, in base currency.
+    pub given_away: Money,
     /// The arithmetic.
     pub tape: Tape,
     /// What confirming it changes.
@@ -275,9 +290,13 @@ pub fn decide(input: &OrderInput<'_>) -> OrderDecision {
     let net: Money = lines.iter().map(|line| line.net).sum();
     let tax: Money = taxes.iter().map(|line| line.tax).sum();
     let total = net + tax;
-    let total_base = total.to_base(input.rate.unwrap_or(ExchangeRate::ONE), input.currency, input.base);
+    // Without a rate it cannot be told, and the order is not confirmed: it never counts as one for one.
+    let to_base =
+        |amount: Money| input.rate.map_or(Money::ZERO, |rate| amount.to_base(rate, input.currency, input.base));
+    let total_base = to_base(total);
+    let given_away = to_base(lines.iter().map(|line| line.given_away).sum());
     let to_ship = to_ship_base(input, &lines, total_base);
-    checking::check_order(input, (total_base, to_ship), &mut findings);
+    checking::check_order(input, (total_base, given_away, to_ship), &mut findings);
     let mut decision = OrderDecision {
         tape: Tape::new(input.customer.name.clone(), input.name.clone(), input.currency),
         changes: changes(input, &lines, to_ship),
@@ -288,9 +307,21 @@ pub fn decide(input: &OrderInput<'_>) -> OrderDecision {
         tax,
         total,
         total_base,
+        given_away,
     };
     decision.tape = taping::tape(input, &decision);
     decision
+}
+
+/// What of an amendment someone has to approve: what it gives away where that is more than before, and anything else
+/// where it comes to more. What was allowed stands.
+pub fn asked_of_amendment<'a>(before: &OrderDecision, after: &'a OrderDecision) -> Vec<&'a Blocker> {
+    let asks = after.blockers.iter().filter(|blocker| blocker.effect == Effect::Asks);
+    asks.filter(|blocker| match blocker.check {
+        Check::PriceGivenAway => after.given_away > before.given_away,
+        _ => after.total > before.total,
+    })
+    .collect()
 }
 
 /// Promotions in the prices of an order that do not run on the day it is confirmed.
@@ -333,24 +364,8 @@ fn line(input: &OrderInput<'_>, at: usize, findings: &mut Findings) -> PricedLin
             }
         },
     };
-    let free_of_charge = price.as_ref().is_some_and(|price| price.unit_price.is_zero());
-    let reasoned = wish.price.typed.price_reason.as_deref().is_some_and(|why| !why.trim().is_empty());
-    let given_away = wish.price.typed.discount == Some(Rate::ONE);
-    let why_less = wish.price.typed.discount_reason.as_deref().is_some_and(|why| !why.trim().is_empty());
-    if given_away && wish.item.kind == ItemKind::Goods && !reasoned && !why_less {
-        findings.add(
-            Check::PriceZero,
-            format!("lines.{at}.discount_reason"),
-            format!("{} is given away at 100 % off. Say why beside the discount.", wish.item.code),
-        );
-    }
-    if free_of_charge && wish.item.kind == ItemKind::Goods && !reasoned {
-        findings.add(
-            Check::PriceZero,
-            format!("lines.{at}.unit_price"),
-            format!("{} has a price of zero. Say why beside the price.", wish.item.code),
-        );
-    }
+    let given_away = price.as_ref().map_or(Money::ZERO, |price| given_away(&wish.price, (factor, carried), price.net));
+    checking::check_given_away(wish, at, (price.as_ref(), given_away), findings);
     let stocked = wish.item.kind == ItemKind::Goods && wish.stock.counted;
     let open = open_quantity(wish);
     let can_go = if stocked { can_go(open, wish.stock.available(), factor, wish.item.step) } else { open };
@@ -369,6 +384,7 @@ fn line(input: &OrderInput<'_>, at: usize, findings: &mut Findings) -> PricedLin
         amount: price.as_ref().map_or(Money::ZERO, |price| price.net),
         net: price.as_ref().map_or(Money::ZERO, |price| price.net),
         price,
+        given_away,
         tax,
         tax_source,
         stock: (wish.item.kind == ItemKind::Goods).then(|| wish.stock.clone()),
@@ -376,6 +392,19 @@ fn line(input: &OrderInput<'_>, at: usize, findings: &mut Findings) -> PricedLin
         short,
         over: over_tolerance(wish.quantity, wish.item.over),
     }
+}
+
+/// What a typed price or discount takes off the line, against the price that would have come: list, price list,
+/// call-off, break and promotion. Nothing where it takes nothing off, or there would be no price.
+/// *Source: docs/rules.md; common practice, no source.*
+fn given_away(price: &PriceInput, (factor, tax): (Quantity, Option<Rate>), net: Money) -> Money {
+    if price.typed.unit_price.is_none() && price.typed.discount.is_none_or(Rate::is_zero) {
+        return Money::ZERO;
+    }
+    let promotion = price.typed.promotion.clone();
+    let agreed = PriceInput { typed: Typed { promotion, ..Typed::default() }, factor, tax, ..price.clone() };
+    let ended = || build(&PriceInput { typed: Typed::default(), ..agreed.clone() });
+    build(&agreed).or_else(|_| ended()).map_or(Money::ZERO, |would_be| (would_be.net - net).max(Money::ZERO))
 }
 
 /// What of a line is still to leave.
@@ -397,7 +426,7 @@ fn to_ship_base(input: &OrderInput<'_>, lines: &[PricedLine], total_base: Money)
     if input.lines.iter().all(|wish| wish.progress.is_none()) {
         return total_base;
     }
-    let rate = input.rate.unwrap_or(ExchangeRate::ONE);
+    let Some(rate) = input.rate else { return Money::ZERO };
     let open = input.lines.iter().zip(lines).map(|(wish, line)| {
         let amount = match open_quantity(wish) {
             open if open == wish.quantity => line.amount,

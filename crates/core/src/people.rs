@@ -335,11 +335,27 @@ pub fn decide(role: Role, operation: Operation, amount: Money, limits: &Limits) 
     }
 }
 
-/// Whether a person of a role may confirm an order over an amount with tax, in base currency;
-/// `held` where something about the customer asks for approval: the limit, a stop. Who may lift
-/// a stop may confirm a held order.
-pub fn decide_confirm(role: Role, amount: Money, held: bool, limits: &Limits) -> Verdict {
+/// What about an order someone may have to approve, in base currency.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct ToConfirm {
+    /// Its total, with tax.
+    pub amount: Money,
+    /// What its typed prices and discounts give away; it counts to the limit for changed prices.
+    pub gives_away: Money,
+    /// Whether something about the customer asks for approval: the limit, a stop.
+    pub held: bool,
+}
+
+/// Whether a person of a role may confirm an order. Who may lift a stop may confirm a held order.
+pub fn decide_confirm(role: Role, ToConfirm { amount, gives_away, held }: ToConfirm, limits: &Limits) -> Verdict {
     match decide(role, Operation::ConfirmOrder, amount, limits) {
+        Verdict::Allowed if !limits.covers(role, LimitKind::PriceChange, gives_away) => {
+            let kind = LimitKind::PriceChange.name();
+            Verdict::NeedsApproval(format!(
+                "What it gives away is above the limit of a {} for each {kind}.",
+                role.word()
+            ))
+        }
         Verdict::Allowed if held && Operation::LiftStop.right(role) != Right::Yes => {
             Verdict::NeedsApproval("The customer is held back: a lead has to approve the order.".to_owned())
         }

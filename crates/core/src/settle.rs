@@ -28,7 +28,7 @@ mod place;
 use serde::{Deserialize, Serialize};
 
 use crate::accounts::{AccountMap, Purpose};
-use crate::calendar::{DocumentDate, Periods, words};
+use crate::calendar::{DateOrder, DocumentDate, Periods, words};
 use crate::checks::{Blocker, Findings, Step};
 use crate::entry::Entry;
 use crate::fingerprint;
@@ -113,6 +113,8 @@ pub struct SettleInput<'a> {
     pub to_apply: Vec<ToApply>,
     /// Orders on those items.
     pub orders: Vec<OrderFacts>,
+    /// Today's date, and that of the last document of its kind.
+    pub dates: DateOrder,
     /// The account map.
     pub accounts: &'a AccountMap,
     /// The periods.
@@ -258,7 +260,7 @@ fn settle(input: &SettleInput<'_>) -> Settlement {
     let all: Money = input.to_apply.iter().map(|to_apply| to_apply.amount).sum();
     let unapplied = input.amount - all;
     let weights: Vec<i64> = input.to_apply.iter().map(|to_apply| to_apply.amount.0).chain([unapplied.0]).collect();
-    let parts = spread(amount_base, &weights);
+    let parts = money_parts(input, amount_base, &weights);
     let applied = input
         .to_apply
         .iter()
@@ -272,7 +274,7 @@ fn settle(input: &SettleInput<'_>) -> Settlement {
                 currency: item.currency,
                 amount: debit,
                 credit_amount: *amount,
-                receivable_base: item.release(debit),
+                receivable_base: item.release(debit, input.date.date),
                 money_base: *money_base,
                 open_after: item.open - debit,
             }
@@ -286,6 +288,21 @@ fn settle(input: &SettleInput<'_>) -> Settlement {
         unapplied,
         unapplied_base: parts.last().copied().unwrap_or_default(),
     }
+}
+
+/// What each application uses of the credit's base amount, and last what stays: in proportion, and of an item
+/// never more than is carried from that day on.
+fn money_parts(input: &SettleInput<'_>, amount_base: Money, weights: &[i64]) -> Vec<Money> {
+    let mut parts = spread(amount_base, weights);
+    let Source::Item(item) = &input.source else { return parts };
+    let Some((stays, used)) = parts.split_last_mut() else { return parts };
+    let all: Money = used.iter().copied().sum();
+    let room = item.base_room_from(input.date.date);
+    if all > room && stays.is_positive() {
+        used.copy_from_slice(&spread(room, &weights[..weights.len() - 1]));
+        *stays += all - room;
+    }
+    parts
 }
 
 /// What an amount of the credit comes to in the currency of the item: the same, or converted at the date.

@@ -57,15 +57,27 @@ pub struct LayerMove {
 }
 
 impl Layer {
-    /// What may leave on the day: what is there on it and on every later one.
+    /// What may leave on the day the layer was asked about: what is there on it and on every later one.
     pub fn free(&self, date: NaiveDate) -> Quantity {
-        Quantity::from_scaled(room_from(date, &self.quantities(date)))
+        self.free_on(date, date)
+    }
+
+    /// What may leave on `day`, of a layer asked about for `asked`. The last unit takes all the cost that is
+    /// left, so it waits until that is there: a cent that came back on a later day does not leave before.
+    fn free_on(&self, day: NaiveDate, asked: NaiveDate) -> Quantity {
+        let room = room_from(day, &self.quantities(asked));
+        let waits = room == self.remaining.scaled() && self.cost_from(day, asked) < self.remaining_cost;
+        Quantity::from_scaled(if waits { (room - Quantity::from_whole(1).scaled()).max(0) } else { room })
     }
 
     /// What that costs at most, in base currency: no day's cost falls below zero either.
     fn free_cost(&self, date: NaiveDate) -> Money {
+        self.cost_from(date, date)
+    }
+
+    fn cost_from(&self, day: NaiveDate, asked: NaiveDate) -> Money {
         let moved = self.later.iter().map(|later| (later.date, later.cost.0));
-        Money(room_from(date, &movements(date, self.remaining_cost.0, moved)))
+        Money(room_from(day, &movements(asked, self.remaining_cost.0, moved)))
     }
 
     fn quantities(&self, date: NaiveDate) -> Vec<Movement> {
@@ -87,7 +99,7 @@ pub fn first_day_with(layers: &[Layer], wanted: Quantity, date: NaiveDate) -> Op
     let mut days: Vec<NaiveDate> = layers.iter().flat_map(|layer| &layer.later).map(|later| later.date).collect();
     days.sort_unstable();
     days.dedup();
-    let free_on = |day: NaiveDate| -> i64 { layers.iter().map(|layer| room_from(day, &layer.quantities(date))).sum() };
+    let free_on = |day: NaiveDate| -> i64 { layers.iter().map(|layer| layer.free_on(day, date).scaled()).sum() };
     days.into_iter().find(|day| free_on(*day) >= wanted.scaled())
 }
 
@@ -245,6 +257,33 @@ mod tests {
         let shortage = issue(&mut layers, Quantity::from_whole(3), NaiveDate::default()).unwrap_err();
         assert_eq!(shortage.on_hand, Quantity::from_whole(2));
         assert_eq!(layers[0].remaining, Quantity::from_whole(2));
+    }
+
+    /// 3 pieces at 0.10. On 15 March one left at 0.02 and one came back at 0.01; on the 20th the other way round.
+    /// From the 15th to the 19th the layer holds 0.09, so all of its cost can leave on the 20th only. By hand.
+    #[test]
+    fn the_last_unit_waits_for_its_cost() {
+        let day = |text: &str| text.parse::<NaiveDate>().unwrap();
+        let moved = |on: &str, whole, cost| LayerMove {
+            date: day(on),
+            quantity: Quantity::from_whole(whole),
+            cost: Money(cost),
+        };
+        let later = vec![
+            moved("2026-03-15", -1, -2),
+            moved("2026-03-15", 1, 1),
+            moved("2026-03-20", 1, 2),
+            moved("2026-03-20", -1, -1),
+        ];
+        let mut layers = [Layer { later, ..layer(1, 3, 10) }];
+        let three = Quantity::from_whole(3);
+        assert_eq!(
+            issue(&mut layers, three, day("2026-03-12")),
+            Err(Shortage { wanted: three, on_hand: Quantity::from_whole(2) })
+        );
+        assert_eq!(first_day_with(&layers, three, day("2026-03-12")), Some(day("2026-03-20")));
+        let two = issue(&mut layers, Quantity::from_whole(2), day("2026-03-12")).unwrap();
+        assert_eq!((two[0].cost, layers[0].remaining_cost), (Money(7), Money(3)));
     }
 
     proptest! {

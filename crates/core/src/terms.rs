@@ -271,15 +271,13 @@ impl Terms {
         let discount = self.discount?;
         // Never after the day it is due.
         let until = plus_days(document_date, u64::from(discount.days)).min(self.due_date(document_date));
-        let base = match discount.base {
-            DiscountBase::Net => net,
-            DiscountBase::Gross => total,
+        // Where the tax is adjusted the customer keeps back the percentage of net and of tax, and both are booked.
+        let amount = match discount.base {
+            _ if discount.tax_adjusted => net.times_rate(discount.rate) + (total - net).times_rate(discount.rate),
+            DiscountBase::Net => net.times_rate(discount.rate),
+            DiscountBase::Gross => total.times_rate(discount.rate),
         };
-        Some(DiscountOffer {
-            until,
-            until_with_grace: plus_days(until, u64::from(discount.grace_days)),
-            amount: base.times_rate(discount.rate),
-        })
+        Some(DiscountOffer { until, until_with_grace: plus_days(until, u64::from(discount.grace_days)), amount })
     }
 
     /// As printed: “2 % within 10 days, 30 days net”.
@@ -295,7 +293,7 @@ impl Terms {
         match &self.discount {
             None => due,
             Some(discount) => {
-                let of = if discount.base == DiscountBase::Net { " of the net" } else { "" };
+                let of = if discount.base == DiscountBase::Net && !discount.tax_adjusted { " of the net" } else { "" };
                 format!("{} %{of} within {} days, {due}", discount.rate.percent(), discount.days)
             }
         }
@@ -442,16 +440,22 @@ mod tests {
     /// The figures of postings.md: 984.00, of which net 800.00, with 2 % of either base.
     #[test]
     fn early_payment_earns_its_share_of_net_or_gross() {
-        let terms = |base| Terms {
+        let adjusted = |base, tax_adjusted| Terms {
             discount: Some(EarlyDiscount {
                 rate: "0.02".parse().unwrap(),
                 days: 10,
                 base,
                 grace_days: 3,
-                tax_adjusted: false,
+                tax_adjusted,
             }),
             ..Terms::net_days(30)
         };
+        let terms = |base| adjusted(base, false);
+        // B10: tax adjusted, 16.00 of the net and 3.68 of the tax of 184.00, whatever the base.
+        for base in [DiscountBase::Net, DiscountBase::Gross] {
+            let offer = adjusted(base, true).offer(day("2026-03-18"), Money(80_000), Money(98_400)).unwrap();
+            assert_eq!(offer.amount, Money(19_68));
+        }
         let offer = |base| terms(base).offer(day("2026-03-18"), Money(80_000), Money(98_400)).unwrap();
         assert_eq!(offer(DiscountBase::Gross).amount, Money(19_68));
         assert_eq!(offer(DiscountBase::Net).amount, Money(16_00));

@@ -7,7 +7,7 @@ mod common;
 use common::*;
 use proptest::prelude::*;
 use till_core::accounts::{Account, AccountType, Purpose};
-use till_core::calendar::DocumentDate;
+use till_core::calendar::{DateOrder, DocumentDate};
 use till_core::checks::{Check, Effect, Step, stops};
 use till_core::fixed::{ExchangeRate, Quantity};
 use till_core::ids::{ApplicationId, ApprovalId, DocumentKind, EntryId, InvoiceId, OrderId, OrderLineId};
@@ -361,6 +361,7 @@ fn cancelling<'a>(books: &'a Books, input: &InvoiceInput<'_>, applied: Vec<Stand
         date: DocumentDate { date: day("2026-03-20"), typed: false },
         reason: "billed twice".to_owned(),
         base: eur(),
+        dates: DateOrder::of_today("2099-12-31".parse().unwrap()),
         accounts: &books.accounts,
         periods: &books.periods,
         document,
@@ -445,9 +446,9 @@ fn what_stands_in_the_way_of_cancelling_is_said() {
 fn dates_in_order_warn_or_stop_by_setting() {
     let books = Books::new();
     let mut input = books.invoice(vec![line(1, "1", "10", "0", "S23")]);
-    input.last_document_date = Some(day("2026-03-19"));
+    input.dates.last = Some(day("2026-03-19"));
     assert_eq!(checks(&invoice::decide(&input))[0].1, Effect::Warns);
-    input.dates_in_order = true;
+    input.dates.stops = true;
     assert_eq!(checks(&invoice::decide(&input))[0], (Check::DateBeforeLast, Effect::Stops, "document_date".to_owned()));
 }
 

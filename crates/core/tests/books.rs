@@ -163,7 +163,7 @@ fn dates_are_in_order_among_what_is_posted_together() {
     let books = Books::new();
     let dated = |on: &str| {
         let mut input = books.invoice(vec![line(1, "1", "10", "0", "S23")]);
-        input.dates_in_order = true;
+        input.dates.stops = true;
         (input.document_date.date, input.posting_date.date) = (day(on), day(on));
         input
     };

@@ -7,7 +7,7 @@ mod common;
 use common::*;
 use proptest::prelude::*;
 use till_core::accounts::Purpose;
-use till_core::calendar::DocumentDate;
+use till_core::calendar::{DateOrder, DocumentDate};
 use till_core::checks::{Check, stops};
 use till_core::fixed::Quantity;
 use till_core::ids::{DocumentKind, DocumentRef, InvoiceId};
@@ -37,9 +37,12 @@ fn crediting<'a>(books: &'a Books, input: &InvoiceInput<'_>, paid: i64, lines: V
     item.posting_date = document.posting_date.date;
     item.currency = document.currency;
     item.movements = vec![Movement::new(document.posting_date.date, document.total.0)];
+    item.base_movements = vec![Movement::new(document.posting_date.date, document.total_base.0)];
     if paid > 0 {
         item.movements.push(Movement::new(document.posting_date.date, -paid));
-        item.open_base -= item.release(Money(paid));
+        let given_up = item.release(Money(paid), document.posting_date.date);
+        item.open_base -= given_up;
+        item.base_movements.push(Movement::new(document.posting_date.date, -given_up.0));
         item.open -= Money(paid);
     }
     CreditInput {
@@ -55,6 +58,7 @@ fn crediting<'a>(books: &'a Books, input: &InvoiceInput<'_>, paid: i64, lines: V
         date: DocumentDate { date: document.posting_date.date.succ_opt().unwrap(), typed: true },
         reason: "a scratch on the lid".to_owned(),
         base: eur(),
+        dates: DateOrder::of_today("2099-12-31".parse().unwrap()),
         accounts: &books.accounts,
         periods: &books.periods,
         document,

@@ -42,7 +42,7 @@ fn dates_out_of_order_warn() {
     let books = Books::new();
     let mut input = books.invoice(vec![line(1, "1", "10", "0", "S23")]);
     input.document_date.date = day("2026-03-20");
-    input.last_document_date = Some(day("2026-03-21"));
+    input.dates.last = Some(day("2026-03-21"));
     let sentences: Vec<String> = invoice::decide(&input).blockers.into_iter().map(|blocker| blocker.sentence).collect();
     assert_eq!(
         sentences,

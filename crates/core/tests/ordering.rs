@@ -13,7 +13,7 @@ use till_core::marks::{FieldKind, FieldPlace, Marks, OwnField, ReportingCode, Re
 use till_core::money::Money;
 use till_core::order::LineProgress;
 use till_core::ordering::{
-    Elsewhere, ItemFacts, LineWish, OrderInput, StockFacts, TaxChoice, decide, ended_promotions,
+    Elsewhere, ItemFacts, LineWish, OrderInput, StockFacts, TaxChoice, asked_of_amendment, decide, ended_promotions,
 };
 use till_core::pricing::{PriceInput, Promotion, QuantityBreak, Typed, build};
 use till_core::tax::TaxComputed;
@@ -111,7 +111,8 @@ fn order(books: &Books, lines: Vec<LineWish>) -> OrderInput<'_> {
         marks: Marks::default(),
         gross_priced: false,
         quote: false,
-        limit: None,
+        elsewhere: None,
+        limits: Default::default(),
         mark_rules: &books.marks,
         treatments: &books.treatments,
         taxes: &books.taxes,
@@ -247,7 +248,14 @@ fn everything_that_stands_in_the_way() {
             Effect::Asks,
             "customer.credit_limit",
         ),
-        ("above what a clerk may", |i| i.limit = Some(Money(39_974)), Check::OrderAmount, Effect::Asks, "lines"),
+        ("above what a clerk may", |i| i.limits.total = Some(Money(39_974)), Check::OrderAmount, Effect::Asks, "lines"),
+        (
+            "an address abroad",
+            |i| i.elsewhere = Some(("FR".to_owned(), "IE".to_owned())),
+            Check::AddressElsewhere,
+            Effect::Stops,
+            "address.country",
+        ),
         (
             "no tax id",
             |i| i.taxed.treatment = Treatment::ReverseCharge,
@@ -318,7 +326,7 @@ fn a_quote_asks_nobody() {
     input.quote = true;
     input.customer.stop_reason = Some("checks returned".to_owned());
     input.customer.credit_limit = Some(Money::ZERO);
-    input.limit = Some(Money::ZERO);
+    input.limits.total = Some(Money::ZERO);
     let decision = decide(&input);
     assert!(!asks(&decision.blockers) && decision.changes.is_empty());
 }
@@ -349,4 +357,51 @@ fn a_price_with_a_promotion_that_ended_is_not_confirmed() {
     assert!(ended_promotions(&input, day("2026-03-31")).is_empty());
     let found = ended_promotions(&input, day("2026-04-01"));
     assert_eq!((found[0].check, found[0].field.as_str()), (Check::PriceNotMade, "lines.0.promotion"));
+}
+
+/// B8: 40 × 32.50 less 5 % for 40 and over are 1,235.00; typed down to 40 × 0.01 = 0.40 that gives away 1,234.60. A
+/// line discount of 10 % on another 1,235.00 gives away 123.50. Both say why, and count to the limit of who confirms.
+#[test]
+fn what_is_given_away_counts_to_the_limit_and_says_why() {
+    let books = Books::new();
+    let mut typed = wish("HB-12", "40", "32.50");
+    typed.price.typed.unit_price = Some("0.01".parse().unwrap());
+    let mut less = wish("HB-12", "40", "32.50");
+    less.price.typed.discount = Some(Rate::from_percent("10").unwrap());
+    let mut input = order(&books, vec![typed, less]);
+    let missing = |field: &str| (Check::ReasonMissing, Effect::Stops, field.to_owned());
+    let found = checks(&input);
+    assert!(found.contains(&missing("lines.0.price_reason")) && found.contains(&missing("lines.1.discount_reason")));
+    input.lines[0].price.typed.price_reason = Some("the boxes are dented".to_owned());
+    input.lines[1].price.typed.discount_reason = Some("a fair".to_owned());
+    assert_eq!(decide(&input).given_away, Money(123_460 + 12_350));
+    assert_eq!(checks(&input), []);
+    input.limits.given_away = Some(Money(135_809));
+    assert_eq!(checks(&input), [(Check::PriceGivenAway, Effect::Asks, "lines".to_owned())]);
+    input.limits.given_away = Some(Money(135_810));
+    assert_eq!(checks(&input), []);
+}
+
+/// An amendment asks where it gives away more than the order did; what was allowed stands, a higher total or not.
+#[test]
+fn an_amendment_asks_for_what_it_gives_away() {
+    let books = Books::new();
+    let order_at = |price: &str, quantity: &str| {
+        let mut line = wish("HB-12", quantity, "32.50");
+        line.price.typed.unit_price = Some(price.parse().unwrap());
+        line.price.typed.price_reason = Some("agreed".to_owned());
+        let mut input = order(&books, vec![line]);
+        input.limits.given_away = Some(Money(2_000));
+        decide(&input)
+    };
+    let asked = |before: (&str, &str), after: (&str, &str)| -> Vec<Check> {
+        let after = order_at(after.0, after.1);
+        asked_of_amendment(&order_at(before.0, before.1), &after).iter().map(|blocker| blocker.check).collect()
+    };
+    assert_eq!(asked(("32.50", "40"), ("0.01", "40")), [Check::PriceGivenAway]);
+    // 30 × 2.50 = 75.00 was allowed: 15 × 2.50 asks nobody, 31 × 2.50 does.
+    assert_eq!(asked(("30", "30"), ("30", "15")), []);
+    assert_eq!(asked(("30", "30"), ("30", "31")), [Check::PriceGivenAway]);
+    // Dearer than the list gives nothing away.
+    assert_eq!(asked(("32.50", "40"), ("40", "40")), []);
 }

@@ -89,6 +89,7 @@ fn who_may_not_is_told_who_may() {
 #[test]
 fn nobody_approves_their_own_request_or_one_that_has_ended() {
     let approval = Approval {
+        gives_away: Money::ZERO,
         operation: Operation::ChangePrice,
         amount: Money(20_000),
         maker: PersonId(1),

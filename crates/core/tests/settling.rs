@@ -7,8 +7,8 @@ mod common;
 use common::*;
 use proptest::prelude::*;
 use till_core::accounts::Purpose;
-use till_core::calendar::DocumentDate;
-use till_core::checks::{Check, stops};
+use till_core::calendar::{DateOrder, DocumentDate};
+use till_core::checks::{Check, Effect, stops};
 use till_core::entry::EntryLine;
 use till_core::fixed::ExchangeRate;
 use till_core::fixed::Quantity;
@@ -19,7 +19,7 @@ use till_core::order::{InvoiceShares, OrderFacts, OrderState};
 use till_core::posting::Which;
 use till_core::room::Movement;
 use till_core::settle::back::{self, BackInput, Standing, WholeReceipt};
-use till_core::settle::{self, Member, MoneyPlace, PlaceKind, Source, ToApply};
+use till_core::settle::{self, Member, MoneyPlace, PlaceKind, SettleInput, Source, ToApply, decide};
 use till_core::tape::{Change, Figure};
 use till_core::terms::{Due, Instalment, SimpleDue, Terms};
 
@@ -212,6 +212,7 @@ fn taking_back(books: &Books, applications: Vec<Standing>, receipt: Option<Whole
         currency: eur(),
         base: eur(),
         orders: Vec::new(),
+        dates: DateOrder::of_today("2099-12-31".parse().unwrap()),
         accounts: &books.accounts,
         periods: &books.periods,
     }
@@ -595,4 +596,24 @@ fn a_reversal_is_not_unapplied() {
     let found = back::decide(&taking_back(&books, vec![own], None)).blockers;
     assert_eq!((found[0].check, found[0].field.as_str()), (Check::CannotCancel, "receipt"));
     assert!(found[0].sentence.contains("is reversed"), "{}", found[0].sentence);
+}
+
+/// B4, M7: a receipt and containers that come back before the last of their kind warn, or stop where the company
+/// wants them in order; a date after today's is asked about, of an application too.
+#[test]
+fn money_is_dated_in_order() {
+    let books = Books::new();
+    let mut input = books.money(transfer(), 5_000, Vec::new());
+    let found = |input: &SettleInput<'_>| -> Vec<(Check, Effect, String)> {
+        decide(input).blockers.iter().map(|one| (one.check, one.effect, one.field.clone())).collect()
+    };
+    assert_eq!(found(&input), []);
+    input.dates.last = Some(day("2026-04-11"));
+    assert_eq!(found(&input), [(Check::DateOutOfOrder, Effect::Warns, "date".to_owned())]);
+    input.dates.stops = true;
+    assert_eq!(found(&input), [(Check::DateBeforeLast, Effect::Stops, "date".to_owned())]);
+    input.dates.last = Some(day("2026-04-10"));
+    assert_eq!(found(&input), []);
+    input.dates.today = day("2026-04-09");
+    assert_eq!(found(&input), [(Check::DateAhead, Effect::Warns, "date".to_owned())]);
 }

@@ -97,7 +97,7 @@ fn everything_wrong_at_once_is_said_at_once() {
     input.customer.stop_reason = Some("two returned checks".to_owned());
     input.posting_date.date = day("2027-01-02");
     input.document_date.date = day("2026-02-01");
-    input.last_document_date = Some(day("2026-03-17"));
+    input.dates.last = Some(day("2026-03-17"));
     insta::assert_snapshot!(shown(&invoice::decide(&input)));
 }
 

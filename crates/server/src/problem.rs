@@ -70,6 +70,7 @@ impl From<StoreError> for Problem {
             }
             StoreError::Invalid { field, .. } => plain(StatusCode::UNPROCESSABLE_ENTITY, "invalid").at(field),
             StoreError::NotFound { .. } => plain(StatusCode::NOT_FOUND, "not_found"),
+            StoreError::Gone(_) => plain(StatusCode::GONE, "gone"),
             StoreError::Stale { current, .. } => {
                 let mut problem = plain(StatusCode::CONFLICT, "stale");
                 problem.current_version = Some(current);

@@ -65,7 +65,8 @@ fn what_a_draft_leaves_and_gives_back_is_unbilled_again() {
     assert_eq!(till.refused("DELETE", &drop(1), &Value::Null).0, 409);
     till.done("DELETE", &drop(2), &Value::Null);
     let (_, gone) = till.get(&place);
-    assert_eq!(gone["code"], "not_found", "{gone}");
+    assert_eq!(gone["code"], "gone", "{gone}");
+    assert!(gone["title"].as_str().unwrap().starts_with("Ines Falk dropped this draft on "), "{gone}");
     assert_eq!(unbilled(&till, order).len(), 2);
     till.verify();
 }

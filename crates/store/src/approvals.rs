@@ -10,8 +10,8 @@ use till_core::ids::{
 use till_core::merge::FieldChange;
 use till_core::money::Money;
 use till_core::people::{
-    Approval, ApprovalState, Limits, Operation, Question, Right, Role, Verdict, check_reason, decide, decide_approval,
-    decide_confirm, decide_decline, decide_withdrawal,
+    Approval, ApprovalState, Limits, Operation, Question, Right, Role, ToConfirm, Verdict, check_reason, decide,
+    decide_approval, decide_confirm, decide_decline, decide_withdrawal,
 };
 
 use crate::convert::{json, kind, known};
@@ -120,6 +120,8 @@ pub(crate) struct Wish {
     /// Mark of what was decided on: where it is another one when it is approved, something else
     /// would be carried out than was asked for.
     pub(crate) mark: String,
+    /// What typed prices and discounts of an order give away, in base currency; zero for anything else.
+    pub(crate) gives_away: Money,
     /// Whether an order is for a customer who is held back.
     pub(crate) held: bool,
 }
@@ -147,7 +149,10 @@ pub(crate) async fn allowed_or_asked(writing: &mut Writing<'_>, rules: &Rules, w
     let limits = people::limits(writing).await?;
     let operation = wish.asked.operation();
     let verdict = match operation {
-        Operation::ConfirmOrder => decide_confirm(role, wish.amount, wish.held, &limits),
+        Operation::ConfirmOrder => {
+            let Wish { amount, gives_away, held, .. } = wish;
+            decide_confirm(role, ToConfirm { amount, gives_away, held }, &limits)
+        }
         _ => decide(role, operation, wish.amount, &limits),
     };
     match verdict {
@@ -191,8 +196,8 @@ async fn ask(writing: &mut Writing<'_>, rules: &Rules, wish: Wish, maker: Person
     let changes = json(&wish.changes)?;
     let id = sqlx::query_scalar!(
         r#"INSERT INTO approvals (operation, asked, mark, words, document_kind, document_id, document_number, amount_base_minor,
-                                  changes, reason, maker_id, made_at, made_on)
-           VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id AS "id!""#,
+                                  changes, reason, maker_id, made_at, made_on, gives_away_base_minor)
+           VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id AS "id!""#,
         operation,
         asked,
         wish.mark,
@@ -205,7 +210,8 @@ async fn ask(writing: &mut Writing<'_>, rules: &Rules, wish: Wish, maker: Person
         wish.reason,
         maker.0,
         at,
-        rules.business_date
+        rules.business_date,
+        wish.gives_away.0
     )
     .fetch_one(&mut **writing)
     .await?;
@@ -285,7 +291,7 @@ async fn kept(
     let only = only.map(|id| id.0);
     let (of_kind, of_id) = (of.map(|(kind, _)| kind.word()), of.map(|(_, id)| id));
     let rows = sqlx::query!(
-        r#"SELECT approvals.id, operation, asked, mark, words, document_kind, document_id, document_number, amount_base_minor, changes,
+        r#"SELECT approvals.id, operation, asked, mark, words, document_kind, document_id, document_number, amount_base_minor, gives_away_base_minor, changes,
                   reason, maker_id, maker.role AS maker_role, made_on AS "made_on: NaiveDate", state, decision,
                   maker.name AS maker, decider.name AS "decider?"
            FROM approvals JOIN people AS maker ON maker.id = maker_id LEFT JOIN people AS decider ON decider.id = decided_by
@@ -305,6 +311,7 @@ async fn kept(
             let approval = Approval {
                 operation: known(&row.operation, Operation::of)?,
                 amount: Money(row.amount_base_minor),
+                gives_away: Money(row.gives_away_base_minor),
                 maker: PersonId(row.maker_id),
                 state: known(&row.state, ApprovalState::of)?,
             };

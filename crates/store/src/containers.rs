@@ -7,11 +7,11 @@
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
-use till_core::calendar::words;
+use till_core::containers::AtCustomer;
 use till_core::fixed::Quantity;
 use till_core::ids::{ContainerReturnId, CustomerId, DocumentKind, DocumentRef, ItemId};
 use till_core::money::Money;
-use till_core::room::{Movement, first_day, room_from};
+use till_core::room::Movement;
 use till_core::settle::{SettleInput, Source};
 
 use crate::receipts::{self, MoneyPreview};
@@ -112,25 +112,30 @@ async fn check<'a>(
         ));
     };
     let date = new.date.unwrap_or(rules.business_date);
-    let moves = movements(connection, customer, item).await?;
-    if quantity.scaled() > room_from(date, &moves) {
-        let when = first_day(quantity.scaled(), &moves)
-            .map_or_else(String::new, |day| format!(" They can come back on {} or later.", words(day)));
-        let room = Quantity::from_scaled(room_from(date, &moves));
-        return Err(StoreError::invalid(
-            "date",
-            format!("On {} only {room} of {} were at this customer to come back.{when}", words(date), new.item),
-        ));
-    }
-    // The last one takes all that is left, so that nothing stays owed.
-    let amount = if quantity == known.there {
-        known.owed_back
-    } else {
-        known.owed_back.share(quantity.scaled(), known.there.scaled())
+    let there = AtCustomer {
+        pieces: known.there,
+        owed_back: known.owed_back,
+        moves: movements(connection, customer, item).await?,
+        amounts: amounts(connection, customer, item).await?,
     };
+    let amount = there.back(quantity, date, &new.item).map_err(|sentence| StoreError::invalid("date", sentence))?;
     let source = Source::Containers { what: format!("{quantity} × {}", known.code), item, quantity };
     let input = receipts::containers_input(connection, rules, customer, (source, amount), new.date).await?;
     Ok(Checked { input, item, quantity, amount })
+}
+
+/// What was charged to a customer for one kind of container, and given back, day by day, in base currency.
+async fn amounts(connection: &mut SqliteConnection, customer: CustomerId, item: ItemId) -> Result<Vec<Movement>> {
+    Ok(sqlx::query!(
+        r#"SELECT posting_date AS "date: NaiveDate", amount_minor FROM container_moves WHERE customer_id = ? AND item_id = ?"#,
+        customer.0,
+        item.0
+    )
+    .fetch_all(connection)
+    .await?
+    .into_iter()
+    .map(|row| Movement::new(row.date, row.amount_minor))
+    .collect())
 }
 
 /// What went to a customer of one kind of container, and came back, day by day.

@@ -1,5 +1,7 @@
 //! What the day sheet and the spine show.
 
+use std::collections::HashMap;
+
 use chrono::{Days, NaiveDate};
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
@@ -7,15 +9,17 @@ use till_core::day_sheet::{
     Ageing, ApprovalFacts, DayFacts, DayItem, FINISH_WITHIN_DAYS, LateFacts, PackedFacts, UnappliedFacts,
     UnbilledFacts, UnfinishedFacts, Work, customer_ref, rank,
 };
-use till_core::fixed::{ExchangeRate, Quantity, Rate, UnitPrice};
-use till_core::ids::{CustomerId, DocumentKind, DocumentRef, OpenItemId};
-use till_core::money::{Currency, Money, line_total};
+use till_core::fixed::ExchangeRate;
+use till_core::ids::{CustomerId, DocumentKind, DocumentRef, InvoiceId, OpenItemId, OrderId};
+use till_core::money::{Currency, Money};
+use till_core::order::OrderFacts;
 use till_core::people::ApprovalState;
 
 use crate::approvals::Viewer;
 use crate::convert::json;
 use crate::open_items::Aged;
 use crate::rules::{self, Rules};
+use crate::unbilled::{ToValue, nets};
 use crate::{Result, unbilled};
 
 /// The day sheet.
@@ -201,35 +205,40 @@ async fn load_unapplied(connection: &mut SqliteConnection, facts: &mut DayFacts)
 
 async fn load_packed(connection: &mut SqliteConnection, rules: &Rules, facts: &mut DayFacts) -> Result<()> {
     let rows = sqlx::query!(
-        r#"SELECT shipments.id, shipments.number, name, packed_date AS "date: NaiveDate", orders.currency,
-                  shipment_lines.quantity_e4, unit_price_e6, discount_e6, surcharge_e6
+        r#"SELECT shipments.id, shipments.number, name, packed_date AS "date: NaiveDate", orders.currency, orders.gross_priced,
+                  shipment_lines.quantity_e4, unit_price_e6, discount_e6, surcharge_e6, price_steps, order_lines.tax_code,
+                  coalesce((SELECT rate_e6 FROM tax_rates WHERE code = order_lines.tax_code AND valid_from <= ? ORDER BY valid_from DESC LIMIT 1), 0) AS "rate!: i64"
            FROM shipments JOIN orders ON orders.id = shipments.order_id JOIN customers ON customers.id = shipments.customer_id
            JOIN shipment_lines ON shipment_id = shipments.id JOIN order_lines ON order_lines.id = order_line_id
-           WHERE shipments.state = 'packed' ORDER BY shipments.id"#
+           WHERE shipments.state = 'packed' ORDER BY shipments.id, shipment_lines.position"#,
+        rules.business_date
     )
     .fetch_all(&mut *connection)
     .await?;
-    for row in rows {
-        let document: Currency = crate::convert::currency(&row.currency)?;
+    for packed in rows.chunk_by(|one, other| one.id == other.id) {
+        let first = &packed[0];
+        let document: Currency = crate::convert::currency(&first.currency)?;
+        let lines: Vec<ToValue> = packed
+            .iter()
+            .map(|row| ToValue {
+                quantity: row.quantity_e4,
+                unit_price: row.unit_price_e6,
+                discount: row.discount_e6,
+                surcharge: row.surcharge_e6,
+                price_steps: row.price_steps.clone(),
+                tax_code: row.tax_code.clone(),
+                rate: row.rate,
+            })
+            .collect();
+        let net: Money = nets(&lines, document, first.gross_priced != 0)?.into_iter().sum();
         let rate = rules::exchange_rate(connection, rules, document, rules.business_date).await?;
-        let net = line_total(
-            Quantity::from_scaled(row.quantity_e4),
-            UnitPrice::from_scaled(row.unit_price_e6),
-            Rate::from_scaled(row.discount_e6),
-            UnitPrice::from_scaled(row.surcharge_e6),
-            document,
-        )
-        .net;
-        let value = net.to_base(rate.unwrap_or(ExchangeRate::ONE), document, rules.base);
-        match facts.packed.last_mut().filter(|last| last.shipment.id == row.id) {
-            Some(last) => last.value += value,
-            None => facts.packed.push(PackedFacts {
-                shipment: DocumentRef { kind: DocumentKind::Shipment, id: row.id, number: row.number },
-                name: row.name,
-                value,
-                packed_on: row.date,
-            }),
-        }
+        facts.packed.push(PackedFacts {
+            shipment: DocumentRef { kind: DocumentKind::Shipment, id: first.id, number: first.number.clone() },
+            name: first.name.clone(),
+            // Without a rate of the day it counts as nothing.
+            value: rate.map_or(Money::ZERO, |rate| net.to_base(rate, document, rules.base)),
+            packed_on: first.date,
+        });
     }
     Ok(())
 }
@@ -275,25 +284,44 @@ async fn load_late(connection: &mut SqliteConnection, today: NaiveDate, facts: &
     Ok(ageing)
 }
 
+/// What is open of invoices, in base currency.
+async fn carried(connection: &mut SqliteConnection, orders: &[OrderFacts]) -> Result<HashMap<InvoiceId, Money>> {
+    let ids = json(&orders.iter().flat_map(|order| &order.invoices).map(|one| one.invoice).collect::<Vec<_>>())?;
+    Ok(sqlx::query!(
+        "SELECT document_id, open_base_minor FROM json_each(?) AS wanted
+         CROSS JOIN open_items ON kind = 'invoice' AND document_id = wanted.value AND side = 'owed_to_us'",
+        ids
+    )
+    .fetch_all(connection)
+    .await?
+    .into_iter()
+    .map(|row| (InvoiceId(row.document_id), Money(row.open_base_minor)))
+    .collect())
+}
+
 /// Filled orders whose payment falls due soon, or has.
 async fn load_unfinished(connection: &mut SqliteConnection, today: NaiveDate, facts: &mut DayFacts) -> Result<()> {
     let soon = today.checked_add_days(Days::new(FINISH_WITHIN_DAYS)).unwrap_or(today);
     let rows = sqlx::query!(
-        r#"SELECT orders.id AS "id!", orders.number AS "number!", name AS "name!", sum(open_base_minor) AS "open!: i64", max(next_due_date) AS "due!: NaiveDate"
+        r#"SELECT orders.id AS "id!", orders.number AS "number!", name AS "name!", max(next_due_date) AS "due!: NaiveDate"
            FROM orders JOIN customers ON customers.id = orders.customer_id
            JOIN document_orders ON order_id = orders.id
            CROSS JOIN open_items ON kind = 'invoice' AND open_items.document_id = document_orders.document_id AND open_items.side = 'owed_to_us'
            WHERE orders.state = 'filled' AND open_minor > 0 GROUP BY orders.id HAVING max(next_due_date) <= ?"#,
         soon
     )
-    .fetch_all(connection)
+    .fetch_all(&mut *connection)
     .await?;
+    let ids: Vec<OrderId> = rows.iter().map(|row| OrderId(row.id)).collect();
+    let orders = crate::orders::facts(connection, &ids).await?;
+    let carried = carried(connection, &orders).await?;
     facts.unfinished = rows
         .into_iter()
-        .map(|row| UnfinishedFacts {
+        .zip(&orders)
+        .map(|(row, order)| UnfinishedFacts {
             order: DocumentRef { kind: DocumentKind::Order, id: row.id, number: row.number },
             name: row.name,
-            open: Money(row.open),
+            open: till_core::order::open_share(order.id, &order.invoices, &carried),
             due: row.due,
         })
         .collect();

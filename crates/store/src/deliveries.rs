@@ -104,6 +104,19 @@ pub(crate) async fn add(connection: &mut SqliteConnection, documents: &[(i64, Cu
     Ok(())
 }
 
+/// A document that never went is taken off its way: there is nothing to take back from anybody. Whether that was so; one
+/// that went once stays known as gone.
+pub(crate) async fn withdraw(connection: &mut SqliteConnection, document: i64) -> Result<bool> {
+    let waited = sqlx::query!("DELETE FROM deliveries WHERE document_id = ? AND state <> 'done'", document)
+        .execute(&mut *connection)
+        .await?
+        .rows_affected();
+    let went = sqlx::query_scalar!("SELECT id FROM deliveries WHERE document_id = ? LIMIT 1", document)
+        .fetch_optional(connection)
+        .await?;
+    Ok(waited > 0 && went.is_none())
+}
+
 /// A document on its way.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]

@@ -10,7 +10,9 @@ use till_core::fixed::{ExchangeRate, Quantity, Rate, UnitPrice};
 use till_core::ids::{
     CreditMemoId, CustomerId, DocumentKind, EntryId, ItemId, OrderId, OrderLineId, ShipmentId, ShipmentLineId,
 };
-use till_core::invoice::{DocumentDiscount, InvoiceDocument, InvoiceLine, ItemKind, LineSource, LinkRole, OrderShare};
+use till_core::invoice::{
+    DocumentDiscount, InvoiceDocument, InvoiceLine, ItemKind, LineSource, LinkRole, OrderShare, owed_back,
+};
 use till_core::money::Money;
 use till_core::tape::Tape;
 use till_core::tax::{TaxCategory, TaxComputed, TaxLine, TaxRate};
@@ -54,6 +56,8 @@ pub(crate) async fn posted(connection: &mut SqliteConnection, id: i64) -> Result
     // What was typed and what was assumed no longer matters once it is posted.
     let posted = |date| DocumentDate { date, typed: true };
     let terms = head.terms.as_deref().map_or_else(|| Ok(Terms::net_days(0)), terms)?;
+    let lines = lines(connection, id, sign).await?;
+    let owed_back = owed_back(&lines);
     Ok(InvoiceDocument {
         customer: CustomerId(head.customer_id),
         currency: currency(&head.currency)?,
@@ -62,14 +66,14 @@ pub(crate) async fn posted(connection: &mut SqliteConnection, id: i64) -> Result
         posting_date: posted(head.posting_date),
         tax_date: head.tax_date,
         due_parts: terms.schedule(head.document_date, total),
-        early: terms.offer(head.document_date, net, total),
+        early: terms.offer(head.document_date, net - owed_back, total - owed_back),
         terms,
         due_date: head.due_date,
         text_above: head.text_above,
         text_below: head.text_below,
         gross_priced: head.gross_priced != 0,
         tax_computed: known(&head.tax_computed, TaxComputed::of)?,
-        lines: lines(connection, id, sign).await?,
+        lines,
         lines_total: money(head.lines),
         discount: head.discount_minor.map(|amount| DocumentDiscount {
             percent: head.discount_e6.map(Rate::from_scaled),

@@ -29,6 +29,9 @@ pub enum StoreError {
         /// Its id or number.
         id: String,
     },
+    /// It was there, and somebody dropped it.
+    #[error("{0}")]
+    Gone(String),
     /// Someone else changed it since it was read.
     #[error("{what} was changed by someone else in the meantime. Look at it again, then repeat your change.")]
     Stale {

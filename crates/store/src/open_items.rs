@@ -34,7 +34,7 @@ pub(crate) async fn load(connection: &mut SqliteConnection, ids: &[OpenItemId]) 
     let rows = sqlx::query!(
         r#"SELECT open_items.id AS "id!", customer_id, purpose, account, name AS "account_name?", account_type AS "account_type?", side, kind, document_id,
                   open_items.number, open_items.currency, posting_date AS "posting_date: NaiveDate", next_due_date AS "due_date: NaiveDate",
-                  amount_minor, open_minor, open_base_minor
+                  amount_minor, amount_base_minor, open_minor, open_base_minor
            FROM json_each(?) AS wanted JOIN open_items ON open_items.id = wanted.value
            LEFT JOIN accounts ON accounts.number = account ORDER BY wanted.key"#,
         ids
@@ -42,17 +42,19 @@ pub(crate) async fn load(connection: &mut SqliteConnection, ids: &[OpenItemId]) 
     .fetch_all(&mut *connection)
     .await?;
     let moves = sqlx::query!(
-        r#"SELECT debit_item AS "item!", application_date AS "date!: NaiveDate", debit_minor AS "amount!: i64"
+        r#"SELECT debit_item AS "item!", application_date AS "date!: NaiveDate", debit_minor AS "amount!: i64", debit_base_minor AS "base!: i64"
            FROM json_each(?1) AS wanted JOIN applications ON debit_item = wanted.value
            UNION ALL
-           SELECT credit_item, application_date, credit_minor FROM json_each(?1) AS wanted JOIN applications ON credit_item = wanted.value"#,
+           SELECT credit_item, application_date, credit_minor, credit_base_minor FROM json_each(?1) AS wanted JOIN applications ON credit_item = wanted.value"#,
         ids
     )
     .fetch_all(connection)
     .await?;
-    let mut moved: std::collections::HashMap<i64, Vec<Movement>> = std::collections::HashMap::new();
+    let mut moved: std::collections::HashMap<i64, (Vec<Movement>, Vec<Movement>)> = std::collections::HashMap::new();
     for row in moves {
-        moved.entry(row.item).or_default().push(Movement::new(row.date, -row.amount));
+        let (amounts, bases) = moved.entry(row.item).or_default();
+        amounts.push(Movement::new(row.date, -row.amount));
+        bases.push(Movement::new(row.date, -row.base));
     }
     rows.into_iter()
         .map(|row| {
@@ -62,8 +64,9 @@ pub(crate) async fn load(connection: &mut SqliteConnection, ids: &[OpenItemId]) 
                 }
                 _ => None,
             };
-            let mut movements = moved.remove(&row.id).unwrap_or_default();
+            let (mut movements, mut base_movements) = moved.remove(&row.id).unwrap_or_default();
             movements.push(Movement::new(row.posting_date, row.amount_minor));
+            base_movements.push(Movement::new(row.posting_date, row.amount_base_minor));
             Ok(OpenItem {
                 id: OpenItemId(row.id),
                 document: DocumentRef { kind: kind(&row.kind)?, id: row.document_id, number: row.number },
@@ -77,6 +80,7 @@ pub(crate) async fn load(connection: &mut SqliteConnection, ids: &[OpenItemId]) 
                 open: Money(row.open_minor),
                 open_base: Money(row.open_base_minor),
                 movements,
+                base_movements,
             })
         })
         .collect()

@@ -28,7 +28,7 @@ pub use changing::change;
 pub use confirming::{confirm, confirm_as};
 pub(crate) use confirming::{confirm_at_once, confirmation};
 pub use entering::{Lineage, OrderPreview, copy, enter_form, preview};
-pub(crate) use entering::{enter_resolved, order_limit, refuse_at};
+pub(crate) use entering::{confirm_limits, enter_resolved, refuse_at};
 pub use form::{DELIVERY_TERMS, LineForm, OrderForm, TypedAddress, form};
 pub use open_lines::{OpenLine, OpenLineFilter, OpenLines, open_lines};
 pub(crate) use resolve::{LoadedItem, Standing, load_items, resolve};

@@ -8,7 +8,7 @@ use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
 use till_core::accounts::Purpose;
-use till_core::calendar::DocumentDate;
+use till_core::calendar::{DateOrder, DocumentDate};
 use till_core::checks::{Blocker, stops};
 use till_core::entry::Entry;
 use till_core::fixed::ExchangeRate;
@@ -21,7 +21,7 @@ use till_core::settle::{Member, SettleDecision, SettleInput, Settlement, Source,
 use till_core::tape::{Change, Tape};
 
 use crate::convert::json;
-use crate::rules::{Rules, exchange_rate, next_number};
+use crate::rules::{Rules, date_order, exchange_rate, next_number};
 use crate::writing::{Writing, set};
 use crate::{Result, StoreError, customers, money_places, open_items, orders, posting, sensible_date};
 
@@ -218,6 +218,11 @@ async fn settle_input<'a>(
     let group = open_items::paying_group(connection, payer).await?;
     let (customer, _) = customers::facts(connection, payer).await?;
     let to_apply = to_apply(connection, &group, (money, amount), typed, first).await?;
+    let dates = match &source {
+        Source::Received { .. } => date_order(connection, rules, DocumentKind::Receipt).await?,
+        Source::Containers { .. } => date_order(connection, rules, DocumentKind::ContainerReturn).await?,
+        Source::Item(_) => DateOrder::of_today(rules.business_date),
+    };
     Ok(SettleInput {
         payer,
         payer_name: customer.name,
@@ -232,6 +237,7 @@ async fn settle_input<'a>(
         base: rules.base,
         orders: orders_on(connection, to_apply.iter().map(|one| &one.item.document)).await?,
         to_apply,
+        dates,
         accounts: &rules.accounts,
         periods: &rules.periods,
     })

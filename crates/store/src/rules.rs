@@ -3,9 +3,9 @@
 use chrono::{Days, NaiveDate};
 use sqlx::SqliteConnection;
 use till_core::accounts::{Account, AccountMap, AccountRule, AccountType, Purpose};
-use till_core::calendar::{Period, Periods};
+use till_core::calendar::{DateOrder, Period, Periods};
 use till_core::fixed::{ExchangeRate, RATE_HOLDS_DAYS, Rate};
-use till_core::ids::ItemId;
+use till_core::ids::{DocumentKind, ItemId};
 use till_core::invoice::TaxDateRule;
 use till_core::marks::MarkRules;
 use till_core::money::Currency;
@@ -47,7 +47,7 @@ pub struct Rules {
     pub freight_item: Option<ItemId>,
     /// Which day picks the tax rates of an invoice.
     pub tax_date: TaxDateRule,
-    /// Whether a document date before that of the last invoice stops its posting.
+    /// Whether a document date before that of the last of its kind stops its posting.
     pub dates_in_order: bool,
 }
 
@@ -172,6 +172,38 @@ pub async fn exchange_rate(
     .fetch_optional(connection)
     .await?;
     Ok(rate.map(ExchangeRate::from_scaled))
+}
+
+/// What the date of a new document of a kind is held against: the latest date of those that stand, are not canceled or
+/// reversed and are dated no later than today. One dated ahead holds nobody up.
+///
+/// # Errors
+/// Where the database cannot be read.
+pub(crate) async fn date_order(
+    connection: &mut SqliteConnection,
+    rules: &Rules,
+    kind: DocumentKind,
+) -> Result<DateOrder> {
+    let today = rules.business_date;
+    // The kind of an invoice is looked at row by row: an index that begins with it would lead other queries astray.
+    let query = match kind {
+        DocumentKind::Invoice => {
+            "SELECT max(document_date) FROM documents
+             WHERE +kind = 'invoice' AND state = 'posted' AND document_date <= ?
+               AND NOT EXISTS (SELECT 1 FROM document_links WHERE to_id = documents.id AND role = 'cancels')"
+        }
+        DocumentKind::CreditMemo => {
+            "SELECT max(document_date) FROM documents INDEXED BY documents_memos_by_date
+             WHERE kind = 'credit_memo' AND state = 'posted' AND document_date <= ?"
+        }
+        DocumentKind::Receipt => {
+            "SELECT max(posting_date) FROM payments WHERE posting_date <= ? AND reversed_on IS NULL"
+        }
+        DocumentKind::ContainerReturn => "SELECT max(posting_date) FROM container_returns WHERE posting_date <= ?",
+        _ => return Ok(DateOrder::of_today(today)),
+    };
+    let last: Option<NaiveDate> = sqlx::query_scalar(query).bind(today).fetch_one(connection).await?;
+    Ok(DateOrder { today, last, stops: rules.dates_in_order })
 }
 
 /// Takes the next number of a range: prefix and number, and the number alone.

@@ -14,20 +14,22 @@ use till_core::checks::{Blocker, Step, stops};
 use till_core::fixed::{Quantity, Rate, UnitPrice};
 use till_core::ids::{CustomerId, OrderId, OrderLineId, ShipmentId, ShipmentLineId};
 use till_core::invoice::{BillingHabit, InvoiceInput, decide};
-use till_core::money::{Currency, Money, line_total};
+use till_core::money::{Currency, Money, line_total_less};
 use till_core::order::Track;
+use till_core::pricing::{PriceStep, offs};
+use till_core::tax::{TaxCategory, TaxRate, compute_gross};
 
 pub use self::selecting::UnbilledFilter;
 use self::selecting::page;
 pub(crate) use self::selecting::{CustomerSum, sums};
 pub use self::why::why;
 use self::work::add_work;
-use crate::Result;
 use crate::convert::{currency, json};
 use crate::invoices::OrderPick;
 use crate::invoices::{Head, Pick, Picked, ToDecide, inputs, load_shipped};
 use crate::rules::Rules;
 use crate::shipments::and_more;
+use crate::{Result, StoreError};
 
 /// A line with something left to bill.
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -251,7 +253,8 @@ fn row(input: &InvoiceInput<'_>, rules: &Rules) -> Option<UnbilledShipment> {
         what: and_more(&format!("{} × {}", first.unbilled, first.description), more),
         currency: document.currency,
         net: document.net,
-        net_base: document.net.to_base(document.rate, document.currency, rules.base),
+        // Without a rate of the day it counts as nothing, as in the sums; its blockers say so.
+        net_base: input.rate.map_or(Money::ZERO, |rate| document.net.to_base(rate, document.currency, rules.base)),
         lines,
         blockers: decision.blockers,
     })
@@ -283,15 +286,53 @@ pub(crate) async fn value_of(connection: &mut SqliteConnection, rules: &Rules, c
     Ok(list(connection, rules, &filter).await?.net_base)
 }
 
-/// Works out what lines are worth that a change touched.
+/// A line as it would be billed alone with those beside it.
+pub(crate) struct ToValue {
+    pub(crate) quantity: i64,
+    pub(crate) unit_price: i64,
+    pub(crate) discount: i64,
+    pub(crate) surcharge: i64,
+    pub(crate) price_steps: String,
+    pub(crate) tax_code: String,
+    /// The rate of its tax code on the day, in millionths.
+    pub(crate) rate: i64,
+}
+
+/// What lines of one shipment are worth without tax, as an invoice over them alone would have it: prices with tax are
+/// taken apart by code, not line by line.
+pub(crate) fn nets(lines: &[ToValue], currency: Currency, gross_priced: bool) -> Result<Vec<Money>> {
+    let mut amounts = Vec::with_capacity(lines.len());
+    for line in lines {
+        let steps: Vec<PriceStep> =
+            serde_json::from_str(&line.price_steps).map_err(|error| StoreError::Corrupt(error.to_string()))?;
+        let amount = line_total_less(
+            Quantity::from_scaled(line.quantity),
+            UnitPrice::from_scaled(line.unit_price),
+            &offs(Rate::from_scaled(line.discount), &steps),
+            UnitPrice::from_scaled(line.surcharge),
+            currency,
+        )
+        .net;
+        let (code, rate) = (line.tax_code.clone(), Rate::from_scaled(line.rate));
+        amounts.push((TaxRate { code, category: TaxCategory::S, rate }, amount));
+    }
+    Ok(match gross_priced {
+        true => compute_gross(&amounts).1,
+        false => amounts.into_iter().map(|(_, amount)| amount).collect(),
+    })
+}
+
+/// Works out what the lines of shipments are worth that a change touched.
 pub(crate) async fn value(connection: &mut SqliteConnection) -> Result<()> {
     let rows = sqlx::query!(
-        r#"SELECT shipment_lines.id AS "id!", unbilled_e4, unit_price_e6, discount_e6, surcharge_e6, orders.currency, orders.gross_priced,
+        r#"SELECT shipment_lines.id AS "id!", shipment_id AS "shipment!", unbilled_e4, unit_price_e6, discount_e6, surcharge_e6, price_steps, orders.currency,
+                  orders.gross_priced, coalesce(shipment_lines.tax_code, order_lines.tax_code) AS "tax_code!: String",
                   coalesce((SELECT rate_e6 FROM tax_rates WHERE code = coalesce(shipment_lines.tax_code, order_lines.tax_code) AND valid_from <= shipments.posting_date
                             ORDER BY valid_from DESC LIMIT 1), 0) AS "rate!: i64"
-           FROM shipment_lines JOIN shipments ON shipments.id = shipment_id JOIN order_lines ON order_lines.id = order_line_id
-           JOIN orders ON orders.id = order_lines.order_id
-           WHERE unbilled_minor IS NULL AND unbilled_e4 > 0"#
+           FROM (SELECT DISTINCT shipment_id AS moved FROM shipment_lines WHERE unbilled_minor IS NULL AND unbilled_e4 > 0)
+           CROSS JOIN shipment_lines ON shipment_id = moved JOIN shipments ON shipments.id = shipment_id
+           JOIN order_lines ON order_lines.id = order_line_id JOIN orders ON orders.id = order_lines.order_id
+           WHERE unbilled_e4 > 0 ORDER BY shipment_id, shipment_lines.position"#
     )
     .fetch_all(&mut *connection)
     .await?;
@@ -299,16 +340,21 @@ pub(crate) async fn value(connection: &mut SqliteConnection) -> Result<()> {
         return Ok(());
     }
     let mut values = Vec::with_capacity(rows.len());
-    for row in rows {
-        let amount = line_total(
-            Quantity::from_scaled(row.unbilled_e4),
-            UnitPrice::from_scaled(row.unit_price_e6),
-            Rate::from_scaled(row.discount_e6),
-            UnitPrice::from_scaled(row.surcharge_e6),
-            currency(&row.currency)?,
-        )
-        .net;
-        values.push((row.id, if row.gross_priced != 0 { amount.without(Rate::from_scaled(row.rate)) } else { amount }));
+    for of_shipment in rows.chunk_by(|one, other| one.shipment == other.shipment) {
+        let lines: Vec<ToValue> = of_shipment
+            .iter()
+            .map(|row| ToValue {
+                quantity: row.unbilled_e4,
+                unit_price: row.unit_price_e6,
+                discount: row.discount_e6,
+                surcharge: row.surcharge_e6,
+                price_steps: row.price_steps.clone(),
+                tax_code: row.tax_code.clone(),
+                rate: row.rate,
+            })
+            .collect();
+        let nets = nets(&lines, currency(&of_shipment[0].currency)?, of_shipment[0].gross_priced != 0)?;
+        values.extend(of_shipment.iter().map(|row| row.id).zip(nets));
     }
     let values = json(&values)?;
     sqlx::query!(

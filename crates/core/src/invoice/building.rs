@@ -37,7 +37,7 @@ pub(super) fn build(input: &InvoiceInput<'_>, findings: &mut Findings) -> Invoic
     }
     let net: Money = lines.iter().map(|line| line.net).sum();
     let tax: Money = taxes.iter().map(|line| line.tax).sum();
-    let owed_back: Money = lines.iter().filter(|line| line.kind == ItemKind::Packaging).map(|line| line.net).sum();
+    let owed_back = owed_back(&lines);
     let rate = input.rate.unwrap_or(ExchangeRate::ONE);
     let terms = &input.basis.terms;
     let date = input.document_date.date;
@@ -66,6 +66,11 @@ pub(super) fn build(input: &InvoiceInput<'_>, findings: &mut Findings) -> Invoic
         total: net + tax,
         total_base: (net + tax).to_base(rate, currency, input.base),
     }
+}
+
+/// What returnable packaging on the lines comes to: paying early earns nothing on it.
+pub fn owed_back(lines: &[InvoiceLine]) -> Money {
+    lines.iter().filter(|line| line.kind == ItemKind::Packaging).map(|line| line.net).sum()
 }
 
 /// The latest delivery on the document, where anything on it was delivered.

@@ -5,7 +5,7 @@
 //! again. *Source: domain.md section 7; postings.md, Documents and Money.*
 
 use crate::accounts::AccountMap;
-use crate::calendar::{DocumentDate, Periods, words};
+use crate::calendar::{DateOrder, DocumentDate, Periods, words};
 use crate::checks::{Blocker, Check, Findings, Step};
 use crate::entry::{Entry, EntryBuilder};
 use crate::fingerprint;
@@ -57,6 +57,8 @@ pub struct CancelInput<'a> {
     pub reason: String,
     /// Base currency.
     pub base: Currency,
+    /// Today's date, and that of the last document of its kind.
+    pub dates: DateOrder,
     /// The account map.
     pub accounts: &'a AccountMap,
     /// The periods.
@@ -210,6 +212,7 @@ fn check(input: &CancelInput<'_>, findings: &mut Findings) {
     if let Some(obstacle) = input.periods.obstacle(date) {
         findings.add(Check::PeriodClosed, "date", obstacle);
     }
+    input.dates.check("credit memo", date, "date", findings);
     let posted = input.document.posting_date.date;
     let freed = input.applied.iter().map(|applied| applied.settled.0);
     let until = first_whole_day(&input.item, freed, input.document.total, date);

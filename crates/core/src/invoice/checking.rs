@@ -244,20 +244,7 @@ fn check_dates(input: &InvoiceInput<'_>, findings: &mut Findings) {
     if let Some(obstacle) = input.periods.obstacle(posting) {
         findings.add(Check::PeriodClosed, "posting_date", obstacle);
     }
-    if let Some(last) = input.last_document_date.filter(|last| document < *last) {
-        findings.add(
-            if input.dates_in_order { Check::DateBeforeLast } else { Check::DateOutOfOrder },
-            "document_date",
-            format!("The last invoice is dated {}, after this one.", words(last)),
-        );
-    }
-    if document > input.today {
-        findings.add(
-            Check::DateAhead,
-            "document_date",
-            format!("The document is dated {}, after today's {}. Is that meant?", words(document), words(input.today)),
-        );
-    }
+    input.dates.check("invoice", document, "document_date", findings);
     if document > posting {
         findings.add(
             Check::DateOutOfOrder,

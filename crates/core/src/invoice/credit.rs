@@ -25,7 +25,7 @@
 //! ```
 
 use crate::accounts::{Account, AccountMap, Purpose};
-use crate::calendar::{DocumentDate, Periods, Terms, words};
+use crate::calendar::{DateOrder, DocumentDate, Periods, Terms, words};
 use crate::checks::{Blocker, Check, Findings, Step};
 use crate::entry::{Entry, EntryBuilder, LineFor, TaxMark};
 use crate::fingerprint;
@@ -112,6 +112,8 @@ pub struct CreditInput<'a> {
     pub reason: String,
     /// Base currency.
     pub base: Currency,
+    /// Today's date, and that of the last document of its kind.
+    pub dates: DateOrder,
     /// The account map.
     pub accounts: &'a AccountMap,
     /// The periods.
@@ -185,6 +187,9 @@ impl CreditDecision {
         if self.kept.0.is_positive() {
             let account = account_of(self.entry.as_ref(), Purpose::Unapplied);
             posting.make(item(Purpose::Unapplied, account, self.kept));
+        } else if !self.settles.0.is_positive() {
+            // Over nothing, as where a quantity came to less than half a cent: it stands there all the same.
+            posting.make(item(Purpose::Receivable, None, (Money::ZERO, Money::ZERO)));
         }
         posting
     }
@@ -199,6 +204,13 @@ pub fn decide(input: &CreditInput<'_>) -> CreditDecision {
     let credits: Vec<usize> =
         input.lines.iter().map(|line| line.position).filter(|at| *at < input.document.lines.len()).collect();
     let (document, settles, kept) = document(input, lines);
+    let date = input.date.date;
+    if settles.0.is_positive() && !input.item.is_there(settles.0, date) {
+        let when =
+            input.item.first_day(settles.0).map_or_else(String::new, |day| format!(" Choose {} or later.", words(day)));
+        let sentence = format!("Not all that is open of {} was open on {}.{when}", input.number, words(date));
+        findings.add(Check::DateTooEarly, "date", sentence);
+    }
     let entry = enter(input, &document, (settles, kept), &mut findings);
     let mut after = input.orders.clone();
     for invoice in after.iter_mut().flat_map(|order| &mut order.invoices) {
@@ -250,6 +262,7 @@ fn check(input: &CreditInput<'_>, findings: &mut Findings) {
     if let Some(obstacle) = input.periods.obstacle(date) {
         findings.add(Check::PeriodClosed, "date", obstacle);
     }
+    input.dates.check("credit memo", date, "date", findings);
     let posted = input.document.posting_date.date;
     if date < posted {
         let sentence = format!(
@@ -324,7 +337,7 @@ fn document(input: &CreditInput<'_>, lines: Vec<InvoiceLine>) -> (InvoiceDocumen
     // In the invoice's currency and at what it is carried at: matching the two makes no difference.
     let settled = total.min(input.item.room_from(input.date.date)).max(Money::ZERO);
     let kept = total - settled;
-    let settles = (settled, if settled.is_zero() { Money::ZERO } else { input.item.release(settled) });
+    let settles = (settled, if settled.is_zero() { Money::ZERO } else { input.item.release(settled, input.date.date) });
     let kept = (kept, kept.to_base(billed.rate, billed.currency, input.base));
     let date = input.date.date;
     let document = InvoiceDocument {

@@ -1,6 +1,6 @@
 //! The checks of an order.
 
-use super::{HIGHEST_PRICE, LARGEST_QUANTITY, OrderInput};
+use super::{HIGHEST_PRICE, LARGEST_QUANTITY, LineWish, OrderInput};
 use crate::accounts::Purpose;
 use crate::checks::{Check, Findings};
 use crate::fixed::{Quantity, Rate, UnitPrice};
@@ -8,6 +8,7 @@ use crate::ids::{DocumentKind, DocumentRef};
 use crate::invoice::ItemKind;
 use crate::marks::FieldPlace;
 use crate::money::Money;
+use crate::pricing::PriceBuild;
 use crate::tax::{TaxCategory, TaxRate};
 use crate::treatment::Treatment;
 use crate::units::{check_steps, in_stock_units};
@@ -187,7 +188,11 @@ pub(super) fn tax_of(input: &OrderInput<'_>, at: usize, findings: &mut Findings)
 }
 
 /// The customer, the amount, the marks of the order.
-pub(super) fn check_order(input: &OrderInput<'_>, (total_base, to_ship): (Money, Money), findings: &mut Findings) {
+pub(super) fn check_order(
+    input: &OrderInput<'_>,
+    (total_base, given_away, to_ship): (Money, Money, Money),
+    findings: &mut Findings,
+) {
     let unnamed = input.customer_order_number.as_deref().is_none_or(|number| number.trim().is_empty());
     if input.customer.needs_order_number && unnamed {
         findings.add(
@@ -198,6 +203,12 @@ pub(super) fn check_order(input: &OrderInput<'_>, (total_base, to_ship): (Money,
     }
     if let Some(sentence) = input.taxed.exemption_problem(&input.ship_to, input.date) {
         findings.add_at(Check::ExemptionExpired, "customer.ship_tos", sentence, customer_ref(input));
+    }
+    if let Some((typed, ship_to)) = &input.elsewhere {
+        let sentence = format!(
+            "The address lies in {typed}, but it would be taxed as the ship-to in {ship_to}. Add it to the customer as a ship-to of its own."
+        );
+        findings.add(Check::AddressElsewhere, "address.country", sentence);
     }
     if input.rate.is_none() {
         findings.add(
@@ -254,11 +265,48 @@ pub(super) fn check_order(input: &OrderInput<'_>, (total_base, to_ship): (Money,
             customer_ref(input),
         );
     }
-    if let Some(limit) = input.limit.filter(|limit| total_base > *limit) {
+    if let Some(limit) = input.limits.given_away.filter(|limit| given_away > *limit) {
+        let sentence = format!(
+            "Typed prices and discounts give away {} {}. Above {} that takes someone else's approval.",
+            input.base.grouped(given_away),
+            input.base,
+            input.base.grouped(limit)
+        );
+        findings.add(Check::PriceGivenAway, "lines", sentence);
+    }
+    if let Some(limit) = input.limits.total.filter(|limit| total_base > *limit) {
         findings.add(
             Check::OrderAmount,
             "lines",
             format!("Orders above {} {} take someone else's approval.", input.base.grouped(limit), input.base),
         );
+    }
+}
+
+/// What a line gives away says why: a price below what would have come, a discount, goods for nothing.
+pub(super) fn check_given_away(
+    wish: &LineWish,
+    at: usize,
+    (price, given_away): (Option<&PriceBuild>, Money),
+    findings: &mut Findings,
+) {
+    let typed = &wish.price.typed;
+    let field = |name: &str| format!("lines.{at}.{name}");
+    let (code, goods) = (&wish.item.code, wish.item.kind == ItemKind::Goods);
+    let said = |why: &Option<String>| why.as_deref().is_some_and(|why| !why.trim().is_empty());
+    let (price_said, discount_said) = (said(&typed.price_reason), said(&typed.discount_reason));
+    if price.is_some_and(|price| price.unit_price.is_zero()) && goods && !price_said {
+        let sentence = format!("{code} has a price of zero. Say why beside the price.");
+        findings.add(Check::PriceZero, field("unit_price"), sentence);
+    } else if typed.unit_price.is_some() && given_away.is_positive() && !price_said {
+        let sentence = format!("The price of {code} is below what was agreed. Say why beside it.");
+        findings.add(Check::ReasonMissing, field("price_reason"), sentence);
+    }
+    if typed.discount == Some(Rate::ONE) && goods && !price_said && !discount_said {
+        let sentence = format!("{code} is given away at 100 % off. Say why beside the discount.");
+        findings.add(Check::PriceZero, field("discount_reason"), sentence);
+    } else if typed.discount.is_some_and(|off| !off.is_zero()) && !discount_said && !price_said {
+        let sentence = format!("{code} has a discount of its own. Say why beside it.");
+        findings.add(Check::ReasonMissing, field("discount_reason"), sentence);
     }
 }

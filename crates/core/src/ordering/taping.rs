@@ -2,6 +2,8 @@
 
 use super::{OrderDecision, OrderInput};
 use crate::calendar::words;
+use crate::invoice::ItemKind;
+use crate::money::Money;
 use crate::pricing::{tape_offs, tape_sources};
 use crate::tape::{Tape, TapeStyle};
 use crate::tax::TaxCategory;
@@ -45,7 +47,9 @@ pub(super) fn tape(input: &OrderInput<'_>, decision: &OrderDecision) -> Tape {
     }
     tape.amount(TapeStyle::Due, "With tax", decision.total);
     tape.remark(TapeStyle::Detail, input.terms.words(), false);
-    if let Some(offer) = input.terms.offer(input.date, decision.net, decision.total) {
+    let packaging = decision.lines.iter().filter(|line| line.kind == ItemKind::Packaging);
+    let owed_back: Money = packaging.map(|line| line.net).sum();
+    if let Some(offer) = input.terms.offer(input.date, decision.net - owed_back, decision.total - owed_back) {
         tape.amount(TapeStyle::Detail, format!("if billed today and paid by {}", words(offer.until)), -offer.amount);
     }
     let kind = if input.quote { "a quote" } else { "an order" };

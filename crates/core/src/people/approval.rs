@@ -45,6 +45,8 @@ pub struct Approval {
     pub operation: Operation,
     /// Over which amount, in base currency.
     pub amount: Money,
+    /// What typed prices and discounts of an order give away, in base currency; zero for anything else.
+    pub gives_away: Money,
     /// Who asked.
     pub maker: PersonId,
     /// Where it stands.
@@ -72,9 +74,10 @@ pub fn decide_approval(approval: &Approval, who: Question, limits: &Limits) -> R
     if approval.maker == who.person {
         return Err("You asked for this yourself. Someone else has to approve it.".to_owned());
     }
+    let given = decide(who.role, Operation::ChangePrice, approval.gives_away, limits);
     match decide(who.role, approval.operation, approval.amount, limits) {
-        Verdict::Allowed => Ok(()),
-        Verdict::NeedsApproval(_) => Err(format!(
+        Verdict::Allowed if approval.gives_away.is_zero() || given == Verdict::Allowed => Ok(()),
+        Verdict::Allowed | Verdict::NeedsApproval(_) => Err(format!(
             "This is above the limit of a {} too. Ask an administrator to raise the limit, or decline it.",
             who.role.word()
         )),

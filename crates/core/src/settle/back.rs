@@ -11,7 +11,7 @@ use serde::{Deserialize, Serialize};
 use super::entering::on_item;
 use super::{Member, MoneyPlace, is_invoice, owing_changes};
 use crate::accounts::{AccountMap, Purpose};
-use crate::calendar::{DocumentDate, Periods, words};
+use crate::calendar::{DateOrder, DocumentDate, Periods, words};
 use crate::checks::{Blocker, Check, Findings, Step};
 use crate::entry::{Entry, EntryBuilder, LineFor};
 use crate::fingerprint;
@@ -83,6 +83,8 @@ pub struct BackInput<'a> {
     pub base: Currency,
     /// Orders on what was settled.
     pub orders: Vec<OrderFacts>,
+    /// Today's date, and that of the last document of its kind.
+    pub dates: DateOrder,
     /// The account map.
     pub accounts: &'a AccountMap,
     /// The periods.
@@ -200,6 +202,7 @@ fn check(input: &BackInput<'_>, findings: &mut Findings) {
     if let Some(obstacle) = input.periods.obstacle(input.date.date) {
         findings.add(Check::PeriodClosed, "date", obstacle);
     }
+    input.dates.check("receipt", input.date.date, "date", findings);
     if input.receipt.as_ref().is_some_and(|receipt| receipt.reversed) {
         findings.add(Check::CannotCancel, "receipt", format!("{} is reversed already.", input.number));
     }

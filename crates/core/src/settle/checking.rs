@@ -13,6 +13,12 @@ pub(super) fn check(input: &SettleInput<'_>, document: &Settlement, findings: &m
     if let Some(obstacle) = input.periods.obstacle(input.date.date) {
         findings.add(Check::PeriodClosed, "date", obstacle);
     }
+    let kind = match &input.source {
+        Source::Received { .. } => "receipt",
+        Source::Containers { .. } => "return of containers",
+        Source::Item(_) => "application",
+    };
+    input.dates.check(kind, input.date.date, "date", findings);
     if input.rate.is_none() {
         findings.add(
             Check::ExchangeRateMissing,
@@ -69,7 +75,7 @@ fn check_credit(input: &SettleInput<'_>, all: Money, findings: &mut Findings) {
         return;
     }
     let room = item.room_from(date);
-    if all > room && all <= item.open {
+    if !item.is_there(all, date) && all <= item.open {
         let when = item.first_day(all).map_or_else(String::new, |day| format!(" Apply it on {} or later.", words(day)));
         findings.add(
             Check::DateTooEarly,
@@ -136,7 +142,7 @@ fn check_application(
             ),
             at,
         );
-    } else if debit > item.room_from(date) {
+    } else if !item.is_there(debit, date) {
         let when =
             item.first_day(debit).map_or_else(String::new, |day| format!(" Apply it on {} or later.", words(day)));
         findings.add_at(

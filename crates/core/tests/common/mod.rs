@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 
 use chrono::NaiveDate;
 use till_core::accounts::{Account, AccountMap, AccountRule, Purpose};
-use till_core::calendar::{DocumentDate, Period, Periods, Terms};
+use till_core::calendar::{DateOrder, DocumentDate, Period, Periods, Terms};
 use till_core::checks::Step;
 use till_core::entry::Entry;
 use till_core::fixed::{ExchangeRate, Quantity, Rate, UnitPrice};
@@ -119,7 +119,7 @@ impl Books {
         let today = DocumentDate { date: day("2026-03-18"), typed: false };
         InvoiceInput {
             step: Step::Post,
-            today: today.date,
+            dates: DateOrder::of_today(today.date),
             stock: BTreeMap::new(),
             committed: BTreeMap::new(),
             customer: CustomerFacts {
@@ -141,7 +141,6 @@ impl Books {
             waits: None,
             text_above: None,
             text_below: None,
-            dates_in_order: false,
             tax_date: TaxDateRule::Delivery,
             lines,
             orders: vec![OrderFacts {
@@ -161,7 +160,6 @@ impl Books {
             rate: Some(ExchangeRate::ONE),
             base: eur(),
             replaces: None,
-            last_document_date: None,
             tax_computed: TaxComputed::PerDocument,
             taxes: &self.taxes,
             accounts: &self.accounts,
@@ -185,6 +183,7 @@ impl Books {
             other_rates: Vec::new(),
             base: eur(),
             to_apply,
+            dates: DateOrder::of_today(day("2026-12-31")),
             orders: Vec::new(),
             accounts: &self.accounts,
             periods: &self.periods,
@@ -288,6 +287,7 @@ pub fn open_item(side: Side, purpose: Purpose, document: DocumentRef, open: (i64
         open: Money(open.0),
         open_base: Money(open.1),
         movements: vec![Movement::new(since, open.0)],
+        base_movements: vec![Movement::new(since, open.1)],
     }
 }
 

@@ -61,8 +61,17 @@ pub async fn lift_stop(
     // What the customer owes goes up and down meanwhile; the stop it is asked for is what must be there.
     let mark = fingerprint::of(&(&row.stop_reason, &reason));
     let reason_said = reason.clone();
-    let wish =
-        approvals::Wish { asked, document, amount: row.owes, words, changes, reason: reason_said, mark, held: false };
+    let wish = approvals::Wish {
+        asked,
+        document,
+        amount: row.owes,
+        words,
+        changes,
+        reason: reason_said,
+        mark,
+        gives_away: Money::ZERO,
+        held: false,
+    };
     match approvals::allowed_or_asked(writing, rules, wish).await? {
         Go::Waits(approval) => Ok(Outcome { version: row.version, waits: Some(approval) }),
         Go::Ahead(_) => Ok(Outcome { version: set_stop(writing, id, &row, None, &reason).await?, waits: None }),

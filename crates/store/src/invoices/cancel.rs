@@ -26,7 +26,7 @@ use crate::documents::{self, MemoToWrite};
 use crate::ledger;
 use crate::open_items;
 use crate::posting;
-use crate::rules::Rules;
+use crate::rules::{Rules, date_order};
 use crate::writing::{Writing, set};
 use crate::{Result, StoreError, containers, customers, orders, sensible_date};
 
@@ -129,6 +129,7 @@ async fn load<'a>(
         date: DocumentDate::or_business_date(date, rules.business_date),
         reason: reason.to_owned(),
         base: rules.base,
+        dates: date_order(connection, rules, DocumentKind::CreditMemo).await?,
         accounts: &rules.accounts,
         periods: &rules.periods,
         document,
@@ -233,6 +234,7 @@ pub async fn cancel(
         changes: vec![set("credit", rules.base.format(total))],
         reason: wish.reason.trim().to_owned(),
         mark: decision.mark.clone(),
+        gives_away: Money::ZERO,
         held: false,
     };
     if let Go::Waits(approval) = approvals::allowed_or_asked(writing, rules, asked).await? {
@@ -266,8 +268,13 @@ async fn carry_out(
     };
     documents::write_memo(writing, &memo, &what).await?;
     let lines = rebillable(writing, input.invoice, document).await?;
-    deliveries::add(writing, &[(memo.id.0, input.customer.id, input.customer.delivery)]).await?;
     let mut fields = vec![set("total", document.currency.format(document.total)), set("reason", input.reason.trim())];
+    // Nobody gets a credit memo over an invoice they never got.
+    if deliveries::withdraw(writing, input.invoice.0).await? {
+        fields.push(set("outbox", "taken out, it had not gone"));
+    } else {
+        deliveries::add(writing, &[(memo.id.0, input.customer.id, input.customer.delivery)]).await?;
+    }
     for applied in &input.applied {
         let credit = &applied.credit;
         fields.push(set(&format!("{} unapplied", credit.document.number), credit.currency.format(applied.used.0)));

@@ -51,11 +51,8 @@ pub struct MergeView {
 /// # Errors
 /// An unknown draft or line.
 pub async fn merge(connection: &mut SqliteConnection, id: InvoiceId, wish: &ToMerge) -> Result<MergeView> {
-    let version = sqlx::query_scalar!("SELECT version FROM invoices WHERE id = ?", id.0)
-        .fetch_optional(&mut *connection)
-        .await?
-        .ok_or_else(|| StoreError::not_found(DocumentKind::Invoice, id))?;
-    let theirs = draft(connection, id, None).await?.to_bill;
+    let now = draft(connection, id, None).await?;
+    let (version, theirs) = (now.version, now.to_bill);
     let all = [&wish.base, &wish.mine, &theirs];
     let names = names(connection, &all).await?;
     let merged =

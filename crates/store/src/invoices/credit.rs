@@ -19,7 +19,7 @@ use till_core::tape::{Change, Tape};
 use crate::approvals::{self, Asked, Go, Wish};
 use crate::convert::known;
 use crate::documents::{self, MemoToWrite};
-use crate::rules::Rules;
+use crate::rules::{Rules, date_order};
 use crate::writing::{Writing, set};
 use crate::{Result, StoreError, customers, deliveries, open_items, orders, posting, sensible_date};
 
@@ -143,6 +143,7 @@ async fn load<'a>(
         date: DocumentDate::or_business_date(wish.date, rules.business_date),
         reason: wish.reason.clone(),
         base: rules.base,
+        dates: date_order(connection, rules, DocumentKind::CreditMemo).await?,
         accounts: &rules.accounts,
         periods: &rules.periods,
         document,
@@ -237,6 +238,7 @@ pub async fn credit(writing: &mut Writing<'_>, rules: &Rules, id: InvoiceId, wis
         changes: vec![set("credit", currency.format(total))],
         reason,
         mark: decision.mark.clone(),
+        gives_away: Money::ZERO,
         held: false,
     };
     if let Go::Waits(approval) = approvals::allowed_or_asked(writing, rules, asked).await? {

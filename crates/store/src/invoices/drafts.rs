@@ -119,14 +119,33 @@ pub(crate) async fn drafts(connection: &mut SqliteConnection, ids: &[InvoiceId])
     Ok(found)
 }
 
+/// Why there is no such invoice: it never was there, or it was a draft that somebody dropped.
+pub(super) async fn not_there(connection: &mut SqliteConnection, id: InvoiceId) -> Result<StoreError> {
+    let dropped = sqlx::query!(
+        r#"SELECT person, date(at) AS "day!: NaiveDate" FROM record
+           WHERE document_kind = 'invoice' AND document_id = ? AND what = 'draft_dropped' ORDER BY sequence DESC LIMIT 1"#,
+        id.0
+    )
+    .fetch_optional(connection)
+    .await?;
+    Ok(match dropped {
+        Some(row) => StoreError::Gone(format!(
+            "{} dropped this draft on {}. What it billed is unbilled again.",
+            row.person,
+            till_core::calendar::words(row.day)
+        )),
+        None => StoreError::not_found(DocumentKind::Invoice, id),
+    })
+}
+
 /// A draft of the version seen, or why it cannot be changed.
 pub(super) async fn draft(connection: &mut SqliteConnection, id: InvoiceId, version: Option<i64>) -> Result<DraftRow> {
     let Some(found) = drafts(connection, &[id]).await?.pop() else {
         let number = sqlx::query_scalar!("SELECT number FROM invoices WHERE id = ?", id.0)
-            .fetch_optional(connection)
+            .fetch_optional(&mut *connection)
             .await?
-            .flatten()
-            .ok_or_else(|| StoreError::not_found(DocumentKind::Invoice, id))?;
+            .flatten();
+        let Some(number) = number else { return Err(not_there(connection, id).await?) };
         return Err(StoreError::WrongState(format!(
             "This draft is posted already, as {number}. A posted invoice never changes."
         )));

@@ -16,7 +16,7 @@ use till_core::room::Movement;
 use till_core::stock::Layer;
 
 use super::load::{Picked, distinct};
-use crate::rules::{Rules, exchange_rate};
+use crate::rules::{Rules, date_order, exchange_rate};
 use crate::{Result, StoreError, customers, orders, stock};
 
 /// An invoice to decide on: whose, over what, and what was typed about the whole of it.
@@ -58,7 +58,7 @@ pub(crate) async fn inputs<'a>(
     order_ids.dedup();
     let orders: HashMap<OrderId, OrderFacts> =
         orders::facts(connection, &order_ids).await?.into_iter().map(|facts| (facts.id, facts)).collect();
-    let last_document_date = last_date(connection, rules, DocumentKind::Invoice).await?;
+    let dates = date_order(connection, rules, DocumentKind::Invoice).await?;
     let mut rates: HashMap<(Currency, NaiveDate), Option<ExchangeRate>> = HashMap::new();
     let mut inputs = Vec::with_capacity(wanted.len());
     for one in wanted {
@@ -108,9 +108,7 @@ pub(crate) async fn inputs<'a>(
             rate: rates.get(&at).copied().flatten(),
             replaces: one.head.replaces,
             base: rules.base,
-            today: rules.business_date,
-            last_document_date,
-            dates_in_order: rules.dates_in_order,
+            dates,
             tax_date: rules.tax_date,
             tax_computed: rules.tax_computed,
             taxes: &rules.taxes,
@@ -121,25 +119,6 @@ pub(crate) async fn inputs<'a>(
     }
     load_billable(connection, &mut inputs).await?;
     Ok(inputs)
-}
-
-/// The latest document date of a kind of document that stands, among those dated no later than today: one that
-/// is dated ahead holds nobody up.
-pub(super) async fn last_date(
-    connection: &mut SqliteConnection,
-    rules: &Rules,
-    kind: DocumentKind,
-) -> Result<Option<NaiveDate>> {
-    let (kind, today) = (kind.word(), rules.business_date);
-    Ok(sqlx::query_scalar!(
-        r#"SELECT max(document_date) AS "last: NaiveDate" FROM documents
-           WHERE +kind = ? AND state = 'posted' AND document_date <= ?
-             AND NOT EXISTS (SELECT 1 FROM document_links WHERE to_id = documents.id AND role = 'cancels')"#,
-        kind,
-        today
-    )
-    .fetch_one(connection)
-    .await?)
 }
 
 /// What lies in the company's warehouse of what leaves with an invoice, and what of it is set aside.

@@ -209,6 +209,7 @@ pub(crate) async fn price_or_ask(
         mark: fingerprint::of(&(&line.name, &line.changes, line.difference)),
         changes: line.changes.clone(),
         reason: reason.clone(),
+        gives_away: Money::ZERO,
         held: false,
     };
     let allowed = match approvals::allowed_or_asked(writing, rules, wish).await? {
@@ -379,6 +380,7 @@ pub(crate) async fn discount_or_ask(
         changes: changed("discount", Some(&before), Some(&describe(&wanted))),
         reason,
         mark: fingerprint::of(&(lines, taken.amount, percent, amount, in_base)),
+        gives_away: Money::ZERO,
         held: false,
     };
     let allowed = match approvals::allowed_or_asked(writing, rules, wish).await? {

@@ -11,6 +11,7 @@ use till_core::invoice::{Difference, InvoiceDocument, tape};
 use till_core::money::{Currency, Money};
 use till_core::tape::{Change, Tape};
 
+use super::drafts::not_there;
 use super::load::read;
 use super::{ToBill, decide_drafts};
 use crate::convert::currency;
@@ -280,8 +281,8 @@ pub async fn view(connection: &mut SqliteConnection, id: InvoiceId) -> Result<In
         id.0
     )
     .fetch_optional(&mut *connection)
-    .await?
-    .ok_or_else(|| StoreError::not_found(DocumentKind::Invoice, id))?;
+    .await?;
+    let Some(head) = head else { return Err(not_there(connection, id).await?) };
     let rules = rules::load(connection).await?;
     let customer = Party {
         id: CustomerId(head.customer),

@@ -1,14 +1,14 @@
 //! Changing a draft order, and amending an open one.
 
 use sqlx::SqliteConnection;
-use till_core::checks::{Blocker, Check, Effect, Step, asks, customer_held, stops};
+use till_core::checks::{Blocker, Check, Effect, Step, customer_held, stops};
 use till_core::fingerprint;
 use till_core::ids::{DocumentKind, DocumentRef, OrderId};
 use till_core::merge::differences;
 use till_core::money::Money;
-use till_core::ordering::{OrderDecision, decide};
+use till_core::ordering::{OrderDecision, asked_of_amendment, decide};
 
-use super::entering::{order_limit, refuse_at, write_head, write_lines};
+use super::entering::{confirm_limits, refuse_at, write_head, write_lines};
 use super::form::{self, OrderForm, described};
 use super::refresh_states;
 use super::resolve::{Resolved, Standing, resolve};
@@ -74,8 +74,8 @@ pub async fn change(
         return Err(StoreError::invalid("customer", "An order stays with its customer. Enter another order."));
     }
     let role = writing.asking_role();
-    let limit = order_limit(writing, role).await?;
-    let standing = Standing { order: Some(id), limit, ..Standing::default() };
+    let limits = confirm_limits(writing, role).await?;
+    let standing = Standing { order: Some(id), limits, ..Standing::default() };
     let resolved = resolve(writing, rules, typed, standing).await?;
     let decision = decide(&resolved.input);
     refuse_at(&decision, Step::Draft)?;
@@ -83,9 +83,10 @@ pub async fn change(
         if stops(&decision.blockers) {
             return Err(StoreError::Refused(decision.blockers));
         }
-        let old_total = total_of(writing, rules, id).await?;
-        if asks(&decision.blockers) && decision.total > old_total {
-            let wish = amendment(id, &head, version, typed, &before, &decision);
+        let old = as_it_stands(writing, rules, id).await?;
+        let asked = asked_of_amendment(&old, &decision);
+        if !asked.is_empty() {
+            let wish = amendment(id, &head, version, (typed, &before), (&decision, &asked));
             if let Go::Waits(approval) = approvals::allowed_or_asked(writing, rules, wish).await? {
                 return Ok(Outcome { version, waits: Some(approval) });
             }
@@ -109,16 +110,11 @@ fn amendment(
     id: OrderId,
     head: &Head,
     version: i64,
-    typed: &OrderForm,
-    before: &OrderForm,
-    decision: &OrderDecision,
+    (typed, before): (&OrderForm, &OrderForm),
+    (decision, asked): (&OrderDecision, &[&Blocker]),
 ) -> Wish {
-    let sentences: Vec<&str> = decision
-        .blockers
-        .iter()
-        .filter(|blocker| blocker.effect == Effect::Asks)
-        .map(|blocker| blocker.sentence.as_str())
-        .collect();
+    let sentences: Vec<&str> = asked.iter().map(|blocker| blocker.sentence.as_str()).collect();
+    let gives_more = asked.iter().any(|blocker| blocker.check == Check::PriceGivenAway);
     Wish {
         asked: Asked::ChangeOrder { order: id, version, form: Box::new(typed.clone()) },
         document: DocumentRef { kind: DocumentKind::Order, id: id.0, number: head.number.clone() },
@@ -127,15 +123,20 @@ fn amendment(
         changes: differences(&described(before), &described(typed)),
         reason: sentences.join(" "),
         mark: mark(typed, decision),
+        gives_away: if gives_more { decision.given_away } else { Money::ZERO },
         held: customer_held(&decision.blockers),
     }
 }
 
-pub(super) async fn total_of(connection: &mut SqliteConnection, rules: &Rules, id: OrderId) -> Result<Money> {
+pub(super) async fn as_it_stands(
+    connection: &mut SqliteConnection,
+    rules: &Rules,
+    id: OrderId,
+) -> Result<OrderDecision> {
     let typed = form::form(connection, id).await?;
     let standing = Standing { order: Some(id), keep_prices: true, ..Standing::default() };
     let resolved = resolve(connection, rules, &typed, standing).await?;
-    Ok(decide(&resolved.input).total)
+    Ok(decide(&resolved.input))
 }
 
 async fn write_change(

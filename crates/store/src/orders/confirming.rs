@@ -5,12 +5,11 @@ use sqlx::SqliteConnection;
 use till_core::checks::{Blocker, Effect, asks, customer_held, stops};
 use till_core::ids::{DocumentKind, DocumentRef, OrderId};
 use till_core::merge::FieldChange;
-use till_core::money::Money;
-use till_core::ordering::{OrderDecision, decide};
+use till_core::ordering::{ConfirmLimits, OrderDecision, decide};
 use till_core::people::check_reason;
 
 use super::changing::{Head, head, mark};
-use super::entering::{number_of, order_limit};
+use super::entering::{confirm_limits, number_of};
 use super::form;
 use super::refresh_states;
 use super::resolve::{Resolved, Standing, resolve};
@@ -25,10 +24,10 @@ pub(crate) async fn confirmation<'a>(
     connection: &mut SqliteConnection,
     rules: &'a Rules,
     id: OrderId,
-    limit: Option<Money>,
+    limits: ConfirmLimits,
 ) -> Result<(Resolved<'a>, OrderDecision)> {
     let typed = form::form(connection, id).await?;
-    let standing = Standing { order: Some(id), limit, keep_prices: true, quote: false };
+    let standing = Standing { order: Some(id), limits, keep_prices: true, quote: false };
     let mut resolved = resolve(connection, rules, &typed, standing).await?;
     resolved.input.name = number_of(connection, id).await?;
     let mut decision = decide(&resolved.input);
@@ -60,8 +59,8 @@ pub async fn confirm_as(
         return Err(StoreError::WrongState(format!("{} is confirmed already.", head.number)));
     }
     let role = writing.asking_role();
-    let limit = order_limit(writing, role).await?;
-    let (_, decision) = confirmation(writing, rules, id, limit).await?;
+    let limits = confirm_limits(writing, role).await?;
+    let (_, decision) = confirmation(writing, rules, id, limits).await?;
     if stops(&decision.blockers) {
         return Err(StoreError::Refused(decision.blockers));
     }
@@ -87,6 +86,7 @@ pub async fn confirm_as(
             changes,
             reason,
             mark: mark(&form::form(writing, id).await?, &decision),
+            gives_away: decision.given_away,
             held: customer_held(&decision.blockers),
         };
         if let Go::Waits(approval) = approvals::allowed_or_asked(writing, rules, wish).await? {

@@ -10,7 +10,7 @@ use till_core::fixed::Quantity;
 use till_core::ids::{CustomerId, DocumentKind, OrderId, QuoteId};
 use till_core::merge::{Fields, differences};
 use till_core::money::{Currency, Money};
-use till_core::ordering::{OrderDecision, PricedLine, decide};
+use till_core::ordering::{ConfirmLimits, OrderDecision, PricedLine, decide};
 use till_core::people::LimitKind;
 use till_core::tape::{Change, Tape};
 use till_core::tax::TaxLine;
@@ -70,13 +70,14 @@ pub(crate) fn preview_of(resolved: &Resolved<'_>, decision: OrderDecision) -> Or
     }
 }
 
-/// What above which total the person has to ask; none for no limit, or for the program.
-pub(crate) async fn order_limit(
+/// Above which amounts the person has to ask; none for the program.
+pub(crate) async fn confirm_limits(
     connection: &mut SqliteConnection,
     role: Option<till_core::people::Role>,
-) -> Result<Option<Money>> {
-    let Some(role) = role else { return Ok(None) };
-    Ok(people::limits(connection).await?.of(role, LimitKind::Order))
+) -> Result<ConfirmLimits> {
+    let Some(role) = role else { return Ok(ConfirmLimits::default()) };
+    let limits = people::limits(connection).await?;
+    Ok(ConfirmLimits { total: limits.of(role, LimitKind::Order), given_away: limits.of(role, LimitKind::PriceChange) })
 }
 
 /// What an order comes to as typed. Nothing is written.
@@ -91,8 +92,8 @@ pub async fn preview(
     quote: bool,
     role: Option<till_core::people::Role>,
 ) -> Result<OrderPreview> {
-    let limit = order_limit(connection, role).await?;
-    let standing = Standing { order, quote, limit, keep_prices: false };
+    let limits = confirm_limits(connection, role).await?;
+    let standing = Standing { order, quote, limits, keep_prices: false };
     let mut resolved = resolve(connection, rules, typed, standing).await?;
     resolved.input.name = match order {
         Some(order) => number_of(connection, order).await?,

@@ -9,7 +9,7 @@ use till_core::ids::{CustomerId, DocumentKind, ItemId, OrderId, OrderLineId, Shi
 use till_core::invoice::{CustomerFacts, Delivery, ItemKind};
 use till_core::money::{Currency, Money};
 use till_core::order::LineProgress;
-use till_core::ordering::{ItemFacts, LineWish, OrderInput, StockFacts, TaxChoice};
+use till_core::ordering::{ConfirmLimits, ItemFacts, LineWish, OrderInput, StockFacts, TaxChoice};
 use till_core::pricing::{PriceBuild, PriceInput, PriceStep, Typed};
 use till_core::terms::Terms;
 use till_core::treatment::{Taxed, Treatment};
@@ -174,8 +174,8 @@ struct Party {
 pub(crate) struct Standing {
     pub(crate) order: Option<OrderId>,
     pub(crate) quote: bool,
-    /// Above which total who confirms it has to ask.
-    pub(crate) limit: Option<Money>,
+    /// Above which amounts who confirms it has to ask.
+    pub(crate) limits: ConfirmLimits,
     /// Prices stand as they are, whatever has changed since.
     pub(crate) keep_prices: bool,
 }
@@ -226,14 +226,21 @@ async fn party(connection: &mut SqliteConnection, rules: &Rules, form: &OrderFor
     })
 }
 
-/// Where it goes: its name, how that is taxed, and the ship-to.
-async fn destination(connection: &mut SqliteConnection, form: &OrderForm) -> Result<(String, Taxed, Option<ShipToId>)> {
+/// Where it goes: its name, how that is taxed, the ship-to, and the countries where a typed address lies elsewhere.
+struct Destination {
+    name: String,
+    taxed: Taxed,
+    ship_to: Option<ShipToId>,
+    elsewhere: Option<(String, String)>,
+}
+
+async fn destination(connection: &mut SqliteConnection, form: &OrderForm) -> Result<Destination> {
     if form.customer.0 == 0 {
-        return Ok((String::new(), Taxed::standard(), None));
+        return Ok(Destination { name: String::new(), taxed: Taxed::standard(), ship_to: None, elsewhere: None });
     }
     let wanted = form.ship_to.map_or(-1, |id| id.0);
     let row = sqlx::query!(
-        r#"SELECT id, name, treatment, certificate, certificate_until AS "until: NaiveDate", active FROM ship_tos
+        r#"SELECT id, name, country, treatment, certificate, certificate_until AS "until: NaiveDate" FROM ship_tos
            WHERE customer_id = ?1 AND (id = ?2 OR (?2 = -1 AND code = 'MAIN'))"#,
         form.customer.0,
         wanted
@@ -243,9 +250,11 @@ async fn destination(connection: &mut SqliteConnection, form: &OrderForm) -> Res
     .ok_or_else(|| StoreError::invalid("ship_to", "This customer has no such ship-to. Choose another."))?;
     let taxed =
         Taxed { treatment: known(&row.treatment, Treatment::of)?, certificate: row.certificate, until: row.until };
-    // An address typed once is taxed as the ship-to it stands beside.
+    // An address typed once is taxed as the ship-to it stands beside, in the same country.
+    let typed = form.address.as_ref().map(|address| address.country.trim().to_owned());
+    let elsewhere = typed.filter(|country| *country != row.country).map(|country| (country, row.country));
     let name = form.address.as_ref().map_or(row.name, |address| address.name.clone());
-    Ok((name, taxed, Some(ShipToId(row.id))))
+    Ok(Destination { name, taxed, ship_to: Some(ShipToId(row.id)), elsewhere })
 }
 
 /// The lines with their items; packaging that goes with goods follows them by itself.
@@ -331,7 +340,7 @@ pub(crate) async fn resolve<'a>(
 ) -> Result<Resolved<'a>> {
     form.check_words()?;
     let party = party(connection, rules, form, standing.quote).await?;
-    let (ship_to_name, taxed, ship_to) = destination(connection, form).await?;
+    let Destination { name: ship_to_name, taxed, ship_to, elsewhere } = destination(connection, form).await?;
     let date = form.order_date.unwrap_or(rules.business_date);
     let rate = exchange_rate(connection, rules, party.currency, date).await?;
     let warehouse = said(form.warehouse.as_deref()).unwrap_or(&rules.warehouse).to_owned();
@@ -393,6 +402,7 @@ pub(crate) async fn resolve<'a>(
         customer: party.facts,
         exposure,
         taxed,
+        elsewhere,
         customer_order_number: form.customer_order_number.clone(),
         date,
         terms: party.terms,
@@ -402,7 +412,7 @@ pub(crate) async fn resolve<'a>(
         lines: wishes,
         marks: form.marks.trimmed(),
         quote: standing.quote,
-        limit: standing.limit,
+        limits: standing.limits,
         mark_rules: &rules.marks,
         treatments: &rules.treatments,
         taxes: &rules.taxes,

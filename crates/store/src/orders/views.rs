@@ -15,7 +15,7 @@ use till_core::tape::{Change, Tape};
 use till_core::terms::Terms;
 
 use super::form::{OrderForm, TypedAddress, form};
-use super::{confirmation, facts, order_limit};
+use super::{confirm_limits, confirmation, facts};
 use crate::convert::{json, known};
 use crate::rules::Rules;
 use crate::trail::{Trail, trail};
@@ -345,8 +345,8 @@ async fn arithmetic(
     id: OrderId,
     role: Option<Role>,
 ) -> Result<(Tape, Vec<Change>, Vec<Blocker>, Money)> {
-    let limit = order_limit(connection, role).await?;
-    let (_, decision) = confirmation(connection, rules, id, limit).await?;
+    let limits = confirm_limits(connection, role).await?;
+    let (_, decision) = confirmation(connection, rules, id, limits).await?;
     Ok((decision.tape, decision.changes, decision.blockers, decision.total))
 }
 

@@ -3,7 +3,7 @@
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
-use till_core::calendar::DocumentDate;
+use till_core::calendar::{DateOrder, DocumentDate};
 use till_core::checks::{Blocker, stops};
 use till_core::ids::{ApplicationId, CustomerId, DocumentKind, DocumentRef, EntryId, ReceiptId};
 use till_core::money::{Currency, Money};
@@ -124,6 +124,7 @@ async fn loaded<'a>(
         reason: reason.to_owned(),
         currency: currency(&row.currency)?,
         base: rules.base,
+        dates: DateOrder::of_today(rules.business_date),
         accounts: &rules.accounts,
         periods: &rules.periods,
     };

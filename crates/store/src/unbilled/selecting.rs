@@ -8,7 +8,7 @@ use sqlx::SqliteConnection;
 use till_core::fixed::ExchangeRate;
 use till_core::ids::{CustomerId, ShipmentLineId};
 use till_core::invoice::BillingHabit;
-use till_core::money::Money;
+use till_core::money::{Currency, Money};
 
 use crate::Result;
 use crate::convert::{currency, json, known, terms};
@@ -95,6 +95,7 @@ pub(crate) async fn sums(
     filter: &UnbilledFilter,
 ) -> Result<Vec<CustomerSum>> {
     let bounds = filter.bounds(rules);
+    let base = rules.base.code();
     let rows = sqlx::query!(
         r#"SELECT shipments.customer_id AS "customer_id!", orders.currency AS "currency!", count(*) AS "count!: i64", sum(open.net) AS "net!: i64",
                   min(shipments.posting_date) AS "oldest!: NaiveDate"
@@ -108,14 +109,16 @@ pub(crate) async fn sums(
                   OR shipments.customer_id IN (SELECT customers.id FROM customers WHERE name LIKE ?2 ESCAPE '\')
                   OR EXISTS (SELECT 1 FROM shipment_lines JOIN order_lines ON order_lines.id = order_line_id JOIN items ON items.id = item_id
                              WHERE shipment_id = shipments.id AND unbilled_e4 > 0 AND (description LIKE ?2 ESCAPE '\' OR code LIKE ?2 ESCAPE '\')))
-           GROUP BY shipments.customer_id, orders.currency"#,
+           -- What is in another currency is converted shipment by shipment, as it is listed.
+           GROUP BY shipments.customer_id, orders.currency, CASE WHEN orders.currency = ?8 THEN 0 ELSE shipments.id END"#,
         bounds.customer,
         bounds.like,
         bounds.latest,
         bounds.earliest,
         filter.currency,
         bounds.habit,
-        filter.at_least
+        filter.at_least,
+        base
     )
     .fetch_all(&mut *connection)
     .await?;
@@ -141,12 +144,21 @@ pub(crate) async fn sums(
         };
         sums.insert(row.id, sum);
     }
+    let mut rates: Vec<(Currency, Option<ExchangeRate>)> = Vec::new();
     for row in rows {
         let document = currency(&row.currency)?;
-        let rate = exchange_rate(connection, rules, document, rules.business_date).await?.unwrap_or(ExchangeRate::ONE);
+        let rate = match rates.iter().find(|(known, _)| *known == document) {
+            Some((_, rate)) => *rate,
+            None => {
+                let rate = exchange_rate(connection, rules, document, rules.business_date).await?;
+                rates.push((document, rate));
+                rate
+            }
+        };
         let Some(sum) = sums.get_mut(&row.customer_id) else { continue };
         sum.shipments += row.count;
-        sum.net_base += Money(row.net).to_base(rate, document, rules.base);
+        // Without a rate of the day it counts as nothing, and its row says so.
+        sum.net_base += rate.map_or(Money::ZERO, |rate| Money(row.net).to_base(rate, document, rules.base));
         sum.oldest = sum.oldest.min(row.oldest);
     }
     let mut sums: Vec<CustomerSum> = sums.into_values().collect();

@@ -216,11 +216,15 @@ pub(crate) async fn run(company: &Company, made: &mut Made, step: &Step) {
                 .await;
             made.note("aside", outcome);
         }
-        Step::Amend { order, quantity } if !made.orders.is_empty() => {
+        Step::Amend { order, quantity, price } if !made.orders.is_empty() => {
             let order = made.orders[order % made.orders.len()];
             let view = orders::view(&mut *store.read().await.unwrap(), order).await.unwrap();
             let mut form = view.form;
             form.lines[0].quantity = quantity.to_string();
+            if let Some(price) = price {
+                form.lines[0].unit_price = Some(price.to_string());
+                form.lines[0].price_reason = Some("by chance".to_owned());
+            }
             let outcome = store
                 .change(&by(), None, async |writing| {
                     let rules = rules::load(writing).await?;

@@ -15,7 +15,7 @@ use std::collections::BTreeMap;
 use chrono::{Days, NaiveDate};
 use common::*;
 use proptest::prelude::*;
-use proptest::test_runner::{Config, TestRunner};
+use proptest::test_runner::{Config, RngAlgorithm, TestRng, TestRunner};
 use till_core::fixed::Quantity;
 use till_core::ids::{ApprovalId, InvoiceId, ItemId, LayerId, OrderId, PersonId, ReceiptId, RunId, ShipmentId};
 use till_core::invoice::Combine;
@@ -119,6 +119,7 @@ enum Step {
     Amend {
         order: usize,
         quantity: i64,
+        price: Option<i64>,
     },
     CancelLine {
         order: usize,
@@ -171,44 +172,59 @@ enum Step {
 /// A step, and how many days after 1 March it is dated; none for the business date.
 type Dated = (Option<u64>, Step);
 
+/// How many random steps a sequence has at most.
+fn most_steps() -> usize {
+    env("STEPS").unwrap_or(70)
+}
+
+fn env<T: std::str::FromStr>(name: &str) -> Option<T> {
+    std::env::var(name).ok().and_then(|text| text.parse().ok())
+}
+
+/// One of the things made so far: a long sequence makes more of them.
+fn any_of(few: usize) -> std::ops::Range<usize> {
+    0..few * (most_steps() / 70).max(1)
+}
+
 fn steps() -> impl Strategy<Value = Vec<Dated>> {
-    let picks = || prop::collection::vec((0usize..12, prop::option::weighted(0.3, -5_000i64..60_000)), 1..4);
-    let targets = || prop::option::weighted(0.6, prop::collection::vec((0usize..8, -100i64..60_000), 0..3));
+    let picks = || prop::collection::vec((any_of(12), prop::option::weighted(0.3, -5_000i64..60_000)), 1..4);
+    let targets = || prop::option::weighted(0.6, prop::collection::vec((any_of(8), -100i64..60_000), 0..3));
     let step = prop_oneof![
         3 => (0usize..3, 1i64..40).prop_map(|(customer, quantity)| Step::Order { customer, quantity }),
-        8 => (0usize..8, 1i64..400_000).prop_map(|(order, ten_thousandths)| Step::Ship { order, ten_thousandths }),
-        1 => (0usize..8).prop_map(|order| Step::CancelRest { order }),
+        8 => (any_of(8), 1i64..400_000).prop_map(|(order, ten_thousandths)| Step::Ship { order, ten_thousandths }),
+        1 => (any_of(8)).prop_map(|order| Step::CancelRest { order }),
         7 => picks().prop_map(|picks| Step::Bill { picks }),
         2 => picks().prop_map(|picks| Step::Draft { picks }),
-        1 => (0usize..6).prop_map(|draft| Step::PostDraft { draft }),
-        1 => (0usize..6).prop_map(|draft| Step::DropDraft { draft }),
+        1 => (any_of(6)).prop_map(|draft| Step::PostDraft { draft }),
+        1 => (any_of(6)).prop_map(|draft| Step::DropDraft { draft }),
         3 => (0usize..3, -50i64..90_000, targets()).prop_map(|(customer, minor, to)| Step::Receive { customer, minor, to }),
-        2 => (0usize..6, targets()).prop_map(|(receipt, to)| Step::Apply { receipt, to }),
-        2 => (0usize..6, 0u8..3, -2i64..80).prop_map(|(draft, person, price)| Step::Reprice { draft, person, price }),
-        2 => (0usize..6, 0u8..3, any::<bool>()).prop_map(|(approval, person, yes)| Step::Decide { approval, person, yes }),
+        2 => (any_of(6), targets()).prop_map(|(receipt, to)| Step::Apply { receipt, to }),
+        2 => (any_of(6), 0u8..3, -2i64..80).prop_map(|(draft, person, price)| Step::Reprice { draft, person, price }),
+        2 => (any_of(6), 0u8..3, any::<bool>()).prop_map(|(approval, person, yes)| Step::Decide { approval, person, yes }),
         1 => (0usize..3, 0u8..3).prop_map(|(customer, person)| Step::Stop { customer, person }),
-        2 => (0usize..8).prop_map(|shipment| Step::TakeBack { shipment }),
+        2 => (any_of(8)).prop_map(|shipment| Step::TakeBack { shipment }),
         1 => (0usize..2, -1i64..1_200).prop_map(|(item, counted)| Step::Count { item, counted }),
         2 => (0usize..2, 0i64..90, -1i64..99_999).prop_map(|(item, quantity, cost)| Step::TakeIn { item, quantity, cost }),
         2 => (0usize..3, -1i64..400).prop_map(|(customer, quantity)| Step::Direct { customer, quantity }),
         4 => (0usize..2).prop_map(|before| Step::IntakeBack { before }),
-        1 => (0usize..8, any::<bool>()).prop_map(|(order, give)| Step::Aside { order, give }),
-        2 => (0usize..8, 0i64..60).prop_map(|(order, quantity)| Step::Amend { order, quantity }),
-        1 => (0usize..8, 1i64..400_000).prop_map(|(order, ten_thousandths)| Step::CancelLine { order, ten_thousandths }),
+        1 => (any_of(8), any::<bool>()).prop_map(|(order, give)| Step::Aside { order, give }),
+        2 => (any_of(8), 0i64..60, prop::option::weighted(0.3, 0i64..70))
+            .prop_map(|(order, quantity, price)| Step::Amend { order, quantity, price }),
+        1 => (any_of(8), 1i64..400_000).prop_map(|(order, ten_thousandths)| Step::CancelLine { order, ten_thousandths }),
         1 => any::<bool>().prop_map(|billing| Step::CostFollows { billing }),
-        2 => (0usize..6, any::<bool>()).prop_map(|(invoice, rebill)| Step::Cancel { invoice, rebill }),
-        3 => (0usize..6, 0usize..3, any::<bool>(), -1i64..60_000)
+        2 => (any_of(6), any::<bool>()).prop_map(|(invoice, rebill)| Step::Cancel { invoice, rebill }),
+        3 => (any_of(6), 0usize..3, any::<bool>(), -1i64..60_000)
             .prop_map(|(invoice, line, quantity, how_much)| Step::Credit { invoice, line, quantity, how_much }),
-        1 => (0usize..6, 0i64..120).prop_map(|(draft, percent)| Step::Discount { draft, percent }),
-        1 => (0usize..6, 0usize..4).prop_map(|(draft, code)| Step::Tax { draft, code }),
-        1 => (0usize..6, -1i64..500).prop_map(|(draft, price)| Step::AddLine { draft, price }),
+        1 => (any_of(6), 0i64..120).prop_map(|(draft, percent)| Step::Discount { draft, percent }),
+        1 => (any_of(6), 0usize..4).prop_map(|(draft, code)| Step::Tax { draft, code }),
+        1 => (any_of(6), -1i64..500).prop_map(|(draft, price)| Step::AddLine { draft, price }),
         2 => (0u8..4).prop_map(|combine| Step::MakeRun { combine }),
         1 => (0usize..3, 0usize..4).prop_map(|(run, invoice)| Step::LeaveOut { run, invoice }),
         1 => (0usize..3).prop_map(|run| Step::BeginRun { run }),
         2 => (0usize..3).prop_map(|run| Step::GoOnRun { run }),
         1 => (0usize..3).prop_map(|run| Step::DropRun { run }),
-        2 => (0usize..6, any::<bool>()).prop_map(|(receipt, one)| Step::Unapply { receipt, one }),
-        2 => (0usize..6).prop_map(|receipt| Step::Reverse { receipt }),
+        2 => (any_of(6), any::<bool>()).prop_map(|(receipt, one)| Step::Unapply { receipt, one }),
+        2 => (any_of(6)).prop_map(|receipt| Step::Reverse { receipt }),
         2 => (0usize..2, 1i64..5).prop_map(|(customer, quantity)| Step::ContainersBack { customer, quantity }),
     ];
     // Each sequence begins with something to work on.
@@ -227,7 +243,7 @@ fn steps() -> impl Strategy<Value = Vec<Dated>> {
     });
     // Most days lie late enough for what came before; the others are to be refused.
     let days = prop_oneof![3 => 11u64..30, 1 => 0u64..50];
-    let random = prop::collection::vec((prop::option::weighted(0.8, days), step), 20..70);
+    let random = prop::collection::vec((prop::option::weighted(0.8, days), step), most_steps() * 2 / 7..most_steps());
     (begun, random).prop_map(|(mut steps, random)| {
         steps.extend(random);
         steps
@@ -690,13 +706,28 @@ const AT_LEAST: [(&str, usize); 24] = [
     ("reprice", 4),
 ];
 
+/// Every fifty sequences: how many operations were tried and how many went through.
+fn say_how_far((gone, since): &mut (u32, std::time::Instant), done: &BTreeMap<&str, (usize, usize)>) {
+    *gone += 1;
+    if gone.is_multiple_of(50) {
+        let (tried, ok) = done.values().fold((0, 0), |sum, count| (sum.0 + count.0, sum.1 + count.1));
+        println!("{gone} sequences, {tried} operations, {ok} went through, {} s", since.elapsed().as_secs());
+    }
+}
+
 #[test]
 fn the_books_hold_after_any_sequence() {
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
     let done: RefCell<BTreeMap<&str, (usize, usize)>> = RefCell::default();
-    let cases = std::env::var("SEQUENCES").ok().and_then(|text| text.parse().ok()).unwrap_or(40);
-    let config = Config { cases, max_shrink_iters: 300, failure_persistence: None, ..Config::default() };
-    let sequences = TestRunner::new(config).run(&(0..FOREIGN.len(), steps()), |(foreign, steps)| {
+    let cases = env("SEQUENCES").unwrap_or(40);
+    let max_shrink_iters = env("SHRINK").unwrap_or(300);
+    let config = Config { cases, max_shrink_iters, failure_persistence: None, ..Config::default() };
+    // The same sequences every time, or those of another seed.
+    let mut seed = [0; 32];
+    seed[..8].copy_from_slice(&env::<u64>("SEED").unwrap_or(7).to_le_bytes());
+    let seeded = TestRng::from_seed(RngAlgorithm::ChaCha, &seed);
+    let gone = RefCell::new((0u32, std::time::Instant::now()));
+    let sequences = TestRunner::new_with_rng(config, seeded).run(&(0..FOREIGN.len(), steps()), |(foreign, steps)| {
         runtime.block_on(async {
             let company = Company::with_foreign(FOREIGN[foreign]).await;
             staff(&company).await;
@@ -715,6 +746,7 @@ fn the_books_hold_after_any_sequence() {
                 *sum = (sum.0 + tried, sum.1 + ok);
             }
         });
+        say_how_far(&mut gone.borrow_mut(), &done.borrow());
         Ok(())
     });
     if let Err(failed) = sequences {

@@ -19,6 +19,7 @@ use till_store::shipments::NewShipment;
 use till_store::{
     Actor, Result, Store, Writing, customers, invoices, items, orders, receipts, rules, setup, shipments,
 };
+use tokio::sync::OnceCell;
 
 /// The program at work, whom no limit holds.
 pub fn by() -> Actor {
@@ -55,6 +56,27 @@ const ACCOUNTS: &[(&str, AccountType, Purpose, Option<&str>)] = &[
     ("50000", AccountType::Equity, Purpose::Opening, None),
 ];
 
+/// The books every test begins with: made once, then copied.
+struct Made {
+    books: Vec<u8>,
+    customers: Vec<CustomerId>,
+    items: Vec<ItemId>,
+}
+
+static MADE: [OnceCell<Made>; FOREIGN.len()] = [const { OnceCell::const_new() }; FOREIGN.len()];
+
+impl Made {
+    async fn new(foreign: (&str, &str, &str)) -> Self {
+        let folder = tempfile::tempdir().unwrap();
+        let file = folder.path().join("books.db");
+        let store = Store::open(&file).await.unwrap();
+        let (customers, items) =
+            store.change(&by(), None, async |writing| set_up(writing, foreign).await).await.unwrap();
+        store.close().await;
+        Self { books: std::fs::read(&file).unwrap(), customers, items }
+    }
+}
+
 impl Company {
     /// Two customers at home and one in pounds, two items with 1,000 in stock and freight.
     pub async fn new() -> Self {
@@ -64,11 +86,13 @@ impl Company {
     /// The same, with the third customer in another currency: its code, what one is worth from the first of
     /// January, and from 20 March on.
     pub async fn with_foreign(foreign: (&str, &str, &str)) -> Self {
+        let at = FOREIGN.iter().position(|known| *known == foreign).unwrap();
+        let made = MADE[at].get_or_init(async || Made::new(foreign).await).await;
         let folder = tempfile::tempdir().unwrap();
-        let store = Store::open(&folder.path().join("books.db")).await.unwrap();
-        let (customers, items) =
-            store.change(&by(), None, async |writing| set_up(writing, foreign).await).await.unwrap();
-        Self { store, customers, items, folder }
+        let file = folder.path().join("books.db");
+        std::fs::write(&file, &made.books).unwrap();
+        let store = Store::open(&file).await.unwrap();
+        Self { store, customers: made.customers.clone(), items: made.items.clone(), folder }
     }
 
     /// An order of `quantity` of the first item (59.00 each) and freight, confirmed.

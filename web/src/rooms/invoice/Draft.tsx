@@ -2,7 +2,7 @@ import TextField from "@mui/material/TextField";
 import { useEffect, useState } from "react";
 import { useLocation, useNavigate } from "react-router";
 import { api, got, keyed, newKey, Problem } from "../../api/client";
-import type { AddedLine, InvoiceLine, InvoiceView, ToBill } from "../../api/types";
+import { type AddedLine, type InvoiceLine, type InvoiceView, type ToBill, whole } from "../../api/types";
 import { date, moneyWithCurrency, number, typedDecimal } from "../../format";
 import { Lines, Scroll, useEverythingChanged, useToday, Wrong } from "../../parts/bits";
 import { DateField } from "../../parts/DateField";
@@ -17,6 +17,7 @@ import { useKeptDraft } from "./keeping";
 import { Head, InvoiceTape, LineCells, LineHead } from "./lines";
 import { MoreOfCustomer } from "./more";
 import { DiscountAsk, Reprice, Retax } from "./Reprice";
+import { type Shifted, ShiftedAsk, shiftedBetween } from "./shifted";
 import { type Source, sourcesOf } from "./source";
 
 type DateName = "document_date" | "posting_date";
@@ -55,6 +56,16 @@ function without(now: ToBill, source: Source): ToBill {
   };
 }
 
+/** What became of a draft since a version that was looked at. */
+async function whatShifted(seen: InvoiceView, version: number): Promise<Shifted> {
+  const path = { id: seen.id };
+  const asSeen = whole(seen.to_bill);
+  const body = { version, base: asSeen, mine: asSeen };
+  const { since } = await got(api.POST("/api/invoices/{id}/merge", { params: { path }, body }));
+  const now = await got(api.GET("/api/invoices/{id}", { params: { path } }));
+  return shiftedBetween(seen, now, since);
+}
+
 /** A draft is kept as it is typed; the tape shows what it comes to. */
 export function Draft({ invoice }: { invoice: InvoiceView }) {
   const navigate = useNavigate();
@@ -63,6 +74,7 @@ export function Draft({ invoice }: { invoice: InvoiceView }) {
   const place = useLocation().pathname;
   const today = useToday();
   const [open, setOpen] = useState<Open>();
+  const [shifted, setShifted] = useState<Shifted>();
   const [typed, setTyped] = useState<Record<string, string>>({});
   const [dates, setDates] = useState<Partial<Record<DateName, string>>>({});
   const may = useMay();
@@ -322,18 +334,30 @@ export function Draft({ invoice }: { invoice: InvoiceView }) {
       )}
       {open?.what === "texts" && <TextsAsk invoice={invoice} change={change} close={close} />}
       {open?.what === "terms" && <TermsAsk invoice={invoice} change={change} close={close} />}
+      {shifted && <ShiftedAsk shifted={shifted} name={invoice.customer.name} close={() => setShifted(undefined)} />}
       {open?.what === "post" && document && (
         <Ask
           title="Post this invoice?"
           yes={`Post · ${total}`}
           close={close}
           run={async (key) => {
-            const posted = await got(
-              api.POST("/api/invoices/{id}/post", {
-                params: { path: { id: invoice.id }, header: keyed(key) },
-                body: { version: await settled(), seen: invoice.fingerprint },
-              }),
-            );
+            const version = await settled();
+            let posted: { number: string };
+            try {
+              posted = await got(
+                api.POST("/api/invoices/{id}/post", {
+                  params: { path: { id: invoice.id }, header: keyed(key) },
+                  body: { version, seen: invoice.fingerprint },
+                }),
+              );
+            } catch (error) {
+              if (!(error instanceof Problem) || (error.code !== "stale" && error.code !== "moved")) {
+                throw error;
+              }
+              setShifted(await whatShifted(invoice, version));
+              await changed();
+              return;
+            }
             say({
               kind: "done",
               text: `${posted.number} posted · ${total}, due ${date(document.due_date)}.`,
