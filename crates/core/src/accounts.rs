@@ -159,6 +159,47 @@ impl Purpose {
     }
 }
 
+impl Purpose {
+    /// As people say it: “accounts receivable”.
+    pub fn name(self) -> String {
+        match self {
+            Self::Receivable => "accounts receivable".to_owned(),
+            Self::Cogs => "cost of goods sold".to_owned(),
+            Self::FxDifference => "currency differences, realized".to_owned(),
+            Self::FxUnrealized => "currency differences, unrealized".to_owned(),
+            Self::InHand => "receipts in hand".to_owned(),
+            Self::Revenue => "sales".to_owned(),
+            Self::ChargeRevenue => "freight and fees charged".to_owned(),
+            Self::ShippedCost => "goods shipped, not billed".to_owned(),
+            other => other.word().replace('_', " "),
+        }
+    }
+
+    /// Whether a side ledger is proved against its account: nothing else may stand there then.
+    /// *Source: the chart in postings.md, “control”.*
+    pub const fn is_control(self) -> bool {
+        matches!(
+            self,
+            Self::Bank
+                | Self::InHand
+                | Self::Receivable
+                | Self::Inventory
+                | Self::Unapplied
+                | Self::TaxPayable
+                | Self::ShippedCost
+                | Self::ContainerLiability
+                | Self::CardClearing
+                | Self::Inspection
+                | Self::Allowance
+                | Self::Revaluation
+                | Self::UnbilledAccrual
+                | Self::DepositLiability
+                | Self::PrepaymentLiability
+                | Self::RefundLiability
+        )
+    }
+}
+
 /// A ledger account.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
@@ -182,6 +223,53 @@ pub struct AccountRule {
     pub customer_class: Option<String>,
     /// The account it leads to.
     pub account: Account,
+}
+
+/// Whether an account can be added or renamed so.
+///
+/// # Errors
+/// The field and what to write instead.
+pub fn check_account(number: &str, name: &str) -> Result<(), (&'static str, String)> {
+    if !(3..=10).contains(&number.len()) || !number.chars().all(|digit| digit.is_ascii_digit()) {
+        return Err(("number", "An account has a number of 3 to 10 digits, such as 61400.".to_owned()));
+    }
+    if name.trim().is_empty() || name.chars().count() > 60 {
+        return Err(("name", "Write a name of 60 characters at most.".to_owned()));
+    }
+    Ok(())
+}
+
+/// Whether a purpose may lead to an account: of the type it demands, and where a side ledger is proved against an
+/// account, nothing else on it. `carries` is what the account carries for other reasons: lines of entries that were
+/// posted, places of money. *Source: domain.md section 11; docs/rules.md.*
+///
+/// # Errors
+/// A sentence that says why not.
+pub fn may_lead(map: &AccountMap, purpose: Purpose, account: &Account, carries: &[Purpose]) -> Result<(), String> {
+    if account.account_type != purpose.demands() {
+        let (is, wanted) = (account.account_type.word(), purpose.demands().word());
+        let article = |word: &str| if word.starts_with(['a', 'e']) { "an" } else { "a" };
+        return Err(format!(
+            "{} {} is {} {is} account; {} goes to {} {wanted} account.",
+            account.number,
+            account.name,
+            article(is),
+            purpose.name(),
+            article(wanted)
+        ));
+    }
+    let in_map = map.0.iter().filter(|rule| rule.account.number == account.number).map(|rule| rule.purpose);
+    let other = in_map.chain(carries.iter().copied()).find(|other| *other != purpose);
+    match other.filter(|other| purpose.is_control() || other.is_control()) {
+        Some(other) => Err(format!(
+            "{} {} carries {}. It is proved line by line, so {} needs an account of its own.",
+            account.number,
+            account.name,
+            other.name(),
+            purpose.name()
+        )),
+        None => Ok(()),
+    }
 }
 
 /// The account map.
@@ -291,5 +379,30 @@ mod tests {
         let map = AccountMap(vec![rule(Some("wax"), None, "11000")]);
         assert!(matches!(map.account(Purpose::Revenue, Some("jars"), None), Err(NoAccount::Missing { .. })));
         assert!(matches!(map.account(Purpose::Revenue, Some("wax"), None), Err(NoAccount::WrongType { .. })));
+    }
+
+    #[test]
+    fn an_account_has_digits_and_a_name() {
+        let field = |number, name| check_account(number, name).map_err(|(field, _)| field);
+        assert_eq!(field("61400", "Sales of tools"), Ok(()));
+        assert_eq!((field("61", "Sales"), field("6140x", "Sales")), (Err("number"), Err("number")));
+        assert_eq!((field("614", " "), field("614", &"x".repeat(61))), (Err("name"), Err("name")));
+    }
+
+    /// Two kinds of sales may share an account; receivables share theirs with nothing, in the map or in the books.
+    #[test]
+    fn what_is_proved_has_an_account_of_its_own() {
+        let map = AccountMap(vec![rule(None, None, "61000")]);
+        let account =
+            |number: &str, account_type| Account { number: number.to_owned(), name: "Some".to_owned(), account_type };
+        let sales = account("61000", AccountType::Revenue);
+        assert_eq!(may_lead(&map, Purpose::Returns, &sales, &[]), Ok(()));
+        assert_eq!(may_lead(&map, Purpose::Revenue, &sales, &[Purpose::Revenue]), Ok(()));
+        assert!(may_lead(&map, Purpose::Receivable, &sales, &[]).unwrap_err().contains("is a revenue account"));
+        let owed = account("21000", AccountType::Asset);
+        assert_eq!(may_lead(&map, Purpose::Receivable, &owed, &[]), Ok(()));
+        let why = may_lead(&map, Purpose::Receivable, &owed, &[Purpose::RightToGoods]).unwrap_err();
+        assert!(why.contains("needs an account of its own"), "{why}");
+        assert!(may_lead(&map, Purpose::RightToGoods, &owed, &[Purpose::Receivable]).is_err());
     }
 }

@@ -129,6 +129,8 @@ checks! {
     PriceGivenAway => [Import Asks, Confirm Asks],
     /// A date some way after today's.
     DateAhead => [Bill Warns, Post Warns],
+    /// A line or a document comes to more than the books can hold.
+    AmountTooLarge => [Draft Stops, Quote Stops, Import Stops, Confirm Stops, Bill Stops, Post Stops],
     /// The account map leads nowhere.
     AccountMissing => [Import Warns, Confirm Warns, Follow Warns, Ship Stops, Bill Warns, Post Stops],
     /// The posting date lies in a closed period.
@@ -224,6 +226,7 @@ impl Check {
             Self::CustomerOnStop => "customer on stop",
             Self::CreditLimit => "over the credit limit",
             Self::OrderAmount => "above the limit",
+            Self::AmountTooLarge => "amount too large",
             Self::AddressElsewhere => "address abroad",
             Self::PriceGivenAway => "gives much away",
             Self::ExemptionExpired => "exemption ended",

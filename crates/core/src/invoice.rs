@@ -41,7 +41,7 @@ use crate::fingerprint;
 use crate::fixed::{ExchangeRate, Quantity, Rate};
 use crate::ids::{ApprovalId, CustomerId, ItemId, LayerId, OrderId, ShipmentLineId};
 use crate::marks::MarkRules;
-use crate::money::{Currency, Money};
+use crate::money::{Currency, Money, too_large};
 use crate::open_items::Side;
 use crate::order::{InvoiceShares, OrderAfter, OrderFacts, compare};
 use crate::posting::{Billed, MovedWith, NewItem, Posting, StockMove, account_of, containers_of};
@@ -345,6 +345,11 @@ pub fn decide(input: &InvoiceInput<'_>) -> InvoiceDecision {
         };
     }
     let document = building::build(input, &mut findings);
+    let amounts = document.lines.iter().map(|line| line.full.abs());
+    let largest = amounts.chain([document.total.abs(), document.total_base.abs()]).max();
+    if let Some(sentence) = largest.and_then(too_large) {
+        findings.add(Check::AmountTooLarge, "lines", sentence);
+    }
     let entry = entering::enter(input, &document, &mut findings);
     let leaving = leaving::leave(input, &mut findings);
     let (cost_entry, costs) = entering::enter_cost(input, &document, &leaving, &mut findings);

@@ -29,6 +29,8 @@ pub struct Money(pub i64);
 /// The largest amount a single field may carry, in minor units. Sums of a great many
 /// such amounts still fit an `i64`, and JavaScript reads them exactly.
 pub const LARGEST_AMOUNT: i64 = 1_000_000_000_000;
+/// What a line is held at: a thousand such lines add up without wrapping. No document may come near it.
+const MOST_OF_A_LINE: i64 = 1_000 * LARGEST_AMOUNT;
 
 impl Money {
     /// Nothing.
@@ -128,6 +130,12 @@ impl Sum for Money {
     }
 }
 
+/// Why an amount cannot be kept; none where it can.
+pub(crate) fn too_large(amount: Money) -> Option<String> {
+    (amount.0.abs() > LARGEST_AMOUNT)
+        .then(|| "This comes to more than the books can hold. Check quantity and price, or split it.".to_owned())
+}
+
 /// Ten to the power of `exponent`.
 pub(crate) const fn pow10(exponent: u32) -> i128 {
     10_i128.pow(exponent)
@@ -183,7 +191,9 @@ pub fn line_total_less(
     let exact =
         |price: UnitPrice| i128::from(quantity.scaled()) * i128::from(price.scaled()) * pow10(currency.exponent());
     let scale = Quantity::scale() * UnitPrice::scale();
-    let full = Money(round_ratio(exact(price), scale));
+    // Sums of lines that are far too large still fit, so that they are told, not broken off.
+    let held = |amount: i64| amount.clamp(-MOST_OF_A_LINE, MOST_OF_A_LINE);
+    let full = Money(held(round_ratio(exact(price), scale)));
     let left = |off: Rate| Rate::scale() - i128::from(off.scaled());
     let net = match offs {
         [] => round_ratio(exact(price) + exact(surcharge), scale),
@@ -194,8 +204,8 @@ pub fn line_total_less(
             sum_less(reduced(exact(price), scale), kept, reduced(exact(surcharge), scale))
         }
     };
-    let net = Money(net);
-    let surcharge = Money(round_ratio(exact(surcharge), scale));
+    let net = Money(held(net));
+    let surcharge = Money(held(round_ratio(exact(surcharge), scale)));
     LineAmounts { full, surcharge, discount: full + surcharge - net, net }
 }
 
@@ -381,6 +391,20 @@ impl utoipa::ToSchema for Currency {}
 
 #[cfg(test)]
 mod tests {
+    /// C6: the largest quantity at the highest price in dinars comes to 10^19 fils, more than is kept anywhere.
+    #[test]
+    fn a_line_that_is_far_too_large_is_held() {
+        let dinars = Currency::of("KWD").unwrap();
+        let (quantity, price) = (Quantity::from_whole(99_999_999), UnitPrice::from_whole(99_999_999));
+        let line = line_total(quantity, price, Rate::ZERO, price, dinars);
+        assert_eq!(
+            (line.full, line.net, line.discount),
+            (Money(MOST_OF_A_LINE), Money(MOST_OF_A_LINE), Money(MOST_OF_A_LINE))
+        );
+        let thousand: Money = std::iter::repeat_n(line.net, 1_000).sum();
+        assert_eq!(thousand, Money(1_000 * MOST_OF_A_LINE));
+    }
+
     use super::*;
 
     #[test]

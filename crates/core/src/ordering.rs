@@ -18,7 +18,7 @@ use crate::fixed::{ExchangeRate, Quantity, Rate, UnitPrice};
 use crate::ids::ItemId;
 use crate::invoice::{CustomerFacts, ItemKind};
 use crate::marks::{MarkRules, Marks};
-use crate::money::{Currency, Money, line_total_less};
+use crate::money::{Currency, Money, line_total_less, too_large};
 use crate::order::LineProgress;
 use crate::pricing::{PriceBuild, PriceInput, Typed, build, offs};
 use crate::tape::{Change, Figure, Tape};
@@ -296,6 +296,10 @@ pub fn decide(input: &OrderInput<'_>) -> OrderDecision {
     let total_base = to_base(total);
     let given_away = to_base(lines.iter().map(|line| line.given_away).sum());
     let to_ship = to_ship_base(input, &lines, total_base);
+    let largest = lines.iter().map(|line| line.amount.abs()).chain([total.abs(), total_base.abs()]).max();
+    if let Some(sentence) = largest.and_then(too_large) {
+        findings.add(Check::AmountTooLarge, "lines", sentence);
+    }
     checking::check_order(input, (total_base, given_away, to_ship), &mut findings);
     let mut decision = OrderDecision {
         tape: Tape::new(input.customer.name.clone(), input.name.clone(), input.currency),

@@ -25,6 +25,7 @@ mod checking;
 mod entering;
 mod place;
 
+use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 
 use crate::accounts::{AccountMap, Purpose};
@@ -404,23 +405,25 @@ pub(crate) fn is_invoice(document: &DocumentRef, invoice: InvoiceId) -> bool {
     document.kind == DocumentKind::Invoice && document.id == invoice.0
 }
 
-/// Proposes amounts for open items, oldest due date first, until the money is used up. The document
-/// the clerk came from goes before all others. Items in another currency are left to the clerk.
+/// Proposes amounts for open items on a day, oldest due date first, until the money is used up. The document the clerk
+/// came from goes before all others. Items in another currency are left to the clerk, and so is what was not there on
+/// the day.
 pub fn oldest_first(
-    amount: Money,
-    currency: Currency,
+    (amount, currency): (Money, Currency),
     items: &[OpenItem],
     first: Option<&DocumentRef>,
+    date: NaiveDate,
 ) -> Vec<(OpenItemId, Money)> {
     let named =
         |item: &OpenItem| first.is_some_and(|first| first.kind == item.document.kind && first.id == item.document.id);
-    let mut order: Vec<&OpenItem> = items.iter().filter(|item| item.currency == currency).collect();
+    let fits = |item: &&OpenItem| item.currency == currency && item.posting_date <= date;
+    let mut order: Vec<&OpenItem> = items.iter().filter(fits).collect();
     order.sort_by_key(|item| (!named(item), item.due_date, item.id));
     let mut left = amount;
     let mut proposal = Vec::new();
     for item in order {
-        let part = left.min(item.open);
-        if part.is_positive() {
+        let part = left.min(item.open).min(item.room_from(date));
+        if part.is_positive() && item.is_there(part, date) {
             proposal.push((item.id, part));
             left -= part;
         }

@@ -94,7 +94,7 @@ proptest! {
     fn oldest_first_stays_within_both_sides(amount in 0i64..500_000, opens in prop::collection::vec(1i64..200_000, 0..12)) {
         let invoices: Vec<_> = opens.iter().enumerate().map(|(at, open)| open_invoice(at as i64, *open, *open)).collect();
         let first = opens.len().checked_sub(2).map(|at| invoices[at].document.clone());
-        let proposal = oldest_first(Money(amount), eur(), &invoices, first.as_ref());
+        let proposal = oldest_first((Money(amount), eur()), &invoices, first.as_ref(), day("2026-04-10"));
         let all: i64 = proposal.iter().map(|(_, part)| part.0).sum();
         prop_assert_eq!(all, amount.min(opens.iter().sum()));
         if let (Some((id, _)), true) = (proposal.first(), opens.len() > 1) {

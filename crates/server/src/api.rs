@@ -2,6 +2,7 @@
 
 mod approvals;
 mod billing;
+mod chart;
 mod corrections;
 mod customers;
 mod export;
@@ -208,6 +209,10 @@ pub fn configure(config: &mut ServiceConfig<'_>) {
         .service(setup::set_period)
         .service(setup::add_period)
         .service(setup::set_limit)
+        .service(chart::view_chart)
+        .service(chart::add_account)
+        .service(chart::rename_account)
+        .service(chart::lead)
         .service(setup::list_people)
         .service(setup::add_person)
         .service(setup::change_person)

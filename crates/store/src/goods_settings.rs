@@ -13,7 +13,7 @@ use till_core::treatment::Treatment;
 use till_core::units::{UNITS, Unit};
 
 use crate::stock::{Warehouse, warehouses};
-use crate::writing::{Writing, changed, set};
+use crate::writing::{Writing, changed};
 use crate::{Result, StoreError, items, rules};
 
 /// A tax code of the company.
@@ -232,8 +232,15 @@ pub async fn change(writing: &mut Writing<'_>, new: &NewGoodsSettings) -> Result
 /// A code that is not there, or of a category that does not fit.
 pub async fn set_treatment(writing: &mut Writing<'_>, chosen: &TreatmentCode) -> Result<()> {
     let word = chosen.treatment.word();
+    let before = sqlx::query_scalar!("SELECT tax_code FROM treatment_codes WHERE treatment = ?", word)
+        .fetch_optional(&mut **writing)
+        .await?;
     let Some(code) = chosen.tax_code.as_deref().filter(|code| !code.is_empty()) else {
         sqlx::query!("DELETE FROM treatment_codes WHERE treatment = ?", word).execute(&mut **writing).await?;
+        let changes = changed("code", before.as_deref(), None);
+        if !changes.is_empty() {
+            writing.note_setting("tax treatments", format!("{} leads nowhere", chosen.treatment.name()), changes);
+        }
         return Ok(());
     };
     let category = sqlx::query_scalar!("SELECT category FROM tax_codes WHERE code = ?", code)
@@ -264,10 +271,9 @@ pub async fn set_treatment(writing: &mut Writing<'_>, chosen: &TreatmentCode) ->
     )
     .execute(&mut **writing)
     .await?;
-    writing.note_setting(
-        "tax treatments",
-        format!("{} leads to {code}", chosen.treatment.name()),
-        vec![set("code", code)],
-    );
+    let changes = changed("code", before.as_deref(), Some(code));
+    if !changes.is_empty() {
+        writing.note_setting("tax treatments", format!("{} leads to {code}", chosen.treatment.name()), changes);
+    }
     Ok(())
 }

@@ -4,8 +4,10 @@ use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
 use till_core::marks::{FieldKind, FieldPlace, MarkRules, OwnField, ReportingCode, ReportingList};
 
+use till_core::merge::{Fields, differences};
+
 use crate::convert::json;
-use crate::writing::{Writing, set};
+use crate::writing::{Writing, fields, yes_or_no};
 use crate::{Result, StoreError};
 
 fn place_word(place: FieldPlace) -> &'static str {
@@ -86,6 +88,31 @@ fn check_text<'a>(field: &str, text: &'a str, longest: usize) -> Result<&'a str>
     Ok(text)
 }
 
+/// An own field as named fields, for the record; nothing where there is none.
+async fn described_field(connection: &mut SqliteConnection, key: &str) -> Result<Fields> {
+    let known = rules(connection).await?.fields.into_iter().find(|field| field.key == key);
+    Ok(known.map_or_else(Fields::new, |field| {
+        fields([
+            ("name", field.label),
+            ("on", place_word(field.place).to_owned()),
+            ("holds", kind_word(field.kind).to_owned()),
+            ("choices", field.choices.join(", ")),
+            ("required", yes_or_no(field.required)),
+            ("asked for", yes_or_no(field.active)),
+        ])
+    }))
+}
+
+/// A reporting list as named fields, for the record; nothing where there is none.
+async fn described_list(connection: &mut SqliteConnection, key: &str) -> Result<Fields> {
+    let known = rules(connection).await?.lists.into_iter().find(|list| list.key == key);
+    Ok(known.map_or_else(Fields::new, |list| {
+        let codes: Vec<String> =
+            list.codes.iter().filter(|code| code.active).map(|code| format!("{} {}", code.code, code.name)).collect();
+        fields([("name", list.name), ("codes", codes.join(", ")), ("demanded by", list.required_by.join(", "))])
+    }))
+}
+
 /// Adds an own field, or changes one; its key, place and kind stay once it exists.
 ///
 /// # Errors
@@ -108,6 +135,7 @@ pub async fn set_field(writing: &mut Writing<'_>, field: &OwnField) -> Result<()
         ));
     }
     let choices = json(&choices)?;
+    let was = described_field(writing, key).await?;
     sqlx::query!(
         "INSERT INTO own_fields (key, label, place, kind, choices, required, active) VALUES (?, ?, ?, ?, ?, ?, ?)
          ON CONFLICT (key) DO UPDATE SET label = excluded.label, choices = excluded.choices,
@@ -122,8 +150,7 @@ pub async fn set_field(writing: &mut Writing<'_>, field: &OwnField) -> Result<()
     )
     .execute(&mut **writing)
     .await?;
-    let fields =
-        vec![set("on", place), set("holds", kind), set("required", field.required), set("asked for", field.active)];
+    let fields = differences(&was, &described_field(writing, key).await?);
     writing.note_setting("own fields", format!("set the own field {label}"), fields);
     Ok(())
 }
@@ -160,6 +187,7 @@ pub struct NewCode {
 pub async fn set_list(writing: &mut Writing<'_>, list: &NewList) -> Result<()> {
     let key = check_key(&list.key)?;
     let name = check_text("name", &list.name, 40)?;
+    let was = described_list(writing, key).await?;
     sqlx::query!(
         "INSERT INTO reporting_lists (key, name) VALUES (?, ?) ON CONFLICT (key) DO UPDATE SET name = excluded.name",
         key,
@@ -203,8 +231,7 @@ pub async fn set_list(writing: &mut Writing<'_>, list: &NewList) -> Result<()> {
             .execute(&mut **writing)
             .await?;
     }
-    let codes = list.codes.iter().map(|code| code.code.as_str()).collect::<Vec<_>>().join(", ");
-    let fields = vec![set("codes", codes), set("demanded by", list.required_by.join(", "))];
+    let fields = differences(&was, &described_list(writing, key).await?);
     writing.note_setting("reporting codes", format!("set the reporting list {name}"), fields);
     Ok(())
 }

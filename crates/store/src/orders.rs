@@ -29,6 +29,7 @@ pub use confirming::{confirm, confirm_as};
 pub(crate) use confirming::{confirm_at_once, confirmation};
 pub use entering::{Lineage, OrderPreview, copy, enter_form, preview};
 pub(crate) use entering::{confirm_limits, enter_resolved, refuse_at};
+pub(crate) use form::described;
 pub use form::{DELIVERY_TERMS, LineForm, OrderForm, TypedAddress, form};
 pub use open_lines::{OpenLine, OpenLineFilter, OpenLines, open_lines};
 pub(crate) use resolve::{LoadedItem, Standing, load_items, resolve};

@@ -8,11 +8,12 @@ use sqlx::SqliteConnection;
 use till_core::calendar::words;
 use till_core::fixed::{Quantity, Rate, UnitPrice};
 use till_core::ids::{DocumentKind, ItemId, PriceListId};
+use till_core::merge::{Fields, differences};
 use till_core::money::Currency;
 use till_core::pricing::{ListPrice, Promotion, QuantityBreak};
 
 use crate::convert::{currency, json};
-use crate::writing::{Writing, set};
+use crate::writing::{Writing, changed, fields, set};
 use crate::{Result, StoreError, items, sensible_date};
 
 /// What prices of items are made from, besides the list price.
@@ -327,6 +328,15 @@ pub async fn set_price(
     let price = price("price", &new.price)?;
     let from = new.valid_from.map_or(Ok(today), |date| sensible_date("valid_from", date))?;
     let scaled = price.scaled();
+    let before = sqlx::query_scalar!(
+        "SELECT price_e6 FROM list_prices WHERE price_list_id = ? AND item_id = ? AND valid_from <= ? ORDER BY valid_from DESC LIMIT 1",
+        list.0,
+        item.0,
+        from
+    )
+    .fetch_optional(&mut **writing)
+    .await?
+    .map(|price| UnitPrice::from_scaled(price).with_decimals(2));
     sqlx::query!(
         "INSERT INTO list_prices (price_list_id, item_id, valid_from, price_e6) VALUES (?, ?, ?, ?)
          ON CONFLICT (price_list_id, item_id, valid_from) DO UPDATE SET price_e6 = excluded.price_e6",
@@ -337,7 +347,8 @@ pub async fn set_price(
     )
     .execute(&mut **writing)
     .await?;
-    let fields = vec![set("item", &new.item), set("price", price.with_decimals(2)), set("from", words(from))];
+    let mut fields = vec![set("item", &new.item), set("from", words(from))];
+    fields.extend(changed("price", before.as_deref(), Some(&price.with_decimals(2))));
     let said = format!("set the price of {} in {list_name}", new.item);
     writing.note_on((DocumentKind::PriceList, list.0, &list_name), "price_set", said, None, fields);
     Ok(())
@@ -384,15 +395,16 @@ pub async fn set_break(writing: &mut Writing<'_>, new: &NewBreak) -> Result<()> 
     let from = crate::stock::read_quantity("from", &new.from)?;
     let off = off(&new.off)?;
     let (scaled, rate, list) = (from.scaled(), off.scaled(), new.price_list.map(|list| list.0));
-    sqlx::query!(
-        "DELETE FROM quantity_breaks WHERE price_list_id IS ? AND item_id IS ? AND item_class IS ? AND from_e4 = ?",
+    let before = sqlx::query_scalar!(
+        "DELETE FROM quantity_breaks WHERE price_list_id IS ? AND item_id IS ? AND item_class IS ? AND from_e4 = ? RETURNING off_e6",
         list,
         item,
         class,
         scaled
     )
-    .execute(&mut **writing)
-    .await?;
+    .fetch_optional(&mut **writing)
+    .await?
+    .map(|off| format!("{} %", Rate::from_scaled(off).percent()));
     sqlx::query!(
         "INSERT INTO quantity_breaks (price_list_id, item_id, item_class, from_e4, off_e6) VALUES (?, ?, ?, ?, ?)",
         list,
@@ -404,7 +416,8 @@ pub async fn set_break(writing: &mut Writing<'_>, new: &NewBreak) -> Result<()> 
     .execute(&mut **writing)
     .await?;
     let of = if new.item.trim().is_empty() { new.class.trim() } else { new.item.trim() };
-    let fields = vec![set("from", from), set("off", format!("{} %", off.percent()))];
+    let mut fields = vec![set("from", from)];
+    fields.extend(changed("off", before.as_deref(), Some(&format!("{} %", off.percent()))));
     writing.note_setting("quantity breaks", format!("set a quantity break of {of}"), fields);
     Ok(())
 }
@@ -414,11 +427,19 @@ pub async fn set_break(writing: &mut Writing<'_>, new: &NewBreak) -> Result<()> 
 /// # Errors
 /// Where it is gone already.
 pub async fn drop_break(writing: &mut Writing<'_>, id: i64) -> Result<()> {
-    let gone = sqlx::query!("DELETE FROM quantity_breaks WHERE id = ?", id).execute(&mut **writing).await?;
-    if gone.rows_affected() == 0 {
-        return Err(StoreError::WrongState("This quantity break is gone already.".to_owned()));
-    }
-    writing.note_setting("quantity breaks", "took a quantity break away", Vec::new());
+    let gone = sqlx::query!(
+        r#"DELETE FROM quantity_breaks WHERE id = ? RETURNING from_e4, off_e6,
+               coalesce(item_class, (SELECT code FROM items WHERE items.id = item_id)) AS "of!: String""#,
+        id
+    )
+    .fetch_optional(&mut **writing)
+    .await?
+    .ok_or_else(|| StoreError::WrongState("This quantity break is gone already.".to_owned()))?;
+    let from = Quantity::from_scaled(gone.from_e4).to_string();
+    let off = format!("{} %", Rate::from_scaled(gone.off_e6).percent());
+    let mut fields = changed("from", Some(&from), None);
+    fields.extend(changed("off", Some(&off), None));
+    writing.note_setting("quantity breaks", format!("took a quantity break of {} away", gone.of), fields);
     Ok(())
 }
 
@@ -444,6 +465,26 @@ pub struct NewPromotion {
     pub off: String,
 }
 
+/// A promotion as named fields, for the record; nothing where there is none.
+async fn described_promotion(connection: &mut SqliteConnection, code: &str) -> Result<Fields> {
+    let row = sqlx::query!(
+        r#"SELECT name, first AS "first: NaiveDate", last AS "last: NaiveDate", off_e6, item_class,
+                  (SELECT items.code FROM items WHERE items.id = item_id) AS "item: String" FROM promotions WHERE code = ?"#,
+        code
+    )
+    .fetch_optional(connection)
+    .await?;
+    Ok(row.map_or_else(Fields::new, |row| {
+        fields([
+            ("name", row.name),
+            ("from", words(row.first)),
+            ("to", words(row.last)),
+            ("of", row.item.or(row.item_class).unwrap_or_else(|| "all goods".to_owned())),
+            ("off", format!("{} %", Rate::from_scaled(row.off_e6).percent())),
+        ])
+    }))
+}
+
 /// Sets a promotion.
 ///
 /// # Errors
@@ -459,6 +500,7 @@ pub async fn set_promotion(writing: &mut Writing<'_>, new: &NewPromotion) -> Res
     }
     let off = off(&new.off)?;
     let rate = off.scaled();
+    let was = described_promotion(writing, &code).await?;
     sqlx::query!(
         "INSERT INTO promotions (code, name, first, last, item_id, item_class, off_e6) VALUES (?, ?, ?, ?, ?, ?, ?)
          ON CONFLICT (code) DO UPDATE SET name = excluded.name, first = excluded.first, last = excluded.last,
@@ -473,8 +515,7 @@ pub async fn set_promotion(writing: &mut Writing<'_>, new: &NewPromotion) -> Res
     )
     .execute(&mut **writing)
     .await?;
-    let fields =
-        vec![set("from", words(new.first)), set("to", words(new.last)), set("off", format!("{} %", off.percent()))];
+    let fields = differences(&was, &described_promotion(writing, &code).await?);
     writing.note_setting("promotions", format!("set promotion {code}"), fields);
     Ok(())
 }

@@ -142,6 +142,21 @@ async fn written(
     Ok((date, valid_until(typed, date)?, decision, resolved.input.currency, resolved.input.customer.name.clone()))
 }
 
+/// A quote as named fields, for the record.
+async fn described(connection: &mut SqliteConnection, id: QuoteId) -> Result<Fields> {
+    let row = sqlx::query!(
+        r#"SELECT form, net_minor, currency, valid_until AS "until: NaiveDate" FROM quotes WHERE id = ?"#,
+        id.0
+    )
+    .fetch_one(connection)
+    .await?;
+    let form: OrderForm = serde_json::from_str(&row.form).map_err(|error| StoreError::Corrupt(error.to_string()))?;
+    let mut fields = orders::described(&form);
+    fields.insert("net".to_owned(), currency(&row.currency)?.format(Money(row.net_minor)));
+    fields.insert("valid until".to_owned(), till_core::calendar::words(row.until));
+    Ok(fields)
+}
+
 /// Writes a quote, or writes an open one anew.
 ///
 /// # Errors
@@ -157,9 +172,11 @@ pub async fn save(
     let code = of.code();
     let customer = Some(typed.order.customer.0).filter(|id| *id != 0);
     let contact = typed.order.contact.map(|id| id.0);
+    let mut was = Fields::new();
     let (row, number, version) = match id {
         Some((id, version)) => {
             let head = head(writing, id, Some(version)).await?;
+            was = described(writing, id).await?;
             if head.state != "open" {
                 return Err(StoreError::WrongState(format!("{} is {}. Write a new quote.", head.number, head.state)));
             }
@@ -184,8 +201,7 @@ pub async fn save(
             (id, number, 1)
         }
     };
-    let fields =
-        vec![set("net", of.format(decision.net)), set("valid until", until), set("lines", decision.lines.len())];
+    let fields = differences(&was, &described(writing, QuoteId(row)).await?);
     let (what, said) = if version == 1 { ("quote_written", "wrote") } else { ("quote_changed", "changed") };
     writing.note_on(
         (DocumentKind::Quote, row, &number),
@@ -312,7 +328,13 @@ pub async fn accept(writing: &mut Writing<'_>, rules: &Rules, id: QuoteId, word:
         sqlx::query_scalar!("SELECT number FROM orders WHERE id = ?", order.0).fetch_one(&mut **writing).await?;
     let said = format!("{} was accepted and became {number}", head.number);
     let version = Some(head.version + 1);
-    writing.note_on((DocumentKind::Quote, id.0, &head.number), "quote_accepted", said, version, Vec::new());
+    writing.note_on(
+        (DocumentKind::Quote, id.0, &head.number),
+        "quote_accepted",
+        said,
+        version,
+        vec![set("order", &number)],
+    );
     Ok(order)
 }
 

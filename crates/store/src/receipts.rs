@@ -115,6 +115,7 @@ async fn to_apply(
     connection: &mut SqliteConnection,
     group: &[Member],
     (money, amount): (Currency, Money),
+    date: NaiveDate,
     typed: Option<&[NewApplication]>,
     first: Option<InvoiceId>,
 ) -> Result<Vec<ToApply>> {
@@ -122,7 +123,7 @@ async fn to_apply(
         let members: Vec<CustomerId> = group.iter().map(|member| member.id).collect();
         let open = open_items::owed_by(connection, &members).await?;
         let first = first.map(|id| DocumentRef { kind: DocumentKind::Invoice, id: id.0, number: String::new() });
-        return Ok(oldest_first(amount, money, &open, first.as_ref())
+        return Ok(oldest_first((amount, money), &open, first.as_ref(), date)
             .into_iter()
             .filter_map(|(id, amount)| {
                 let item = open.iter().find(|item| item.id == id)?.clone();
@@ -217,7 +218,7 @@ async fn settle_input<'a>(
     let Credit { payer, source, date, money: (money, amount), typed, first } = credit;
     let group = open_items::paying_group(connection, payer).await?;
     let (customer, _) = customers::facts(connection, payer).await?;
-    let to_apply = to_apply(connection, &group, (money, amount), typed, first).await?;
+    let to_apply = to_apply(connection, &group, (money, amount), date.date, typed, first).await?;
     let dates = match &source {
         Source::Received { .. } => date_order(connection, rules, DocumentKind::Receipt).await?,
         Source::Containers { .. } => date_order(connection, rules, DocumentKind::ContainerReturn).await?,

@@ -247,7 +247,18 @@ pub async fn leave_out(
     touch(writing, id).await?;
     let verb = if out { "left out" } else { "took in again" };
     let words = format!("{verb} {done} of {}", head.name);
-    writing.note_on((DocumentKind::Run, id.0, &head.name), "run_changed", words, Some(version + 1), Vec::new());
+    let (was, is) = if out { ("in the run", "left out") } else { ("left out", "in the run") };
+    let names = sqlx::query!(
+        "SELECT documents.id, name FROM jsonb_each(?) AS wanted JOIN documents ON documents.id = wanted.value
+         JOIN customers ON customers.id = customer_id ORDER BY documents.id",
+        ids
+    )
+    .fetch_all(&mut **writing)
+    .await?;
+    let of =
+        names.into_iter().flat_map(|row| changed(&format!("draft {} of {}", row.id, row.name), Some(was), Some(is)));
+    let changes = of.collect();
+    writing.note_on((DocumentKind::Run, id.0, &head.name), "run_changed", words, Some(version + 1), changes);
     Ok(version + 1)
 }
 
@@ -312,6 +323,12 @@ pub async fn drop(writing: &mut Writing<'_>, id: RunId, version: i64) -> Result<
             .await?;
     }
     let words = format!("dropped {} drafts of {}", drafts.len(), head.name);
-    writing.note_on((DocumentKind::Run, id.0, &head.name), "run_dropped", words, Some(version), Vec::new());
+    writing.note_on(
+        (DocumentKind::Run, id.0, &head.name),
+        "run_dropped",
+        words,
+        Some(version),
+        changed("drafts", Some(&drafts.len().to_string()), Some("0")),
+    );
     Ok(())
 }

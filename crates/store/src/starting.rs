@@ -6,9 +6,10 @@
 use chrono::{Datelike, NaiveDate};
 use till_core::accounts::{AccountType, Purpose};
 use till_core::money::Currency;
-use till_core::people::check_name;
+use till_core::people::{LimitKind, Role, check_name};
 use till_core::tax::TaxComputed;
 
+use crate::settings::{self, NewLimit};
 use crate::setup::{self, NewAccount, NewCompany};
 use crate::writing::Writing;
 use crate::{Result, StoreError};
@@ -97,6 +98,10 @@ pub async fn begin(writing: &mut Writing<'_>, name: &str, currency: &str, today:
     setup::months(writing, day(1, 1), day(12, 31)).await?;
     chart(writing).await?;
     setup::money_places(writing).await?;
+    // Somebody has to be able to work before anyone has thought of limits, alone if need be. An administrator sets them.
+    for kind in LimitKind::ALL {
+        settings::set_limit(writing, &NewLimit { role: Role::Lead, kind, amount: None }).await?;
+    }
     Ok(())
 }
 

@@ -13,7 +13,7 @@ use till_core::stock::{Layer, LayerMove};
 
 use crate::convert::json;
 use crate::rules::Rules;
-use crate::writing::{Writing, set};
+use crate::writing::{Writing, changed, set, yes_or_no};
 use crate::{Result, StoreError, sensible_date};
 
 mod aside;
@@ -63,10 +63,10 @@ pub async fn set_warehouse(writing: &mut Writing<'_>, new: &Warehouse) -> Result
     if name.is_empty() || name.chars().count() > 60 {
         return Err(StoreError::invalid("name", "Write a name of 60 characters at most."));
     }
-    let before = sqlx::query_scalar!("SELECT counted FROM warehouses WHERE code = ?", code)
+    let before = sqlx::query!("SELECT name, counted FROM warehouses WHERE code = ?", code)
         .fetch_optional(&mut **writing)
         .await?;
-    if before.is_some_and(|before| (before != 0) != new.counted) {
+    if before.as_ref().is_some_and(|before| (before.counted != 0) != new.counted) {
         return Err(StoreError::invalid(
             "counted",
             "Whether a warehouse is counted here cannot change. Add another one.",
@@ -80,7 +80,10 @@ pub async fn set_warehouse(writing: &mut Writing<'_>, new: &Warehouse) -> Result
     )
     .execute(&mut **writing)
     .await?;
-    let fields = vec![set("name", name), set("counted here", new.counted)];
+    let mut fields = changed("name", before.as_ref().map(|before| before.name.as_str()), Some(name));
+    if before.is_none() {
+        fields.push(set("counted here", yes_or_no(new.counted)));
+    }
     writing.note_setting("warehouses", format!("set warehouse {code}"), fields);
     Ok(())
 }

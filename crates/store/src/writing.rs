@@ -6,7 +6,7 @@ use std::ops::{Deref, DerefMut};
 use chrono::{DateTime, Utc};
 use sqlx::SqliteConnection;
 use till_core::ids::{DocumentKind, DocumentRef, PersonId};
-use till_core::merge::FieldChange;
+use till_core::merge::{FieldChange, Fields};
 use till_core::money::Money;
 use till_core::people::Role;
 use till_core::record::{Deed, Doer};
@@ -156,4 +156,14 @@ pub(crate) fn changed(field: &str, from: Option<&str>, to: Option<&str>) -> Vec<
 /// A field of something new.
 pub(crate) fn set(field: &str, to: impl ToString) -> FieldChange {
     FieldChange { field: field.to_owned(), from: None, to: Some(to.to_string()) }
+}
+
+/// What something says, field by field, for the record; what is empty is left out.
+pub(crate) fn fields<const N: usize>(said: [(&str, String); N]) -> Fields {
+    said.into_iter().filter(|(_, value)| !value.is_empty()).map(|(field, value)| (field.to_owned(), value)).collect()
+}
+
+/// How the record says that something is so.
+pub(crate) fn yes_or_no(so: bool) -> String {
+    if so { "yes" } else { "no" }.to_owned()
 }

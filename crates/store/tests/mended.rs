@@ -8,7 +8,7 @@ use common::*;
 use sqlx::Connection as _;
 use till_core::checks::Check;
 use till_core::fixed::{Quantity, Rate};
-use till_core::ids::{DocumentKind, InvoiceId, ItemId, OrderId, ShipmentId};
+use till_core::ids::{DocumentKind, InvoiceId, ItemId};
 use till_core::invoice::{Combine, InvoiceDocument, ItemKind};
 use till_core::money::{Currency, Money};
 use till_core::shipment::CostEntry;
@@ -23,20 +23,7 @@ use till_store::prices::{self, NewBreak};
 use till_store::runs::{self, RunForm};
 use till_store::shipments::{self, PickForm, ShipmentForm};
 use till_store::stock::{self, NewCount};
-use till_store::{Result, StoreError, Writing, ledger, rules, setup, verify};
-
-async fn change<T: serde::Serialize + serde::de::DeserializeOwned>(
-    company: &Company,
-    what: impl AsyncFnOnce(&mut Writing<'_>, &rules::Rules) -> Result<T>,
-) -> Result<T> {
-    company
-        .store
-        .change(&by(), None, async |writing| {
-            let rules = rules::load(writing).await?;
-            what(writing, &rules).await
-        })
-        .await
-}
+use till_store::{Result, StoreError, ledger, rules, setup, verify};
 
 async fn document(company: &Company, id: InvoiceId) -> InvoiceDocument {
     invoices::view(&mut company.store.read().await.unwrap(), id).await.unwrap().document.unwrap()
@@ -230,30 +217,6 @@ async fn what_is_typed_beside_an_export_is_taxed_as_one() {
     let codes: Vec<_> = billed.lines.iter().map(|line| line.tax.code.as_str()).collect();
     assert_eq!((codes, billed.tax, billed.net), (vec!["G0", "G0"], Money::ZERO, Money(11_800 + 5_000)));
     company.holds().await;
-}
-
-/// Ships what is given of the lines of an order, with freight or without.
-async fn ship(company: &Company, order: OrderId, quantities: &[&str], freight: Option<&str>) -> ShipmentId {
-    change(company, async |writing, rules| {
-        let view = orders::view(writing, order).await?;
-        let form = ShipmentForm {
-            carrier: None,
-            consignment_number: None,
-            freight: freight.map(str::to_owned),
-            warehouse: None,
-            lines: view
-                .lines
-                .iter()
-                .zip(quantities)
-                .filter(|(_, quantity)| **quantity != "0")
-                .map(|(line, quantity)| PickForm { order_line: line.id, quantity: (*quantity).to_owned() })
-                .collect(),
-        };
-        let shipment = shipments::start(writing, rules, order, Some(&form)).await?;
-        shipments::post(writing, rules, shipment, None, day("2026-03-12")).await
-    })
-    .await
-    .unwrap()
 }
 
 /// B5, B9. An order of goods at 23 % for 118.00 and at 13.5 % for 59.00, shipped with freight of 18.00: 12.00 and

@@ -3,12 +3,14 @@
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
+use till_core::calendar::words;
 use till_core::ids::{ContactId, CustomerId, DocumentKind, ShipToId};
+use till_core::merge::{Fields, differences};
 use till_core::treatment::{Taxed, Treatment};
 
 use super::form::{country, email, maybe, text};
 use crate::convert::known;
-use crate::writing::{Writing, set};
+use crate::writing::{Writing, fields, yes_or_no};
 use crate::{Result, StoreError};
 
 /// Where goods of a customer go.
@@ -103,6 +105,7 @@ pub async fn set_ship_to(writing: &mut Writing<'_>, customer: CustomerId, new: &
         return Err(StoreError::invalid("code", format!("{name_of_customer} has a ship-to {code} already.")));
     }
     let treatment = new.taxed.treatment.word();
+    let mut was = Fields::new();
     let id = match new.id {
         Some(id) => {
             let before = ship_tos(writing, customer).await?.into_iter().find(|known| known.id == Some(id));
@@ -110,6 +113,7 @@ pub async fn set_ship_to(writing: &mut Writing<'_>, customer: CustomerId, new: &
             if before.code == "MAIN" && (!new.active || code != "MAIN") {
                 return Err(StoreError::invalid("code", "The main ship-to stays; change its address instead."));
             }
+            was = described_place(&before);
             sqlx::query!(
                 "UPDATE ship_tos SET code = ?, name = ?, address = ?, country = ?, treatment = ?, certificate = ?, certificate_until = ?, active = ? WHERE id = ?",
                 code, name, address, country, treatment, certificate, new.taxed.until, new.active, id.0
@@ -128,12 +132,27 @@ pub async fn set_ship_to(writing: &mut Writing<'_>, customer: CustomerId, new: &
             .await?
         }
     };
-    let mut fields = vec![set("address", &address), set("country", &country), set("tax", new.taxed.treatment.name())];
-    fields.extend(certificate.map(|certificate| set("certificate", certificate)));
-    fields.extend(new.taxed.until.map(|until| set("until", until)));
-    let words = format!("set ship-to {code} of {name_of_customer}");
-    writing.note_on((DocumentKind::Customer, customer.0, &number), "ship_to_set", words, None, fields);
+    let taxed = Taxed { certificate, ..new.taxed.clone() };
+    let is =
+        described_place(&ShipTo { id: None, code: code.clone(), name, address, country, taxed, active: new.active });
+    let fields = differences(&was, &is);
+    let said = format!("set ship-to {code} of {name_of_customer}");
+    writing.note_on((DocumentKind::Customer, customer.0, &number), "ship_to_set", said, None, fields);
     Ok(ShipToId(id))
+}
+
+/// A ship-to as named fields, for the record.
+fn described_place(place: &ShipTo) -> Fields {
+    fields([
+        ("code", place.code.clone()),
+        ("name", place.name.clone()),
+        ("address", place.address.clone()),
+        ("country", place.country.clone()),
+        ("tax", place.taxed.treatment.name().to_owned()),
+        ("certificate", place.taxed.certificate.clone().unwrap_or_default()),
+        ("certificate until", place.taxed.until.map(words).unwrap_or_default()),
+        ("used", yes_or_no(place.active)),
+    ])
 }
 
 /// Someone at a customer, or someone who is not one yet.
@@ -187,6 +206,26 @@ pub async fn contacts(connection: &mut SqliteConnection, customer: Option<Custom
     .collect())
 }
 
+async fn contact(
+    connection: &mut SqliteConnection,
+    id: ContactId,
+    customer: Option<CustomerId>,
+) -> Result<Option<Contact>> {
+    Ok(contacts(connection, customer).await?.into_iter().find(|contact| contact.id == Some(id)))
+}
+
+/// A contact as named fields, for the record.
+fn described_contact(contact: &Contact) -> Fields {
+    fields([
+        ("name", contact.name.clone()),
+        ("company", contact.company.clone()),
+        ("email", contact.email.clone()),
+        ("telephone", contact.phone.clone()),
+        ("for", contact.role.clone()),
+        ("used", yes_or_no(contact.active)),
+    ])
+}
+
 /// Adds a contact, or changes one.
 ///
 /// # Errors
@@ -202,6 +241,10 @@ pub async fn set_contact(writing: &mut Writing<'_>, customer: Option<CustomerId>
         None => (0, "contact".to_owned()),
     };
     let of = customer.map(|customer| customer.0);
+    let was = match new.id {
+        Some(id) => contact(writing, id, customer).await?.as_ref().map(described_contact).unwrap_or_default(),
+        None => Fields::new(),
+    };
     let id = match new.id {
         Some(id) => {
             let changed = sqlx::query!(
@@ -224,10 +267,9 @@ pub async fn set_contact(writing: &mut Writing<'_>, customer: Option<CustomerId>
             .await?
         }
     };
-    let mut fields = Vec::new();
-    fields.extend(email.map(|email| set("email", email)));
-    fields.extend(phone.map(|phone| set("phone", phone)));
-    let words = format!("set contact {name}");
-    writing.note_on((DocumentKind::Customer, document.0, &document.1), "contact_set", words, None, fields);
+    let is = contact(writing, ContactId(id), customer).await?.as_ref().map(described_contact).unwrap_or_default();
+    let fields = differences(&was, &is);
+    let said = format!("set contact {name}");
+    writing.note_on((DocumentKind::Customer, document.0, &document.1), "contact_set", said, None, fields);
     Ok(ContactId(id))
 }

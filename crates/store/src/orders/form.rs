@@ -328,7 +328,7 @@ pub async fn form(connection: &mut SqliteConnection, id: OrderId) -> Result<Orde
 }
 
 /// As people read it on the record.
-pub(super) fn described(form: &OrderForm) -> Fields {
+pub(crate) fn described(form: &OrderForm) -> Fields {
     let date = |date: Option<NaiveDate>| date.map(|date| date.to_string());
     let mut fields: Fields = [
         ("their order number", form.customer_order_number.clone()),

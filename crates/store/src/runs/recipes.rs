@@ -3,11 +3,12 @@
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
 use till_core::ids::RunId;
+use till_core::merge::{Fields, differences};
 
 use super::{RunForm, make};
 use crate::convert::json;
 use crate::rules::Rules;
-use crate::writing::{Writing, set};
+use crate::writing::{Writing, fields};
 use crate::{Result, StoreError};
 
 /// What a run is made from, kept to be repeated.
@@ -69,6 +70,37 @@ pub async fn recipes(connection: &mut SqliteConnection, rules: &Rules) -> Result
     Ok(found)
 }
 
+/// A recipe as named fields, for the record; nothing where there is none.
+async fn described(connection: &mut SqliteConnection, id: i64) -> Result<Fields> {
+    let row = sqlx::query!("SELECT name, form, weekday FROM recipes WHERE id = ?", id)
+        .fetch_optional(&mut *connection)
+        .await?;
+    let Some(row) = row else { return Ok(Fields::new()) };
+    let form: RunForm = serde_json::from_str(&row.form).map_err(|error| StoreError::Corrupt(error.to_string()))?;
+    let customers = json(&form.customers)?;
+    let names = sqlx::query_scalar!(
+        "SELECT name FROM customers WHERE id IN (SELECT value FROM json_each(?)) ORDER BY name",
+        customers
+    )
+    .fetch_all(connection)
+    .await?;
+    let number = |number: Option<i64>| number.map(|number| number.to_string()).unwrap_or_default();
+    let weekdays = ["Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday"];
+    let day = row.weekday.and_then(|day| usize::try_from(day - 1).ok()).and_then(|day| weekdays.get(day));
+    Ok(fields([
+        ("name", row.name),
+        ("day", day.copied().unwrap_or_default().to_owned()),
+        ("customers", names.join(", ")),
+        ("put together", form.combine.word().replace('_', " ")),
+        ("with the words", form.filter.search.unwrap_or_default()),
+        ("at least days old", number(form.filter.over_days)),
+        ("at most days old", number(form.filter.up_to_days)),
+        ("currency", form.filter.currency.unwrap_or_default()),
+        ("billed", form.filter.habit.map(|habit| habit.word().replace('_', " ")).unwrap_or_default()),
+        ("worth at least", number(form.filter.at_least)),
+    ]))
+}
+
 /// Keeps a recipe, new or changed. Returns its id.
 ///
 /// # Errors
@@ -97,6 +129,7 @@ pub async fn keep_recipe(writing: &mut Writing<'_>, recipe: &Recipe) -> Result<i
         posting_date: None,
         ..recipe.form.clone()
     })?;
+    let was = described(writing, own).await?;
     let id = match recipe.id {
         None => {
             sqlx::query_scalar!(
@@ -128,7 +161,8 @@ pub async fn keep_recipe(writing: &mut Writing<'_>, recipe: &Recipe) -> Result<i
             id
         }
     };
-    writing.note_setting("recipe", format!("kept the recipe “{name}”"), vec![set("takes", form)]);
+    let changes = differences(&was, &described(writing, id).await?);
+    writing.note_setting("recipe", format!("kept the recipe “{name}”"), changes);
     Ok(id)
 }
 
@@ -137,12 +171,13 @@ pub async fn keep_recipe(writing: &mut Writing<'_>, recipe: &Recipe) -> Result<i
 /// # Errors
 /// Where there is none.
 pub async fn drop_recipe(writing: &mut Writing<'_>, id: i64) -> Result<()> {
+    let was = described(writing, id).await?;
     sqlx::query!("UPDATE billing_runs SET recipe_id = NULL WHERE recipe_id = ?", id).execute(&mut **writing).await?;
     let name = sqlx::query_scalar!("DELETE FROM recipes WHERE id = ? RETURNING name", id)
         .fetch_optional(&mut **writing)
         .await?
         .ok_or_else(|| StoreError::WrongState("This recipe is gone already.".to_owned()))?;
-    writing.note_setting("recipe", format!("dropped the recipe “{name}”"), Vec::new());
+    writing.note_setting("recipe", format!("dropped the recipe “{name}”"), differences(&was, &Fields::new()));
     Ok(())
 }
 

@@ -6,12 +6,13 @@ use sqlx::SqliteConnection;
 use till_core::checks::{Check, Step, one};
 use till_core::fixed::Quantity;
 use till_core::ids::{DocumentKind, OrderId, OrderLineId, ShipmentId};
-use till_core::money::Money;
+use till_core::merge::{Fields, differences};
+use till_core::money::{Currency, Money};
 use till_core::order::{LineProgress, LineState};
 use till_core::units::{can_go, from_stock_units};
 
 use crate::rules::{Rules, next_number};
-use crate::writing::{Writing, set};
+use crate::writing::{Writing, changed, fields, set};
 use crate::{Result, StoreError, rules, stock};
 
 /// A shipment to pack in one go, by the program.
@@ -370,6 +371,29 @@ async fn unposted(connection: &mut SqliteConnection, id: ShipmentId, version: i6
     })
 }
 
+/// A shipment as named fields, for the record.
+async fn described(connection: &mut SqliteConnection, id: ShipmentId, currency: Currency) -> Result<Fields> {
+    let head = sqlx::query!("SELECT carrier, consignment_number, freight_minor FROM shipments WHERE id = ?", id.0)
+        .fetch_one(&mut *connection)
+        .await?;
+    let mut described = fields([
+        ("carrier", head.carrier.unwrap_or_default()),
+        ("consignment number", head.consignment_number.unwrap_or_default()),
+        ("freight", head.freight_minor.map(|freight| currency.format(Money(freight))).unwrap_or_default()),
+    ]);
+    let lines = sqlx::query!(
+        "SELECT order_lines.position, code, shipment_lines.quantity_e4 FROM shipment_lines
+         JOIN order_lines ON order_lines.id = order_line_id JOIN items ON items.id = item_id WHERE shipment_id = ?",
+        id.0
+    )
+    .fetch_all(connection)
+    .await?;
+    described.extend(lines.into_iter().map(|line| {
+        (format!("line {}, {}", line.position + 1, line.code), Quantity::from_scaled(line.quantity_e4).to_string())
+    }));
+    Ok(described)
+}
+
 /// Keeps what was picked, the carrier and the freight of a shipment that is not posted.
 ///
 /// # Errors
@@ -377,13 +401,10 @@ async fn unposted(connection: &mut SqliteConnection, id: ShipmentId, version: i6
 pub async fn save(writing: &mut Writing<'_>, id: ShipmentId, version: i64, form: &ShipmentForm) -> Result<i64> {
     let shipment = unposted(writing, id, version).await?;
     let head = order_head(writing, shipment.order).await?;
+    let was = described(writing, id, head.currency).await?;
     write_form(writing, id, shipment.order, &shipment.warehouse, &head, form).await?;
     sqlx::query!("UPDATE shipments SET version = version + 1 WHERE id = ?", id.0).execute(&mut **writing).await?;
-    let fields = vec![
-        set("lines", form.lines.len()),
-        set("carrier", form.carrier.as_deref().unwrap_or("–")),
-        set("freight", form.freight.as_deref().unwrap_or("–")),
-    ];
+    let fields = differences(&was, &described(writing, id, head.currency).await?);
     let words = format!("changed {}", shipment.number);
     let version = shipment.version + 1;
     writing.note_on((DocumentKind::Shipment, id.0, &shipment.number), "shipment_changed", words, Some(version), fields);
@@ -413,7 +434,7 @@ pub async fn pack_up(writing: &mut Writing<'_>, rules: &Rules, id: ShipmentId, v
         "shipment_packed",
         words,
         Some(version),
-        Vec::new(),
+        changed("state", Some("being picked"), Some("packed")),
     );
     Ok(version)
 }
@@ -427,9 +448,11 @@ pub async fn drop(writing: &mut Writing<'_>, id: ShipmentId, version: i64) -> Re
     sqlx::query!("UPDATE shipments SET state = 'dropped', version = version + 1 WHERE id = ?", id.0)
         .execute(&mut **writing)
         .await?;
+    let was = if shipment.state == "packed" { "packed" } else { "being picked" };
+    let changes = changed("state", Some(was), Some("dropped"));
     let words = format!("dropped {}", shipment.number);
     let version = Some(shipment.version + 1);
-    writing.note_on((DocumentKind::Shipment, id.0, &shipment.number), "shipment_dropped", words, version, Vec::new());
+    writing.note_on((DocumentKind::Shipment, id.0, &shipment.number), "shipment_dropped", words, version, changes);
     Ok(())
 }
 

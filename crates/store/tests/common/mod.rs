@@ -15,7 +15,7 @@ use till_store::invoices::{Pick, ToBill};
 use till_store::items::NewItem;
 use till_store::orders::{NewOrder, NewOrderLine};
 use till_store::setup::{NewAccount, NewCompany};
-use till_store::shipments::NewShipment;
+use till_store::shipments::{NewShipment, PickForm, ShipmentForm};
 use till_store::{
     Actor, Result, Store, Writing, customers, invoices, items, orders, receipts, rules, setup, shipments,
 };
@@ -324,4 +324,42 @@ async fn set_up(
         }
     }
     Ok((people, things))
+}
+
+/// Carries out a change with the rules of the company.
+pub async fn change<T: serde::Serialize + serde::de::DeserializeOwned>(
+    company: &Company,
+    what: impl AsyncFnOnce(&mut Writing<'_>, &rules::Rules) -> Result<T>,
+) -> Result<T> {
+    company
+        .store
+        .change(&by(), None, async |writing| {
+            let rules = rules::load(writing).await?;
+            what(writing, &rules).await
+        })
+        .await
+}
+
+/// Ships what is given of the lines of an order, with freight or without.
+pub async fn ship(company: &Company, order: OrderId, quantities: &[&str], freight: Option<&str>) -> ShipmentId {
+    change(company, async |writing, rules| {
+        let view = orders::view(writing, order).await?;
+        let form = ShipmentForm {
+            carrier: None,
+            consignment_number: None,
+            freight: freight.map(str::to_owned),
+            warehouse: None,
+            lines: view
+                .lines
+                .iter()
+                .zip(quantities)
+                .filter(|(_, quantity)| **quantity != "0")
+                .map(|(line, quantity)| PickForm { order_line: line.id, quantity: (*quantity).to_owned() })
+                .collect(),
+        };
+        let shipment = shipments::start(writing, rules, order, Some(&form)).await?;
+        shipments::post(writing, rules, shipment, None, day("2026-03-12")).await
+    })
+    .await
+    .unwrap()
 }
