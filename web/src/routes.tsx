@@ -33,6 +33,7 @@ import { RunRoom } from "./rooms/runs/Run";
 import { RunsRoom } from "./rooms/runs/Runs";
 import { ShipmentRoom } from "./rooms/Shipment";
 import { ShipmentsRoom } from "./rooms/Shipments";
+import { AccountsRoom } from "./rooms/setup/Accounts";
 import { CompanyRoom } from "./rooms/setup/Company";
 import { FieldsRoom } from "./rooms/setup/Fields";
 import { GoodsRoom } from "./rooms/setup/Goods";
@@ -99,6 +100,7 @@ export const routes: RouteObject[] = [
       { path: "approvals/:id", element: <ApprovalRoom /> },
       { path: "setup", element: <CompanyRoom /> },
       { path: "setup/goods", element: <GoodsRoom /> },
+      { path: "setup/accounts", element: <AccountsRoom /> },
       { path: "setup/fields", element: <FieldsRoom /> },
       { path: "setup/people", element: <PeopleRoom /> },
       { path: "setup/limits", element: <LimitsRoom /> },

@@ -204,6 +204,7 @@ impl<const PLACES: u32> utoipa::PartialSchema for Fixed<PLACES> {
         utoipa::openapi::ObjectBuilder::new()
             .schema_type(utoipa::openapi::Type::String)
             .description(Some(format!("an exact decimal with up to {PLACES} places")))
+            .pattern(Some(format!(r"^-?\d+(\.\d{{1,{PLACES}}})?$")))
             .build()
             .into()
     }

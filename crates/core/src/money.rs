@@ -381,6 +381,7 @@ impl utoipa::PartialSchema for Currency {
         utoipa::openapi::ObjectBuilder::new()
             .schema_type(utoipa::openapi::Type::String)
             .description(Some("an ISO 4217 code"))
+            .pattern(Some("^[A-Z]{3}$"))
             .build()
             .into()
     }

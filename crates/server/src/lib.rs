@@ -49,12 +49,32 @@ struct Description;
 /// # Errors
 /// Where it cannot be written as JSON.
 pub fn openapi() -> Result<String, serde_json::Error> {
-    let (_, description) = App::new()
+    let (_, mut description) = App::new()
         .into_utoipa_app()
         .openapi(Description::openapi())
         .service(utoipa_actix_web::scope("/api").configure(api::configure))
         .split_for_parts();
+    as_answered(&mut description);
     description.to_pretty_json().map(|json| json + "\n")
+}
+
+/// What the answers really are: problems are problem details (RFC 9457), an id alone is JSON as everything else.
+fn as_answered(description: &mut utoipa::openapi::OpenApi) {
+    for path in description.paths.paths.values_mut() {
+        let calls = [&mut path.get, &mut path.put, &mut path.post, &mut path.delete];
+        for call in calls.into_iter().flatten() {
+            for (status, response) in &mut call.responses.responses {
+                let utoipa::openapi::RefOr::T(response) = response else { continue };
+                let (from, to) = match status.as_bytes().first() {
+                    Some(b'4' | b'5') => ("application/json", "application/problem+json"),
+                    _ => ("text/plain", "application/json"),
+                };
+                if let Some(content) = response.content.shift_remove(from) {
+                    response.content.insert(to.to_owned(), content);
+                }
+            }
+        }
+    }
 }
 
 /// A server that is listening.

@@ -36,13 +36,15 @@ interface Props {
   children?: ReactNode;
   fields: FormField[];
   yes: string;
+  /** What leaves it; “Close” where the action itself cancels a document. */
+  no?: string;
   /** Carries it out, with a key that stays the same for every try of what was typed. */
   run: (values: Record<string, string>, key: string) => Promise<void>;
   close: () => void;
 }
 
 /** Asks for a few values and does one thing with them. What is wrong stands at its field. */
-export function FormAsk({ title, children, fields, yes, run, close }: Props) {
+export function FormAsk({ title, children, fields, yes, no = "Cancel", run, close }: Props) {
   const key = useRef(newKey());
   const { send, busy, wrong, elsewhere } = useAsking(
     fields.map((field) => field.name),
@@ -116,7 +118,7 @@ export function FormAsk({ title, children, fields, yes, run, close }: Props) {
             {busy ? "One moment…" : yes} <kbd>Enter</kbd>
           </Button>
           <Button variant="text" onClick={close} disabled={busy}>
-            Not now <kbd>Esc</kbd>
+            {no} <kbd>Esc</kbd>
           </Button>
         </div>
       </Body>

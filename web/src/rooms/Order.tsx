@@ -321,6 +321,7 @@ function Opened({ order }: { order: OrderView }) {
         <FormAsk
           title={`Cancel what has not shipped of ${order.number}?`}
           yes="Cancel it"
+          no="Close"
           close={() => setAsking(undefined)}
           fields={[
             {

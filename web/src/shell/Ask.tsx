@@ -44,7 +44,7 @@ export function Ask({
   run,
   close,
   busyWords = "Posting…",
-  no = "Not now",
+  no = "Cancel",
   refuse,
   careful,
   disabled = false,

@@ -33,6 +33,7 @@ export function CancelAsk({ invoice, close }: { invoice: InvoiceView; close: () 
     <FormAsk
       title={`Cancel ${invoice.number}?`}
       yes={`Cancel · ${total}`}
+      no="Close"
       close={close}
       fields={[
         { name: "reason", label: "Why", kind: "words" },

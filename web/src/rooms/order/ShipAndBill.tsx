@@ -38,7 +38,7 @@ export function ShipAndBillAsk({
   const { say } = useNotices();
   const ways = usePaymentMethods();
   const methods: (readonly [string, string])[] = [
-    ["", "Not now, on its terms"],
+    ["", "Later, on its terms"],
     ...ways.map((one) => [one.code, sentence(one.name)] as const),
   ];
   const [paid, setPaid] = useState<Paid>({ method: "", reference: "" });
