@@ -15,7 +15,7 @@ use till_store::{Result, Store, Writing, invoices, items, orders, receipts, rule
 
 use crate::catalogue::{CUSTOMERS, Customer, ITEMS};
 use crate::company::People;
-use crate::staff::{TOMAS, at_work};
+use crate::staff::{INES, TOMAS, at_work};
 use crate::{BUSINESS_DATE, FIRST_DAY};
 
 /// What is to happen on a later day.
@@ -49,6 +49,18 @@ pub(crate) async fn run(store: &Store, people: &People) -> Result<()> {
                 player.day(writing, day).await
             })
             .await?;
+        // Some have a discount that is more than a clerk may give away.
+        let busy = player.random.u32(0..5);
+        if busy > 0 {
+            store
+                .change(&at_work(INES, day), None, async |writing| {
+                    for _ in 0..busy {
+                        player.order(writing, day).await?;
+                    }
+                    Ok(())
+                })
+                .await?;
+        }
         day = working_day(day.succ_opt().unwrap_or(BUSINESS_DATE));
     }
     Ok(())
@@ -70,10 +82,6 @@ impl Player<'_> {
                 Event::Bill { customer } => self.bill(writing, day, customer).await?,
                 Event::Pay { customer, invoice } => self.pay(writing, day, customer, invoice).await?,
             }
-        }
-        let busy = self.random.u32(0..5);
-        for _ in 0..busy {
-            self.order(writing, day).await?;
         }
         Ok(())
     }

@@ -85,6 +85,12 @@ impl Walk {
         self.send(seat, "POST", address, &body)
     }
 
+    /// Makes something, and gives its id.
+    fn made(&self, seat: &Seat, address: &str, body: Value) -> Value {
+        let answer = self.post(seat, address, body);
+        answer.get("id").cloned().unwrap_or(answer)
+    }
+
     fn put(&self, seat: &Seat, address: &str, body: Value) -> Value {
         self.send(seat, "PUT", address, &body)
     }
@@ -109,7 +115,7 @@ impl Walk {
 
     fn order(&self, seat: &Seat, customer: &Value, lines: Value) -> i64 {
         let body = json!({ "customer": customer, "customer_order_number": "PO 7", "lines": lines });
-        let order = self.post(seat, "/api/orders", body).as_i64().unwrap();
+        let order = self.made(seat, "/api/orders", body).as_i64().unwrap();
         self.post(seat, &format!("/api/orders/{order}/confirm"), json!({ "version": 1, "reason": "as agreed" }));
         order
     }
@@ -117,9 +123,9 @@ impl Walk {
     /// Ships so much of the first line of an order, and gives the shipment.
     fn ship(&self, seat: &Seat, order: i64, quantity: &str, freight: Option<&str>) -> i64 {
         let open = self.get(seat, &format!("/api/orders/{order}/to-ship"));
-        let lines = json!([{ "order_line": open["lines"][0]["order_line"], "quantity": quantity }]);
+        let lines = json!([{ "order_line": open[0]["order_line"], "quantity": quantity }]);
         let form = json!({ "freight": freight, "lines": lines });
-        let shipment = self.post(seat, &format!("/api/orders/{order}/shipments"), form).as_i64().unwrap();
+        let shipment = self.made(seat, &format!("/api/orders/{order}/shipments"), form).as_i64().unwrap();
         let place = format!("/api/shipments/{shipment}");
         self.post(seat, &format!("{place}/pack"), json!({ "version": self.version(seat, &place) }));
         self.post(seat, &format!("{place}/post"), json!({ "version": self.version(seat, &place), "date": self.today }));
@@ -159,7 +165,7 @@ fn people(walk: &Walk) -> (Seat, Seat, Seat) {
     walk.get(&ada, "/api/session");
     let add = |sign_in: &str, name: &str, role: &str| {
         let body = json!({ "sign_in": sign_in, "name": name, "role": role, "password": PASSWORDS[1] });
-        walk.post(&ada, "/api/people", body)
+        walk.made(&ada, "/api/people", body)
     };
     add("leo", "Leo Marsh", "lead");
     let cleo = add("cleo", "Cleo Reed", "clerk");
@@ -230,7 +236,7 @@ fn goods(walk: &Walk, ada: &Seat, leo: &Seat) -> Value {
     let item = |code: &str, kind: &str, class: &str, tax: &str, price: &str| {
         let body = json!({ "code": code, "name": format!("{code} of ours"), "kind": kind, "class": class, "unit": "pc",
             "list_price": price, "tax_code": tax });
-        walk.post(leo, "/api/items", body)
+        walk.made(leo, "/api/items", body)
     };
     let pot = item("POT", "goods", "pots", "S23", "20");
     item("SPADE", "goods", "tools", "S23", "35");
@@ -258,7 +264,7 @@ fn goods(walk: &Walk, ada: &Seat, leo: &Seat) -> Value {
     let count = json!({ "counted": "199", "reason": "one is broken", "date": walk.today });
     walk.post(leo, &format!("{place}/counts"), count);
     walk.post(leo, "/api/expected-goods", json!({ "item": "POT", "quantity": "50", "expected_on": walk.today }));
-    let list = walk.post(leo, "/api/price-lists", json!({ "name": "Trade", "currency": "EUR" }));
+    let list = walk.made(leo, "/api/price-lists", json!({ "name": "Trade", "currency": "EUR" }));
     let price = json!({ "item": "POT", "price": "18", "valid_from": walk.today });
     walk.put(leo, &format!("/api/price-lists/{list}/prices"), price);
     walk.post(leo, "/api/quantity-breaks", json!({ "item": "POT", "from": "100", "off": "5" }));
@@ -277,7 +283,7 @@ fn customer(walk: &Walk, leo: &Seat, number: &str) -> Value {
     let form = json!({ "number": number, "name": format!("Tern Point {number}"), "address": "1 Test Road, Testing",
         "country": "IE", "currency": "EUR", "delivery": "email", "email": "pay@tern.example", "billing": "order",
         "statement_cycle": "none", "terms": { "kind": "net_days", "days": 30 } });
-    walk.post(leo, "/api/customers", form)
+    walk.made(leo, "/api/customers", form)
 }
 
 fn customers(walk: &Walk, leo: &Seat) -> Value {
@@ -285,7 +291,7 @@ fn customers(walk: &Walk, leo: &Seat) -> Value {
     let place = format!("/api/customers/{id}");
     let file = walk.get(leo, &format!("{place}/file"));
     let mut form = file["form"].clone();
-    form["tax_id"] = json!("XA 12");
+    form["tax_id"] = json!("XA12");
     walk.put(leo, &place, json!({ "version": walk.version(leo, &place), "form": form }));
     let ship_to = json!({ "code": "DOCK", "name": "The dock", "address": "2 Test Road", "country": "IE",
         "taxed": { "treatment": "standard", "certificate": null, "until": null } });
@@ -298,7 +304,7 @@ fn customers(walk: &Walk, leo: &Seat) -> Value {
     let version = walk.version(leo, &place);
     walk.delete(leo, &format!("{place}/stop"), json!({ "version": version, "reason": "it was paid" }));
     let version = walk.version(leo, &place);
-    walk.put(leo, &format!("{place}/tax-id"), json!({ "version": version, "tax_id": "XA 13" }));
+    walk.put(leo, &format!("{place}/tax-id"), json!({ "version": version, "tax_id": "XA13" }));
     walk.get(leo, "/api/customers");
     walk.post(leo, "/api/terms/preview", json!({ "terms": { "kind": "net_days", "days": 30 } }));
     id
@@ -309,12 +315,12 @@ fn orders(walk: &Walk, leo: &Seat, customer: &Value) {
     let pots = |quantity: &str| json!([{ "item": "POT", "quantity": quantity }]);
     let agreed = json!({ "customer": customer, "first": walk.today, "last": walk.today,
         "lines": [{ "item": "POT", "agreed": "30", "price": "17" }] });
-    let call_off = walk.post(leo, "/api/call-offs", agreed);
+    let call_off = walk.made(leo, "/api/call-offs", agreed);
     walk.get(leo, "/api/call-offs");
     walk.get(leo, &format!("/api/call-offs/{call_off}"));
     let quote = || {
         let order = json!({ "customer": customer, "lines": pots("4") });
-        walk.post(leo, "/api/quotes", json!({ "order": order }))
+        walk.made(leo, "/api/quotes", json!({ "order": order }))
     };
     let (wanted, unwanted) = (quote(), quote());
     let anew = json!({ "version": 1, "order": { "customer": customer, "lines": pots("5") } });
@@ -350,7 +356,7 @@ fn orders(walk: &Walk, leo: &Seat, customer: &Value) {
     let start = |quantity: &str| {
         let lines = json!([{ "order_line": line, "quantity": quantity }]);
         let form = json!({ "carrier": "Gull Freight", "lines": lines });
-        let id = walk.post(leo, &format!("{place}/shipments"), form.clone()).as_i64().unwrap();
+        let id = walk.made(leo, &format!("{place}/shipments"), form.clone()).as_i64().unwrap();
         (format!("/api/shipments/{id}"), form)
     };
     let (dropped, _) = start("1");
@@ -368,13 +374,13 @@ fn orders(walk: &Walk, leo: &Seat, customer: &Value) {
 fn ship_and_bill(walk: &Walk, leo: &Seat, customer: &Value) {
     let one = walk.order(leo, customer, json!([{ "item": "POT", "quantity": "1" }]));
     let place = format!("/api/orders/{one}/ship-and-bill");
-    let seen = walk.post(leo, &format!("{place}/preview"), json!({}))["seen"].clone();
-    walk.post(leo, &place, json!({ "seen": seen, "paid": { "method": "cash" } }));
+    let paid = json!({ "method": "cash" });
+    let seen = walk.post(leo, &format!("{place}/preview"), json!({ "paid": paid }))["seen"].clone();
+    walk.post(leo, &place, json!({ "seen": seen, "paid": paid }));
     let many: Vec<i64> =
         (0..2).map(|_| walk.order(leo, customer, json!([{ "item": "SPADE", "quantity": "1" }]))).collect();
     let seen = walk.post(leo, "/api/ship-and-bill/preview", json!({ "orders": many }));
-    let marks: Vec<Value> =
-        seen["orders"].as_array().or(seen.as_array()).unwrap().iter().map(|one| one["seen"].clone()).collect();
+    let marks: Vec<Value> = seen.as_array().unwrap().iter().map(|one| one["seen"].clone()).collect();
     walk.post(leo, "/api/ship-and-bill", json!({ "orders": many, "seen": marks }));
 }
 
@@ -429,16 +435,13 @@ fn billing(walk: &Walk, leo: &Seat, customer: &Value) -> i64 {
     walk.post_draft(leo, draft);
     let dropped = walk.draft(leo, shipment);
     walk.delete(leo, &format!("/api/invoices/{dropped}?version=1"), Value::Null);
-    let drafts: Vec<Value> = (0..2)
-        .map(|_| {
-            let id = walk.draft(leo, shipment);
-            json!({ "id": id, "seen": walk.get(leo, &format!("/api/invoices/{id}"))["fingerprint"] })
-        })
-        .collect();
+    let made: Vec<i64> = (0..2).map(|_| walk.draft(leo, shipment)).collect();
+    let seen = |id: &i64| json!({ "id": id, "seen": walk.get(leo, &format!("/api/invoices/{id}"))["fingerprint"] });
+    let drafts: Vec<Value> = made.iter().map(seen).collect();
     walk.post(leo, "/api/invoices/post-drafts", json!({ "drafts": drafts }));
     let rows = json!([{ "customer": customer, "added": [{ "item": "FITTING", "quantity": "1" }] }]);
     let seen = walk.post(leo, "/api/invoices/grid/preview", rows.clone());
-    let marks: Vec<Value> = seen.as_array().unwrap().iter().map(|one| one["fingerprint"].clone()).collect();
+    let marks: Vec<Value> = seen.as_array().unwrap().iter().map(|one| one["preview"]["fingerprint"].clone()).collect();
     walk.post(leo, "/api/invoices/grid", json!({ "rows": rows, "seen": marks }));
     walk.get(leo, "/api/invoices");
     let canceled = walk.draft(leo, shipment);
@@ -446,7 +449,7 @@ fn billing(walk: &Walk, leo: &Seat, customer: &Value) -> i64 {
     let wish = json!({ "reason": "to another", "date": walk.today });
     walk.seen_and_done(leo, &format!("/api/invoices/{canceled}/cancel"), wish, json!({}));
     let memos = walk.get(leo, "/api/credit-memos");
-    walk.get(leo, &format!("/api/credit-memos/{}", memos["rows"][0]["id"].as_i64().unwrap()));
+    walk.get(leo, &format!("/api/credit-memos/{}", memos[0]["id"].as_i64().unwrap()));
     draft
 }
 
@@ -456,10 +459,10 @@ fn runs(walk: &Walk, leo: &Seat, customer: &Value) {
         walk.ship(leo, order, "1", None);
     };
     ready();
-    let dropped = walk.post(leo, "/api/runs", json!({ "name": "Not today" }));
+    let dropped = walk.made(leo, "/api/runs", json!({ "name": "Not today" }));
     let version = walk.version(leo, &format!("/api/runs/{dropped}"));
     walk.delete(leo, &format!("/api/runs/{dropped}?version={version}"), Value::Null);
-    let run = walk.post(leo, "/api/runs", json!({ "name": "All of it" }));
+    let run = walk.made(leo, "/api/runs", json!({ "name": "All of it" }));
     let place = format!("/api/runs/{run}");
     let view = walk.get(leo, &place);
     let first = view["invoices"][0]["id"].clone();
@@ -471,7 +474,7 @@ fn runs(walk: &Walk, leo: &Seat, customer: &Value) {
         json!({ "version": walk.version(leo, &place), "document_date": walk.today, "posting_date": walk.today });
     walk.put(leo, &format!("{place}/dates"), dates);
     let view = walk.get(leo, &place);
-    walk.post(leo, &format!("{place}/post"), json!({ "version": view["version"], "seen": view["fingerprint"] }));
+    walk.post(leo, &format!("{place}/post"), json!({ "version": view["version"], "seen": view["seen"] }));
     let mut tries = 0;
     while walk.get(leo, &format!("{place}/progress"))["underway"] == json!(true) {
         tries += 1;
@@ -502,14 +505,13 @@ fn outbox(walk: &Walk, leo: &Seat, invoice: i64) {
     walk.put(leo, &format!("/api/deliveries/{id}"), new);
     walk.post(leo, "/api/deliveries/send", json!({ "ids": [id] }));
     let sent = walk.get(leo, &format!("/api/deliveries/{id}"));
-    let taken = sent["mailbox"].as_i64().or(sent["taken"].as_i64()).unwrap_or(1);
-    walk.get(leo, &format!("/api/mailbox/{taken}.eml"));
+    walk.get(leo, &format!("/api/mailbox/{}.eml", sent["taken"][0]["id"]));
     // Whatever way that invoice went, it is sent before it goes on paper.
     let of_it = list["rows"].as_array().unwrap().iter().find(|row| row["document"]["id"] == json!(invoice)).unwrap();
     if of_it["id"] != id {
         walk.post(leo, "/api/deliveries/send", json!({ "ids": [of_it["id"]] }));
     }
-    let paper = walk.post(leo, "/api/deliveries", json!({ "kind": "invoice", "id": invoice, "way": "print" }));
+    let paper = walk.made(leo, "/api/deliveries", json!({ "kind": "invoice", "id": invoice, "way": "print" }));
     walk.post(leo, "/api/deliveries/printed", json!({ "ids": [paper] }));
     let view = walk.put(leo, "/api/views", json!({ "name": "Mine", "room": "invoices", "query": "?state=open" }));
     walk.get(leo, "/api/views?room=invoices");
@@ -552,7 +554,7 @@ fn approvals(walk: &Walk, leo: &Seat, cleo: &Seat, customer: &Value) {
     let asked = || {
         let lines = json!([{ "item": "POT", "quantity": "50" }]);
         let body = json!({ "customer": customer, "customer_order_number": "PO 9", "lines": lines });
-        let order = walk.post(cleo, "/api/orders", body).as_i64().unwrap();
+        let order = walk.made(cleo, "/api/orders", body).as_i64().unwrap();
         let confirm = json!({ "version": 1, "reason": "they need it" });
         walk.post(cleo, &format!("/api/orders/{order}/confirm"), confirm)["waits"].clone()
     };
@@ -567,8 +569,7 @@ fn approvals(walk: &Walk, leo: &Seat, cleo: &Seat, customer: &Value) {
 fn reading(walk: &Walk, ada: &Seat, leo: &Seat, (customer, invoice): (&Value, i64)) {
     walk.get(leo, "/api/ledger/open-items");
     let journal = walk.get(leo, "/api/ledger/journal");
-    let rows = journal["rows"].as_array().or(journal["entries"].as_array()).unwrap();
-    walk.get(leo, &format!("/api/ledger/entries/{}", rows[0]["id"]));
+    walk.get(leo, &format!("/api/ledger/entries/{}", journal["entries"][0]["id"]));
     walk.get(leo, "/api/ledger/trial-balance");
     walk.get(leo, "/api/ledger/accounts/61000");
     for address in ["/api/export/invoices.csv", "/api/spine", "/api/day-sheet", "/api/find?q=pot", "/api/presence"] {
@@ -578,8 +579,7 @@ fn reading(walk: &Walk, ada: &Seat, leo: &Seat, (customer, invoice): (&Value, i6
     walk.get(ada, "/api/record");
     walk.get(leo, &format!("/api/record/customer/{customer}"));
     let holds = walk.get(leo, "/api/tie-outs");
-    let all = holds.as_array().or(holds["tie_outs"].as_array()).unwrap();
-    assert!(all.iter().all(|one| one["holds"] != json!(false)), "{holds}");
+    assert_eq!(holds["holds"], json!(true), "{holds}");
 }
 
 #[test]

@@ -79,6 +79,25 @@ impl Till {
         till
     }
 
+    /// Starts over books begun a moment ago: an administrator and a lead are signed in.
+    pub fn new_books() -> (Self, Seat, Seat) {
+        let till = Self::unsigned(tempfile::tempdir().unwrap(), &["serve", "--new"], &[]);
+        let code = till.printed.split("set them up: ").nth(1).unwrap().trim().to_owned();
+        let (ada, leo) = (("ada", "a lark above the moor"), ("leo", "reed bed at low tide"));
+        let start = serde_json::json!({ "code": code, "company": "Dune & Daughter", "currency": "EUR", "name": "Ada Moor",
+            "sign_in": ada.0, "password": ada.1 });
+        assert_eq!(ask("POST", "/api/first-start").json(&start).pair(till.address).0, 204);
+        let seat = sign_in(till.address, ada);
+        let new = serde_json::json!({ "sign_in": leo.0, "name": "Leo Marsh", "role": "lead", "password": "to begin with, a gull" });
+        assert_eq!(ask("POST", "/api/people").seat(&seat).json(&new).new_key().pair(till.address).0, 200);
+        let lead = sign_in(till.address, (leo.0, "to begin with, a gull"));
+        let password = serde_json::json!({ "old": "to begin with, a gull", "new": leo.1 });
+        let changed = ask("PUT", "/api/session/password").seat(&lead).json(&password).new_key().pair(till.address);
+        assert!((200..300).contains(&changed.0), "{changed:?}");
+        let lead = sign_in(till.address, leo);
+        (till, seat, lead)
+    }
+
     /// Starts over the books in a folder, with a seat from before or none.
     pub fn start_in(folder: TempDir) -> Self {
         Self::unsigned(folder, &["serve"], &[])
