@@ -198,100 +198,127 @@ pub const FINISH_WITHIN_DAYS: u64 = 3;
 
 /// Ranks the work of the day: by kind, then oldest and largest first.
 pub fn rank(facts: &DayFacts, business_date: NaiveDate) -> Vec<DayItem> {
-    let age = |since: NaiveDate| (business_date - since).num_days();
-    let mut items = Vec::new();
-    for unbilled in &facts.unbilled {
-        let stopped = unbilled.stopped_by.iter().find(|blocker| blocker.effect == crate::checks::Effect::Stops);
-        match stopped {
-            Some(blocker) => items.push(DayItem {
-                work: Work::Stopped,
-                title: unbilled.name.clone(),
-                why: format!("{}: {}", many(unbilled.shipments, "shipment", "shipments"), blocker.words),
-                amount: unbilled.value,
-                days: age(unbilled.oldest),
-                next: Next::PutRight,
-                at: blocker.at.clone().unwrap_or_else(|| unbilled.customer.clone()),
-            }),
-            None => items.push(DayItem {
-                work: Work::ToBill,
-                title: unbilled.name.clone(),
-                why: many(unbilled.shipments, "shipment to bill", "shipments to bill"),
-                amount: unbilled.value,
-                days: age(unbilled.oldest),
-                next: Next::Bill,
-                at: unbilled.customer.clone(),
-            }),
-        }
-    }
-    for approval in &facts.approvals {
-        items.push(DayItem {
-            work: Work::ToApprove,
-            title: format!("{} asks", approval.maker),
-            why: approval.words.clone(),
-            amount: approval.amount,
-            days: age(approval.since),
-            next: Next::Decide,
-            at: approval.approval.clone(),
-        });
-    }
-    for unapplied in &facts.unapplied {
-        items.push(DayItem {
-            work: Work::MoneyLyingStill,
-            title: unapplied.name.clone(),
-            why: if unapplied.open_invoices == 0 {
-                format!("{} is unapplied, no invoice is open", unapplied.receipt.number)
-            } else {
-                format!(
-                    "{} is unapplied, {}",
-                    unapplied.receipt.number,
-                    many(unapplied.open_invoices, "invoice is open", "invoices are open")
-                )
-            },
-            amount: unapplied.amount,
-            days: age(unapplied.received_on),
-            next: Next::Apply,
-            at: unapplied.receipt.clone(),
-        });
-    }
-    for packed in &facts.packed {
-        items.push(DayItem {
-            work: Work::ReadyToGo,
-            title: packed.name.clone(),
-            why: format!("{} is packed, not posted", packed.shipment.number),
-            amount: packed.value,
-            days: age(packed.packed_on),
-            next: Next::PostShipment,
-            at: packed.shipment.clone(),
-        });
-    }
-    for late in &facts.late {
-        items.push(DayItem {
-            work: Work::Late,
-            title: late.name.clone(),
-            why: many(late.invoices, "invoice is overdue", "invoices are overdue"),
-            amount: late.amount,
-            days: age(late.oldest_due),
-            next: Next::AskForMoney,
-            at: late.customer.clone(),
-        });
-    }
-    for unfinished in &facts.unfinished {
-        let days = age(unfinished.due);
-        let why = if days > 0 { "filled, only the payment is missing" } else { "filled, the payment falls due" };
-        items.push(DayItem {
-            work: Work::OrdersToFinish,
-            title: format!("{} {}", unfinished.order.number, unfinished.name),
-            why: why.to_owned(),
-            amount: unfinished.open,
-            days,
-            next: Next::LookAtOrder,
-            at: unfinished.order.clone(),
-        });
-    }
+    let mut items: Vec<DayItem> = facts.unbilled.iter().map(|facts| facts.row(business_date)).collect();
+    items.extend(facts.approvals.iter().map(|facts| facts.row(business_date)));
+    items.extend(facts.unapplied.iter().map(|facts| facts.row(business_date)));
+    items.extend(facts.packed.iter().map(|facts| facts.row(business_date)));
+    items.extend(facts.late.iter().map(|facts| facts.row(business_date)));
+    items.extend(facts.unfinished.iter().map(|facts| facts.row(business_date)));
     items.sort_by_key(|item| {
         (item.work, std::cmp::Reverse(item.days), std::cmp::Reverse(item.amount), item.at.kind, item.at.id)
     });
     items
+}
+
+/// How many days ago something was.
+fn age(since: NaiveDate, today: NaiveDate) -> i64 {
+    (today - since).num_days()
+}
+
+impl UnbilledFacts {
+    fn row(&self, today: NaiveDate) -> DayItem {
+        let stopped = self.stopped_by.iter().find(|blocker| blocker.effect == crate::checks::Effect::Stops);
+        match stopped {
+            Some(blocker) => DayItem {
+                work: Work::Stopped,
+                title: self.name.clone(),
+                why: format!("{}: {}", many(self.shipments, "shipment", "shipments"), blocker.words),
+                amount: self.value,
+                days: age(self.oldest, today),
+                next: Next::PutRight,
+                at: blocker.at.clone().unwrap_or_else(|| self.customer.clone()),
+            },
+            None => DayItem {
+                work: Work::ToBill,
+                title: self.name.clone(),
+                why: many(self.shipments, "shipment to bill", "shipments to bill"),
+                amount: self.value,
+                days: age(self.oldest, today),
+                next: Next::Bill,
+                at: self.customer.clone(),
+            },
+        }
+    }
+}
+
+impl ApprovalFacts {
+    fn row(&self, today: NaiveDate) -> DayItem {
+        DayItem {
+            work: Work::ToApprove,
+            title: format!("{} asks", self.maker),
+            why: self.words.clone(),
+            amount: self.amount,
+            days: age(self.since, today),
+            next: Next::Decide,
+            at: self.approval.clone(),
+        }
+    }
+}
+
+impl UnappliedFacts {
+    fn row(&self, today: NaiveDate) -> DayItem {
+        DayItem {
+            work: Work::MoneyLyingStill,
+            title: self.name.clone(),
+            why: if self.open_invoices == 0 {
+                format!("{} is unapplied, no invoice is open", self.receipt.number)
+            } else {
+                format!(
+                    "{} is unapplied, {}",
+                    self.receipt.number,
+                    many(self.open_invoices, "invoice is open", "invoices are open")
+                )
+            },
+            amount: self.amount,
+            days: age(self.received_on, today),
+            next: Next::Apply,
+            at: self.receipt.clone(),
+        }
+    }
+}
+
+impl PackedFacts {
+    fn row(&self, today: NaiveDate) -> DayItem {
+        DayItem {
+            work: Work::ReadyToGo,
+            title: self.name.clone(),
+            why: format!("{} is packed, not posted", self.shipment.number),
+            amount: self.value,
+            days: age(self.packed_on, today),
+            next: Next::PostShipment,
+            at: self.shipment.clone(),
+        }
+    }
+}
+
+impl LateFacts {
+    fn row(&self, today: NaiveDate) -> DayItem {
+        DayItem {
+            work: Work::Late,
+            title: self.name.clone(),
+            why: many(self.invoices, "invoice is overdue", "invoices are overdue"),
+            amount: self.amount,
+            days: age(self.oldest_due, today),
+            next: Next::AskForMoney,
+            at: self.customer.clone(),
+        }
+    }
+}
+
+impl UnfinishedFacts {
+    fn row(&self, today: NaiveDate) -> DayItem {
+        let days = age(self.due, today);
+        let why = if days > 0 { "filled, only the payment is missing" } else { "filled, the payment falls due" };
+        DayItem {
+            work: Work::OrdersToFinish,
+            title: format!("{} {}", self.order.number, self.name),
+            why: why.to_owned(),
+            amount: self.open,
+            days,
+            next: Next::LookAtOrder,
+            at: self.order.clone(),
+        }
+    }
 }
 
 /// Receivables by days late.

@@ -281,6 +281,66 @@ pub fn build(input: &PriceInput) -> Result<PriceBuild, PriceFault> {
             input.code, input.document
         ),
     };
+    let BasePrice { mut steps, list, price, open_to_offers } = base_price(input);
+    let unit_price = price.ok_or_else(no_rate)?;
+    let offers = offers(input, open_to_offers)?;
+    let mut discount = Rate::ZERO;
+    for (kind, source, off) in &offers {
+        discount = together(discount, *off);
+        let kept = Rate::ONE.scaled() - discount.scaled();
+        steps.push(PriceStep {
+            kind: *kind,
+            source: source.clone(),
+            off: Some(*off),
+            unit_price: UnitPrice::from_scaled(round_ratio(
+                i128::from(unit_price.scaled()) * i128::from(kept),
+                Rate::scale(),
+            )),
+        });
+    }
+    let surcharge = match &input.surcharge {
+        Some((_, amount)) => {
+            let amount = converted(times(*amount, input.factor), input).ok_or_else(no_rate)?;
+            input.tax.map_or(amount, |rate| with_tax(amount, rate, input.document))
+        }
+        None => UnitPrice::ZERO,
+    };
+    let surcharge_name = input.surcharge.as_ref().map(|(name, _)| name.clone()).filter(|_| !surcharge.is_zero());
+    if let Some(name) = &surcharge_name {
+        let before = steps.last().map_or(unit_price, |step| step.unit_price);
+        let after = UnitPrice::from_scaled(before.scaled() + surcharge.scaled());
+        steps.push(PriceStep { kind: StepKind::Surcharge, source: name.clone(), off: None, unit_price: after });
+    }
+    let each: Vec<Rate> = offers.iter().map(|(.., off)| *off).collect();
+    let amounts = line_total_less(input.quantity, unit_price, &each, surcharge, input.document);
+    Ok(PriceBuild {
+        steps,
+        list_price: list.unwrap_or(unit_price),
+        unit_price,
+        discount,
+        discount_reason: (!offers.is_empty())
+            .then(|| offers.iter().map(|(_, source, _)| source.as_str()).collect::<Vec<_>>().join("; ")),
+        promotion: used_promotion(input, open_to_offers).map(|promotion| promotion.code.clone()),
+        surcharge,
+        surcharge_name,
+        full: amounts.full,
+        net: amounts.net,
+    })
+}
+
+/// The price before anything comes off, and how it came about.
+struct BasePrice {
+    steps: Vec<PriceStep>,
+    /// The list price, with the tax it carries.
+    list: Option<UnitPrice>,
+    /// What holds instead of it, or it; none where there is none in the currency.
+    price: Option<UnitPrice>,
+    /// Whether breaks and promotions come off: not off what was typed or agreed.
+    open_to_offers: bool,
+}
+
+/// List price, price list, call-off, typed: the last of them holds.
+fn base_price(input: &PriceInput) -> BasePrice {
     let mut steps = Vec::new();
     let list = converted(times(input.list, input.factor), input);
     let mut price = list;
@@ -315,51 +375,7 @@ pub fn build(input: &PriceInput) -> Result<PriceBuild, PriceFault> {
         let why = input.typed.price_reason.as_deref().map(|why| format!(": {why}")).unwrap_or_default();
         set(StepKind::Typed, format!("typed{why}"), typed, false);
     }
-    let unit_price = price.ok_or_else(no_rate)?;
-    let offers = offers(input, open_to_offers)?;
-    let mut discount = Rate::ZERO;
-    let mut reasons: Vec<String> = Vec::new();
-    for (kind, source, off) in &offers {
-        discount = together(discount, *off);
-        reasons.push(source.clone());
-        let kept = Rate::ONE.scaled() - discount.scaled();
-        steps.push(PriceStep {
-            kind: *kind,
-            source: source.clone(),
-            off: Some(*off),
-            unit_price: UnitPrice::from_scaled(round_ratio(
-                i128::from(unit_price.scaled()) * i128::from(kept),
-                Rate::scale(),
-            )),
-        });
-    }
-    let surcharge = match &input.surcharge {
-        Some((_, amount)) => {
-            let amount = converted(times(*amount, input.factor), input).ok_or_else(no_rate)?;
-            input.tax.map_or(amount, |rate| with_tax(amount, rate, input.document))
-        }
-        None => UnitPrice::ZERO,
-    };
-    let surcharge_name = input.surcharge.as_ref().map(|(name, _)| name.clone()).filter(|_| !surcharge.is_zero());
-    if let Some(name) = &surcharge_name {
-        let before = steps.last().map_or(unit_price, |step| step.unit_price);
-        let after = UnitPrice::from_scaled(before.scaled() + surcharge.scaled());
-        steps.push(PriceStep { kind: StepKind::Surcharge, source: name.clone(), off: None, unit_price: after });
-    }
-    let each: Vec<Rate> = offers.iter().map(|(.., off)| *off).collect();
-    let amounts = line_total_less(input.quantity, unit_price, &each, surcharge, input.document);
-    Ok(PriceBuild {
-        steps,
-        list_price: list.unwrap_or(unit_price),
-        unit_price,
-        discount,
-        discount_reason: (!reasons.is_empty()).then(|| reasons.join("; ")),
-        promotion: used_promotion(input, open_to_offers).map(|promotion| promotion.code.clone()),
-        surcharge,
-        surcharge_name,
-        full: amounts.full,
-        net: amounts.net,
-    })
+    BasePrice { steps, list, price, open_to_offers }
 }
 
 /// The promotion that counts: the one typed, or else the best that runs.

@@ -289,3 +289,36 @@ async fn the_list_says_where_an_order_is() -> Result<()> {
     browser.close().await?;
     till.stop_and_verify().await
 }
+
+/// Waits until the paper of the page is there, and gives its words beside those of the page the server makes.
+async fn papers(browser: &Browser, address: &str) -> Result<(String, String)> {
+    let shown = "return document.querySelector('.printed')?.shadowRoot?.textContent ?? ''";
+    let mut on_page = String::new();
+    for _ in 0..100 {
+        on_page = browser.run(shown).await?.as_str().unwrap_or_default().to_owned();
+        if !on_page.is_empty() {
+            break;
+        }
+        tokio::time::sleep(std::time::Duration::from_millis(50)).await;
+    }
+    let made = format!(
+        "const request = new XMLHttpRequest(); request.open('GET', '{address}', false); request.send();
+         return new DOMParser().parseFromString(request.responseText, 'text/html').body.textContent"
+    );
+    Ok((on_page, browser.run(&made).await?.as_str().unwrap_or_default().to_owned()))
+}
+
+/// What is printed of an invoice is the page that is mailed, word for word.
+#[tokio::test]
+async fn the_paper_is_the_page_that_is_mailed() -> Result<()> {
+    let (till, browser) = start("/billing/invoices?state=open").await?;
+    browser.wait_for("main", "I-").await?;
+    browser.press(Key::Enter).await?;
+    browser.wait_for("#roll", "Due").await?;
+    let id = browser.run("return location.pathname.split('/').pop()").await?.as_str().unwrap_or_default().to_owned();
+    let (printed, mailed) = papers(&browser, &format!("/api/papers/invoice/{id}")).await?;
+    assert!(printed.contains("Invoice I-") && printed.contains("Marram Hive Supply"), "{printed}");
+    assert_eq!(printed.trim(), mailed.trim());
+    browser.close().await?;
+    till.stop_and_verify().await
+}

@@ -26,7 +26,10 @@ pub struct Parties<'a> {
 #[derive(Debug, Clone, Copy)]
 pub enum Kind<'a> {
     /// An invoice.
-    Invoice,
+    Invoice {
+        /// The credit memo that canceled it, where one did.
+        canceled_by: Option<&'a str>,
+    },
     /// A credit memo on an invoice.
     CreditMemo {
         /// That invoice.
@@ -38,7 +41,7 @@ pub enum Kind<'a> {
     },
 }
 
-const STYLE: &str = "@page{margin:18mm 16mm}body{font:10.5pt/1.4 'Source Sans 3','Noto Sans',Helvetica,Arial,sans-serif;color:#242a1e;max-width:180mm;margin:12mm auto;padding:0 6mm}header{display:flex;justify-content:space-between;margin-bottom:12mm}.company{font-weight:700;font-size:13pt}h1{font-size:20pt;margin:0 0 3mm}dl{display:grid;grid-template-columns:auto auto;gap:1mm 6mm;margin:0}dt{color:#555a4a}dd{margin:0;text-align:right}table{width:100%;border-collapse:collapse;font-variant-numeric:tabular-nums}th{text-align:left;color:#555a4a;border-bottom:1pt solid #242a1e;padding:1.5mm 2mm}td{padding:1.6mm 2mm;border-bottom:.5pt solid #c8ba9c;vertical-align:top}.r{text-align:right;white-space:nowrap}.from td{font-weight:600;background:#fbf5e6}.dim{color:#555a4a;font-size:9pt}tfoot td{border-bottom:0;padding:1mm 2mm}.due td{font-size:13pt;font-weight:700;border-top:1.5pt solid #242a1e}.text{white-space:pre-line}@media print{body{margin:0;padding:0;max-width:none}}";
+const STYLE: &str = "@page{margin:18mm 16mm}body{font:10.5pt/1.4 'Source Sans 3 Variable','Source Sans 3','Noto Sans',Helvetica,Arial,sans-serif;color:#242a1e;max-width:180mm;margin:12mm auto;padding:0 6mm}header{display:flex;justify-content:space-between;margin-bottom:12mm}.company{font-weight:700;font-size:13pt}h1{font-size:20pt;margin:0 0 3mm}dl{display:grid;grid-template-columns:auto auto;gap:1mm 6mm;margin:0}dt{color:#555a4a}dd{margin:0;text-align:right}table{width:100%;border-collapse:collapse;font-variant-numeric:tabular-nums}th{text-align:left;color:#555a4a;border-bottom:1pt solid #242a1e;padding:1.5mm 2mm}td{padding:1.6mm 2mm;border-bottom:.5pt solid #c8ba9c;vertical-align:top}.r{text-align:right;white-space:nowrap}.from td{font-weight:600;background:#fbf5e6}.dim{color:#555a4a;font-size:9pt}tfoot td{border-bottom:0;padding:1mm 2mm}.due td{font-size:13pt;font-weight:700;border-top:1.5pt solid #242a1e}.text{white-space:pre-line}@media print{body{margin:0;padding:0;max-width:none}}";
 
 /// A document as a page that stands alone.
 pub fn html(
@@ -51,13 +54,13 @@ pub fn html(
     let mut page = String::with_capacity(8_000);
     head(&mut page, kind, (number, date), parties, document);
     match kind {
-        Kind::Invoice => text(&mut page, document.text_above.as_deref()),
+        Kind::Invoice { .. } => text(&mut page, document.text_above.as_deref()),
         Kind::CreditMemo { reason, .. } => text(&mut page, Some(reason)),
     }
     lines(&mut page, kind, document);
     sums(&mut page, kind, document);
     page.push_str("</table>\n");
-    if let Kind::Invoice = kind {
+    if let Kind::Invoice { .. } = kind {
         if let Some(early) = &document.early {
             let less = document.currency.grouped(early.amount);
             add(&mut page, format_args!("<p class=\"dim\">Paid by {}, {less} less.</p>\n", words(early.until)));
@@ -81,7 +84,7 @@ fn text(page: &mut String, text: Option<&str>) {
 
 /// What takes back says its amounts with a minus.
 fn amount(kind: Kind<'_>, document: &InvoiceDocument, money: Money) -> String {
-    document.currency.grouped(if matches!(kind, Kind::Invoice) { money } else { -money })
+    document.currency.grouped(if matches!(kind, Kind::Invoice { .. }) { money } else { -money })
 }
 
 /// From whom, to whom, and what the paper is.
@@ -93,7 +96,7 @@ fn head(
     document: &InvoiceDocument,
 ) {
     let title = match kind {
-        Kind::Invoice => format!("Invoice {number}"),
+        Kind::Invoice { .. } => format!("Invoice {number}"),
         Kind::CreditMemo { .. } => format!("Credit memo {number}"),
     };
     add(
@@ -109,7 +112,10 @@ fn head(
     let mut fact = |label: &str, value: &str| add(page, format_args!("<dt>{label}</dt><dd>{}</dd>", escape(value)));
     fact("Date", &words(date));
     match kind {
-        Kind::Invoice => {
+        Kind::Invoice { canceled_by } => {
+            if let Some(memo) = canceled_by {
+                fact("Canceled by", memo);
+            }
             fact("Due", &words(document.due_date));
             fact("Tax date", &words(document.tax_date));
         }
@@ -142,7 +148,7 @@ fn lines(page: &mut String, kind: Kind<'_>, document: &InvoiceDocument) {
             }
             heading = Some(group);
         }
-        let rest = if line.still_to_come.is_positive() && matches!(kind, Kind::Invoice) {
+        let rest = if line.still_to_come.is_positive() && matches!(kind, Kind::Invoice { .. }) {
             format!("<div class=\"dim\">{} of {} still to come</div>", line.still_to_come, line.ordered)
         } else {
             String::new()
@@ -190,7 +196,7 @@ fn sums(page: &mut String, kind: Kind<'_>, document: &InvoiceDocument) {
         sum("", &format!("{} of {}", tax.label(), amount(kind, document, tax.base)), tax.tax);
     }
     let last = match kind {
-        Kind::Invoice => format!("Due {}, {}", words(document.due_date), document.currency),
+        Kind::Invoice { .. } => format!("Due {}, {}", words(document.due_date), document.currency),
         Kind::CreditMemo { .. } => format!("Credit, {}", document.currency),
     };
     sum("due", &last, document.total);
@@ -317,7 +323,13 @@ mod tests {
 
     #[test]
     fn an_invoice_on_paper() {
-        insta::assert_snapshot!(page(Kind::Invoice, "I-1", &document()));
+        insta::assert_snapshot!(page(Kind::Invoice { canceled_by: None }, "I-1", &document()));
+    }
+
+    #[test]
+    fn a_canceled_invoice_says_so() {
+        let canceled = page(Kind::Invoice { canceled_by: Some("CM-7") }, "I-1", &document());
+        assert!(canceled.contains("<dt>Canceled by</dt><dd>CM-7</dd>"), "{canceled}");
     }
 
     /// One piece back, and 10.00 off the price of another line.

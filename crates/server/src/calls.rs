@@ -138,6 +138,7 @@ pub const CALLS: &[(&str, &str, Takes)] = &[
     ("POST", "/api/deliveries", Right(O::SendOut)),
     ("GET", "/api/deliveries/{id}", Right(O::SeeBooks)),
     ("PUT", "/api/deliveries/{id}", Right(O::SendOut)),
+    ("GET", "/api/papers/{kind}/{id}", Right(O::SeeBooks)),
     ("GET", "/api/mailbox/{id}.eml", Right(O::SeeBooks)),
     ("GET", "/api/mail-setup", Right(O::SeeSetup)),
     ("PUT", "/api/mail-setup/templates", Right(O::KeepTemplates)),

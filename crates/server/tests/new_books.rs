@@ -513,6 +513,7 @@ fn outbox(walk: &Walk, leo: &Seat, invoice: i64) {
     }
     let paper = walk.made(leo, "/api/deliveries", json!({ "kind": "invoice", "id": invoice, "way": "print" }));
     walk.post(leo, "/api/deliveries/printed", json!({ "ids": [paper] }));
+    walk.get(leo, &format!("/api/papers/invoice/{invoice}"));
     let view = walk.put(leo, "/api/views", json!({ "name": "Mine", "room": "invoices", "query": "?state=open" }));
     walk.get(leo, "/api/views?room=invoices");
     walk.delete(leo, &format!("/api/views/{view}"), Value::Null);

@@ -112,48 +112,31 @@ async fn check<'a>(
         ));
     };
     let date = new.date.unwrap_or(rules.business_date);
-    let there = AtCustomer {
-        pieces: known.there,
-        owed_back: known.owed_back,
-        moves: movements(connection, customer, item).await?,
-        amounts: amounts(connection, customer, item).await?,
-    };
+    let (moves, amounts) = movements(connection, customer, item).await?;
+    let there = AtCustomer { pieces: known.there, owed_back: known.owed_back, moves, amounts };
     let amount = there.back(quantity, date, &new.item).map_err(|sentence| StoreError::invalid("date", sentence))?;
     let source = Source::Containers { what: format!("{quantity} × {}", known.code), item, quantity };
     let input = receipts::containers_input(connection, rules, customer, (source, amount), new.date).await?;
     Ok(Checked { input, item, quantity, amount })
 }
 
-/// What was charged to a customer for one kind of container, and given back, day by day, in base currency.
-async fn amounts(connection: &mut SqliteConnection, customer: CustomerId, item: ItemId) -> Result<Vec<Movement>> {
-    Ok(sqlx::query!(
-        r#"SELECT posting_date AS "date: NaiveDate", amount_minor FROM container_moves WHERE customer_id = ? AND item_id = ?"#,
-        customer.0,
-        item.0
-    )
-    .fetch_all(connection)
-    .await?
-    .into_iter()
-    .map(|row| Movement::new(row.date, row.amount_minor))
-    .collect())
-}
-
-/// What went to a customer of one kind of container, and came back, day by day.
+/// What went to a customer of one kind of container and came back, day by day: pieces, and what was charged for them
+/// and given back, in base currency.
 pub(crate) async fn movements(
     connection: &mut SqliteConnection,
     customer: CustomerId,
     item: ItemId,
-) -> Result<Vec<Movement>> {
+) -> Result<(Vec<Movement>, Vec<Movement>)> {
     Ok(sqlx::query!(
-        r#"SELECT posting_date AS "date: NaiveDate", quantity_e4 FROM container_moves WHERE customer_id = ? AND item_id = ?"#,
+        r#"SELECT posting_date AS "date: NaiveDate", quantity_e4, amount_minor FROM container_moves WHERE customer_id = ? AND item_id = ?"#,
         customer.0,
         item.0
     )
     .fetch_all(connection)
     .await?
     .into_iter()
-    .map(|row| Movement::new(row.date, row.quantity_e4))
-    .collect())
+    .map(|row| (Movement::new(row.date, row.quantity_e4), Movement::new(row.date, row.amount_minor)))
+    .unzip())
 }
 
 /// What taking containers back would do.

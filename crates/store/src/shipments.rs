@@ -65,61 +65,17 @@ async fn decide_on(
         _ => {}
     }
     let counted = stock::counted(connection, &head.warehouse, "warehouse").await?;
-    let rows = sqlx::query!(
-        "SELECT shipment_lines.id, order_line_id, quantity_e4, item_id, code, kind, class, order_lines.unit, factor_e4, over_e4,
-                allocated_e4, ordered_e4, cancelled_e4, shipped_e4, order_lines.billed_e4, net_minor, order_lines.marks,
-                order_lines.drafted_e4
-         FROM shipment_lines JOIN order_lines ON order_lines.id = order_line_id JOIN items ON items.id = item_id
-         WHERE shipment_id = ? ORDER BY shipment_lines.position",
-        id.0
-    )
-    .fetch_all(&mut *connection)
-    .await?;
-    let items: Vec<ItemId> = rows.iter().map(|row| ItemId(row.item_id)).collect();
+    let of_order: Marks = serde_json::from_str(&head.marks).map_err(|error| StoreError::Corrupt(error.to_string()))?;
+    let (lines, reserved) = lines_to_ship(connection, id, counted, &of_order).await?;
+    let items: Vec<ItemId> = lines.iter().map(|line| line.item).collect();
     let stock = stock::layers(connection, &items, &head.warehouse, date).await?;
-    // What is set aside for these very lines does not stand in their way.
-    let mut committed: BTreeMap<ItemId, Quantity> = stock::facts(connection, &items, None)
-        .await?
-        .into_iter()
-        .filter(|((_, warehouse), _)| *warehouse == head.warehouse)
-        .map(|((item, _), facts)| (item, facts.committed))
-        .collect();
-    for row in &rows {
-        let own = in_stock_units(Quantity::from_scaled(row.allocated_e4), Quantity::from_scaled(row.factor_e4));
-        if let Some(known) = committed.get_mut(&ItemId(row.item_id)) {
-            *known = Quantity::from_scaled((known.scaled() - own.unwrap_or_default().scaled()).max(0));
-        }
-    }
+    let committed = committed_to_others(connection, &head.warehouse, &reserved).await?;
     let customer = CustomerId(head.customer_id);
     let limit = head.credit_limit_minor.map(Money);
     let over_limit = match limit {
         Some(limit) => exposure::exposure(connection, rules, customer, None).await?.over(Some(limit)),
         None => None,
     };
-    let document_marks: Marks =
-        serde_json::from_str(&head.marks).map_err(|error| StoreError::Corrupt(error.to_string()))?;
-    let mut lines = Vec::with_capacity(rows.len());
-    for row in rows {
-        let own: Marks = serde_json::from_str(&row.marks).map_err(|error| StoreError::Corrupt(error.to_string()))?;
-        lines.push(LineToShip {
-            shipment_line: ShipmentLineId(row.id),
-            order_line: OrderLineId(row.order_line_id),
-            item: ItemId(row.item_id),
-            code: row.code,
-            class: row.class,
-            stocked: row.kind == "goods" && counted,
-            unit: row.unit,
-            factor: Quantity::from_scaled(row.factor_e4),
-            quantity: Quantity::from_scaled(row.quantity_e4),
-            progress: LineProgress::from_scaled(
-                [row.ordered_e4, row.cancelled_e4, row.shipped_e4, row.billed_e4],
-                Money(row.net_minor),
-            ),
-            over: Quantity::from_scaled(row.over_e4),
-            drafted: Quantity::from_scaled(row.drafted_e4),
-            marks: own.over(&document_marks),
-        });
-    }
     let input = ShipmentInput {
         number: head.number.clone(),
         customer: head.name,
@@ -146,4 +102,70 @@ async fn decide_on(
         decision: decide(&input),
         freight: head.freight_minor.map(Money),
     })
+}
+
+/// The lines of a shipment as they would leave, and what of their items is set aside for these very lines, in stock units.
+async fn lines_to_ship(
+    connection: &mut SqliteConnection,
+    id: ShipmentId,
+    counted: bool,
+    of_order: &Marks,
+) -> Result<(Vec<LineToShip>, Vec<(ItemId, Quantity)>)> {
+    let rows = sqlx::query!(
+        "SELECT shipment_lines.id, order_line_id, quantity_e4, item_id, code, kind, class, order_lines.unit, factor_e4, over_e4,
+                allocated_e4, ordered_e4, cancelled_e4, shipped_e4, order_lines.billed_e4, net_minor, order_lines.marks,
+                order_lines.drafted_e4
+         FROM shipment_lines JOIN order_lines ON order_lines.id = order_line_id JOIN items ON items.id = item_id
+         WHERE shipment_id = ? ORDER BY shipment_lines.position",
+        id.0
+    )
+    .fetch_all(connection)
+    .await?;
+    let mut lines = Vec::with_capacity(rows.len());
+    let mut reserved = Vec::with_capacity(rows.len());
+    for row in rows {
+        let own = in_stock_units(Quantity::from_scaled(row.allocated_e4), Quantity::from_scaled(row.factor_e4));
+        reserved.push((ItemId(row.item_id), own.unwrap_or_default()));
+        let own: Marks = serde_json::from_str(&row.marks).map_err(|error| StoreError::Corrupt(error.to_string()))?;
+        lines.push(LineToShip {
+            shipment_line: ShipmentLineId(row.id),
+            order_line: OrderLineId(row.order_line_id),
+            item: ItemId(row.item_id),
+            code: row.code,
+            class: row.class,
+            stocked: row.kind == "goods" && counted,
+            unit: row.unit,
+            factor: Quantity::from_scaled(row.factor_e4),
+            quantity: Quantity::from_scaled(row.quantity_e4),
+            progress: LineProgress::from_scaled(
+                [row.ordered_e4, row.cancelled_e4, row.shipped_e4, row.billed_e4],
+                Money(row.net_minor),
+            ),
+            over: Quantity::from_scaled(row.over_e4),
+            drafted: Quantity::from_scaled(row.drafted_e4),
+            marks: own.over(of_order),
+        });
+    }
+    Ok((lines, reserved))
+}
+
+/// What of items is set aside for others: what is set aside for these very lines does not stand in their way.
+async fn committed_to_others(
+    connection: &mut SqliteConnection,
+    warehouse: &str,
+    reserved: &[(ItemId, Quantity)],
+) -> Result<BTreeMap<ItemId, Quantity>> {
+    let items: Vec<ItemId> = reserved.iter().map(|(item, _)| *item).collect();
+    let mut committed: BTreeMap<ItemId, Quantity> = stock::facts(connection, &items, None)
+        .await?
+        .into_iter()
+        .filter(|((_, known), _)| known == warehouse)
+        .map(|((item, _), facts)| (item, facts.committed))
+        .collect();
+    for (item, own) in reserved {
+        if let Some(known) = committed.get_mut(item) {
+            *known = Quantity::from_scaled((known.scaled() - own.scaled()).max(0));
+        }
+    }
+    Ok(committed)
 }

@@ -14,20 +14,7 @@ use till_store::invoices::{self, AddedLine, LineKey, NewDiscount, NewPrice, NewT
 use till_store::receipts::NewReceipt;
 use till_store::runs::{self, Recipe, RunForm, RunView, Standing};
 use till_store::shipments::{self, TakeBack};
-use till_store::{Result, StoreError, Writing, customers, orders, receipts, rules, setup, unbilled};
-
-async fn change<T: serde::Serialize + serde::de::DeserializeOwned>(
-    company: &Company,
-    what: impl AsyncFnOnce(&mut Writing<'_>, &rules::Rules) -> Result<T>,
-) -> Result<T> {
-    company
-        .store
-        .change(&by(), None, async |writing| {
-            let rules = rules::load(writing).await?;
-            what(writing, &rules).await
-        })
-        .await
-}
+use till_store::{Result, StoreError, customers, orders, receipts, rules, setup, unbilled};
 
 async fn run_of(company: &Company, form: RunForm) -> RunId {
     change(company, async |writing, rules| runs::make(writing, rules, &form, None).await).await.unwrap()

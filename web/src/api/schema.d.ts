@@ -1524,6 +1524,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/papers/{kind}/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The paper of an invoice or a credit memo, as it is printed and mailed: a page that stands alone. */
+        get: operations["view_paper"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/payment-methods": {
         parameters: {
             query?: never;
@@ -11081,6 +11098,36 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PickLine"][];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    view_paper: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kind: components["schemas"]["DocumentKind"];
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/html": string;
                 };
             };
             404: {

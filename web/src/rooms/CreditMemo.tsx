@@ -4,6 +4,7 @@ import { useNavigate, useParams } from "react-router";
 import { api, got } from "../api/client";
 import { date, money, moneyWithCurrency, number } from "../format";
 import { Facts, Lines, useBase, Wrong } from "../parts/bits";
+import { PrintedPaper, usePapersReady } from "../parts/PrintedPaper";
 import { Paper, PostedEntries, TapeLines, Tear, TrailLines } from "../parts/TapeRoll";
 import { placeOf } from "../places";
 import { Worktop } from "../shell/Worktop";
@@ -15,6 +16,7 @@ export function CreditMemoRoom() {
   const base = useBase();
   const navigate = useNavigate();
   const [asking, setAsking] = useState(false);
+  const papersReady = usePapersReady();
   const memo = useQuery({
     queryKey: ["credit-memo", id],
     queryFn: () => got(api.GET("/api/credit-memos/{id}", { params: { path: { id: Number(id) } } })),
@@ -35,6 +37,7 @@ export function CreditMemoRoom() {
       back="/billing/invoices"
       actions={[
         { key: "o", label: `Open ${view.invoice.number}`, run: () => navigate(placeOf(view.invoice)), primary: true },
+        { key: "w", label: "Print", run: () => window.print(), disabled: !papersReady },
         { key: "m", label: "Send again", run: () => setAsking(true), needs: "send_out" },
       ]}
       tape={
@@ -46,6 +49,7 @@ export function CreditMemoRoom() {
         </Paper>
       }
     >
+      <PrintedPaper kind="credit_memo" id={view.id} />
       <Facts
         facts={[
           ["Credited to", `${view.customer.name}, ${view.customer.address}`],

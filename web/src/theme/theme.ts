@@ -54,6 +54,7 @@ export const theme = createTheme({
         "@media print": {
           "#root, .MuiDialog-root": { display: "none !important" },
           ".printed": { display: "block" },
+          ".printed + .printed": { breakBefore: "page" },
           // Of several papers on one page, the one that was asked for.
           "body[data-paper=pick] .printed:not([data-paper=pick])": { display: "none" },
           "body[data-paper=slip] .printed:not([data-paper=slip])": { display: "none" },

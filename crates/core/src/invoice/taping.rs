@@ -8,6 +8,33 @@ use crate::tape::{Change, Figure, Tape, TapeStyle};
 
 /// The arithmetic of an invoice, draft or posted, line by line.
 pub fn tape(document: &InvoiceDocument, customer_name: &str, base: Currency, differences: &[Difference]) -> Tape {
+    let mut tape = Tape::new(customer_name.to_owned(), made_from(document), document.currency);
+    tape_lines(&mut tape, document, base);
+    tape_totals(&mut tape, document);
+    tape_dates(&mut tape, document, base);
+    if !differences.is_empty() {
+        tape.remark(TapeStyle::Group, "why not what was ordered", false);
+        for cause in differences {
+            tape.amount(TapeStyle::Detail, cause.label.clone(), cause.amount);
+        }
+    }
+    tape
+}
+
+/// “one invoice from S-1 and S-2”.
+fn made_from(document: &InvoiceDocument) -> String {
+    let shipments: Vec<&str> =
+        document.lines.iter().filter_map(|line| line.source.shipment().map(|(_, number)| number)).collect();
+    let orders: Vec<&str> = document.lines.iter().filter_map(|line| line.source.order_number()).collect();
+    match (shipments.is_empty(), orders.is_empty()) {
+        (false, _) => format!("one invoice from {}", and(&shipments)),
+        (true, false) => format!("one invoice from {}", and(&orders)),
+        (true, true) => "one direct invoice".to_owned(),
+    }
+}
+
+/// The lines, under what they come from where that is more than one, and what comes off all of them.
+fn tape_lines(tape: &mut Tape, document: &InvoiceDocument, base: Currency) {
     let mut groups: Vec<String> = Vec::new();
     for line in &document.lines {
         let heading = line.source.heading();
@@ -15,15 +42,6 @@ pub fn tape(document: &InvoiceDocument, customer_name: &str, base: Currency, dif
             groups.push(heading);
         }
     }
-    let shipments: Vec<&str> =
-        document.lines.iter().filter_map(|line| line.source.shipment().map(|(_, number)| number)).collect();
-    let orders: Vec<&str> = document.lines.iter().filter_map(|line| line.source.order_number()).collect();
-    let from = match (shipments.is_empty(), orders.is_empty()) {
-        (false, _) => format!("one invoice from {}", and(&shipments)),
-        (true, false) => format!("one invoice from {}", and(&orders)),
-        (true, true) => "one direct invoice".to_owned(),
-    };
-    let mut tape = Tape::new(customer_name.to_owned(), from, document.currency);
     let mut current = None;
     for line in &document.lines {
         let heading = line.source.heading();
@@ -31,7 +49,7 @@ pub fn tape(document: &InvoiceDocument, customer_name: &str, base: Currency, dif
             tape.remark(TapeStyle::Group, heading.clone(), false);
             current = Some(heading);
         }
-        tape_line(&mut tape, line, document.currency == base);
+        tape_line(tape, line, document.currency == base);
     }
     if let Some(discount) = &document.discount {
         let sum = if document.gross_priced { "Lines, with tax" } else { "Lines" };
@@ -39,6 +57,10 @@ pub fn tape(document: &InvoiceDocument, customer_name: &str, base: Currency, dif
         let share = discount.percent.map(|percent| format!(" {} %", percent.percent())).unwrap_or_default();
         tape.amount(TapeStyle::Line, format!("less{share}, {}", discount.reason), -discount.amount);
     }
+}
+
+/// Net, tax by code, and what is due when.
+fn tape_totals(tape: &mut Tape, document: &InvoiceDocument) {
     if document.gross_priced {
         tape.remark(TapeStyle::Detail, "prices with tax: it is taken out of them", false);
     }
@@ -61,6 +83,10 @@ pub fn tape(document: &InvoiceDocument, customer_name: &str, base: Currency, dif
     if let Some(early) = &document.early {
         tape.amount(TapeStyle::Detail, format!("less, if paid by {}", words(early.until)), -early.amount);
     }
+}
+
+/// Terms and dates, those nobody typed marked, and the rate of exchange.
+fn tape_dates(tape: &mut Tape, document: &InvoiceDocument, base: Currency) {
     tape.remark(
         TapeStyle::Detail,
         format!("{}, from {}", document.terms.words(), words(document.document_date.date)),
@@ -77,13 +103,6 @@ pub fn tape(document: &InvoiceDocument, customer_name: &str, base: Currency, dif
     if document.currency != base {
         tape.remark(TapeStyle::Detail, format!("at {} {} for 1 {}", document.rate, base, document.currency), false);
     }
-    if !differences.is_empty() {
-        tape.remark(TapeStyle::Group, "why not what was ordered", false);
-        for cause in differences {
-            tape.amount(TapeStyle::Detail, cause.label.clone(), cause.amount);
-        }
-    }
-    tape
 }
 
 fn tape_line(tape: &mut Tape, line: &InvoiceLine, home: bool) {

@@ -217,6 +217,15 @@ pub(super) fn check_order(
             format!("No exchange rate of {} is known for this day. Ask a lead to enter it.", input.currency),
         );
     }
+    check_marks(input, findings);
+    if !input.quote {
+        check_customer(input, to_ship, findings);
+        check_amounts(input, (total_base, given_away), findings);
+    }
+}
+
+/// Own fields and reporting codes of the order.
+fn check_marks(input: &OrderInput<'_>, findings: &mut Findings) {
     for (name, sentence) in input.mark_rules.faults(&input.marks, FieldPlace::Order) {
         findings.add(Check::MarkNotAllowed, name, sentence);
     }
@@ -227,9 +236,10 @@ pub(super) fn check_order(
             format!("{} is required. Fill it in.", missing.label),
         );
     }
-    if input.quote {
-        return;
-    }
+}
+
+/// What holds the customer back: a stop, the credit limit, or that what it could owe cannot be told.
+fn check_customer(input: &OrderInput<'_>, to_ship: Money, findings: &mut Findings) {
     if let Some(reason) = &input.customer.stop_reason {
         findings.add_at(
             Check::CustomerOnStop,
@@ -265,6 +275,10 @@ pub(super) fn check_order(
             customer_ref(input),
         );
     }
+}
+
+/// What is more than whoever confirms it may confirm alone.
+fn check_amounts(input: &OrderInput<'_>, (total_base, given_away): (Money, Money), findings: &mut Findings) {
     if let Some(limit) = input.limits.given_away.filter(|limit| given_away > *limit) {
         let sentence = format!(
             "Typed prices and discounts give away {} {}. Above {} that takes someone else's approval.",

@@ -11,11 +11,26 @@ use till_store::approvals::{self, ApprovalView};
 use till_store::record::{self, RecordFilter, RecordList};
 use till_store::{Store, StoreError, rules};
 use utoipa::{IntoParams, ToSchema};
+use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::Answer;
 use crate::presence::{OpenElsewhere, Presence};
 use crate::problem::Problem;
 use crate::request::{Change, Json, Signed};
+
+/// The calls of this module.
+pub(super) fn configure(config: &mut ServiceConfig<'_>) {
+    config
+        .service(list_approvals)
+        .service(view_approval)
+        .service(approve)
+        .service(decline)
+        .service(withdraw)
+        .service(whole_record)
+        .service(document_record)
+        .service(list_presence)
+        .service(note_presence);
+}
 
 /// Which approvals.
 #[derive(Debug, Deserialize, IntoParams)]

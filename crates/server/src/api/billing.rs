@@ -13,11 +13,31 @@ use till_store::invoices::{
 use till_store::unbilled::{self, Unbilled, UnbilledFilter};
 use till_store::{Store, rules};
 use utoipa::{IntoParams, ToSchema};
+use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::overview::Version;
 use super::{Answer, Stretch};
 use crate::problem::Problem;
 use crate::request::{Change, Json, beside};
+
+/// The calls of this module.
+pub(super) fn configure(config: &mut ServiceConfig<'_>) {
+    config
+        .service(why_not_here)
+        .service(list_unbilled)
+        .service(preview_grid)
+        .service(post_grid)
+        .service(preview)
+        .service(post_picks)
+        .service(post_drafts)
+        .service(make_drafts)
+        .service(list)
+        .service(view)
+        .service(change_draft)
+        .service(drop_draft)
+        .service(merge_draft)
+        .service(post_draft);
+}
 
 /// What to list of the unbilled.
 #[derive(Debug, Deserialize, IntoParams)]

@@ -6,10 +6,16 @@ use serde::{Deserialize, Serialize};
 use till_store::Store;
 use till_store::chart::{self, ChartView, NewChartAccount, NewMapRow};
 use utoipa::ToSchema;
+use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::Answer;
 use crate::problem::Problem;
 use crate::request::{Change, Json};
+
+/// The calls of this module.
+pub(super) fn configure(config: &mut ServiceConfig<'_>) {
+    config.service(view_chart).service(add_account).service(rename_account).service(lead);
+}
 
 /// The chart of accounts, and which account each purpose leads to.
 #[utoipa::path(responses((status = 200, body = ChartView)))]

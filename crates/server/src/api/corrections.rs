@@ -8,11 +8,26 @@ use till_store::invoices::{
     self, Cancelled, CreditMemoRow, CreditMemoView, LineKey, NewDiscount, NewPrice, NewTax, ToCancelInvoice,
 };
 use till_store::{Store, rules};
+use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::overview::Version;
 use super::{Answer, Stretch};
 use crate::problem::Problem;
 use crate::request::{Change, Json};
+
+/// The calls of this module.
+pub(super) fn configure(config: &mut ServiceConfig<'_>) {
+    config
+        .service(change_price)
+        .service(change_work_price)
+        .service(change_tax)
+        .service(change_work_tax)
+        .service(change_discount)
+        .service(preview_cancel)
+        .service(cancel_invoice)
+        .service(list_credit_memos)
+        .service(view_credit_memo);
+}
 
 async fn price(store: &Store, change: &Change, id: i64, key: LineKey, new: &NewPrice) -> Answer<Outcome> {
     let request = change.request(new);

@@ -12,10 +12,26 @@ use till_store::customers::{self, Contact, CustomerForm, ShipTo};
 use till_store::receipts::MoneyPreview;
 use till_store::{Store, StoreError, exposure, rules};
 use utoipa::ToSchema;
+use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::Answer;
 use crate::problem::Problem;
 use crate::request::{Change, Json, beside};
+
+/// The calls of this module.
+pub(super) fn configure(config: &mut ServiceConfig<'_>) {
+    config
+        .service(customer_file)
+        .service(add_customer)
+        .service(change_customer)
+        .service(set_ship_to)
+        .service(set_contact)
+        .service(list_contacts)
+        .service(add_contact)
+        .service(preview_terms)
+        .service(preview_containers)
+        .service(take_containers);
+}
 
 /// A customer as it is kept, with what belongs to it.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]

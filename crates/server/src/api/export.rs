@@ -9,12 +9,18 @@ use till_store::invoices::InvoiceFilter;
 use till_store::{
     Connection, Store, StoreError, customers, invoices, items, ledger, orders, receipts, rules, shipments, unbilled,
 };
+use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::Stretch;
 use super::billing::Which;
 use super::ledger::{AsOf, Days};
 use super::orders::WhichLines;
 use crate::problem::Problem;
+
+/// The calls of this module.
+pub(super) fn configure(config: &mut ServiceConfig<'_>) {
+    config.service(export);
+}
 
 struct Table {
     headings: &'static [&'static str],

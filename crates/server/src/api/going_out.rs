@@ -14,11 +14,31 @@ use till_store::rules::Rules;
 use till_store::saved_views::{self, SavedView};
 use till_store::{Connection, Store, StoreError, invoices, rules};
 use utoipa::{IntoParams, ToSchema};
+use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::overview::Version;
 use super::{Answer, Stretch};
 use crate::problem::Problem;
 use crate::request::{Change, Json, Signed};
+
+/// The calls of this module.
+pub(super) fn configure(config: &mut ServiceConfig<'_>) {
+    config
+        .service(send)
+        .service(printed)
+        .service(list_deliveries)
+        .service(send_again)
+        .service(view_message)
+        .service(change_message)
+        .service(view_paper)
+        .service(taken)
+        .service(mail_setup)
+        .service(change_template)
+        .service(set_mail)
+        .service(list_views)
+        .service(keep_view)
+        .service(drop_view);
+}
 
 /// Which documents to list.
 #[derive(Debug, Deserialize, IntoParams)]
@@ -105,7 +125,10 @@ async fn paper_of(
 ) -> Result<String, StoreError> {
     if kind == DocumentKind::Invoice {
         let view = invoices::view(connection, InvoiceId(id)).await?;
-        let document = view.document.ok_or(StoreError::Moved)?;
+        let document = view
+            .document
+            .filter(|_| view.number.is_some())
+            .ok_or_else(|| StoreError::WrongState("Only what is posted has a paper. Post it first.".to_owned()))?;
         let parties = Parties {
             company: &rules.company,
             number: &view.customer.number,
@@ -114,7 +137,8 @@ async fn paper_of(
             tax_id: view.customer.tax_id.as_deref(),
         };
         let number = view.number.unwrap_or_default();
-        return Ok(paper::html(Kind::Invoice, &number, document.document_date.date, &parties, &document));
+        let kind = Kind::Invoice { canceled_by: view.cancelled_by.as_ref().map(|memo| memo.number.as_str()) };
+        return Ok(paper::html(kind, &number, document.document_date.date, &parties, &document));
     }
     let view = invoices::credit_memo(connection, CreditMemoId(id)).await?;
     let parties = Parties {
@@ -243,6 +267,20 @@ pub(super) async fn send_again(store: Data<Store>, change: Change, new: Json<Aga
         })
         .await?;
     Ok(Json(id))
+}
+
+/// The paper of an invoice or a credit memo, as it is printed and mailed: a page that stands alone.
+#[utoipa::path(responses((status = 200, body = String, content_type = "text/html"), (status = 404, body = Problem)))]
+#[get("/papers/{kind}/{id}")]
+pub(super) async fn view_paper(store: Data<Store>, of: Path<(DocumentKind, i64)>) -> Result<HttpResponse, Problem> {
+    let (kind, id) = of.into_inner();
+    if !matches!(kind, DocumentKind::Invoice | DocumentKind::CreditMemo) {
+        return Err(StoreError::not_found(kind, id).into());
+    }
+    let mut connection = store.read().await?;
+    let rules = rules::load(&mut connection).await?;
+    let page = paper_of(&mut connection, &rules, kind, id).await?;
+    Ok(HttpResponse::Ok().content_type("text/html; charset=utf-8").body(page))
 }
 
 /// A message in the stand-in mailbox, as the mail service was given it.

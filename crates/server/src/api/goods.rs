@@ -13,10 +13,24 @@ use till_store::marks::{self, NewList};
 use till_store::stock::{self, Warehouse};
 use till_store::{Store, StoreError, rules, sensible_date, setup};
 use utoipa::ToSchema;
+use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::Answer;
 use crate::problem::Problem;
 use crate::request::{Change, Json};
+
+/// The calls of this module.
+pub(super) fn configure(config: &mut ServiceConfig<'_>) {
+    config
+        .service(view_goods_settings)
+        .service(change_goods_settings)
+        .service(set_warehouse)
+        .service(set_own_field)
+        .service(set_reporting_list)
+        .service(add_tax_code)
+        .service(add_tax_rate)
+        .service(add_exchange_rate);
+}
 
 /// Settings of goods, and what can be chosen on orders.
 #[utoipa::path(responses((status = 200, body = GoodsSettings)))]

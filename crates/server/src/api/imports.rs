@@ -11,10 +11,22 @@ use till_formats::table::read_csv;
 use till_store::imports::{self, ImportCheck, ImportKind, ImportLine, ImportView, TakenOver};
 use till_store::{Store, StoreError, rules};
 use utoipa::{IntoParams, ToSchema};
+use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::Answer;
 use crate::problem::Problem;
 use crate::request::{Change, Json};
+
+/// The calls of this module.
+pub(super) fn configure(config: &mut ServiceConfig<'_>) {
+    config
+        .service(read_file)
+        .service(list_imports)
+        .service(view_import)
+        .service(import_progress)
+        .service(take_file_over)
+        .service(drop_import);
+}
 
 /// The largest file, in bytes: some two hundred thousand lines.
 pub(crate) const LARGEST_FILE: usize = 24 * 1024 * 1024;

@@ -12,11 +12,31 @@ use till_store::prices::{self, NewBreak, NewListPrice, NewPromotion, Prices};
 use till_store::stock::{self, NewCount, NewExpected};
 use till_store::{Store, StoreError, rules, sensible_date};
 use utoipa::{IntoParams, ToSchema};
+use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::customers::Saved;
 use super::{Answer, Stretch};
 use crate::problem::Problem;
 use crate::request::{Change, Json};
+
+/// The calls of this module.
+pub(super) fn configure(config: &mut ServiceConfig<'_>) {
+    config
+        .service(list_items)
+        .service(item)
+        .service(add_item)
+        .service(change_item)
+        .service(take_in)
+        .service(reverse_intake)
+        .service(count_item)
+        .service(expect_goods)
+        .service(view_prices)
+        .service(add_price_list)
+        .service(set_list_price)
+        .service(set_break)
+        .service(drop_break)
+        .service(set_promotion);
+}
 
 #[derive(Debug, Deserialize, IntoParams)]
 pub(super) struct WhichItems {

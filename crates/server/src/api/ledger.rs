@@ -9,10 +9,16 @@ use till_store::ledger::{self, AccountSheet, Journal, JournalFilter, PostedEntry
 use till_store::open_items::{OpenItems, open_as_of};
 use till_store::{Store, rules, sensible_date};
 use utoipa::IntoParams;
+use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::{Answer, Stretch};
 use crate::problem::Problem;
 use crate::request::Json;
+
+/// The calls of this module.
+pub(super) fn configure(config: &mut ServiceConfig<'_>) {
+    config.service(journal).service(trial_balance).service(account).service(entry).service(open_items_as_of);
+}
 
 #[derive(Debug, Deserialize, IntoParams)]
 pub(super) struct Days {

@@ -6,10 +6,16 @@ use serde::Serialize;
 use till_store::openings::{self, NewOpening, OpeningPreview, PostedOpening};
 use till_store::{Store, rules};
 use utoipa::ToSchema;
+use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::Answer;
 use crate::problem::Problem;
 use crate::request::{Change, Json, beside};
+
+/// The calls of this module.
+pub(super) fn configure(config: &mut ServiceConfig<'_>) {
+    config.service(preview).service(post);
+}
 
 /// What opening items, stock and balances would write.
 #[utoipa::path(operation_id = "preview_opening", responses((status = 200, body = OpeningPreview), (status = 422, body = Problem)))]

@@ -12,11 +12,30 @@ use till_store::orders::{
 };
 use till_store::{Store, StoreError, rules, stock};
 use utoipa::{IntoParams, ToSchema};
+use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::overview::Version;
 use super::{Answer, Stretch};
 use crate::problem::Problem;
 use crate::request::{Change, Json, Signed};
+
+/// The calls of this module.
+pub(super) fn configure(config: &mut ServiceConfig<'_>) {
+    config
+        .service(list)
+        // Before `/orders/{id}`, whose pattern would match it.
+        .service(preview_order)
+        .service(view)
+        .service(open_lines)
+        .service(enter_order)
+        .service(change_order)
+        .service(confirm_order)
+        .service(cancel_order)
+        .service(copy_order)
+        .service(set_aside)
+        .service(let_go)
+        .service(set_customer_order_number);
+}
 
 #[derive(Debug, Deserialize, IntoParams)]
 pub(super) struct OfCustomer {

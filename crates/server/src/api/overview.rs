@@ -10,10 +10,25 @@ use till_store::find::{self, Found};
 use till_store::verify::{self, Verification};
 use till_store::{Store, StoreError, rules};
 use utoipa::{IntoParams, ToSchema};
+use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::Answer;
 use crate::problem::Problem;
 use crate::request::{Change, Json, Signed};
+
+/// The calls of this module.
+pub(super) fn configure(config: &mut ServiceConfig<'_>) {
+    config
+        .service(spine)
+        .service(view_day_sheet)
+        .service(tie_outs)
+        .service(find_anything)
+        .service(list_customers)
+        .service(customer)
+        .service(set_tax_id)
+        .service(put_on_stop)
+        .service(lift_stop);
+}
 
 /// Whose books, which day, where something waits.
 #[utoipa::path(responses((status = 200, body = Spine)))]

@@ -8,11 +8,26 @@ use till_store::call_offs::{self, CallOffForm, CallOffView};
 use till_store::quotes::{self, Acceptance, QuoteForm, QuoteRow, QuoteView};
 use till_store::{Store, rules};
 use utoipa::ToSchema;
+use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::orders::OfCustomer;
 use super::{Answer, Stretch};
 use crate::problem::Problem;
 use crate::request::{Change, Json, beside};
+
+/// The calls of this module.
+pub(super) fn configure(config: &mut ServiceConfig<'_>) {
+    config
+        .service(list_quotes)
+        .service(quote)
+        .service(write_quote)
+        .service(change_quote)
+        .service(accept_quote)
+        .service(decline_quote)
+        .service(list_call_offs)
+        .service(call_off)
+        .service(enter_call_off);
+}
 
 /// Quotes, open ones first.
 #[utoipa::path(params(Stretch), responses((status = 200, body = Vec<QuoteRow>)))]

@@ -11,11 +11,28 @@ use till_store::receipts::{
 };
 use till_store::{Store, rules};
 use utoipa::ToSchema;
+use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::overview::Version;
 use super::{Answer, Stretch};
 use crate::problem::Problem;
 use crate::request::{Change, Json, beside};
+
+/// The calls of this module.
+pub(super) fn configure(config: &mut ServiceConfig<'_>) {
+    config
+        .service(preview)
+        .service(post)
+        .service(list)
+        .service(view)
+        .service(preview_apply)
+        .service(apply)
+        .service(preview_unapply)
+        .service(unapply)
+        .service(preview_reverse)
+        .service(reverse)
+        .service(methods);
+}
 
 /// What a receipt would do. Without applications, the oldest invoices are proposed first.
 #[utoipa::path(operation_id = "preview_receipt", responses((status = 200, body = MoneyPreview), (status = 422, body = Problem)))]

@@ -10,12 +10,31 @@ use till_core::ids::{InvoiceId, RunId};
 use till_store::runs::{self, Looked, Recipe, RunDates, RunForm, RunProgress, RunRow, RunView, Standing};
 use till_store::{Actor, Store, rules};
 use utoipa::{IntoParams, ToSchema};
+use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::billing::SeenVersion;
 use super::overview::Version;
 use super::{Answer, Stretch};
 use crate::problem::Problem;
 use crate::request::{Change, Json};
+
+/// The calls of this module.
+pub(super) fn configure(config: &mut ServiceConfig<'_>) {
+    config
+        .service(make_run)
+        .service(list_runs)
+        .service(run_progress)
+        .service(view_run)
+        .service(leave_out)
+        .service(set_run_dates)
+        .service(post_run)
+        .service(go_on)
+        .service(drop_run)
+        .service(list_recipes)
+        .service(keep_recipe)
+        .service(repeat_recipe)
+        .service(drop_recipe);
+}
 
 /// Runs that this process is posting now, and how many it has ended.
 #[derive(Debug, Clone, Default)]

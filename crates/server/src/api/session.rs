@@ -11,11 +11,17 @@ use till_core::people::{Operation, Role, check_password, operations_of};
 use till_store::people::{self, NewPerson, sessions};
 use till_store::{Actor, Store, StoreError, passwords, starting};
 use utoipa::{IntoParams, ToSchema};
+use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::Answer;
 use crate::gate::{From, Gate, Who, cookie_name, csrf_of};
 use crate::problem::Problem;
 use crate::request::{Json, Signed, SignedMaybe};
+
+/// The calls of this module.
+pub(super) fn configure(config: &mut ServiceConfig<'_>) {
+    config.service(view_session).service(sign_in).service(sign_out).service(change_password).service(first_start);
+}
 
 /// Whoever is signed in.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]

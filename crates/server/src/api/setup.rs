@@ -12,11 +12,28 @@ use till_store::people::{self, NewPerson, Person};
 use till_store::settings::{self, CompanySettings, NewLimit, RightsRow, SetupView};
 use till_store::{Store, StoreError, passwords, setup};
 use utoipa::ToSchema;
+use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::Answer;
 use super::overview::Version;
 use crate::problem::Problem;
 use crate::request::{Change, Json};
+
+/// The calls of this module.
+pub(super) fn configure(config: &mut ServiceConfig<'_>) {
+    config
+        .service(view_setup)
+        .service(view_rights)
+        .service(change_company)
+        .service(move_number)
+        .service(set_period)
+        .service(add_period)
+        .service(set_limit)
+        .service(list_people)
+        .service(add_person)
+        .service(change_person)
+        .service(reset_password);
+}
 
 /// Company, numbers, periods, limits.
 #[utoipa::path(responses((status = 200, body = SetupView)))]

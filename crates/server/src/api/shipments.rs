@@ -11,11 +11,30 @@ use till_store::shipments::{
 };
 use till_store::{Store, rules, sensible_date};
 use utoipa::ToSchema;
+use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::overview::Version;
 use super::{Answer, Stretch};
 use crate::problem::Problem;
 use crate::request::{Change, Json};
+
+/// The calls of this module.
+pub(super) fn configure(config: &mut ServiceConfig<'_>) {
+    config
+        .service(list_shipments)
+        .service(shipment)
+        .service(to_ship)
+        .service(start_shipment)
+        .service(change_shipment)
+        .service(pack_shipment)
+        .service(drop_shipment)
+        .service(post_shipment)
+        .service(take_back_shipment)
+        .service(preview_ship_and_bill)
+        .service(ship_and_bill)
+        .service(preview_ship_and_bill_many)
+        .service(ship_and_bill_many);
+}
 
 /// Shipments: those on their way out first, then newest first. State: `picking`, `packed`,
 /// `posted`, `taken_back` or `dropped`; without one, all but the dropped.

@@ -163,7 +163,7 @@ async fn containers_gone(
     }
     let mut gone = Vec::new();
     for (item, code, quantity) in billed {
-        let there = room_from(date, &containers::movements(connection, document.customer, item).await?);
+        let there = room_from(date, &containers::movements(connection, document.customer, item).await?.0);
         if there < quantity {
             gone.push((code.to_owned(), Quantity::from_scaled(quantity), Quantity::from_scaled(there)));
         }

@@ -3,7 +3,7 @@ import { useNavigate, useSearchParams } from "react-router";
 import { api, got, keyed, newKey, Problem } from "../../api/client";
 import { plural } from "../../format";
 import { Lines, useEverythingChanged, Wrong } from "../../parts/bits";
-import { InvoicePaper } from "../../parts/InvoicePaper";
+import { PrintedPaper, usePapersReady } from "../../parts/PrintedPaper";
 import { useNotices } from "../../shell/notices";
 import { Worktop } from "../../shell/Worktop";
 
@@ -24,18 +24,9 @@ export function PrintRoom() {
     })),
   });
   const documents = messages.flatMap((one) => (one.data ? [one.data.delivery] : []));
-  const invoices = useQueries({
-    queries: documents
-      .filter((one) => one.document.kind === "invoice")
-      .map((one) => ({
-        queryKey: ["invoice", String(one.document.id)],
-        queryFn: () => got(api.GET("/api/invoices/{id}", { params: { path: { id: one.document.id } } })),
-      })),
-  });
-  const memos = documents.filter((one) => one.document.kind === "credit_memo");
-  const papers = invoices.flatMap((one) => (one.data ? [one.data] : []));
-  const ready = messages.every((one) => one.data) && invoices.every((one) => one.data);
-  const wrong = [...messages, ...invoices].find((one) => one.error)?.error;
+  const papersReady = usePapersReady();
+  const ready = messages.every((one) => one.data) && papersReady;
+  const wrong = messages.find((one) => one.error)?.error;
   const done = async () => {
     try {
       const printed = documents.filter((one) => one.state === "waiting").map((one) => one.id);
@@ -58,8 +49,8 @@ export function PrintRoom() {
       ]}
     >
       {wrong && <Wrong error={wrong} />}
-      {papers.map((paper) => (
-        <InvoicePaper key={paper.id} invoice={paper} />
+      {documents.map(({ document: { kind, id } }) => (
+        <PrintedPaper key={id} kind={kind === "credit_memo" ? kind : "invoice"} id={id} />
       ))}
       <Lines label="Papers to print">
         <thead>
@@ -77,16 +68,6 @@ export function PrintRoom() {
           ))}
         </tbody>
       </Lines>
-      {memos.length > 0 && (
-        <p>
-          Credit memos are printed from their own page:{" "}
-          {memos.map((one) => (
-            <a key={one.id} href={`/credit-memos/${one.document.id}`}>
-              {one.document.number}{" "}
-            </a>
-          ))}
-        </p>
-      )}
     </Worktop>
   );
 }

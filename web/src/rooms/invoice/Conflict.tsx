@@ -1,5 +1,6 @@
 import type { MergeView } from "../../api/types";
 import { Ask } from "../../shell/Ask";
+import { SinceLines } from "./since";
 
 /** Someone else was faster: what they changed, and what can be made of both. */
 export function Conflict({
@@ -27,16 +28,7 @@ export function Conflict({
     >
       <div>Your last change to the draft for {name} is not kept yet. In the meantime:</div>
       <ul style={{ margin: "8px 0", paddingLeft: 18 }}>
-        {merge.since.map((row) => (
-          <li key={row.sequence}>
-            {row.doer.name} {row.deed.words}
-            {row.deed.changes.map((change) => (
-              <div key={change.field}>
-                {change.field}: {change.from ?? "–"} → {change.to ?? "–"}
-              </div>
-            ))}
-          </li>
-        ))}
+        <SinceLines since={merge.since} />
       </ul>
       {merge.clashes.length === 0 ? (
         <div>You changed other things, so both can stand.</div>

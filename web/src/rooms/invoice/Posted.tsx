@@ -4,7 +4,7 @@ import { api, got, keyed } from "../../api/client";
 import type { InvoiceView } from "../../api/types";
 import { date, money, moneyWithCurrency, number, percent } from "../../format";
 import { Lines, useEverythingChanged } from "../../parts/bits";
-import { InvoicePaper } from "../../parts/InvoicePaper";
+import { PrintedPaper, usePapersReady } from "../../parts/PrintedPaper";
 import { ApprovalStrip, useApprovals } from "../../parts/together";
 import { useNotices } from "../../shell/notices";
 import { Worktop } from "../../shell/Worktop";
@@ -20,6 +20,7 @@ export function Posted({ invoice }: { invoice: InvoiceView }) {
   const { say } = useNotices();
   const approvals = useApprovals("invoice", invoice.id);
   const [asking, setAsking] = useState<"cancel" | "again">();
+  const papersReady = usePapersReady();
   const document = invoice.document;
   if (!document) {
     return null;
@@ -63,7 +64,13 @@ export function Posted({ invoice }: { invoice: InvoiceView }) {
                 needs: "post_money" as const,
               },
             ]),
-        { key: "w", label: toPrint ? "Print it" : "Print", run: print, primary: open === 0 && !!toPrint },
+        {
+          key: "w",
+          label: toPrint ? "Print it" : "Print",
+          run: print,
+          primary: open === 0 && !!toPrint,
+          disabled: !papersReady,
+        },
         { key: "m", label: "Send again", run: () => setAsking("again"), needs: "send_out" },
         {
           key: "x",
@@ -76,7 +83,7 @@ export function Posted({ invoice }: { invoice: InvoiceView }) {
       ]}
       tape={<InvoiceTape invoice={invoice} />}
     >
-      <InvoicePaper invoice={invoice} />
+      <PrintedPaper kind="invoice" id={invoice.id} />
       <Head invoice={invoice} />
       <ApprovalStrip approvals={approvals} />
       <GoingOutLines deliveries={invoice.deliveries} />

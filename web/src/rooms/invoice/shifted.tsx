@@ -1,6 +1,7 @@
 import type { InvoiceView, MergeView, Tape } from "../../api/types";
 import { money } from "../../format";
 import { Ask } from "../../shell/Ask";
+import { SinceLines } from "./since";
 
 /** A figure of the tape that is not what it was; nothing where the line came or went. */
 export interface Shift {
@@ -57,16 +58,7 @@ export function ShiftedAsk({ shifted, name, close }: { shifted: Shifted; name: s
     >
       <div>Nothing was posted. Since you looked:</div>
       <ul style={{ margin: "8px 0", paddingLeft: 18 }}>
-        {shifted.since.map((row) => (
-          <li key={row.sequence}>
-            {row.doer.name} {row.deed.words}
-            {row.deed.changes.map((change) => (
-              <div key={change.field}>
-                {change.field}: {change.from ?? "–"} → {change.to ?? "–"}
-              </div>
-            ))}
-          </li>
-        ))}
+        <SinceLines since={shifted.since} />
         {shifted.figures.map((one) => (
           <li key={one.label}>
             {one.label}: {figure(one.before)} → {figure(one.after)}

@@ -130,6 +130,7 @@ export function AccountsRoom() {
                     <button
                       type="button"
                       className="quietly"
+                      style={{ textAlign: "left" }}
                       disabled={!may}
                       onClick={() => setAsking({ what: "row", row })}
                     >
@@ -157,6 +158,7 @@ export function AccountsRoom() {
                     <button
                       type="button"
                       className="quietly"
+                      style={{ textAlign: "left" }}
                       disabled={!may}
                       onClick={() => setAsking({ what: "account", account: one })}
                     >
