@@ -139,6 +139,39 @@ async fn two_on_one_draft_see_each_other_and_lose_nothing() -> Result<()> {
     till.stop_and_verify().await
 }
 
+/// Who posts what somebody changed meanwhile posts nothing, sees what changed, and posts it as it is then.
+#[tokio::test]
+async fn a_draft_that_changed_while_it_was_looked_at_shows_what_and_is_posted_then() -> Result<()> {
+    let till = Till::demo().await?;
+    let (tomas, ines) = (seat(&till, Who::Tomas).await?, seat(&till, Who::Ines).await?);
+    draft_of(&tomas, &till, "Orchard").await?;
+    let place = tomas.place().await?;
+    tomas.run("document.activeElement.blur()").await?;
+    tomas.letter('p').await?;
+    tomas.wait_for("[role=dialog]", "Post this invoice?").await?;
+    ines.go(&till.place(&place)).await?;
+    ines.wait_for_focus("Quantity of").await?;
+    ines.control('a').await?;
+    ines.type_text("8").await?;
+    ines.press(Key::Enter).await?;
+    ines.wait_for("#roll", "8 × 46.00").await?;
+    tomas.press(Key::Enter).await?;
+    let told = tomas.wait_for("[role=dialog]", "is not what you looked at").await?;
+    for part in ["Nothing was posted", "Ines Calder changed a draft", "→ 8", "Net:"] {
+        assert!(told.contains(part), "“{part}” is not told:\n{told}");
+    }
+    tomas.press(Key::Enter).await?;
+    tomas.wait_for("#roll", "8 × 46.00").await?;
+    tomas.run("document.activeElement.blur()").await?;
+    tomas.letter('p').await?;
+    tomas.wait_for("[role=dialog]", "Post this invoice?").await?;
+    tomas.press(Key::Enter).await?;
+    tomas.wait_for("[data-testid=notice]", "posted").await?;
+    tomas.close().await?;
+    quiet(ines).await?;
+    till.stop_and_verify().await
+}
+
 #[tokio::test]
 async fn names_are_text_whatever_stands_in_them() -> Result<()> {
     let till = Till::demo().await?;

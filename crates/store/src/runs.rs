@@ -296,7 +296,7 @@ pub async fn set_dates(writing: &mut Writing<'_>, id: RunId, new: &RunDates) -> 
     .execute(&mut **writing)
     .await?;
     touch(writing, id).await?;
-    let said = |date: Option<NaiveDate>| date.map(|date| date.to_string());
+    let said = |date: Option<NaiveDate>| date.map(till_core::calendar::words);
     let mut changes = changed("document date", None, said(new.document_date).as_deref());
     changes.extend(changed("posting date", None, said(new.posting_date).as_deref()));
     let words = format!("set the dates of {}", head.name);

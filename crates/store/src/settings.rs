@@ -258,7 +258,7 @@ pub async fn change_company(writing: &mut Writing<'_>, new: &CompanySettings) ->
     )
     .execute(&mut **writing)
     .await?;
-    let day = |date: Option<NaiveDate>| date.map_or_else(|| "as the calendar".to_owned(), |date| date.to_string());
+    let day = |date: Option<NaiveDate>| date.map_or_else(|| "as the calendar".to_owned(), till_core::calendar::words);
     let mut changes = changed("name", Some(&before.company), Some(&name));
     changes.extend(changed("tax is computed", Some(computed(before.tax_computed)), Some(tax)));
     changes.extend(changed("business date", Some(&day(before.fixed_date)), Some(&day(new.fixed_date))));

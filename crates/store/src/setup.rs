@@ -78,7 +78,11 @@ pub async fn move_business_date(writing: &mut Writing<'_>, to: NaiveDate) -> Res
     if moved.rows_affected() == 0 {
         return Err(StoreError::WrongState("The business date never goes back.".to_owned()));
     }
-    writing.note_setting("business date", format!("moved the business date to {}", words(to)), vec![set("to", to)]);
+    writing.note_setting(
+        "business date",
+        format!("moved the business date to {}", words(to)),
+        vec![set("to", words(to))],
+    );
     Ok(())
 }
 
@@ -195,7 +199,7 @@ pub async fn tax_code(
         .execute(&mut **writing)
         .await?;
     let words = format!("added tax code {code}, {name}");
-    writing.note_setting("tax codes", words, vec![set("valid from", valid_from)]);
+    writing.note_setting("tax codes", words, vec![set("valid from", till_core::calendar::words(valid_from))]);
     Ok(())
 }
 
@@ -323,7 +327,7 @@ pub async fn exchange_rate(
         .execute(&mut **writing)
         .await?;
     let words = format!("noted the exchange rate of {code}");
-    writing.note_setting("exchange rates", words, vec![set("valid from", valid_from)]);
+    writing.note_setting("exchange rates", words, vec![set("valid from", till_core::calendar::words(valid_from))]);
     Ok(())
 }
 

@@ -261,7 +261,8 @@ pub async fn expect(writing: &mut Writing<'_>, rules: &Rules, new: &NewExpected)
     )
     .execute(&mut **writing)
     .await?;
-    let fields = vec![set("quantity", quantity), set("on", new.expected_on), set("to", &warehouse)];
+    let fields =
+        vec![set("quantity", quantity), set("on", till_core::calendar::words(new.expected_on)), set("to", &warehouse)];
     let words = format!("ordered {quantity} of {} in", new.item);
     writing.note_on((DocumentKind::Item, item.0, &new.item), "goods_expected", words, None, fields);
     Ok(())

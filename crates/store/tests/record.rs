@@ -6,10 +6,16 @@ mod common;
 use common::*;
 use sqlx::sqlite::SqliteConnectOptions;
 use sqlx::{ConnectOptions, Connection, Executor, SqliteConnection};
+use till_core::accounts::{AccountType, Purpose};
+use till_core::marks::{FieldKind, FieldPlace, OwnField};
 use till_core::numbering::MoveNumber;
+use till_store::chart::{self, NewChartAccount, NewMapRow};
+use till_store::marks::{self, NewCode, NewList};
+use till_store::prices::{self, NewBreak, NewListPrice, NewPromotion};
 use till_store::record::{self, RecordFilter};
-use till_store::shipments::ShipmentFilter;
-use till_store::{Store, StoreError, copies, settings, setup, verify};
+use till_store::shipments::{self, PickForm, ShipmentFilter, ShipmentForm};
+use till_store::stock::{self, Warehouse};
+use till_store::{Store, StoreError, copies, customers, orders, settings, setup, verify};
 
 async fn raw(company: &Company) -> SqliteConnection {
     SqliteConnectOptions::new().filename(company.folder.path().join("books.db")).connect().await.unwrap()
@@ -265,4 +271,144 @@ async fn books_with_shipments_are_brought_up_to_date_and_hold() {
     let verification = till_store::verify::verify(&mut store.read().await.unwrap()).await.unwrap();
     let broken: Vec<_> = verification.proofs.iter().filter(|proof| !proof.holds).collect();
     assert!(verification.holds, "{broken:#?}");
+}
+
+/// The last deed of the record: its changes, “field: from → to”.
+async fn last_changes(company: &Company) -> Vec<String> {
+    let filter = RecordFilter { limit: 1, ..RecordFilter::default() };
+    let list = record::list(&mut *company.store.read().await.unwrap(), &filter).await.unwrap();
+    let said = |value: &Option<String>| value.clone().unwrap_or_else(|| "–".to_owned());
+    list.rows[0]
+        .deed
+        .changes
+        .iter()
+        .map(|change| format!("{}: {} → {}", change.field, said(&change.from), said(&change.to)))
+        .collect()
+}
+
+/// Kinds of changes that said only what they came to say what was there before, in words.
+#[tokio::test]
+async fn what_is_changed_is_told_from_value_to_value() {
+    let company = Company::new().await;
+    let order = company.order(0, 10).await;
+    let line = orders::view(&mut *company.store.read().await.unwrap(), order).await.unwrap().lines[0].id;
+    let form = |quantity: &str, carrier: Option<&str>| ShipmentForm {
+        carrier: carrier.map(str::to_owned),
+        consignment_number: None,
+        freight: None,
+        warehouse: None,
+        lines: vec![PickForm { order_line: line, quantity: quantity.to_owned() }],
+    };
+    change(&company, async |writing, rules| {
+        let shipment = shipments::start(writing, rules, order, Some(&form("4", None))).await?;
+        shipments::save(writing, shipment, 1, &form("3", Some("Coast Parcels"))).await
+    })
+    .await
+    .unwrap();
+    assert_eq!(last_changes(&company).await, ["carrier: – → Coast Parcels", "line 1, A: 4 → 3"]);
+
+    let list =
+        change(&company, async |writing, rules| prices::add_list(writing, "Trade", rules.base).await).await.unwrap();
+    for (price, told) in [("20", "price: – → 20.00"), ("18", "price: 20.00 → 18.00")] {
+        let new = NewListPrice { item: "A".to_owned(), valid_from: Some(day("2026-03-01")), price: price.to_owned() };
+        change(&company, async |writing, rules| prices::set_price(writing, list, &new, rules.business_date).await)
+            .await
+            .unwrap();
+        assert_eq!(last_changes(&company).await.last().unwrap(), told);
+    }
+    for (off, told) in [("5", "off: – → 5 %"), ("7", "off: 5 % → 7 %")] {
+        let (from, off) = ("100".to_owned(), off.to_owned());
+        let new = NewBreak { price_list: None, item: "A".to_owned(), class: String::new(), from, off };
+        change(&company, async |writing, _| prices::set_break(writing, &new).await).await.unwrap();
+        assert_eq!(last_changes(&company).await.last().unwrap(), told);
+    }
+    let promotion = |last: &str| NewPromotion {
+        code: "SPRING".to_owned(),
+        name: "spring offer".to_owned(),
+        first: day("2026-03-01"),
+        last: day(last),
+        item: "A".to_owned(),
+        class: String::new(),
+        off: "10".to_owned(),
+    };
+    for last in ["2026-03-31", "2026-04-15"] {
+        change(&company, async |writing, _| prices::set_promotion(writing, &promotion(last)).await).await.unwrap();
+    }
+    assert_eq!(last_changes(&company).await, ["to: 31 Mar 2026 → 15 Apr 2026"]);
+
+    let field = |required| OwnField {
+        key: "gate".to_owned(),
+        label: "Gate".to_owned(),
+        place: FieldPlace::Order,
+        kind: FieldKind::Text,
+        choices: Vec::new(),
+        required,
+        active: true,
+    };
+    for required in [false, true] {
+        change(&company, async |writing, _| marks::set_field(writing, &field(required)).await).await.unwrap();
+    }
+    assert_eq!(last_changes(&company).await, ["required: no → yes"]);
+    for codes in [&["N"][..], &["N", "S"]] {
+        let codes =
+            codes.iter().map(|code| NewCode { code: (*code).to_owned(), name: format!("{code} side") }).collect();
+        let list = NewList { key: "place".to_owned(), name: "Place".to_owned(), codes, required_by: Vec::new() };
+        change(&company, async |writing, _| marks::set_list(writing, &list).await).await.unwrap();
+    }
+    assert_eq!(last_changes(&company).await, ["codes: N N side → N N side, S S side"]);
+    for name in ["Yard", "The yard"] {
+        let warehouse = Warehouse { code: "YARD".to_owned(), name: name.to_owned(), counted: true };
+        change(&company, async |writing, _| stock::set_warehouse(writing, &warehouse).await).await.unwrap();
+    }
+    assert_eq!(last_changes(&company).await, ["name: Yard → The yard"]);
+
+    let customer = company.customers[0];
+    let mut main = customers::ship_tos(&mut *company.store.read().await.unwrap(), customer).await.unwrap().remove(0);
+    main.address = "2 Test Road".to_owned();
+    change(&company, async |writing, _| customers::set_ship_to(writing, customer, &main).await).await.unwrap();
+    assert_eq!(last_changes(&company).await, ["address: 1 Test Road → 2 Test Road"]);
+    for (name, to) in [("Sales of A", "61400"), ("Sales of B", "61400")] {
+        let new = NewChartAccount { number: to.to_owned(), name: name.to_owned(), account_type: AccountType::Revenue };
+        change(&company, async |writing, _| match name {
+            "Sales of A" => chart::add(writing, &new).await,
+            other => chart::rename(writing, to, other).await,
+        })
+        .await
+        .unwrap();
+    }
+    assert_eq!(last_changes(&company).await, ["name: Sales of A → Sales of B"]);
+    let row = |account: Option<&str>| NewMapRow {
+        purpose: Purpose::Revenue,
+        item_class: Some("goods".to_owned()),
+        customer_class: None,
+        account: account.map(str::to_owned),
+    };
+    change(&company, async |writing, _| chart::lead(writing, &row(Some("61400"))).await).await.unwrap();
+    assert_eq!(last_changes(&company).await, ["sales of goods: – → 61400"]);
+    change(&company, async |writing, _| chart::lead(writing, &row(None)).await).await.unwrap();
+    assert_eq!(last_changes(&company).await, ["sales of goods: 61400 → –"]);
+}
+
+/// What the account map refuses, each at its field: an account of another type, one that carries something that is
+/// proved, the row for all classes taken out.
+#[tokio::test]
+async fn the_account_map_keeps_what_is_proved_apart() {
+    let company = worked().await;
+    let lead = async |purpose: Purpose, account: Option<&str>| {
+        let account = account.map(str::to_owned);
+        let row = NewMapRow { purpose, item_class: None, customer_class: None, account };
+        change(&company, async |writing, _| chart::lead(writing, &row).await).await
+    };
+    for (purpose, account, said) in [
+        (Purpose::Receivable, Some("61000"), "is a revenue account"),
+        (Purpose::Receivable, Some("11000"), "needs an account of its own"),
+        (Purpose::InHand, Some("31000"), "needs an account of its own"),
+        (Purpose::Revenue, Some("99999"), "There is no account 99999"),
+        (Purpose::Revenue, None, "always leads to an account"),
+    ] {
+        let Err(StoreError::Invalid { field, sentence }) = lead(purpose, account).await else { panic!("{said}") };
+        assert!(field == "account" && sentence.contains(said), "{sentence}");
+    }
+    lead(Purpose::Returns, Some("61000")).await.unwrap();
+    company.holds().await;
 }

@@ -74,7 +74,13 @@ struct Names {
 /// A draft as named fields, for the record.
 pub(super) async fn described(connection: &mut SqliteConnection, draft: &ToBill) -> Result<Fields> {
     let names = names(connection, &[draft]).await?;
-    Ok(fields(draft, &names))
+    let mut described = fields(draft, &names);
+    for (name, date) in [(DOCUMENT_DATE, draft.document_date), (POSTING_DATE, draft.posting_date)] {
+        if let (Some(said), Some(date)) = (described.get_mut(name), date) {
+            *said = till_core::calendar::words(date);
+        }
+    }
+    Ok(described)
 }
 
 /// “S-4417 line 2, HB-12”; “O-1009 line 3, SETUP”.

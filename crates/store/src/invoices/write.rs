@@ -79,7 +79,7 @@ fn note(writing: &mut Writing<'_>, one: Numbered<'_>) -> PostedInvoice {
     let document = one.document;
     let mut fields = vec![
         set("total", document.currency.format(document.total)),
-        set("due", document.due_date),
+        set("due", till_core::calendar::words(document.due_date)),
         set("lines", document.lines.len()),
     ];
     if let Some(discount) = &document.discount {

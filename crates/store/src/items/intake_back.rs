@@ -89,7 +89,7 @@ pub async fn reverse_intake(
     let mut fields = vec![
         set("quantity", input.quantity),
         set("cost", rules.base.format(cost)),
-        set("date", input.date),
+        set("date", till_core::calendar::words(input.date)),
         set("reason", input.reason.trim()),
     ];
     fields.extend(given.into_iter().map(|number| set("taken from", number)));

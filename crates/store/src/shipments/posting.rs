@@ -74,7 +74,7 @@ pub async fn post(
         "shipment_posted",
         format!("posted {}", loaded.number),
         Some(loaded.version + 1),
-        vec![set("posting date", date)],
+        vec![set("posting date", till_core::calendar::words(date))],
     );
     Ok(id)
 }

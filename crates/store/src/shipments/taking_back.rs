@@ -165,7 +165,7 @@ pub async fn take_back(writing: &mut Writing<'_>, rules: &Rules, id: ShipmentId,
     .await?;
     stock::set_aside(writing, order, None).await?;
     orders::refresh_states(writing, &[order]).await?;
-    let fields = vec![set("date", input.date), set("reason", &reason)];
+    let fields = vec![set("date", till_core::calendar::words(input.date)), set("reason", &reason)];
     let words = format!("took {} back", input.number);
     let at = (DocumentKind::Shipment, id.0, input.number.as_str());
     writing.note_on(at, "shipment_taken_back", words, Some(version + 1), fields);
