@@ -224,7 +224,10 @@ fn set_up(walk: &Walk, ada: &Seat, leo: &Seat) {
     walk.put(leo, "/api/setup/numbers/invoice", json!({ "next": 100, "prefix": "I-", "reason": "as on our forms" }));
     walk.post(leo, "/api/setup/periods", json!(null));
     let first = setup["periods"][0]["first"].as_str().unwrap();
-    walk.put(leo, &format!("/api/setup/periods/{first}"), json!({ "open": false }));
+    // Opened again: it may be the month of today.
+    for open in [false, true] {
+        walk.put(leo, &format!("/api/setup/periods/{first}"), json!({ "open": open }));
+    }
     walk.get(leo, "/api/mail-setup");
     walk.put(leo, "/api/mail-setup", json!({ "from": "billing@dune.example", "service": "takes" }));
     let template = walk.get(leo, "/api/mail-setup")["templates"][0].clone();

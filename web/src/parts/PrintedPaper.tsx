@@ -32,9 +32,11 @@ export function PrintedPaper({ kind, id }: { kind: PaperKind; id: number }) {
 
 /** A page that stands alone, shown below an element: its body is that element. */
 function show(host: HTMLElement, page: string): void {
-  const read = new DOMParser().parseFromString(page, "text/html");
+  // Taken out before it is read: a style element, even of a page that is not shown, is against the content policy.
+  const inline = /<style>([\s\S]*?)<\/style>/g;
+  const styles = [...page.matchAll(inline)].map((found) => found[1]).join("\n");
+  const read = new DOMParser().parseFromString(page.replaceAll(inline, ""), "text/html");
   const root = host.shadowRoot ?? host.attachShadow({ mode: "open" });
-  const styles = [...read.querySelectorAll("style")].map((one) => one.textContent ?? "").join("\n");
   const sheet = new CSSStyleSheet();
   sheet.replaceSync(styles.replaceAll("body{", ":host{"));
   root.adoptedStyleSheets = [sheet];
