@@ -299,7 +299,8 @@ fn money_parts(input: &SettleInput<'_>, amount_base: Money, weights: &[i64]) -> 
     let Some((stays, used)) = parts.split_last_mut() else { return parts };
     let all: Money = used.iter().copied().sum();
     let room = item.base_room_from(input.date.date);
-    if all > room && stays.is_positive() {
+    // What stays may come to less than a cent at home: it takes the rest all the same.
+    if all > room && weights.last().is_some_and(|left| *left > 0) {
         used.copy_from_slice(&spread(room, &weights[..weights.len() - 1]));
         *stays += all - room;
     }

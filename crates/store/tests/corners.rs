@@ -367,6 +367,21 @@ async fn a_canceled_invoice_that_never_went_leaves_the_outbox() {
         change(&company, async |writing, rules| invoices::cancel(writing, rules, *id, &wish).await).await.unwrap();
     }
     assert_eq!(waiting().await, ["CM-2"]);
+    // The id of what was taken out is never given again.
+    let last = async |id: InvoiceId| {
+        let view = invoices::view(&mut company.store.read().await.unwrap(), id).await.unwrap();
+        view.deliveries[0].id
+    };
+    let bill = async || {
+        let order = order(&company, &form(&company, 0, vec![line("1", "100")])).await;
+        let shipment = ship(&company, order, &["1"], None).await;
+        company.bill(shipment).await
+    };
+    let gone = bill().await;
+    let taken = last(gone).await;
+    let wish = ToCancelInvoice { date: None, reason: "twice".to_owned(), rebill: false, seen: None };
+    change(&company, async |writing, rules| invoices::cancel(writing, rules, gone, &wish).await).await.unwrap();
+    assert!(last(bill().await).await > taken);
 }
 
 /// A fault the random sequences found: 1 of 10,000 pieces for 0.00 credited is a credit memo over 0.00, with its

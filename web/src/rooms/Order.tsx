@@ -359,7 +359,7 @@ function Opened({ order }: { order: OrderView }) {
       {asking === "expect" && (
         <FormAsk
           title={`Order goods in for ${order.number}`}
-          yes="Note it"
+          yes="Save"
           close={() => setAsking(undefined)}
           fields={[
             {

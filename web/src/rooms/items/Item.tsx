@@ -443,7 +443,7 @@ function Opened({ form: started, item }: { form: ItemForm; item?: ItemView }) {
       {asking === "expect" && item && (
         <FormAsk
           title={`${form.code} on its way`}
-          yes="Note it"
+          yes="Save"
           close={() => setAsking(undefined)}
           fields={[
             { name: "quantity", label: `How much, ${form.unit}`, right: true },

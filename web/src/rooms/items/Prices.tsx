@@ -191,7 +191,7 @@ export function PricesRoom() {
       {asking === "price" && (
         <FormAsk
           title="Set a price"
-          yes="Set it"
+          yes="Save"
           close={() => setAsking(undefined)}
           fields={[
             {
@@ -222,7 +222,7 @@ export function PricesRoom() {
       {asking === "break" && (
         <FormAsk
           title="Quantity break"
-          yes="Set it"
+          yes="Save"
           close={() => setAsking(undefined)}
           fields={[
             { name: "item", label: "Item", hint: "or a class below" },
@@ -255,7 +255,7 @@ export function PricesRoom() {
       {asking === "promotion" && (
         <FormAsk
           title="Promotion"
-          yes="Set it"
+          yes="Save"
           close={() => setAsking(undefined)}
           fields={[
             { name: "code", label: "Code" },
