@@ -181,6 +181,10 @@ checks! {
     MoreThanOpen => [Post Stops],
     /// Applied more than the receipt has left.
     MoreThanReceived => [Post Stops],
+    /// More than is held of a deposit, or than the invoice has for it.
+    MoreThanHeld => [Bill Stops, Post Stops],
+    /// Deposits that come to more than their order.
+    MoreThanOrder => [Post Stops],
     /// Receipt and invoice are in different currencies.
     CurrencyDiffers => [Post Stops],
     /// The invoice belongs to another customer.
@@ -245,6 +249,8 @@ impl Check {
             Self::AmountNotPositive => "no amount",
             Self::MoreThanOpen => "more than is open",
             Self::MoreThanReceived => "more than came in",
+            Self::MoreThanHeld => "more than is held",
+            Self::MoreThanOrder => "more than the order",
             Self::CurrencyDiffers => "other currency",
             Self::OtherCustomer => "other customer",
             Self::NamedTwice => "named twice",

@@ -86,6 +86,11 @@ pub struct TaxMark {
 }
 
 impl TaxMark {
+    /// Code, rate and day: what is reported together.
+    fn of_what(&self) -> (&str, Option<Rate>, Option<NaiveDate>) {
+        (&self.code, self.rate, self.tax_date)
+    }
+
     fn turned(&self) -> Self {
         Self { base: -self.base, document_base: -self.document_base, ..self.clone() }
     }
@@ -121,6 +126,35 @@ impl Entry {
             ..line.clone()
         };
         Self { date, text, currency: self.currency, lines: self.lines.iter().map(turned).collect() }
+    }
+
+    /// The same with further lines: what says the same as a line that is there is added to it, what comes to nothing
+    /// is left out.
+    pub(crate) fn with(mut self, more: &[EntryLine]) -> Self {
+        for line in more {
+            let same = self.lines.iter_mut().find(|known| {
+                (&known.account, known.purpose, known.customer, known.currency, &known.marks)
+                    == (&line.account, line.purpose, line.customer, line.currency, &line.marks)
+                    && known.tax.as_ref().map(TaxMark::of_what) == line.tax.as_ref().map(TaxMark::of_what)
+            });
+            match same {
+                Some(known) => {
+                    known.base += line.base;
+                    known.document += line.document;
+                    if let (Some(known), Some(more)) = (&mut known.tax, &line.tax) {
+                        known.base += more.base;
+                        known.document_base += more.document_base;
+                    }
+                }
+                None => self.lines.push(line.clone()),
+            }
+        }
+        let says = |line: &EntryLine| {
+            let taxed = line.tax.as_ref().is_some_and(|tax| !tax.base.is_zero() || !tax.document_base.is_zero());
+            !line.base.is_zero() || !line.document.is_zero() || taxed
+        };
+        self.lines.retain(says);
+        self
     }
 
     /// Whether it balances, in base currency.

@@ -128,6 +128,10 @@ pub enum DocumentKind {
     Delivery,
     /// Empty containers that a customer brought back.
     ContainerReturn,
+    /// Money taken in advance on purpose.
+    Deposit,
+    /// A deposit refunded or kept as income.
+    DepositEnd,
 }
 
 impl DocumentKind {
@@ -156,6 +160,8 @@ impl DocumentKind {
             Self::Run => "run",
             Self::Delivery => "delivery",
             Self::ContainerReturn => "container_return",
+            Self::Deposit => "deposit",
+            Self::DepositEnd => "deposit_end",
         }
     }
 
@@ -184,6 +190,8 @@ impl DocumentKind {
             Self::Run,
             Self::Delivery,
             Self::ContainerReturn,
+            Self::Deposit,
+            Self::DepositEnd,
         ]
         .into_iter()
         .find(|kind| kind.word() == word)

@@ -19,7 +19,7 @@ mod taping;
 pub mod whereabouts;
 
 pub use arithmetic::arithmetic_faults;
-pub use building::owed_back;
+pub use building::{early_offer, owed_back};
 pub(crate) use checking::check_codes;
 pub use document::{DocumentDiscount, InvoiceDocument, LinkRole, OrderShare};
 pub use grouping::{BillingHabit, Combine, Group, Picking, group, waits_for_rest};
@@ -36,15 +36,18 @@ use serde::{Deserialize, Serialize};
 use crate::accounts::{AccountMap, Purpose};
 use crate::calendar::{DateOrder, DocumentDate, Periods, Terms};
 use crate::checks::{Blocker, Check, Findings, Step, stops};
+use crate::deposit::using::{self, DepositFacts, DepositOffer, DepositUse};
 use crate::entry::Entry;
 use crate::fingerprint;
 use crate::fixed::{ExchangeRate, Quantity, Rate};
-use crate::ids::{ApprovalId, CustomerId, ItemId, LayerId, OrderId, ShipmentLineId};
+use crate::ids::{ApprovalId, CustomerId, ItemId, LayerId, OpenItemId, OrderId, ShipmentLineId};
 use crate::marks::MarkRules;
 use crate::money::{Currency, Money, too_large};
-use crate::open_items::Side;
+use crate::open_items::{OpenItem, Side};
 use crate::order::{InvoiceShares, OrderAfter, OrderFacts, compare};
-use crate::posting::{Billed, MovedWith, NewItem, Posting, StockMove, account_of, containers_of};
+use crate::posting::{
+    Billed, MovedWith, NewApplication, NewItem, Posting, StockMove, Which, account_of, containers_of,
+};
 use crate::stock::Layer;
 use crate::tape::{Change, Tape};
 use crate::tax::{TaxComputed, TaxTable};
@@ -203,6 +206,10 @@ pub struct InvoiceInput<'a> {
     pub discount: Option<DiscountWish>,
     /// What was asked for of the draft and is not decided on.
     pub waits: Option<WaitingRequest>,
+    /// Deposits of the customer: for the orders on it, and on account; the oldest first.
+    pub deposits: Vec<DepositFacts>,
+    /// How deposits are used on part invoices.
+    pub deposit_use: DepositUse,
     /// Words above the lines.
     pub text_above: Option<String>,
     /// Words below the lines.
@@ -260,6 +267,8 @@ pub struct InvoiceDecision {
     pub leaving: Vec<Leaving>,
     /// Why it comes to something else than its orders promised; nothing where it does not.
     pub differences: Vec<Difference>,
+    /// Deposits that could be applied to it, used or not.
+    pub deposits: Vec<DepositOffer>,
     /// The arithmetic.
     pub tape: Tape,
     /// What changes.
@@ -286,7 +295,7 @@ impl InvoiceDecision {
         let mut posting = Posting { orders: std::mem::take(&mut self.orders), ..Posting::default() };
         let Some(document) = &self.document else { return posting };
         let account = account_of(self.entry.as_ref(), Purpose::Receivable).map(str::to_owned);
-        posting.enter(self.entry.take(), None);
+        let entry = posting.enter(self.entry.take(), None);
         posting.enter(self.cost_entry.take(), None);
         posting.containers.extend(containers_of(document));
         posting.billed.extend(document.lines.iter().zip(&self.costs).filter_map(|(line, cost)| {
@@ -302,7 +311,7 @@ impl InvoiceDecision {
             posting.stock.extend(StockMove::out(&leaving.issues, document.posting_date.date, with));
         }
         let (dated, total) = (document.document_date.date, document.total);
-        posting.make(NewItem {
+        let debit = posting.make(NewItem {
             customer: document.customer,
             purpose: Purpose::Receivable,
             account,
@@ -315,7 +324,18 @@ impl InvoiceDecision {
             document_date: dated,
             due_date: document.terms.next_due(dated, total, total),
             terms: Some(document.terms.clone()),
+            taxes: Vec::new(),
         });
+        posting.applications.extend(document.deposits.iter().map(|deposit| NewApplication {
+            date: document.posting_date.date,
+            debit,
+            credit: Which::Known(deposit.item),
+            debit_amount: (deposit.amount, deposit.amount_base),
+            credit_amount: (deposit.amount, deposit.amount_base),
+            taxes: deposit.taxes.clone(),
+            reverses: None,
+            entry,
+        }));
         posting
     }
 }
@@ -336,6 +356,7 @@ pub fn decide(input: &InvoiceInput<'_>) -> InvoiceDecision {
             costs: Vec::new(),
             leaving: Vec::new(),
             differences: Vec::new(),
+            deposits: Vec::new(),
             tape: Tape::new(input.customer.name.clone(), "nothing picked", input.basis.currency),
             changes: Vec::new(),
             orders: Vec::new(),
@@ -344,7 +365,14 @@ pub fn decide(input: &InvoiceInput<'_>) -> InvoiceDecision {
             fingerprint: String::new(),
         };
     }
-    let document = building::build(input, &mut findings);
+    let mut document = building::build(input, &mut findings);
+    let uses = using::decide(
+        input,
+        (&document.order_shares, &document.taxes, document.total),
+        &orders_after(input, &document),
+        &mut findings,
+    );
+    building::apply_deposits(input, &mut document, uses.used);
     let amounts = document.lines.iter().map(|line| line.full.abs());
     let largest = amounts.chain([document.total.abs(), document.total_base.abs()]).max();
     if let Some(sentence) = largest.and_then(too_large) {
@@ -368,6 +396,7 @@ pub fn decide(input: &InvoiceInput<'_>) -> InvoiceDecision {
         costs,
         leaving,
         differences,
+        deposits: uses.offered,
         orders,
         orders_after,
         blockers: findings.finish(),
@@ -383,6 +412,7 @@ pub fn decide_in_order(inputs: &mut [InvoiceInput<'_>]) -> Vec<InvoiceDecision> 
     let mut owes: HashMap<CustomerId, Money> = HashMap::new();
     let mut held: HashMap<ShipmentLineId, HeldCost> = HashMap::new();
     let mut gone: HashMap<LayerId, (Quantity, Money)> = HashMap::new();
+    let mut used: HashMap<OpenItemId, OpenItem> = HashMap::new();
     let mut last: Option<NaiveDate> = None;
     let mut decisions = Vec::with_capacity(inputs.len());
     for input in inputs {
@@ -406,11 +436,20 @@ pub fn decide_in_order(inputs: &mut [InvoiceInput<'_>]) -> Vec<InvoiceDecision> 
         if let Some(later) = owes.get(&input.customer.id) {
             input.customer.owes = *later;
         }
+        for deposit in &mut input.deposits {
+            if let Some(later) = used.get(&deposit.item.id) {
+                deposit.item = later.clone();
+            }
+        }
         let mut decision = decide(input);
         if let Some(document) = decision.document.as_ref().filter(|_| !stops(&decision.blockers)) {
             // One that is dated ahead holds nobody up.
             last = last.max(Some(document.document_date.date).filter(|date| *date <= input.dates.today));
-            owes.insert(input.customer.id, input.customer.owes + document.total_base);
+            owes.insert(input.customer.id, input.customer.owes + document.due_base());
+            for deposit in &document.deposits {
+                let Some(facts) = input.deposits.iter().find(|facts| facts.item.id == deposit.item) else { continue };
+                used.insert(deposit.item, facts.item.less(deposit, document.posting_date.date));
+            }
             for line in &input.lines {
                 let (Some(id), Some(cost)) = (line.source.shipment_line(), line.held_cost) else { continue };
                 held.insert(id, cost.after(line.quantity));
@@ -437,7 +476,7 @@ fn orders_after(input: &InvoiceInput<'_>, document: &InvoiceDocument) -> Vec<Ord
         invoice: crate::ids::InvoiceId(0),
         name: "this invoice".to_owned(),
         total: document.total,
-        open: document.total,
+        open: document.due,
         shares: document.order_shares.iter().map(|share| (share.order, share.gross)).collect(),
     };
     let mut after = input.orders.clone();

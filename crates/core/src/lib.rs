@@ -45,6 +45,7 @@ pub mod calendar;
 pub mod checks;
 pub mod containers;
 pub mod day_sheet;
+pub mod deposit;
 pub mod entry;
 pub mod exposure;
 pub mod fingerprint;

@@ -20,6 +20,8 @@ use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 
 use crate::accounts::{Account, Purpose};
+use crate::deposit::using::DepositUsed;
+use crate::deposit::{HeldTax, left_of};
 use crate::ids::{CustomerId, DocumentRef, OpenItemId};
 use crate::money::{Currency, Money};
 use crate::room::{Movement, first_day, room_from};
@@ -81,6 +83,9 @@ pub struct OpenItem {
     pub movements: Vec<Movement>,
     /// The same, of what it is carried at in base currency.
     pub base_movements: Vec<Movement>,
+    /// Tax that stands on what is open of it, where money in advance was taxed as it came in: the account carries the
+    /// rest.
+    pub taxes: Vec<HeldTax>,
 }
 
 impl OpenItem {
@@ -108,6 +113,26 @@ impl OpenItem {
     /// has to be there too: a cent that came back on a later day is not given up before.
     pub fn is_there(&self, amount: Money, date: NaiveDate) -> bool {
         amount <= self.room_from(date) && (amount != self.open || self.open_base <= self.base_room_from(date))
+    }
+
+    /// The same once a deposit was used on a day.
+    pub(crate) fn less(&self, used: &DepositUsed, date: NaiveDate) -> Self {
+        let mut item = self.clone();
+        item.open -= used.amount;
+        item.open_base -= used.amount_base;
+        item.movements.push(Movement::new(date, -used.amount.0));
+        item.base_movements.push(Movement::new(date, -used.amount_base.0));
+        item.taxes = left_of(&self.taxes, &used.taxes);
+        item
+    }
+
+    /// The first day on which all that is open of it can be used. One that carries tax is free only once everything
+    /// that was taken back of it is there again: net and tax are parted to the cent.
+    pub fn free_from(&self) -> Option<NaiveDate> {
+        if self.taxes.is_empty() {
+            return self.first_day(self.open);
+        }
+        self.movements.iter().filter(|movement| movement.amount > 0).map(|movement| movement.date).max()
     }
 
     /// The base amount that goes with a part of what is open, applied on a day: in proportion, never more than
@@ -167,6 +192,7 @@ mod tests {
             open_base: Money(10),
             movements: vec![Movement::new(day("2026-03-01"), 300)],
             base_movements: vec![Movement::new(day("2026-03-01"), 9), Movement::new(day("2026-03-20"), 1)],
+            taxes: Vec::new(),
         }
     }
 

@@ -211,6 +211,7 @@ impl OpeningDecision {
             document_date: item.document_date,
             terms: (side == Side::OwedToUs).then_some(terms),
             due_date: item.due_date,
+            taxes: Vec::new(),
         }
     }
 }

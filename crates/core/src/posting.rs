@@ -19,6 +19,7 @@ use chrono::NaiveDate;
 
 use crate::accounts::Purpose;
 use crate::calendar::Terms;
+use crate::deposit::HeldTax;
 use crate::entry::Entry;
 use crate::fixed::Quantity;
 use crate::ids::{
@@ -95,6 +96,8 @@ pub struct NewItem {
     pub terms: Option<Terms>,
     /// When its first part is due.
     pub due_date: NaiveDate,
+    /// Tax that stands on it, where money in advance was taxed as it came in.
+    pub taxes: Vec<HeldTax>,
 }
 
 impl NewItem {
@@ -119,6 +122,7 @@ impl NewItem {
             document_date: date,
             terms: None,
             due_date: date,
+            taxes: Vec::new(),
         }
     }
 }
@@ -133,7 +137,7 @@ pub enum Which {
 }
 
 /// What is owed to us tied to what is owed by us. With the signs turned it takes another one back.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct NewApplication {
     /// When.
     pub date: NaiveDate,
@@ -145,6 +149,9 @@ pub struct NewApplication {
     pub debit_amount: (Money, Money),
     /// The same of the credit.
     pub credit_amount: (Money, Money),
+    /// Tax that goes with it, where the credit is money in advance that was taxed as it came in; the signs of the
+    /// amounts.
+    pub taxes: Vec<HeldTax>,
     /// The application it takes back.
     pub reverses: Option<ApplicationId>,
     /// The entry it is made by, by its place in the posting; none where the two are only matched.

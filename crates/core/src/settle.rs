@@ -31,6 +31,8 @@ use serde::{Deserialize, Serialize};
 use crate::accounts::{AccountMap, Purpose};
 use crate::calendar::{DateOrder, DocumentDate, Periods, words};
 use crate::checks::{Blocker, Findings, Step};
+use crate::deposit::HeldTax;
+use crate::deposit::using::{TaxRoom, part_of};
 use crate::entry::Entry;
 use crate::fingerprint;
 use crate::fixed::{ExchangeRate, Quantity};
@@ -106,6 +108,8 @@ pub struct SettleInput<'a> {
     pub currency: Currency,
     /// Base per unit of it, on the date; none where none is known.
     pub rate: Option<ExchangeRate>,
+    /// Where a deposit is applied: what each item has for it. Nothing for any other credit.
+    pub rooms: Vec<AdvanceRoom>,
     /// Rates of the other currencies among the items, on the date.
     pub other_rates: Vec<(Currency, ExchangeRate)>,
     /// Base currency.
@@ -120,6 +124,18 @@ pub struct SettleInput<'a> {
     pub accounts: &'a AccountMap,
     /// The periods.
     pub periods: &'a Periods,
+}
+
+/// What an invoice has for a deposit.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct AdvanceRoom {
+    /// The invoice's open item.
+    pub item: OpenItemId,
+    /// What of it belongs to the order the deposit is for, less what other deposits of that order cover; none where
+    /// the deposit is on account.
+    pub of_order: Option<Money>,
+    /// What it has of each tax code, less what deposits cover already.
+    pub taxes: Vec<TaxRoom>,
 }
 
 /// An amount applied.
@@ -145,6 +161,9 @@ pub struct Applied {
     pub money_base: Money,
     /// What stays open on the item, in its currency.
     pub open_after: Money,
+    /// Tax that goes with it, where the credit is a deposit that was taxed as it came in.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub taxes: Vec<HeldTax>,
 }
 
 /// What becomes of a credit.
@@ -234,6 +253,7 @@ impl SettleDecision {
             credit,
             debit_amount: (applied.amount, applied.receivable_base),
             credit_amount: (applied.credit_amount, applied.money_base),
+            taxes: applied.taxes.clone(),
             reverses: None,
             entry,
         }));
@@ -261,12 +281,17 @@ fn settle(input: &SettleInput<'_>) -> Settlement {
     let all: Money = input.to_apply.iter().map(|to_apply| to_apply.amount).sum();
     let unapplied = input.amount - all;
     let weights: Vec<i64> = input.to_apply.iter().map(|to_apply| to_apply.amount.0).chain([unapplied.0]).collect();
-    let parts = money_parts(input, amount_base, &weights);
+    let (parts, taxes) = match &input.source {
+        Source::Item(item) if !item.taxes.is_empty() => advance_parts(input, item),
+        _ => (money_parts(input, amount_base, &weights), vec![Vec::new(); input.to_apply.len()]),
+    };
+    let stays = amount_base - parts.iter().take(input.to_apply.len()).copied().sum::<Money>();
     let applied = input
         .to_apply
         .iter()
         .zip(&parts)
-        .map(|(ToApply { item, amount }, money_base)| {
+        .zip(taxes)
+        .map(|((ToApply { item, amount }, money_base), taxes)| {
             let debit = debit_amount(input, item, *amount);
             Applied {
                 item: item.id,
@@ -278,6 +303,7 @@ fn settle(input: &SettleInput<'_>) -> Settlement {
                 receivable_base: item.release(debit, input.date.date),
                 money_base: *money_base,
                 open_after: item.open - debit,
+                taxes,
             }
         })
         .collect();
@@ -287,8 +313,24 @@ fn settle(input: &SettleInput<'_>) -> Settlement {
         amount_base,
         applied,
         unapplied,
-        unapplied_base: parts.last().copied().unwrap_or_default(),
+        unapplied_base: stays,
     }
+}
+
+/// The same of a deposit that was taxed as it came in: by code, one after the other, as far as each invoice has of it.
+fn advance_parts(input: &SettleInput<'_>, item: &OpenItem) -> (Vec<Money>, Vec<Vec<HeldTax>>) {
+    let mut left = item.clone();
+    let mut parts = (Vec::new(), Vec::new());
+    for ToApply { item: debit, amount } in &input.to_apply {
+        let room = input.rooms.iter().find(|room| room.item == debit.id).map(|room| room.taxes.as_slice());
+        let (base, taxes) = part_of(&left, *amount, input.date.date, room);
+        left.open -= *amount;
+        left.open_base -= base;
+        left.taxes = crate::deposit::left_of(&left.taxes, &taxes);
+        parts.0.push(base);
+        parts.1.push(taxes);
+    }
+    parts
 }
 
 /// What each application uses of the credit's base amount, and last what stays: in proportion, and of an item
@@ -360,6 +402,9 @@ fn tape(input: &SettleInput<'_>, document: &Settlement) -> Tape {
     let (subheading, first) = match &input.source {
         Source::Received { method } => (format!("{} of {}", method.name, words(document.date.date)), "Received"),
         Source::Containers { what, .. } => (format!("{what} of {}", words(document.date.date)), "Brought back"),
+        Source::Item(item) if item.purpose == Purpose::DepositLiability => {
+            (format!("{} of {}", item.document.number, words(item.posting_date)), "Deposit held")
+        }
         Source::Item(item) => (format!("{} of {}", item.document.number, words(item.posting_date)), "Unapplied"),
     };
     let mut tape = Tape::new(input.payer_name.clone(), subheading, input.currency);
@@ -384,7 +429,8 @@ fn tape(input: &SettleInput<'_>, document: &Settlement) -> Tape {
             tape.remark(TapeStyle::Detail, format!("{left} {} stay open", applied.currency), false);
         }
     }
-    tape.amount(TapeStyle::Due, "Stays unapplied", document.unapplied);
+    let held = matches!(&input.source, Source::Item(item) if item.purpose == Purpose::DepositLiability);
+    tape.amount(TapeStyle::Due, if held { "Stays held" } else { "Stays unapplied" }, document.unapplied);
     tape.remark(TapeStyle::Detail, format!("dated {}", words(document.date.date)), !document.date.typed);
     tape
 }

@@ -321,6 +321,7 @@ fn standing(settled: (i64, i64), used: (i64, i64)) -> Standing {
         date: day("2026-03-19"),
         settled: money(settled),
         used: money(used),
+        taxes: Vec::new(),
         entry: Some(EntryId(77)),
     }
 }
@@ -353,6 +354,7 @@ fn cancelling<'a>(books: &'a Books, input: &InvoiceInput<'_>, applied: Vec<Stand
         cost_entry: decision.cost_entry.map(|entry| (EntryId(2), entry)),
         costs: document.lines.iter().map(|_| Money(100)).collect(),
         left: Vec::new(),
+        advances: Vec::new(),
         applied,
         containers_gone: Vec::new(),
         cancelled_by: None,

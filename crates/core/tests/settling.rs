@@ -195,6 +195,7 @@ fn standing(id: i64, invoice: i64, (settled, settled_base): (i64, i64), (used, u
         date: day("2026-04-01"),
         settled: (Money(settled), Money(settled_base)),
         used: (Money(used), Money(used_base)),
+        taxes: Vec::new(),
         entry: Some(EntryId(40 + id)),
     }
 }
@@ -353,6 +354,7 @@ proptest! {
                 date: day("2026-04-10"),
                 settled: (applied.amount, applied.receivable_base),
                 used: (applied.credit_amount, applied.money_base),
+                taxes: Vec::new(),
                 entry: Some(EntryId(1)),
             })
             .collect();

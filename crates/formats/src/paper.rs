@@ -303,6 +303,8 @@ mod tests {
             tax: Money(2_578),
             total: Money(13_788),
             total_base: Money(13_788),
+            deposits: Vec::new(),
+            due: Money(13_788),
             order_shares: Vec::new(),
         }
     }

@@ -1,8 +1,12 @@
 //! Building the document: rates, amounts, the discount over all of it, tax, totals.
 
+use std::collections::BTreeMap;
+
 use chrono::NaiveDate;
 
 use crate::checks::{Check, Findings};
+use crate::deposit::HeldTax;
+use crate::deposit::using::DepositUsed;
 use crate::fixed::{ExchangeRate, Quantity, Rate};
 use crate::ids::{OrderId, OrderLineId};
 use crate::invoice::{
@@ -12,6 +16,7 @@ use crate::invoice::{
 use crate::money::{Money, line_total_less};
 use crate::pricing::offs;
 use crate::spread::spread;
+use crate::terms::DiscountOffer;
 use crate::tax::{TaxCategory, TaxComputed, TaxLine, TaxRate, compute, compute_gross};
 
 pub(super) fn build(input: &InvoiceInput<'_>, findings: &mut Findings) -> InvoiceDocument {
@@ -65,7 +70,63 @@ pub(super) fn build(input: &InvoiceInput<'_>, findings: &mut Findings) -> Invoic
         tax,
         total: net + tax,
         total_base: (net + tax).to_base(rate, currency, input.base),
+        deposits: Vec::new(),
+        due: net + tax,
     }
+}
+
+/// Puts deposits on the document: they leave exactly the difference to pay, what of the total they cover is carried
+/// at their rate, and paying early earns nothing on them. *Source: domain.md sections 5, 8 and 11.*
+pub(super) fn apply_deposits(input: &InvoiceInput<'_>, document: &mut InvoiceDocument, used: Vec<DepositUsed>) {
+    if used.is_empty() {
+        return;
+    }
+    let covered: Money = used.iter().map(|deposit| deposit.amount).sum();
+    let covered_base: Money = used.iter().map(|deposit| deposit.amount_base).sum();
+    let total = document.total;
+    document.due = total - covered;
+    document.total_base = document.due.to_base(document.rate, document.currency, input.base) + covered_base;
+    document.deposits = used;
+    for at in 0..document.deposits.len() {
+        let taxes = std::mem::take(&mut document.deposits[at].taxes);
+        document.deposits[at].taxes = taxes.iter().flat_map(|held| by_day(&document.lines, held)).collect();
+    }
+    let date = document.document_date.date;
+    document.due_parts = document.terms.open_parts(date, total, document.due);
+    document.early = early_offer(document);
+}
+
+/// Tax of a deposit is taken off on the days on which the tax of its code is reported, by what is taxed on each.
+fn by_day(lines: &[InvoiceLine], held: &HeldTax) -> Vec<HeldTax> {
+    let mut days: BTreeMap<NaiveDate, Money> = BTreeMap::new();
+    for line in lines.iter().filter(|line| line.tax == held.rate) {
+        *days.entry(line.tax_date).or_default() += line.net;
+    }
+    let nets: Vec<i64> = days.values().map(|net| net.0).collect();
+    let over = |amount: Money| spread(amount, &nets);
+    let (net, tax) = (over(held.net), over(held.tax));
+    let (net_base, tax_base) = (over(held.net_base), over(held.tax_base));
+    days.into_keys()
+        .enumerate()
+        .map(|(at, day)| HeldTax {
+            rate: held.rate.clone(),
+            tax_date: day,
+            net: net[at],
+            tax: tax[at],
+            net_base: net_base[at],
+            tax_base: tax_base[at],
+        })
+        .filter(|part| !part.gross().is_zero() || !part.gross_base().is_zero())
+        .collect()
+}
+
+/// What paying early earns: on the invoice less packaging and money in advance.
+pub fn early_offer(document: &InvoiceDocument) -> Option<DiscountOffer> {
+    let owed_back = owed_back(&document.lines);
+    let covered = document.total - document.due;
+    let covered_net = covered.share(document.net.0, document.total.0);
+    let (net, gross) = (document.net - owed_back - covered_net, document.due - owed_back);
+    document.terms.offer(document.document_date.date, net, gross).filter(|_| gross.is_positive())
 }
 
 /// What returnable packaging on the lines comes to: paying early earns nothing on it.

@@ -7,6 +7,7 @@
 use crate::accounts::AccountMap;
 use crate::calendar::{DateOrder, DocumentDate, Periods, words};
 use crate::checks::{Blocker, Check, Findings, Step};
+use crate::deposit::advance_lines;
 use crate::entry::{Entry, EntryBuilder};
 use crate::fingerprint;
 use crate::fixed::Quantity;
@@ -43,6 +44,8 @@ pub struct CancelInput<'a> {
     pub left: Vec<StockMove>,
     /// What is applied to it, and stands.
     pub applied: Vec<Standing>,
+    /// Deposits that were applied as it was posted, whether that still stands or not: they share its entry.
+    pub advances: Vec<Standing>,
     /// Packaging billed on it of which so little is still at the customer: code, billed, there.
     pub containers_gone: Vec<(String, Quantity, Quantity)>,
     /// The number of the credit memo that cancelled it, where one did.
@@ -97,7 +100,7 @@ pub fn decide(input: &CancelInput<'_>) -> CancelDecision {
     let date = input.date.date;
     let text = format!("{} cancelled", input.number);
     let unapplied = unapply(input, &mut findings);
-    let entry = input.entry.as_ref().map(|(_, entry)| entry.reversed(date, text.clone()));
+    let entry = whole_invoice(input, &text, &mut findings);
     let cost_entry = input.cost_entry.as_ref().map(|(_, entry)| entry.reversed(date, format!("{text}: cost")));
     let (orders, order_changes) = compare(&input.orders, &orders_after(input));
     let freed: Money = input.applied.iter().map(|applied| applied.settled.1).sum();
@@ -157,6 +160,7 @@ impl CancelDecision {
                 credit,
                 debit_amount,
                 credit_amount,
+                taxes: Vec::new(),
                 reverses: None,
                 entry,
             });
@@ -233,6 +237,24 @@ fn check(input: &CancelInput<'_>, findings: &mut Findings) {
         );
         findings.add(Check::CannotCancel, "invoice", sentence);
     }
+}
+
+/// The entry of the invoice turned round, without the deposits that were applied in it: those are unapplied by
+/// entries of their own, or were before.
+fn whole_invoice(input: &CancelInput<'_>, text: &str, findings: &mut Findings) -> Option<Entry> {
+    let (_, entry) = input.entry.as_ref()?;
+    let turned = entry.reversed(input.date.date, text.to_owned());
+    if input.advances.is_empty() {
+        return Some(turned);
+    }
+    let class = input.customer.class.as_deref();
+    let mut builder = EntryBuilder::new(input.accounts, class, input.document.currency);
+    for advance in &input.advances {
+        advance_lines(&mut builder, &advance.credit, advance.used, &advance.taxes);
+        advance_lines(&mut builder, &advance.debit, (-advance.settled.0, -advance.settled.1), &[]);
+    }
+    let without = builder.finish_or_say(input.date.date, text.to_owned(), findings)?;
+    Some(turned.with(&without.lines))
 }
 
 /// Dr receivable, Cr what it was settled with; what the rates make of it is a currency difference.

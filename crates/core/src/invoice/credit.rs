@@ -180,6 +180,7 @@ impl CreditDecision {
                 credit,
                 debit_amount: self.settles,
                 credit_amount: self.settles,
+                taxes: Vec::new(),
                 reverses: None,
                 entry,
             });
@@ -359,6 +360,8 @@ fn document(input: &CreditInput<'_>, lines: Vec<InvoiceLine>) -> (InvoiceDocumen
         tax,
         total,
         total_base: settles.1 + kept.1,
+        deposits: Vec::new(),
+        due: total,
         ..billed.clone()
     };
     (document, settles, kept)

@@ -4,6 +4,7 @@ use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 
 use crate::calendar::{DocumentDate, Terms};
+use crate::deposit::using::DepositUsed;
 use crate::fixed::{ExchangeRate, Rate};
 use crate::ids::{CustomerId, OrderId};
 use crate::invoice::InvoiceLine;
@@ -56,13 +57,25 @@ pub struct InvoiceDocument {
     pub net: Money,
     /// Sum of the tax.
     pub tax: Money,
-    /// What the customer owes for it.
+    /// What it comes to, with tax.
     pub total: Money,
-    /// The total in base currency: what receivables carry.
+    /// The total in base currency: deposits at what they were carried at, the rest at the rate of the document.
     pub total_base: Money,
+    /// Deposits applied to it as it was posted.
+    #[serde(default)]
+    pub deposits: Vec<DepositUsed>,
+    /// What is left to pay as it is posted: the total less its deposits.
+    pub due: Money,
     /// Gross of each order's lines, what was typed with the first; adds up to the total where
     /// there is an order.
     pub order_shares: Vec<OrderShare>,
+}
+
+impl InvoiceDocument {
+    /// What is left to pay as it is posted, in base currency: what receivables carry.
+    pub fn due_base(&self) -> Money {
+        self.total_base - self.deposits.iter().map(|deposit| deposit.amount_base).sum::<Money>()
+    }
 }
 
 /// A discount over the whole document, spread over its lines.

@@ -6,9 +6,10 @@ use chrono::NaiveDate;
 
 use crate::accounts::Purpose;
 use crate::checks::Findings;
+use crate::deposit::HeldTax;
 use crate::entry::{Converted, Entry, EntryBuilder, LineFor, TaxMark, convert};
 use crate::invoice::{InvoiceDocument, InvoiceInput, ItemKind, Leaving};
-use crate::money::Money;
+use crate::money::{Currency, Money};
 use crate::spread::spread;
 use crate::tax::TaxLine;
 
@@ -16,15 +17,26 @@ use crate::tax::TaxLine;
 pub(super) fn enter(input: &InvoiceInput<'_>, document: &InvoiceDocument, findings: &mut Findings) -> Option<Entry> {
     let nets: Vec<Money> = document.lines.iter().map(|line| line.net).collect();
     let taxes: Vec<Money> = document.taxes.iter().map(|line| line.tax).collect();
-    let Converted { total, taxes: taxes_base, others } =
-        convert(&taxes, &nets, document.rate, document.currency, input.base);
+    let advance = Advance::of(document);
+    let Converted { total, taxes: taxes_base, others } = advance.convert(document, (&taxes, &nets), input.base);
     let mut builder = EntryBuilder::new(input.accounts, input.customer.class.as_deref(), document.currency);
     builder.add(
         Purpose::Receivable,
-        document.total,
-        total,
+        document.due,
+        total - advance.base,
         LineFor { customer: Some(document.customer), ..LineFor::default() },
     );
+    for deposit in &document.deposits {
+        let item = input.deposits.iter().map(|facts| &facts.item).find(|item| item.id == deposit.item);
+        let tax: Money = deposit.taxes.iter().map(|held| held.tax).sum();
+        let tax_base: Money = deposit.taxes.iter().map(|held| held.tax_base).sum();
+        let amounts = (deposit.amount - tax, deposit.amount_base - tax_base);
+        let what = LineFor { customer: Some(document.customer), ..LineFor::default() };
+        match item.and_then(|item| item.account.as_ref()) {
+            Some(account) => builder.add_to(account, Purpose::DepositLiability, amounts, what),
+            None => builder.add(Purpose::DepositLiability, amounts.0, amounts.1, what),
+        }
+    }
     // Goods and work first, charges after them, packaging that is owed back last.
     for purpose in [Purpose::Revenue, Purpose::ChargeRevenue, Purpose::ContainerLiability] {
         for ((line, net), base) in input.lines.iter().zip(&nets).zip(&others) {
@@ -45,7 +57,7 @@ pub(super) fn enter(input: &InvoiceInput<'_>, document: &InvoiceDocument, findin
         }
     }
     for (tax, base) in document.taxes.iter().zip(&taxes_base) {
-        for part in by_tax_date(document, tax, *base, &others) {
+        for part in advance.less(tax, by_tax_date(document, tax, *base, &others)) {
             let mark = TaxMark {
                 code: tax.rate.code.clone(),
                 base: part.base,
@@ -59,6 +71,58 @@ pub(super) fn enter(input: &InvoiceInput<'_>, document: &InvoiceDocument, findin
     }
     let text = format!("Invoice to {}", input.customer.name);
     builder.finish_or_say(document.posting_date.date, text, findings)
+}
+
+/// What of an invoice is covered by deposits, and what tax was due as they came in, by code.
+struct Advance {
+    /// At what they were carried at, in base currency.
+    base: Money,
+    amount: Money,
+    taxes: Vec<HeldTax>,
+}
+
+impl Advance {
+    fn of(document: &InvoiceDocument) -> Self {
+        Self {
+            base: document.deposits.iter().map(|deposit| deposit.amount_base).sum(),
+            amount: document.deposits.iter().map(|deposit| deposit.amount).sum(),
+            taxes: document.deposits.iter().flat_map(|deposit| deposit.taxes.clone()).collect(),
+        }
+    }
+
+    fn of_code<'a>(&'a self, tax: &'a TaxLine) -> impl Iterator<Item = &'a HeldTax> {
+        self.taxes.iter().filter(|held| held.rate == tax.rate)
+    }
+
+    /// The total with what is covered at its own rate and the rest at that of the document, then each tax in the same
+    /// way, and what remains is spread over the lines. *Source: domain.md sections 8 and 11, foreign currency.*
+    fn convert(&self, document: &InvoiceDocument, (taxes, nets): (&[Money], &[Money]), base: Currency) -> Converted {
+        let to_base = |amount: Money| amount.to_base(document.rate, document.currency, base);
+        if self.amount.is_zero() {
+            return convert(taxes, nets, document.rate, document.currency, base);
+        }
+        let of_tax = |tax: &TaxLine| {
+            let used: Money = self.of_code(tax).map(|held| held.tax).sum();
+            to_base(tax.tax - used) + self.of_code(tax).map(|held| held.tax_base).sum::<Money>()
+        };
+        let taxes: Vec<Money> = document.taxes.iter().map(of_tax).collect();
+        let rest = document.total_base - taxes.iter().copied().sum::<Money>();
+        let weights: Vec<i64> = nets.iter().map(|net| net.0).collect();
+        Converted { total: document.total_base, taxes, others: spread(rest, &weights) }
+    }
+
+    /// Tax of a code less what was due as deposits came in, day by day.
+    fn less(&self, tax: &TaxLine, mut parts: Vec<TaxPart>) -> Vec<TaxPart> {
+        for held in self.of_code(tax) {
+            if let Some(part) = parts.iter_mut().find(|part| part.date == held.tax_date) {
+                part.net -= held.net;
+                part.base -= held.net_base;
+                part.tax -= held.tax;
+                part.tax_base -= held.tax_base;
+            }
+        }
+        parts
+    }
 }
 
 /// What of a tax belongs to one tax date.

@@ -72,16 +72,33 @@ fn tape_totals(tape: &mut Tape, document: &InvoiceDocument) {
             tape.amount(TapeStyle::Line, tax.label(), tax.tax);
         }
     }
-    if document.due_parts.len() > 1 {
-        tape.amount(TapeStyle::Due, "Total", document.total);
+    if !document.deposits.is_empty() {
+        tape.amount(TapeStyle::Sum, "Total", document.total);
+        tape_deposits(tape, document);
+    }
+    if document.due.is_zero() && !document.deposits.is_empty() {
+        tape.amount(TapeStyle::Due, "Nothing left to pay", document.due);
+    } else if document.due_parts.len() > 1 {
+        let label = if document.deposits.is_empty() { "Total" } else { "Balance due" };
+        tape.amount(TapeStyle::Due, label, document.due);
         for part in &document.due_parts {
             tape.amount(TapeStyle::Detail, format!("due {}", words(part.date)), part.amount);
         }
     } else {
-        tape.amount(TapeStyle::Due, format!("Due {}", words(document.due_date)), document.total);
+        tape.amount(TapeStyle::Due, format!("Due {}", words(document.due_date)), document.due);
     }
     if let Some(early) = &document.early {
         tape.amount(TapeStyle::Detail, format!("less, if paid by {}", words(early.until)), -early.amount);
+    }
+}
+
+/// What was taken in advance and is applied, with the tax that was due as it came in.
+fn tape_deposits(tape: &mut Tape, document: &InvoiceDocument) {
+    for deposit in &document.deposits {
+        tape.amount(TapeStyle::Line, format!("less deposit {}", deposit.document.number), -deposit.amount);
+        for held in &deposit.taxes {
+            tape.part(TapeStyle::Detail, format!("of it tax {}%", held.rate.rate.percent()), held.net, held.tax);
+        }
     }
 }
 
@@ -148,7 +165,7 @@ pub(super) fn and(numbers: &[&str]) -> String {
 }
 
 pub(super) fn changes(input: &InvoiceInput<'_>, document: &InvoiceDocument, orders: Vec<Change>) -> Vec<Change> {
-    let owes_after = input.customer.owes + document.total_base;
+    let owes_after = input.customer.owes + document.due_base();
     let mut changes = vec![Change {
         label: "Customer owes".to_owned(),
         before: Some(Figure::money(input.customer.owes)),
@@ -159,6 +176,15 @@ pub(super) fn changes(input: &InvoiceInput<'_>, document: &InvoiceDocument, orde
             label: "Credit left".to_owned(),
             before: Some(Figure::money(limit - input.customer.owes)),
             after: Figure::money(limit - owes_after),
+        });
+    }
+    for deposit in &document.deposits {
+        let Some(facts) = input.deposits.iter().find(|facts| facts.item.id == deposit.item) else { continue };
+        let held = |amount| Figure::words(document.currency.grouped(amount));
+        changes.push(Change {
+            label: format!("Held of {}", deposit.document.number),
+            before: Some(held(facts.item.open)),
+            after: held(facts.item.open - deposit.amount),
         });
     }
     changes.extend(orders);

@@ -13,6 +13,7 @@ use super::{Member, MoneyPlace, is_invoice, owing_changes};
 use crate::accounts::{AccountMap, Purpose};
 use crate::calendar::{DateOrder, DocumentDate, Periods, words};
 use crate::checks::{Blocker, Check, Findings, Step};
+use crate::deposit::{HeldTax, advance_lines};
 use crate::entry::{Entry, EntryBuilder, LineFor};
 use crate::fingerprint;
 use crate::ids::{ApplicationId, CustomerId, DocumentKind, EntryId};
@@ -39,6 +40,8 @@ pub struct Standing {
     pub settled: (Money, Money),
     /// Amount and base amount on the side that is owed by us.
     pub used: (Money, Money),
+    /// Tax that went with it, where the credit is money in advance that was taxed as it came in.
+    pub taxes: Vec<HeldTax>,
     /// The entry it was made by; none where the two were only matched.
     pub entry: Option<EntryId>,
 }
@@ -170,6 +173,7 @@ impl BackDecision {
             credit: Which::Known(credit.id),
             debit_amount: receipt.amount,
             credit_amount: receipt.amount,
+            taxes: Vec::new(),
             reverses: None,
             entry: Some(0),
         });
@@ -185,6 +189,7 @@ pub(crate) fn taken_back(standing: &[Standing], entries: &[Reversal], date: Naiv
         credit: Which::Known(standing.credit.id),
         debit_amount: (-standing.settled.0, -standing.settled.1),
         credit_amount: (-standing.used.0, -standing.used.1),
+        taxes: standing.taxes.iter().map(HeldTax::turned).collect(),
         reverses: Some(standing.id),
         // A receipt that is reversed as a whole has one entry for all of it.
         entry: entries
@@ -211,6 +216,14 @@ fn check(input: &BackInput<'_>, findings: &mut Findings) {
     if input.receipt.is_none() && input.applications.iter().any(reversal) {
         let sentence =
             format!("{} is reversed: nothing of it is applied any more. Enter it again instead.", input.number);
+        findings.add(Check::CannotCancel, "receipt", sentence);
+    }
+    let ends = |application: &&Standing| {
+        matches!(application.debit.document.kind, DocumentKind::Deposit | DocumentKind::DepositEnd)
+    };
+    if let Some(end) = input.applications.iter().find(ends).filter(|_| input.receipt.is_none()) {
+        let by = &end.debit.document.number;
+        let sentence = format!("{} ended with {by}: that is not unapplied. Take a new deposit instead.", input.number);
         findings.add(Check::CannotCancel, "receipt", sentence);
     }
     if input.receipt.is_none() && input.applications.is_empty() {
@@ -268,7 +281,9 @@ pub(crate) fn unapplied<'map>(
         let mut difference = Money::ZERO;
         for application in mine.filter(|application| !only_matched(application)) {
             on_item(&mut builder, &application.debit, application.settled);
-            on_item(&mut builder, &application.credit, (-application.used.0, -application.used.1));
+            let taxes: Vec<HeldTax> = application.taxes.iter().map(HeldTax::turned).collect();
+            let used = (-application.used.0, -application.used.1);
+            advance_lines(&mut builder, &application.credit, used, &taxes);
             difference += application.used.1 - application.settled.1;
         }
         builder.add_difference(difference, base);
@@ -362,7 +377,9 @@ fn tape(input: &BackInput<'_>) -> Tape {
         }
         None => {
             let all: Money = input.applications.iter().map(|application| application.used.0).sum();
-            tape.amount(TapeStyle::Due, "Unapplied again", all);
+            let held = |application: &Standing| application.credit.purpose == Purpose::DepositLiability;
+            let label = if input.applications.iter().any(held) { "Held again" } else { "Unapplied again" };
+            tape.amount(TapeStyle::Due, label, all);
         }
     }
     tape.remark(TapeStyle::Detail, format!("dated {}", words(input.date.date)), !input.date.typed);

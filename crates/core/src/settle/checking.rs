@@ -2,7 +2,9 @@
 
 use super::{SettleInput, Settlement, Source, ToApply};
 use crate::calendar::words;
+use crate::accounts::Purpose;
 use crate::checks::{Check, Findings};
+use crate::deposit::using::most_by_code;
 use crate::money::Money;
 
 pub(super) fn check(input: &SettleInput<'_>, document: &Settlement, findings: &mut Findings) {
@@ -48,6 +50,31 @@ pub(super) fn check(input: &SettleInput<'_>, document: &Settlement, findings: &m
     }
 }
 
+/// What a deposit cannot be applied to: another order's lines, more of a tax code than the invoice has, another
+/// currency. *Source: domain.md section 8.*
+fn beyond_deposit(input: &SettleInput<'_>, to_apply: &ToApply) -> Option<String> {
+    let Source::Item(deposit) = &input.source else { return None };
+    if deposit.purpose != Purpose::DepositLiability {
+        return None;
+    }
+    let (number, debit) = (&deposit.document.number, &to_apply.item.document.number);
+    if to_apply.item.currency != deposit.currency {
+        return Some(format!("{number} is in {}, {debit} in {}.", deposit.currency, to_apply.item.currency));
+    }
+    let room = input.rooms.iter().find(|room| room.item == to_apply.item.id)?;
+    let format = |amount: Money| input.currency.grouped(amount);
+    if let Some(of_order) = room.of_order.filter(|of_order| to_apply.amount > *of_order) {
+        return Some(match of_order.is_positive() {
+            true => format!("{number} is for an order of which {debit} bills {}. Apply that or less.", format(of_order)),
+            false => format!("{number} is for an order that is not on {debit}. Move the deposit first."),
+        });
+    }
+    let most = most_by_code(deposit, &room.taxes);
+    (to_apply.amount > most).then(|| {
+        format!("{number} was taxed as it came in: {debit} has {} of its tax codes. Apply that or less.", format(most))
+    })
+}
+
 /// A bank account in one currency takes no other.
 fn check_place(input: &SettleInput<'_>, method: &super::Method, findings: &mut Findings) {
     if let Some(kept_in) = method.place.currency.filter(|kept_in| *kept_in != input.currency) {
@@ -72,6 +99,11 @@ fn check_credit(input: &SettleInput<'_>, all: Money, findings: &mut Findings) {
             "date",
             format!("{number} came in on {}. It cannot be applied before.", words(item.posting_date)),
         );
+        return;
+    }
+    if let Some(from) = item.free_from().filter(|from| !item.taxes.is_empty() && *from > date) {
+        let sentence = format!("{number} is free from {} on. Apply it on that day or later.", words(from));
+        findings.add(Check::DateTooEarly, "date", sentence);
         return;
     }
     let room = item.room_from(date);
@@ -122,6 +154,8 @@ fn check_application(
             ),
             at,
         );
+    } else if let Some(sentence) = beyond_deposit(input, to_apply) {
+        findings.add_at(Check::MoreThanHeld, field, sentence, at);
     } else if !to_apply.amount.is_positive() {
         findings.add(Check::AmountNotPositive, field, format!("Apply more than nothing to {number}, or leave it out."));
     } else if debit > item.open {

@@ -3,6 +3,7 @@
 use super::{SettleInput, Settlement, Source};
 use crate::accounts::Purpose;
 use crate::checks::Findings;
+use crate::deposit::advance_lines;
 use crate::entry::{Entry, EntryBuilder, LineFor};
 use crate::ids::CustomerId;
 use crate::money::{Currency, Money};
@@ -35,7 +36,8 @@ pub(super) fn enter(input: &SettleInput<'_>, document: &Settlement, findings: &m
                     && to.item.customer == item.customer
                     && applied.receivable_base == applied.money_base
             });
-            on_item(&mut builder, item, (all, given_up));
+            let taxes: Vec<_> = document.applied.iter().flat_map(|applied| applied.taxes.clone()).collect();
+            advance_lines(&mut builder, item, (all, given_up), &taxes);
             format!("{} of {} applied", item.document.number, input.payer_name)
         }
     };

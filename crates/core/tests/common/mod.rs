@@ -7,6 +7,7 @@ use chrono::NaiveDate;
 use till_core::accounts::{Account, AccountMap, AccountRule, Purpose};
 use till_core::calendar::{DateOrder, DocumentDate, Period, Periods, Terms};
 use till_core::checks::Step;
+use till_core::deposit::using::DepositUse;
 use till_core::entry::Entry;
 use till_core::fixed::{ExchangeRate, Quantity, Rate, UnitPrice};
 use till_core::ids::{
@@ -60,6 +61,8 @@ impl Books {
             (Purpose::StockAdjustment, None, "73000"),
             (Purpose::ContainerLiability, None, "29000"),
             (Purpose::CardClearing, None, "33000"),
+            (Purpose::DepositLiability, None, "25000"),
+            (Purpose::OtherIncome, None, "69000"),
         ];
         let accounts = rows
             .iter()
@@ -139,6 +142,8 @@ impl Books {
             basis: Basis { currency: eur(), terms: Terms::net_days(30), terms_typed: false, gross_priced: false },
             discount: None,
             waits: None,
+            deposits: Vec::new(),
+            deposit_use: DepositUse::First,
             text_above: None,
             text_below: None,
             tax_date: TaxDateRule::Delivery,
@@ -180,6 +185,7 @@ impl Books {
             amount: Money(amount),
             currency: eur(),
             rate: Some(ExchangeRate::ONE),
+            rooms: Vec::new(),
             other_rates: Vec::new(),
             base: eur(),
             to_apply,
@@ -288,6 +294,7 @@ pub fn open_item(side: Side, purpose: Purpose, document: DocumentRef, open: (i64
         open_base: Money(open.1),
         movements: vec![Movement::new(since, open.0)],
         base_movements: vec![Movement::new(since, open.1)],
+        taxes: Vec::new(),
     }
 }
 
@@ -321,7 +328,9 @@ pub fn agrees(posting: &Posting, known: &[&OpenItem]) {
     let mut balances: BTreeMap<(&str, CustomerId), i64> = BTreeMap::new();
     let signed = |side: Side, amount: Money| if side == Side::OwedToUs { amount.0 } else { -amount.0 };
     for item in &posting.items {
-        *balances.entry((item.purpose.word(), item.customer)).or_default() += signed(item.side, item.amount_base);
+        // Tax of money in advance stands on the tax account.
+        let tax: Money = item.taxes.iter().map(|held| held.tax_base).sum();
+        *balances.entry((item.purpose.word(), item.customer)).or_default() += signed(item.side, item.amount_base - tax);
     }
     for application in &posting.applications {
         for (which, (_, base)) in
@@ -337,11 +346,13 @@ pub fn agrees(posting: &Posting, known: &[&OpenItem]) {
                     (item.purpose, item.customer, item.side)
                 }
             };
-            *balances.entry((purpose.word(), customer)).or_default() -= signed(side, base);
+            let tax: Money = application.taxes.iter().map(|held| held.tax_base).sum();
+            let tax = if purpose == Purpose::DepositLiability { tax } else { Money::ZERO };
+            *balances.entry((purpose.word(), customer)).or_default() -= signed(side, base - tax);
         }
     }
     for line in posting.entries.iter().flat_map(|one| &one.entry.lines) {
-        if matches!(line.purpose, Purpose::Receivable | Purpose::Unapplied) {
+        if matches!(line.purpose, Purpose::Receivable | Purpose::Unapplied | Purpose::DepositLiability) {
             *balances.entry((line.purpose.word(), line.customer.unwrap())).or_default() -= line.base.0;
         }
     }

@@ -1,0 +1,458 @@
+//! Customer deposits: every row of postings.md with its figures, and what may not be.
+#![allow(clippy::unwrap_used, reason = "a test fails loudly")]
+
+mod common;
+
+use common::{Books, day, eur, first_entry, line, open_item, pairs, transfer, written};
+use proptest::prelude::*;
+use till_core::accounts::Purpose;
+use till_core::calendar::{DateOrder, DocumentDate};
+use till_core::checks::{Check, stops};
+use till_core::deposit::ending::{EndInput, Ending, decide as end};
+use till_core::deposit::using::{DepositFacts, DepositUse, TaxRoom, most_by_code, part_of};
+use till_core::deposit::{AdvanceTax, DepositTarget, HeldTax, TakeInput, left_of, split_by_code, take};
+use till_core::fixed::ExchangeRate;
+use till_core::ids::{CustomerId, DocumentKind, DocumentRef, EntryId, InvoiceId, OpenItemId, OrderId};
+use till_core::invoice::cancel::{CancelInput, decide as cancel};
+use till_core::invoice::{InvoiceInput, decide};
+use till_core::money::{Currency, Money};
+use till_core::open_items::{OpenItem, Side};
+use till_core::room::Movement;
+use till_core::settle::back::{BackInput, Standing, decide as back};
+use till_core::settle::{self, AdvanceRoom, Method, Source, ToApply};
+use till_core::tax::{TaxCategory, TaxRate};
+
+fn s23() -> TaxRate {
+    TaxRate { code: "S23".to_owned(), category: TaxCategory::S, rate: "0.23".parse().unwrap() }
+}
+
+fn method() -> Method {
+    let Source::Received { method } = transfer() else { unreachable!() };
+    method
+}
+
+/// 80.00 by transfer for an order of 290.28 with tax.
+fn taking(books: &Books, regime: AdvanceTax) -> TakeInput<'_> {
+    TakeInput {
+        customer: CustomerId(7),
+        customer_name: "Saltmarsh Honey Co-op".to_owned(),
+        customer_class: None,
+        target: Some(DepositTarget {
+            order: OrderId(1),
+            number: "O-1".to_owned(),
+            currency: eur(),
+            gross: vec![(s23(), Money(29_028))],
+            taken_before: Money::ZERO,
+        }),
+        method: method(),
+        date: DocumentDate { date: day("2026-03-10"), typed: true },
+        amount: Money(8_000),
+        currency: eur(),
+        rate: Some(ExchangeRate::ONE),
+        base: eur(),
+        regime,
+        held_before: Money::ZERO,
+        dates: DateOrder::of_today(day("2026-12-31")),
+        accounts: &books.accounts,
+        periods: &books.periods,
+    }
+}
+
+/// The open item of a deposit of so much, carried at a base amount, with the tax that stands on it.
+fn item(id: i64, amount: (i64, i64), taxes: Vec<HeldTax>) -> OpenItem {
+    let document = DocumentRef { kind: DocumentKind::Deposit, id, number: format!("D-{id}") };
+    let since = day("2026-03-10");
+    OpenItem {
+        posting_date: since,
+        movements: vec![Movement::new(since, amount.0)],
+        base_movements: vec![Movement::new(since, amount.1)],
+        taxes,
+        ..open_item(Side::OwedByUs, Purpose::DepositLiability, document, amount)
+    }
+}
+
+fn held_80() -> Vec<HeldTax> {
+    split_by_code(Money(8_000), &[(s23(), Money(29_028))], day("2026-03-10"), |amount| amount)
+}
+
+fn of_order(item: OpenItem) -> DepositFacts {
+    DepositFacts { taken: item.open, item, order: Some((OrderId(1), "O-1".to_owned())), wish: None }
+}
+
+/// Four hives of 59.00, and a cent or two more where wanted.
+fn invoice<'a>(books: &'a Books, price: &str, deposits: Vec<DepositFacts>) -> InvoiceInput<'a> {
+    InvoiceInput { deposits, ..books.invoice(vec![line(1, "4", price, "0", "S23")]) }
+}
+
+#[test]
+fn a_deposit_whose_tax_is_due_with_the_invoice() {
+    let books = Books::new();
+    let input = taking(&books, AdvanceTax::AtInvoice);
+    let decision = take(&input);
+    assert!(!stops(&decision.blockers), "{:?}", decision.blockers);
+    let posting = decision.posting(&input);
+    assert_eq!(written(&first_entry(&posting)), pairs(&[("31000", 8_000), ("25000", -8_000)]));
+    common::agrees(&posting, &[]);
+
+    // Its invoice: 290.28 less 80.00.
+    let input = invoice(&books, "59.00", vec![of_order(item(1, (8_000, 8_000), Vec::new()))]);
+    let decision = decide(&input);
+    let document = decision.document.clone().unwrap();
+    assert_eq!((document.total, document.due), (Money(29_028), Money(21_028)));
+    assert_eq!(
+        written(&decision.entry),
+        pairs(&[("21000", 21_028), ("25000", 8_000), ("41000", -5_428), ("61000", -23_600)])
+    );
+    common::agrees(&decision.posting(), &[&input.deposits[0].item]);
+}
+
+#[test]
+fn a_deposit_taxed_as_it_comes_in() {
+    let books = Books::new();
+    let input = taking(&books, AdvanceTax::AtReceipt);
+    let decision = take(&input);
+    assert_eq!(written(&decision.entry), pairs(&[("31000", 8_000), ("25000", -6_504), ("41000", -1_496)]));
+    let tax = decision.entry.as_ref().unwrap().lines.iter().find_map(|line| line.tax.clone()).unwrap();
+    assert_eq!((tax.base, tax.tax_date), (Money(6_504), Some(day("2026-03-10"))));
+
+    // Two invoices, one of which a hand's cent apart: due is exactly the difference.
+    for (price, net, due) in [("59.00", -23_600, 21_028), ("59.005", -23_602, 21_030)] {
+        let input = invoice(&books, price, vec![of_order(item(1, (8_000, 8_000), held_80()))]);
+        let decision = decide(&input);
+        assert_eq!(
+            written(&decision.entry),
+            pairs(&[("21000", due), ("25000", 6_504), ("41000", -3_932), ("61000", net)]),
+            "{price}"
+        );
+        let entry = decision.entry.as_ref().unwrap();
+        let tax = entry.lines.iter().find_map(|line| line.tax.clone()).unwrap();
+        assert_eq!(tax.base, Money(-net - 6_504), "what is taxed here is what was not taxed before");
+        common::agrees(&decision.posting(), &[&input.deposits[0].item]);
+    }
+}
+
+/// What is applied to its invoice, as it stands.
+fn standing(item: &OpenItem, taxes: Vec<HeldTax>) -> Standing {
+    let debit = OpenItem { id: OpenItemId(50), ..common::open_invoice(5, 21_028, 21_028) };
+    let amount = (Money(8_000), Money(8_000));
+    Standing {
+        id: till_core::ids::ApplicationId(3),
+        debit,
+        credit: OpenItem { open: Money::ZERO, open_base: Money::ZERO, taxes: Vec::new(), ..item.clone() },
+        date: day("2026-03-18"),
+        settled: amount,
+        used: amount,
+        taxes,
+        entry: Some(EntryId(9)),
+    }
+}
+
+fn unapplying(books: &Books, standing: Standing) -> BackInput<'_> {
+    BackInput {
+        number: "D-1".to_owned(),
+        payer: common::member(),
+        payer_class: None,
+        group: vec![common::member()],
+        applications: vec![standing],
+        receipt: None,
+        date: DocumentDate { date: day("2026-03-20"), typed: true },
+        reason: "for another order".to_owned(),
+        currency: eur(),
+        base: eur(),
+        orders: Vec::new(),
+        dates: DateOrder::of_today(day("2026-12-31")),
+        accounts: &books.accounts,
+        periods: &books.periods,
+    }
+}
+
+#[test]
+fn a_deposit_unapplied_and_applied_again() {
+    let books = Books::new();
+    for (taxes, unapplied, again) in [
+        (Vec::new(), vec![("21000", 8_000), ("25000", -8_000)], vec![("25000", 8_000), ("21000", -8_000)]),
+        (
+            held_80(),
+            vec![("21000", 8_000), ("25000", -6_504), ("41000", -1_496)],
+            vec![("25000", 6_504), ("41000", 1_496), ("21000", -8_000)],
+        ),
+    ] {
+        let deposit = item(1, (8_000, 8_000), taxes.clone());
+        let input = unapplying(&books, standing(&deposit, taxes));
+        let decision = back(&input);
+        assert!(!stops(&decision.blockers), "{:?}", decision.blockers);
+        assert_eq!(written(&Some(decision.entries[0].entry.clone())), pairs(&unapplied));
+
+        // To the invoice that is posted by then.
+        let debit = OpenItem { id: OpenItemId(50), ..common::open_invoice(5, 29_028, 29_028) };
+        let rooms = vec![AdvanceRoom {
+            item: OpenItemId(50),
+            of_order: Some(Money(29_028)),
+            taxes: vec![TaxRoom { rate: s23(), net: Money(23_600), tax: Money(5_428) }],
+        }];
+        let mut input = books.money(Source::Item(deposit), 8_000, vec![ToApply { item: debit, amount: Money(8_000) }]);
+        input.rooms = rooms;
+        let decision = settle::decide(&input);
+        assert!(!stops(&decision.blockers), "{:?}", decision.blockers);
+        assert_eq!(written(&decision.entry), pairs(&again));
+
+        // Another order's invoice is none of its business, nor is more than the invoice has of its code.
+        input.rooms[0].of_order = Some(Money::ZERO);
+        assert!(settle::decide(&input).blockers.iter().any(|blocker| blocker.check == Check::MoreThanHeld));
+    }
+}
+
+#[test]
+fn an_invoice_with_a_deposit_canceled() {
+    let books = Books::new();
+    let input = invoice(&books, "59.00", vec![of_order(item(1, (8_000, 8_000), held_80()))]);
+    let posted = decide(&input);
+    let document = posted.document.clone().unwrap();
+    let mut applied = standing(&input.deposits[0].item, document.deposits[0].taxes.clone());
+    // Taken off on the day of the delivery, on which the tax of the invoice is reported.
+    assert_eq!(applied.taxes[0].tax_date, day("2026-03-12"));
+    applied.entry = Some(EntryId(1));
+    let mut cancelling = CancelInput {
+        invoice: InvoiceId(5),
+        number: "I-5".to_owned(),
+        item: applied.debit.clone(),
+        customer: input.customer.clone(),
+        entry: posted.entry.clone().map(|entry| (EntryId(1), entry)),
+        cost_entry: None,
+        costs: vec![Money::ZERO],
+        left: Vec::new(),
+        applied: vec![applied.clone()],
+        advances: vec![applied],
+        containers_gone: Vec::new(),
+        cancelled_by: None,
+        credited_by: Vec::new(),
+        orders: posted.orders_after.clone(),
+        date: DocumentDate { date: day("2026-03-20"), typed: true },
+        reason: "billed too early".to_owned(),
+        base: eur(),
+        dates: DateOrder::of_today(day("2026-12-31")),
+        accounts: &books.accounts,
+        periods: &books.periods,
+        document,
+    };
+    // By hand: the deposit is held again by an entry of its own, then the credit memo over the whole.
+    let decision = cancel(&cancelling);
+    let unapplied = written(&Some(decision.unapplied[0].entry.clone()));
+    assert_eq!(unapplied, pairs(&[("21000", 8_000), ("25000", -6_504), ("41000", -1_496)]));
+    let whole = pairs(&[("41000", 5_428), ("61000", 23_600), ("21000", -29_028)]);
+    assert_eq!(written(&decision.entry), whole);
+    // The same where the deposit had been unapplied before: it is not held twice.
+    cancelling.applied.clear();
+    let decision = cancel(&cancelling);
+    assert!(decision.unapplied.is_empty());
+    assert_eq!(written(&decision.entry), whole);
+}
+
+fn ending<'a>(books: &'a Books, item: OpenItem, ending: Ending, amount: i64) -> EndInput<'a> {
+    EndInput {
+        item,
+        customer_name: "Saltmarsh Honey Co-op".to_owned(),
+        customer_class: None,
+        ending,
+        amount: Money(amount),
+        date: DocumentDate { date: day("2026-03-20"), typed: true },
+        reason: "the order was given up".to_owned(),
+        rate: Some(ExchangeRate::ONE),
+        base: eur(),
+        dates: DateOrder::of_today(day("2026-12-31")),
+        accounts: &books.accounts,
+        periods: &books.periods,
+    }
+}
+
+#[test]
+fn a_deposit_refunded_kept_or_typed_in_error() {
+    let books = Books::new();
+    let refund = || Ending::Refund { method: method() };
+    let reverse = || Ending::Reverse {
+        place: method().place,
+        entry: EntryId(1),
+        amount: (Money(8_000), Money(8_000)),
+    };
+    let plain = || item(1, (8_000, 8_000), Vec::new());
+    let taxed = || item(1, (8_000, 8_000), held_80());
+    let keep = [("25000", 6_504), ("41000", 1_496), ("41000", -1_496), ("69000", -6_504)];
+    for (deposit, how, wanted) in [
+        (plain(), refund(), vec![("25000", 8_000), ("31000", -8_000)]),
+        (plain(), Ending::Keep, vec![("25000", 8_000), ("69000", -8_000)]),
+        (taxed(), refund(), vec![("25000", 6_504), ("41000", 1_496), ("31000", -8_000)]),
+        (taxed(), Ending::Keep, keep.to_vec()),
+        (taxed(), reverse(), vec![("25000", 6_504), ("41000", 1_496), ("31000", -8_000)]),
+    ] {
+        let input = ending(&books, deposit, how, 8_000);
+        let decision = end(&input);
+        assert!(!stops(&decision.blockers), "{:?}", decision.blockers);
+        assert_eq!(written(&decision.entry), pairs(&wanted));
+        common::agrees(&decision.posting(&input), &[&input.item]);
+    }
+    let stopped = |input: EndInput<'_>, check: Check| {
+        let blockers = end(&input).blockers;
+        assert!(blockers.iter().any(|blocker| blocker.check == check), "{blockers:?}");
+    };
+    stopped(ending(&books, plain(), refund(), 8_001), Check::MoreThanHeld);
+    stopped(ending(&books, plain(), Ending::Keep, 0), Check::AmountNotPositive);
+    // Part of it is used: it cannot have been typed in error.
+    let used = OpenItem { open: Money(5_000), open_base: Money(5_000), ..plain() };
+    stopped(ending(&books, used, reverse(), 8_000), Check::CannotCancel);
+    let mut early = ending(&books, taxed(), refund(), 8_000);
+    early.date.date = day("2026-03-09");
+    stopped(early, Check::DateTooEarly);
+}
+
+/// IFRIC 22 (from memory): revenue covered by money in advance takes the rate of that money. By hand, as the row of
+/// postings.md does for prepayments: GBP 1,000.03 net and 230.01 tax; 290.01 of the revenue was paid in advance with
+/// its tax of 66.70, GBP 307.51 at 1.16 = 356.71, of it tax 57.50 GBP = 66.70, net 250.01 GBP = 290.01.
+#[test]
+fn revenue_covered_by_a_deposit_takes_its_rate() {
+    let books = Books::new();
+    let gbp = Currency::of("GBP").unwrap();
+    let to_base = |amount: Money| amount.to_base("1.16".parse().unwrap(), gbp, eur());
+    let held = split_by_code(Money(30_751), &[(s23(), Money(123_004))], day("2026-03-10"), to_base);
+    assert_eq!((held[0].net, held[0].tax, held[0].net_base, held[0].tax_base), {
+        (Money(25_001), Money(5_750), Money(29_001), Money(6_670))
+    });
+    let mut deposit = item(1, (30_751, 35_671), held);
+    deposit.currency = gbp;
+    let mut input = invoice(&books, "250.0075", vec![of_order(deposit)]);
+    (input.basis.currency, input.orders[0].currency) = (gbp, gbp);
+    input.rate = Some("1.18".parse().unwrap());
+    let decision = decide(&input);
+    // Due 1,230.04 − 307.51 = 922.53 at 1.18 = 1,088.59; tax left 230.01 − 57.50 = 172.51 at 1.18 = 203.56; revenue
+    // 1,088.59 + 290.01 − 203.56 = 1,175.04.
+    assert_eq!(
+        written(&decision.entry),
+        pairs(&[("21000", 108_859), ("25000", 29_001), ("41000", -20_356), ("61000", -117_504)])
+    );
+    common::agrees(&decision.posting(), &[&input.deposits[0].item]);
+}
+
+#[test]
+fn a_deposit_goes_to_its_own_order_and_no_further() {
+    let books = Books::new();
+    let other = DepositFacts { order: Some((OrderId(2), "O-2".to_owned())), ..of_order(item(2, (5_000, 5_000), Vec::new())) };
+    let on_account = DepositFacts { order: None, ..of_order(item(3, (5_000, 5_000), Vec::new())) };
+    let large = of_order(item(4, (40_000, 40_000), Vec::new()));
+    let mut input = invoice(&books, "59.00", vec![large, other, on_account]);
+    let decision = decide(&input);
+    let document = decision.document.as_ref().unwrap();
+    assert_eq!((document.due, document.deposits.len()), (Money::ZERO, 1));
+    assert!(document.early.is_none() && decision.entry.as_ref().unwrap().balances());
+    let most: Vec<i64> = decision.deposits.iter().map(|offer| offer.most.0).collect();
+    assert_eq!(most, [29_028, 0, 0]);
+    // Nothing left to pay: the order is closed.
+    assert!(decision.orders_after[0].invoices[0].open.is_zero());
+
+    // Lowered by hand, and money on account beside it.
+    input.deposits[0].wish = Some(Money(10_000));
+    input.deposits[2].wish = Some(Money(4_000));
+    let decision = decide(&input);
+    assert_eq!(decision.document.unwrap().due, Money(15_028));
+    assert!(!stops(&decision.blockers));
+    input.deposits[2].wish = Some(Money(5_001));
+    assert!(decide(&input).blockers.iter().any(|blocker| {
+        blocker.check == Check::MoreThanHeld && blocker.field == "deposits.2.amount"
+    }));
+}
+
+#[test]
+fn in_proportion_the_last_invoice_takes_the_rest() {
+    let books = Books::new();
+    let mut part = line(1, "1", "59.00", "0", "S23");
+    let mut input = books.invoice(vec![part.clone()]);
+    input.orders[0].lines[0].1.ordered = "4".parse().unwrap();
+    input.orders[0].lines[0].1.shipped = "4".parse().unwrap();
+    let id = input.orders[0].lines[0].0;
+    input.orders[0].promised.lines = vec![(id, "0.23".parse().unwrap(), Money(23_600))];
+    input.deposit_use = DepositUse::InProportion;
+    input.deposits = vec![of_order(item(1, (8_000, 8_000), Vec::new()))];
+    // 72.57 of 290.28 is billed: a fourth of 80.00.
+    let first = decide(&input);
+    assert_eq!(first.document.unwrap().deposits[0].amount, Money(2_000));
+    // The other three: the rest of 60.00.
+    part.quantity = "3".parse().unwrap();
+    part.unbilled = part.quantity;
+    input.lines = vec![part];
+    input.orders = first.orders_after;
+    input.deposits[0].item.open = Money(6_000);
+    input.deposits[0].item.open_base = Money(6_000);
+    assert_eq!(decide(&input).document.unwrap().deposits[0].amount, Money(6_000));
+}
+
+#[test]
+fn what_cannot_be_taken() {
+    let books = Books::new();
+    let stopped = |change: &dyn Fn(&mut TakeInput<'_>), check: Check, field: &str| {
+        let mut input = taking(&books, AdvanceTax::AtReceipt);
+        change(&mut input);
+        let blockers = take(&input).blockers;
+        assert!(blockers.iter().any(|blocker| blocker.check == check && blocker.field == field), "{blockers:?}");
+    };
+    stopped(&|input| input.amount = Money(0), Check::AmountNotPositive, "amount");
+    stopped(&|input| input.amount = Money(29_029), Check::MoreThanOrder, "amount");
+    stopped(&|input| input.target.as_mut().unwrap().taken_before = Money(21_029), Check::MoreThanOrder, "amount");
+    stopped(&|input| input.currency = Currency::of("GBP").unwrap(), Check::CurrencyDiffers, "order");
+    stopped(&|input| input.rate = None, Check::ExchangeRateMissing, "date");
+    stopped(&|input| input.date.date = day("2025-12-31"), Check::PeriodClosed, "date");
+    // On account there is no known supply to tax.
+    let mut input = taking(&books, AdvanceTax::AtReceipt);
+    input.target = None;
+    let decision = take(&input);
+    assert_eq!(decision.regime, AdvanceTax::AtInvoice);
+    assert_eq!(written(&decision.entry), pairs(&[("31000", 8_000), ("25000", -8_000)]));
+}
+
+proptest! {
+    /// However a taxed deposit is used up, each code's net and tax, at home and abroad, come to exactly what was taken,
+    /// and none of its parts is below zero or above what the invoice has of the code.
+    #[test]
+    fn parts_of_a_deposit_add_up(
+        grosses in prop::collection::vec(1i64..500_000, 1..4),
+        share in 1i64..1_000,
+        parts in prop::collection::vec(1i64..1_000, 1..6),
+        at in 500_000_000i64..2_000_000_000,
+    ) {
+        let rates = ["0.23", "0.08", "0"].map(|rate| TaxRate {
+            code: format!("S{rate}"), category: TaxCategory::S, rate: rate.parse().unwrap(),
+        });
+        let gbp = Currency::of("GBP").unwrap();
+        let to_base = |amount: Money| amount.to_base(ExchangeRate::from_scaled(at), gbp, eur());
+        let codes: Vec<_> = rates.iter().cloned().zip(grosses.iter().map(|gross| Money(*gross))).collect();
+        let whole: i64 = grosses.iter().sum();
+        let amount = Money((i128::from(whole) * i128::from(share) / 1_000) as i64).max(Money(1));
+        let held = split_by_code(amount, &codes, day("2026-03-10"), to_base);
+        prop_assert_eq!(held.iter().map(HeldTax::gross).sum::<Money>(), amount);
+        prop_assert_eq!(held.iter().map(HeldTax::gross_base).sum::<Money>(), to_base(amount));
+        let mut deposit = item(1, (amount.0, to_base(amount).0), held);
+        let mut rooms: Vec<TaxRoom> = codes
+            .iter()
+            .map(|(rate, gross)| TaxRoom { rate: rate.clone(), net: gross.without(rate.rate), tax: *gross - gross.without(rate.rate) })
+            .collect();
+        let mut times = 0;
+        for part in parts {
+            let wanted = Money(amount.0 * part / 1_000).min(most_by_code(&deposit, &rooms));
+            if !wanted.is_positive() { continue; }
+            times += 1;
+            let (base, used) = part_of(&deposit, wanted, day("2026-03-18"), Some(&rooms));
+            prop_assert_eq!(used.iter().map(HeldTax::gross).sum::<Money>(), wanted);
+            for one in &used {
+                prop_assert!(one.net >= Money::ZERO && one.tax >= Money::ZERO);
+                let room = rooms.iter().find(|room| room.rate == one.rate).unwrap();
+                prop_assert!(one.net <= room.net && one.tax <= room.tax, "{one:?} of {room:?}");
+            }
+            TaxRoom::less(&mut rooms, &used);
+            deposit.open -= wanted;
+            deposit.open_base -= base;
+            deposit.taxes = left_of(&deposit.taxes, &used);
+            prop_assert!(deposit.taxes.iter().all(|held| held.net >= Money::ZERO && held.tax >= Money::ZERO));
+        }
+        let (base, used) = part_of(&deposit, deposit.open, day("2026-03-18"), None);
+        prop_assert_eq!(base, deposit.open_base);
+        prop_assert!(left_of(&deposit.taxes, &used).is_empty());
+        prop_assert!(times > 0 || amount.0 < 1_000);
+    }
+}
