@@ -102,13 +102,7 @@ impl HeldTax {
 
     /// The same, with the signs turned.
     pub fn turned(&self) -> Self {
-        Self {
-            net: -self.net,
-            tax: -self.tax,
-            net_base: -self.net_base,
-            tax_base: -self.tax_base,
-            ..self.clone()
-        }
+        Self { net: -self.net, tax: -self.tax, net_base: -self.net_base, tax_base: -self.tax_base, ..self.clone() }
     }
 
     /// The same, reported on another day.
@@ -368,12 +362,7 @@ fn check_take(input: &TakeInput<'_>, findings: &mut Findings) {
 }
 
 /// Dr where the money is; Cr deposits, and tax by code where it is due at receipt.
-fn enter_take(
-    input: &TakeInput<'_>,
-    amount_base: Money,
-    taxes: &[HeldTax],
-    findings: &mut Findings,
-) -> Option<Entry> {
+fn enter_take(input: &TakeInput<'_>, amount_base: Money, taxes: &[HeldTax], findings: &mut Findings) -> Option<Entry> {
     let mut builder = EntryBuilder::new(input.accounts, input.customer_class.as_deref(), input.currency);
     let purpose = input.method.place.kind.purpose();
     let customer = (purpose != Purpose::Bank).then_some(input.customer);

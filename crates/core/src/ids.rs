@@ -77,6 +77,8 @@ ids! {
     RunId,
     /// A document on its way to the customer.
     DeliveryId,
+    /// A customer deposit.
+    DepositId,
 }
 
 /// A document of the application, as named in trails, blockers and entries.

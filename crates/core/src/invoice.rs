@@ -492,6 +492,8 @@ fn orders_after(input: &InvoiceInput<'_>, document: &InvoiceDocument) -> Vec<Ord
             }
         }
         order.invoices.push(invoice.clone());
+        let used = |deposit: &&using::DepositUsed| deposit.order.as_deref() == Some(order.number.as_str());
+        order.deposits_held -= document.deposits.iter().filter(used).map(|deposit| deposit.amount).sum::<Money>();
     }
     after
 }

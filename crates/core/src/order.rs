@@ -222,6 +222,8 @@ pub struct OrderFacts {
     pub work: Vec<OrderLineId>,
     /// Every posted invoice it is on; cancelled ones are none.
     pub invoices: Vec<InvoiceShares>,
+    /// What is held of deposits for it, in its currency.
+    pub deposits_held: Money,
     /// What it promised, for the account of why an invoice comes to something else.
     pub promised: Promised,
 }
@@ -258,7 +260,12 @@ impl OrderFacts {
 
     /// Its state as things stand.
     pub fn state(&self) -> OrderState {
-        state(self.confirmed, &self.progress(), settlement(self.id, &self.invoices))
+        let settled = settlement(self.id, &self.invoices);
+        match state(self.confirmed, &self.progress(), settled) {
+            // Someone's money would be left hanging.
+            OrderState::Closed if self.deposits_held.is_positive() => OrderState::Filled,
+            state => state,
+        }
     }
 
     /// Its track as things stand.
@@ -289,6 +296,10 @@ pub fn missing(order: &OrderFacts) -> Vec<String> {
     let open = settlement.billed_gross - settlement.paid_gross;
     if !settlement.all_settled {
         missing.push(format!("{} {} to be paid.", order.currency.format(open), order.currency));
+    }
+    if order.deposits_held.is_positive() {
+        let held = order.currency.format(order.deposits_held);
+        missing.push(format!("{held} {} of deposits held: apply, move, refund or keep them.", order.currency));
     }
     missing
 }

@@ -166,6 +166,7 @@ macro_rules! operations {
     (@right asks) => { Right::Asks };
     (@right price) => { Right::UpTo(LimitKind::PriceChange) };
     (@right memo) => { Right::UpTo(LimitKind::CreditMemo) };
+    (@right refund) => { Right::UpTo(LimitKind::Refund) };
     (@right order) => { Right::UpTo(LimitKind::Order) };
 }
 
@@ -235,6 +236,10 @@ operations! {
     PostMoney "post receipts and apply money"                  => yes   yes   no   no,
     /// Unapplies money, reverses receipts that were typed in error.
     TakeBackMoney "unapply money and reverse receipts"         => yes   yes   no   no,
+    /// Sends a deposit back.
+    RefundDeposit "refund deposits"                            => refund refund no no,
+    /// Keeps a deposit as income.
+    KeepDeposit "keep deposits as income"                      => asks  yes   no   no,
     /// Brings open items, stock and balances of before into the books.
     PostOpening "post opening balances"                        => no    yes   no   no,
     /// Approves or declines what someone else asks for.

@@ -307,14 +307,7 @@ fn settle(input: &SettleInput<'_>) -> Settlement {
             }
         })
         .collect();
-    Settlement {
-        date: input.date,
-        amount: input.amount,
-        amount_base,
-        applied,
-        unapplied,
-        unapplied_base: stays,
-    }
+    Settlement { date: input.date, amount: input.amount, amount_base, applied, unapplied, unapplied_base: stays }
 }
 
 /// The same of a deposit that was taxed as it came in: by code, one after the other, as far as each invoice has of it.

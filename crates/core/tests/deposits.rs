@@ -269,11 +269,7 @@ fn ending<'a>(books: &'a Books, item: OpenItem, ending: Ending, amount: i64) -> 
 fn a_deposit_refunded_kept_or_typed_in_error() {
     let books = Books::new();
     let refund = || Ending::Refund { method: method() };
-    let reverse = || Ending::Reverse {
-        place: method().place,
-        entry: EntryId(1),
-        amount: (Money(8_000), Money(8_000)),
-    };
+    let reverse = || Ending::Reverse { place: method().place, entry: EntryId(1), amount: (Money(8_000), Money(8_000)) };
     let plain = || item(1, (8_000, 8_000), Vec::new());
     let taxed = || item(1, (8_000, 8_000), held_80());
     let keep = [("25000", 6_504), ("41000", 1_496), ("41000", -1_496), ("69000", -6_504)];
@@ -334,7 +330,8 @@ fn revenue_covered_by_a_deposit_takes_its_rate() {
 #[test]
 fn a_deposit_goes_to_its_own_order_and_no_further() {
     let books = Books::new();
-    let other = DepositFacts { order: Some((OrderId(2), "O-2".to_owned())), ..of_order(item(2, (5_000, 5_000), Vec::new())) };
+    let other =
+        DepositFacts { order: Some((OrderId(2), "O-2".to_owned())), ..of_order(item(2, (5_000, 5_000), Vec::new())) };
     let on_account = DepositFacts { order: None, ..of_order(item(3, (5_000, 5_000), Vec::new())) };
     let large = of_order(item(4, (40_000, 40_000), Vec::new()));
     let mut input = invoice(&books, "59.00", vec![large, other, on_account]);
@@ -354,9 +351,12 @@ fn a_deposit_goes_to_its_own_order_and_no_further() {
     assert_eq!(decision.document.unwrap().due, Money(15_028));
     assert!(!stops(&decision.blockers));
     input.deposits[2].wish = Some(Money(5_001));
-    assert!(decide(&input).blockers.iter().any(|blocker| {
-        blocker.check == Check::MoreThanHeld && blocker.field == "deposits.2.amount"
-    }));
+    assert!(
+        decide(&input)
+            .blockers
+            .iter()
+            .any(|blocker| { blocker.check == Check::MoreThanHeld && blocker.field == "deposits.2.amount" })
+    );
 }
 
 #[test]

@@ -40,6 +40,7 @@ fn filled(open: i64) -> OrderFacts {
             shares: vec![(OrderId(1), Money(10_000))],
         }],
         promised: Promised::default(),
+        deposits_held: Money::ZERO,
     }
 }
 

@@ -117,6 +117,8 @@ pub async fn set_up(writing: &mut Writing<'_>, business_date: NaiveDate) -> Resu
         ("receipt", "C-", 512),
         ("container_return", "CR-", 31),
         ("opening", "OB-", 1),
+        ("deposit", "D-", 41),
+        ("deposit_end", "DE-", 7),
         ("entry", "E-", 1),
     ] {
         setup::number_range(writing, kind, prefix, first).await?;

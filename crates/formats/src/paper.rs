@@ -4,8 +4,9 @@
 use std::fmt::Write as _;
 
 use till_core::calendar::words;
+use till_core::deposit::HeldTax;
 use till_core::invoice::{InvoiceDocument, InvoiceLine};
-use till_core::money::Money;
+use till_core::money::{Currency, Money};
 
 /// Who sends it and who gets it.
 #[derive(Debug, Clone)]
@@ -99,16 +100,7 @@ fn head(
         Kind::Invoice { .. } => format!("Invoice {number}"),
         Kind::CreditMemo { .. } => format!("Credit memo {number}"),
     };
-    add(
-        page,
-        format_args!(
-            "<!doctype html>\n<html lang=\"en\"><head><meta charset=\"utf-8\"><title>{title}</title><style>{STYLE}</style></head><body>\n\
-             <header><div><div class=\"company\">{}</div><p class=\"text\">{}\n{}</p></div><div><h1>{title}</h1><dl>",
-            escape(parties.company),
-            escape(parties.name),
-            escape(parties.address).replace(", ", "\n"),
-        ),
-    );
+    opening(page, &title, parties);
     let mut fact = |label: &str, value: &str| add(page, format_args!("<dt>{label}</dt><dd>{}</dd>", escape(value)));
     fact("Date", &words(date));
     match kind {
@@ -199,8 +191,129 @@ fn sums(page: &mut String, kind: Kind<'_>, document: &InvoiceDocument) {
         Kind::Invoice { .. } => format!("Due {}, {}", words(document.due_date), document.currency),
         Kind::CreditMemo { .. } => format!("Credit, {}", document.currency),
     };
-    sum("due", &last, document.total);
+    if let (Kind::Invoice { .. }, false) = (kind, document.deposits.is_empty()) {
+        sum("", "Total", document.total);
+        for deposit in &document.deposits {
+            let tax: Money = deposit.taxes.iter().map(|held| held.tax).sum();
+            let of_it = match tax.is_zero() {
+                true => String::new(),
+                false => format!(", with {} tax, as on its receipt", document.currency.grouped(tax)),
+            };
+            sum("", &format!("Less deposit {}{of_it}", deposit.document.number), -deposit.amount);
+        }
+        let last = match document.due.is_zero() {
+            true => format!("Balance due, {}", document.currency),
+            false => format!("Balance due {}, {}", words(document.due_date), document.currency),
+        };
+        sum("due", &last, document.due);
+    } else {
+        sum("due", &last, document.total);
+    }
     page.push_str("</tfoot>");
+}
+
+/// What the receipt of a deposit says.
+#[derive(Debug, Clone)]
+pub struct DepositPaper<'a> {
+    /// Its number.
+    pub number: &'a str,
+    /// The day the money came.
+    pub date: chrono::NaiveDate,
+    /// The order it is for; none on account.
+    pub order: Option<&'a str>,
+    /// How it was paid.
+    pub method: &'a str,
+    /// Check number, words of the transfer.
+    pub reference: Option<&'a str>,
+    /// Its currency.
+    pub currency: Currency,
+    /// All of it.
+    pub amount: Money,
+    /// Tax by code, where it was due as the money came in.
+    pub taxes: &'a [HeldTax],
+    /// Whether it was taken back as typed in error.
+    pub reversed: bool,
+}
+
+/// The receipt of a deposit as a page that stands alone. Where its tax was due as the money came in it is the invoice
+/// over the advance (UNCL1001 code 386, from memory): tax by code, to be taken off the invoice over the goods.
+pub fn deposit_html(paper: &DepositPaper<'_>, parties: &Parties<'_>) -> String {
+    let title = match paper.taxes.is_empty() {
+        true => format!("Deposit receipt {}", paper.number),
+        false => format!("Prepayment invoice and receipt {}", paper.number),
+    };
+    let mut page = String::with_capacity(4_000);
+    opening(&mut page, &title, parties);
+    let mut fact =
+        |label: &str, value: &str| add(&mut page, format_args!("<dt>{label}</dt><dd>{}</dd>", escape(value)));
+    fact("Date", &words(paper.date));
+    fact("Customer", parties.number);
+    if let Some(id) = parties.tax_id {
+        fact("Your tax id", id);
+    }
+    page.push_str("</dl></div></header>\n");
+    let target = match paper.order {
+        Some(order) => format!("your order {}", escape(order)),
+        None => "your account".to_owned(),
+    };
+    let reference = paper.reference.map(|text| format!(", {}", escape(text))).unwrap_or_default();
+    let thanks = match paper.reversed {
+        true => "This receipt was issued in error and is void.".to_owned(),
+        false => format!(
+            "We received {} {} as a deposit for {target}, paid by {}{reference}. It is taken off the invoice.",
+            paper.currency.grouped(paper.amount),
+            paper.currency,
+            escape(&paper.method.to_lowercase())
+        ),
+    };
+    add(&mut page, format_args!("<p class=\"text\">{thanks}</p>\n"));
+    add(
+        &mut page,
+        format_args!(
+            "<table><thead><tr><th>Deposit</th><th class=\"r\">Net {0}</th><th class=\"r\">Tax {0}</th><th class=\"r\">With tax {0}</th></tr></thead>\n",
+            paper.currency
+        ),
+    );
+    let mut row = |label: &str, net: Money, tax: Money| {
+        let [net, tax, gross] = [net, tax, net + tax].map(|money| paper.currency.grouped(money));
+        add(
+            &mut page,
+            format_args!(
+                "<tr><td>{}</td><td class=\"r\">{net}</td><td class=\"r\">{tax}</td><td class=\"r\">{gross}</td></tr>\n",
+                escape(label)
+            ),
+        );
+    };
+    for held in paper.taxes {
+        row(&format!("Tax code {}, {}%", held.rate.code, held.rate.rate.percent()), held.net, held.tax);
+    }
+    let total = paper.currency.grouped(paper.amount);
+    add(
+        &mut page,
+        format_args!(
+            "<tfoot><tr class=\"due\"><td colspan=\"3\" class=\"r\">Received, {}</td><td class=\"r\">{total}</td></tr></tfoot></table>\n",
+            paper.currency
+        ),
+    );
+    if paper.taxes.is_empty() {
+        page.push_str("<p class=\"dim\">Tax is due with the invoice over the goods.</p>\n");
+    }
+    page.push_str("</body></html>\n");
+    page
+}
+
+/// From whom and to whom.
+fn opening(page: &mut String, title: &str, parties: &Parties<'_>) {
+    add(
+        page,
+        format_args!(
+            "<!doctype html>\n<html lang=\"en\"><head><meta charset=\"utf-8\"><title>{title}</title><style>{STYLE}</style></head><body>\n\
+             <header><div><div class=\"company\">{}</div><p class=\"text\">{}\n{}</p></div><div><h1>{title}</h1><dl>",
+            escape(parties.company),
+            escape(parties.name),
+            escape(parties.address).replace(", ", "\n"),
+        ),
+    );
 }
 
 /// “Shipment S-1 of 3 Mar 2026, order O-1, your order PO 1”.
@@ -229,8 +342,10 @@ mod tests {
 
     use super::*;
     use till_core::calendar::{DocumentDate, Terms};
+    use till_core::deposit::split_by_code;
+    use till_core::deposit::using::DepositUsed;
     use till_core::fixed::{ExchangeRate, Quantity, Rate, UnitPrice};
-    use till_core::ids::{CustomerId, OrderId, OrderLineId};
+    use till_core::ids::{CustomerId, DocumentKind, DocumentRef, OpenItemId, OrderId, OrderLineId};
     use till_core::invoice::{ItemKind, LineSource};
     use till_core::marks::Marks;
     use till_core::money::Currency;
@@ -326,6 +441,57 @@ mod tests {
     #[test]
     fn an_invoice_on_paper() {
         insta::assert_snapshot!(page(Kind::Invoice { canceled_by: None }, "I-1", &document()));
+    }
+
+    /// 137.88 less a deposit of 80.00 with 14.96 tax in it: exactly 57.88 is due.
+    #[test]
+    fn an_invoice_with_a_deposit() {
+        let mut document = document();
+        let rate = document.taxes[0].rate.clone();
+        let day = "2026-03-10".parse().unwrap();
+        document.deposits = vec![DepositUsed {
+            item: OpenItemId(1),
+            document: DocumentRef { kind: DocumentKind::Deposit, id: 1, number: "D-41".to_owned() },
+            order: Some("O-1".to_owned()),
+            amount: Money(8_000),
+            amount_base: Money(8_000),
+            taxes: split_by_code(Money(8_000), &[(rate, Money(13_788))], day, |amount| amount),
+        }];
+        document.due = Money(5_788);
+        let page = page(Kind::Invoice { canceled_by: None }, "I-1", &document);
+        let sums = page.split("<tfoot>").nth(1).unwrap();
+        assert!(sums.contains("Less deposit D-41, with 14.96 tax, as on its receipt"), "{sums}");
+        assert!(sums.contains("-80.00") || sums.contains("−80.00"), "{sums}");
+        assert!(sums.contains("Balance due") && sums.contains("57.88"), "{sums}");
+    }
+
+    #[test]
+    fn the_receipt_of_a_deposit() {
+        let document = document();
+        let rate = document.taxes[0].rate.clone();
+        let day = "2026-03-10".parse().unwrap();
+        let taxes = split_by_code(Money(8_000), &[(rate, Money(13_788))], day, |amount| amount);
+        let parties = Parties {
+            company: "Marram & Hive",
+            number: "1006",
+            name: "Tern Point",
+            address: "1 Test Road, Testing",
+            tax_id: None,
+        };
+        let mut paper = DepositPaper {
+            number: "D-41",
+            date: day,
+            order: Some("O-1"),
+            method: "Transfer",
+            reference: Some("<winter>"),
+            currency: document.currency,
+            amount: Money(8_000),
+            taxes: &taxes,
+            reversed: false,
+        };
+        insta::assert_snapshot!(deposit_html(&paper, &parties).replace(STYLE, "").replace("<tr", "\n<tr"));
+        paper.reversed = true;
+        assert!(deposit_html(&paper, &parties).contains("is void"));
     }
 
     #[test]

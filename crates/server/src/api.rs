@@ -5,6 +5,7 @@ mod billing;
 mod chart;
 mod corrections;
 mod customers;
+mod deposits;
 mod export;
 mod going_out;
 mod goods;
@@ -52,6 +53,7 @@ pub fn configure(config: &mut ServiceConfig<'_>) {
     going_out::configure(config);
     openings::configure(config);
     receipts::configure(config);
+    deposits::configure(config);
     ledger::configure(config);
     export::configure(config);
     approvals::configure(config);

@@ -3,9 +3,11 @@
 use chrono::{NaiveDate, SecondsFormat};
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
+use till_core::deposit::ending::EndKind;
 use till_core::fixed::{Rate, UnitPrice};
 use till_core::ids::{
-    ApprovalId, CustomerId, DocumentKind, DocumentRef, InvoiceId, OrderId, OrderLineId, PersonId, ShipmentLineId,
+    ApprovalId, CustomerId, DepositId, DocumentKind, DocumentRef, InvoiceId, OrderId, OrderLineId, PersonId,
+    ShipmentLineId,
 };
 use till_core::merge::FieldChange;
 use till_core::money::Money;
@@ -15,11 +17,12 @@ use till_core::people::{
 };
 
 use crate::convert::{json, kind, known};
+use crate::deposits::NewEnd;
 use crate::invoices::{LineKey, ToCancelInvoice, ToCredit};
 use crate::orders::OrderForm;
 use crate::rules::Rules;
 use crate::writing::{Approved, Writing, set};
-use crate::{Result, StoreError, customers, invoices, orders, people};
+use crate::{Result, StoreError, customers, deposits, invoices, orders, people};
 
 /// What is asked for, as the operation takes it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -87,6 +90,13 @@ pub(crate) enum Asked {
         /// What it is to be.
         form: Box<OrderForm>,
     },
+    /// A deposit refunded, or kept as income.
+    EndDeposit {
+        /// The deposit.
+        deposit: DepositId,
+        /// How.
+        wish: NewEnd,
+    },
     /// A customer's stop lifted.
     LiftStop {
         /// The customer.
@@ -102,6 +112,10 @@ impl Asked {
             Self::ChangePrice { .. } | Self::Discount { .. } => Operation::ChangePrice,
             Self::CancelInvoice { .. } | Self::CreditInvoice { .. } => Operation::CancelInvoice,
             Self::ConfirmOrder { .. } | Self::ChangeOrder { .. } => Operation::ConfirmOrder,
+            Self::EndDeposit { wish, .. } => match wish.kind {
+                EndKind::Refunded => Operation::RefundDeposit,
+                EndKind::Kept => Operation::KeepDeposit,
+            },
             Self::LiftStop { .. } => Operation::LiftStop,
         }
     }
@@ -422,6 +436,9 @@ async fn carry_out(writing: &mut Writing<'_>, rules: &Rules, asked: Asked, reaso
         }
         Asked::ChangeOrder { order, version, form } => {
             orders::change(writing, rules, order, version, &form).await?;
+        }
+        Asked::EndDeposit { deposit, wish } => {
+            deposits::end(writing, rules, deposit, (None, None), &wish).await?;
         }
         Asked::LiftStop { customer, reason } => {
             customers::lift_stop(writing, rules, customer, None, &reason).await?;

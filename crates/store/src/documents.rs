@@ -6,12 +6,13 @@
 use chrono::NaiveDate;
 use sqlx::SqliteConnection;
 use till_core::calendar::{DocumentDate, Terms};
+use till_core::deposit::using::DepositUsed;
 use till_core::fixed::{ExchangeRate, Quantity, Rate, UnitPrice};
 use till_core::ids::{
     CreditMemoId, CustomerId, DocumentKind, EntryId, ItemId, OrderId, OrderLineId, ShipmentId, ShipmentLineId,
 };
 use till_core::invoice::{
-    DocumentDiscount, InvoiceDocument, InvoiceLine, ItemKind, LineSource, LinkRole, OrderShare, owed_back,
+    DocumentDiscount, InvoiceDocument, InvoiceLine, ItemKind, LineSource, LinkRole, OrderShare, early_offer,
 };
 use till_core::money::Money;
 use till_core::tape::Tape;
@@ -19,7 +20,7 @@ use till_core::tax::{TaxCategory, TaxComputed, TaxLine, TaxRate};
 
 use crate::convert::{currency, json, known, terms};
 use crate::invoices::read;
-use crate::open_items::next_id;
+use crate::open_items::{made_by, next_id};
 use crate::rules::next_numbers;
 use crate::writing::Writing;
 use crate::{Result, StoreError};
@@ -43,7 +44,7 @@ pub(crate) async fn posted(connection: &mut SqliteConnection, id: i64) -> Result
         r#"SELECT kind, customer_id, currency, rate_e9 AS "rate!", document_date AS "document_date!: NaiveDate",
                   posting_date AS "posting_date!: NaiveDate", tax_date AS "tax_date!: NaiveDate", due_date AS "due_date!: NaiveDate",
                   terms, net_minor AS "net!", tax_minor AS "tax!", total_minor AS "total!", total_base_minor AS "total_base!",
-                  gross_priced, tax_computed AS "tax_computed!", lines_minor AS "lines!", discount_e6, discount_minor, discount_reason, text_above, text_below
+                  gross_priced, tax_computed AS "tax_computed!", lines_minor AS "lines!", entry_id, discount_e6, discount_minor, discount_reason, text_above, text_below
            FROM documents WHERE id = ? AND state = 'posted'"#,
         id
     )
@@ -57,17 +58,22 @@ pub(crate) async fn posted(connection: &mut SqliteConnection, id: i64) -> Result
     let posted = |date| DocumentDate { date, typed: true };
     let terms = head.terms.as_deref().map_or_else(|| Ok(Terms::net_days(0)), terms)?;
     let lines = lines(connection, id, sign).await?;
-    let owed_back = owed_back(&lines);
-    Ok(InvoiceDocument {
+    let deposits = match head.entry_id.filter(|_| sign > 0) {
+        Some(entry) => deposits(connection, EntryId(entry)).await?,
+        None => Vec::new(),
+    };
+    let mut document = InvoiceDocument {
         customer: CustomerId(head.customer_id),
         currency: currency(&head.currency)?,
         rate: ExchangeRate::from_scaled(head.rate),
         document_date: posted(head.document_date),
         posting_date: posted(head.posting_date),
         tax_date: head.tax_date,
-        due_parts: terms.schedule(head.document_date, total),
-        early: terms.offer(head.document_date, net - owed_back, total - owed_back),
+        due_parts: Vec::new(),
+        early: None,
         terms,
+        due: total - deposits.iter().map(|deposit| deposit.amount).sum::<Money>(),
+        deposits,
         due_date: head.due_date,
         text_above: head.text_above,
         text_below: head.text_below,
@@ -86,7 +92,36 @@ pub(crate) async fn posted(connection: &mut SqliteConnection, id: i64) -> Result
         total,
         total_base: money(head.total_base),
         order_shares: order_shares(connection, id).await?,
-    })
+    };
+    let (date, terms) = (document.document_date.date, &document.terms);
+    document.due_parts = match document.deposits.is_empty() {
+        true => terms.schedule(date, document.total),
+        false => terms.open_parts(date, document.total, document.due),
+    };
+    document.early = early_offer(&document);
+    Ok(document)
+}
+
+/// Deposits that were applied as an invoice was posted.
+async fn deposits(connection: &mut SqliteConnection, entry: EntryId) -> Result<Vec<DepositUsed>> {
+    let mut used = Vec::new();
+    for one in made_by(connection, entry).await? {
+        let order = sqlx::query_scalar!(
+            r#"SELECT orders.number AS "number?" FROM deposits LEFT JOIN orders ON orders.id = order_id WHERE deposits.id = ?"#,
+            one.credit.document.id
+        )
+        .fetch_optional(&mut *connection)
+        .await?;
+        used.push(DepositUsed {
+            item: one.credit.id,
+            document: one.credit.document,
+            order: order.flatten(),
+            amount: one.used.0,
+            amount_base: one.used.1,
+            taxes: one.taxes,
+        });
+    }
+    Ok(used)
 }
 
 /// What a line of a document says of where it comes from. A line that takes another back comes from

@@ -56,7 +56,7 @@ pub async fn find(connection: &mut SqliteConnection, text: &str) -> Result<Vec<F
                WHERE shipments.number LIKE ?1 ESCAPE '\' OR consignment_number LIKE ?1 ESCAPE '\' OR outside_number LIKE ?1 ESCAPE '\'
              UNION ALL SELECT 'invoice', invoices.id, invoices.number, name, 3 FROM invoices JOIN customers ON customers.id = customer_id
                WHERE invoices.number LIKE ?1 ESCAPE '\'
-             UNION ALL SELECT 'receipt', payments.id, payments.number, name, 4 FROM payments JOIN customers ON customers.id = customer_id
+             UNION ALL SELECT kind, payments.id, payments.number, name, 4 FROM payments JOIN customers ON customers.id = customer_id
                WHERE payments.number LIKE ?1 ESCAPE '\' OR reference LIKE ?1 ESCAPE '\'
              UNION ALL SELECT 'item', id, code, name, 0 FROM items WHERE code LIKE ?1 ESCAPE '\' OR name LIKE ?1 ESCAPE '\'
              UNION ALL SELECT 'quote', quotes.id, quotes.number, coalesce(customers.name, contacts.company, contacts.name), 1 FROM quotes

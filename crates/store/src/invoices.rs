@@ -4,6 +4,7 @@ mod added;
 mod cancel;
 mod conflict;
 mod credit;
+mod deposit_wishes;
 mod drafts;
 mod inputs;
 mod line_changes;
@@ -21,6 +22,7 @@ use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
 use till_core::calendar::Terms;
 use till_core::checks::{Blocker, Step};
+use till_core::deposit::using::DepositOffer;
 use till_core::entry::Entry;
 use till_core::ids::{CustomerId, InvoiceId};
 use till_core::invoice::{Combine, InvoiceDecision, InvoiceDocument, InvoiceInput, decide_in_order, group};
@@ -33,6 +35,7 @@ pub use added::AddedLine;
 pub use cancel::{CancelPreview, Cancelled, ToCancelInvoice, cancel, cancel_preview};
 pub use conflict::{MergeView, ToMerge, merge};
 pub use credit::{CreditLine, CreditPosted, CreditPreview, ToCredit, credit, credit_preview};
+pub use deposit_wishes::{DepositWish, change_deposit};
 pub(crate) use drafts::{DraftRow, drafts, drop_many, write_drafts};
 pub use drafts::{change_draft, drop_draft, make_drafts};
 pub(crate) use inputs::{Head, ToDecide, inputs};
@@ -117,6 +120,7 @@ impl ToBill {
             discount: None,
             waits: None,
             replaces: None,
+            deposits: Vec::new(),
         }
     }
 }
@@ -135,6 +139,8 @@ pub struct InvoicePreview {
     pub entry: Option<Entry>,
     /// The entry of the cost that follows billing.
     pub cost_entry: Option<Entry>,
+    /// Deposits that could be applied to it, used or not.
+    pub deposits: Vec<DepositOffer>,
     /// Its arithmetic.
     pub tape: Tape,
     /// What it changes.
@@ -153,6 +159,7 @@ impl InvoicePreview {
             document: decision.document,
             entry: decision.entry,
             cost_entry: decision.cost_entry,
+            deposits: decision.deposits,
             tape: decision.tape,
             changes: decision.changes,
             blockers: decision.blockers,

@@ -16,6 +16,7 @@ pub mod copies;
 pub mod customers;
 pub mod day_sheet;
 pub mod deliveries;
+pub mod deposits;
 mod documents;
 mod errors;
 pub mod exposure;

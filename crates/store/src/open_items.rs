@@ -3,6 +3,7 @@
 
 mod as_of;
 mod standing;
+mod taxes;
 
 use chrono::NaiveDate;
 use sqlx::SqliteConnection;
@@ -16,7 +17,8 @@ use crate::convert::{currency, json, kind, known};
 use crate::{Result, StoreError};
 
 pub use as_of::{Aged, OpenItemRow, OpenItems, ageing, open_as_of};
-pub(crate) use standing::{standing_on_credit, standing_on_debit};
+pub(crate) use standing::{made_by, standing_on_credit, standing_on_debit};
+pub(crate) use taxes::{of_applications, taken_with};
 
 /// The next id of a table whose ids are never given twice.
 pub(crate) async fn next_id(connection: &mut SqliteConnection, table: &str) -> Result<i64> {
@@ -48,7 +50,7 @@ pub(crate) async fn load(connection: &mut SqliteConnection, ids: &[OpenItemId]) 
            SELECT credit_item, application_date, credit_minor, credit_base_minor FROM json_each(?1) AS wanted JOIN applications ON credit_item = wanted.value"#,
         ids
     )
-    .fetch_all(connection)
+    .fetch_all(&mut *connection)
     .await?;
     let mut moved: std::collections::HashMap<i64, (Vec<Movement>, Vec<Movement>)> = std::collections::HashMap::new();
     for row in moves {
@@ -56,6 +58,10 @@ pub(crate) async fn load(connection: &mut SqliteConnection, ids: &[OpenItemId]) 
         amounts.push(Movement::new(row.date, -row.amount));
         bases.push(Movement::new(row.date, -row.base));
     }
+    let mut taxes = match rows.iter().any(|row| row.purpose == Purpose::DepositLiability.word()) {
+        true => taxes::held(connection, &ids).await?,
+        false => std::collections::HashMap::new(),
+    };
     rows.into_iter()
         .map(|row| {
             let account = match (row.account, row.account_name, row.account_type) {
@@ -81,6 +87,7 @@ pub(crate) async fn load(connection: &mut SqliteConnection, ids: &[OpenItemId]) 
                 open_base: Money(row.open_base_minor),
                 movements,
                 base_movements,
+                taxes: taxes.remove(&row.id).unwrap_or_default(),
             })
         })
         .collect()

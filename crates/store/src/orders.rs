@@ -171,7 +171,7 @@ pub(crate) async fn facts(connection: &mut SqliteConnection, ids: &[OrderId]) ->
            ORDER BY mine.order_id, invoices.id, shares.position"#,
         wanted
     )
-    .fetch_all(connection)
+    .fetch_all(&mut *connection)
     .await?;
     let mut of_order: HashMap<i64, Vec<(OrderLineId, LineProgress)>> = HashMap::new();
     let mut promised: HashMap<i64, Vec<(OrderLineId, Rate, Money)>> = HashMap::new();
@@ -205,10 +205,12 @@ pub(crate) async fn facts(connection: &mut SqliteConnection, ids: &[OrderId]) ->
             }),
         }
     }
+    let mut held = crate::deposits::held_for(connection, &wanted).await?;
     heads
         .into_iter()
         .map(|head| {
             Ok(OrderFacts {
+                deposits_held: held.remove(&head.id).unwrap_or_default(),
                 id: OrderId(head.id),
                 number: head.number,
                 customer_order_number: head.customer_order_number,

@@ -23,7 +23,7 @@ use till_core::tape::{Change, Tape};
 use crate::convert::json;
 use crate::rules::{Rules, date_order, exchange_rate, next_number};
 use crate::writing::{Writing, set};
-use crate::{Result, StoreError, customers, money_places, open_items, orders, posting, sensible_date};
+use crate::{Result, StoreError, customers, deposits, money_places, open_items, orders, posting, sensible_date};
 
 pub use applying::{NewApplications, apply, preview_apply};
 pub use back::{BackPreview, ToReverse, ToUnapply, preview_reverse, preview_unapply, reverse, unapply};
@@ -108,6 +108,12 @@ pub struct PostedReceipt {
     pub id: ReceiptId,
     /// Its number.
     pub number: String,
+}
+
+/// The kind of a payment: a receipt, or a deposit.
+async fn kind_of(connection: &mut SqliteConnection, id: ReceiptId) -> Result<DocumentKind> {
+    let kind = sqlx::query_scalar!("SELECT kind FROM payments WHERE id = ?", id.0).fetch_optional(connection).await?;
+    kind.as_deref().map(crate::convert::kind).ok_or_else(|| StoreError::not_found(DocumentKind::Receipt, id))?
 }
 
 /// Turns what was typed into amounts for open items; proposes them where nothing was typed.
@@ -218,7 +224,12 @@ async fn settle_input<'a>(
     let Credit { payer, source, date, money: (money, amount), typed, first } = credit;
     let group = open_items::paying_group(connection, payer).await?;
     let (customer, _) = customers::facts(connection, payer).await?;
-    let to_apply = to_apply(connection, &group, (money, amount), date.date, typed, first).await?;
+    let mut to_apply = to_apply(connection, &group, (money, amount), date.date, typed, first).await?;
+    if let (Source::Item(item), None) = (&source, typed)
+        && item.purpose == Purpose::DepositLiability
+    {
+        to_apply = deposits::proposed(connection, item, to_apply).await?;
+    }
     let dates = match &source {
         Source::Received { .. } => date_order(connection, rules, DocumentKind::Receipt).await?,
         Source::Containers { .. } => date_order(connection, rules, DocumentKind::ContainerReturn).await?,
@@ -226,6 +237,12 @@ async fn settle_input<'a>(
     };
     Ok(SettleInput {
         payer,
+        rooms: match &source {
+            Source::Item(item) if item.purpose == Purpose::DepositLiability => {
+                deposits::rooms(connection, item, to_apply.iter().map(|one| &one.item)).await?
+            }
+            _ => Vec::new(),
+        },
         payer_name: customer.name,
         payer_class: customer.class,
         group,

@@ -4,6 +4,8 @@ use chrono::{Days, NaiveDate};
 use sqlx::SqliteConnection;
 use till_core::accounts::{Account, AccountMap, AccountRule, AccountType, Purpose};
 use till_core::calendar::{DateOrder, Period, Periods};
+use till_core::deposit::AdvanceTax;
+use till_core::deposit::using::DepositUse;
 use till_core::fixed::{ExchangeRate, RATE_HOLDS_DAYS, Rate};
 use till_core::ids::{DocumentKind, ItemId};
 use till_core::invoice::TaxDateRule;
@@ -47,6 +49,10 @@ pub struct Rules {
     pub freight_item: Option<ItemId>,
     /// Which day picks the tax rates of an invoice.
     pub tax_date: TaxDateRule,
+    /// When tax on money in advance is due.
+    pub advance_tax: AdvanceTax,
+    /// How deposits are used on part invoices.
+    pub deposit_use: DepositUse,
     /// Whether a document date before that of the last of its kind stops its posting.
     pub dates_in_order: bool,
 }
@@ -58,7 +64,7 @@ pub struct Rules {
 pub async fn load(connection: &mut SqliteConnection) -> Result<Rules> {
     let company = sqlx::query!(
         r#"SELECT name, base_currency, coalesce(business_date, date('now')) AS "business_date!: NaiveDate", tax_computed,
-                  warehouse, cost_entry, clearing_days, freight_item_id, tax_date, dates_in_order
+                  warehouse, cost_entry, clearing_days, freight_item_id, tax_date, dates_in_order, advance_tax, deposit_use
            FROM company"#
     )
     .fetch_optional(&mut *connection)
@@ -79,6 +85,8 @@ pub async fn load(connection: &mut SqliteConnection) -> Result<Rules> {
         clearing_days: u64::try_from(company.clearing_days).unwrap_or(0),
         freight_item: company.freight_item_id.map(ItemId),
         tax_date: known(&company.tax_date, TaxDateRule::of)?,
+        advance_tax: known(&company.advance_tax, AdvanceTax::of)?,
+        deposit_use: known(&company.deposit_use, DepositUse::of)?,
         dates_in_order: company.dates_in_order != 0,
     })
 }
@@ -197,7 +205,10 @@ pub(crate) async fn date_order(
              WHERE kind = 'credit_memo' AND state = 'posted' AND document_date <= ?"
         }
         DocumentKind::Receipt => {
-            "SELECT max(posting_date) FROM payments WHERE posting_date <= ? AND reversed_on IS NULL"
+            "SELECT max(posting_date) FROM payments WHERE posting_date <= ? AND reversed_on IS NULL AND kind = 'receipt'"
+        }
+        DocumentKind::Deposit => {
+            "SELECT max(posting_date) FROM payments WHERE posting_date <= ? AND reversed_on IS NULL AND kind = 'deposit'"
         }
         DocumentKind::ContainerReturn => "SELECT max(posting_date) FROM container_returns WHERE posting_date <= ?",
         _ => return Ok(DateOrder::of_today(today)),

@@ -3,6 +3,8 @@
 use chrono::{NaiveDate, SecondsFormat};
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
+use till_core::deposit::AdvanceTax;
+use till_core::deposit::using::DepositUse;
 use till_core::invoice::TaxDateRule;
 use till_core::money::{Currency, Money};
 use till_core::numbering::{MoveNumber, decide_move};
@@ -76,6 +78,10 @@ pub struct SetupView {
     pub tax_date: TaxDateRule,
     /// Whether a document date before that of the last invoice stops its posting.
     pub dates_in_order: bool,
+    /// When tax on money in advance is due; deposits keep the regime they were taken under.
+    pub advance_tax: AdvanceTax,
+    /// How deposits are used on part invoices.
+    pub deposit_use: DepositUse,
     /// The day the books stand still on; none for the day on the wall.
     pub fixed_date: Option<NaiveDate>,
     /// Changes with every edit.
@@ -94,7 +100,7 @@ pub struct SetupView {
 /// [`StoreError::NotSetUp`] on empty books.
 pub async fn view(connection: &mut SqliteConnection) -> Result<SetupView> {
     let company = sqlx::query!(
-        r#"SELECT name, base_currency, business_date AS "business_date: NaiveDate", tax_computed, tax_date, dates_in_order, version FROM company"#
+        r#"SELECT name, base_currency, business_date AS "business_date: NaiveDate", tax_computed, tax_date, dates_in_order, advance_tax, deposit_use, version FROM company"#
     )
     .fetch_optional(&mut *connection)
     .await?
@@ -130,6 +136,8 @@ pub async fn view(connection: &mut SqliteConnection) -> Result<SetupView> {
         base_currency: currency(&company.base_currency)?,
         tax_computed: if company.tax_computed == "per_line" { TaxComputed::PerLine } else { TaxComputed::PerDocument },
         tax_date: known(&company.tax_date, TaxDateRule::of)?,
+        advance_tax: known(&company.advance_tax, AdvanceTax::of)?,
+        deposit_use: known(&company.deposit_use, DepositUse::of)?,
         dates_in_order: company.dates_in_order != 0,
         fixed_date: company.business_date,
         version: company.version,
@@ -219,6 +227,12 @@ pub struct CompanySettings {
     /// Whether a document date before that of the last invoice stops its posting; none to leave it.
     #[serde(default)]
     pub dates_in_order: Option<bool>,
+    /// When tax on money in advance is due; none to leave it.
+    #[serde(default)]
+    pub advance_tax: Option<AdvanceTax>,
+    /// How deposits are used on part invoices; none to leave it.
+    #[serde(default)]
+    pub deposit_use: Option<DepositUse>,
     /// A day to stand still on, never before the present one; none for the day on the wall.
     pub fixed_date: Option<NaiveDate>,
 }
@@ -247,14 +261,19 @@ pub async fn change_company(writing: &mut Writing<'_>, new: &CompanySettings) ->
     };
     let tax = computed(new.tax_computed);
     let tax_date = new.tax_date.unwrap_or(before.tax_date).word();
+    let advance_tax = new.advance_tax.unwrap_or(before.advance_tax).word();
+    let deposit_use = new.deposit_use.unwrap_or(before.deposit_use).word();
     let in_order = new.dates_in_order.unwrap_or(before.dates_in_order);
     sqlx::query!(
-        "UPDATE company SET name = ?, tax_computed = ?, business_date = ?, tax_date = ?, dates_in_order = ?, version = version + 1",
+        "UPDATE company SET name = ?, tax_computed = ?, business_date = ?, tax_date = ?, dates_in_order = ?, advance_tax = ?, deposit_use = ?,
+                version = version + 1",
         name,
         tax,
         new.fixed_date,
         tax_date,
-        in_order
+        in_order,
+        advance_tax,
+        deposit_use
     )
     .execute(&mut **writing)
     .await?;
@@ -265,6 +284,11 @@ pub async fn change_company(writing: &mut Writing<'_>, new: &CompanySettings) ->
     changes.extend(changed("the tax date is", Some(before.tax_date.word()), Some(tax_date)));
     let word = |in_order: bool| if in_order { "stops" } else { "warns" };
     changes.extend(changed("a date out of order", Some(word(before.dates_in_order)), Some(word(in_order))));
+    let said = |regime: &str| if regime == "at_receipt" { "as the money comes in" } else { "with the invoice" };
+    let was = before.advance_tax.word();
+    changes.extend(changed("tax on money in advance is due", Some(said(was)), Some(said(advance_tax))));
+    let said = |way: &str| if way == "first" { "on the first invoices" } else { "in proportion" };
+    changes.extend(changed("deposits are used", Some(said(before.deposit_use.word())), Some(said(deposit_use))));
     writing.note_setting("company", "changed the company's settings", changes);
     Ok(new.version + 1)
 }

@@ -90,6 +90,8 @@ pub async fn begin(writing: &mut Writing<'_>, name: &str, currency: &str, today:
         ("credit_memo", "CM-"),
         ("container_return", "CR-"),
         ("opening", "OB-"),
+        ("deposit", "D-"),
+        ("deposit_end", "DE-"),
         ("entry", "E-"),
     ] {
         setup::number_range(writing, kind, prefix, 1).await?;

@@ -61,7 +61,7 @@ pub(crate) async fn trail(connection: &mut SqliteConnection, kind: DocumentKind,
            WHERE ?1 = 'order' AND order_id = ?2 AND shipment_line_id IS NULL
            UNION SELECT debit.document_id FROM open_items AS credit JOIN applications ON credit_item = credit.id
              JOIN open_items AS debit ON debit.id = debit_item AND debit.kind = 'invoice'
-             WHERE ?1 = 'receipt' AND credit.kind = 'receipt' AND credit.document_id = ?2 AND credit.side = 'owed_by_us'
+             WHERE ?1 IN ('receipt', 'deposit') AND credit.kind = ?1 AND credit.document_id = ?2 AND credit.side = 'owed_by_us'
            UNION SELECT to_id FROM document_links WHERE ?1 = 'credit_memo' AND from_id = ?2
            UNION SELECT from_id FROM document_links WHERE ?1 = 'invoice' AND to_id = ?2 AND role = 'replaces'
            UNION SELECT to_id FROM document_links WHERE ?1 = 'invoice' AND from_id = ?2 AND role = 'replaces'
@@ -200,13 +200,14 @@ async fn invoice_steps(connection: &mut SqliteConnection, invoices: &str) -> Res
 
 async fn receipts(connection: &mut SqliteConnection, word: &str, id: i64, invoices: &str) -> Result<Vec<TrailStep>> {
     sqlx::query!(
-        r#"SELECT payments.id, number, posting_date AS "date: NaiveDate", name AS method, reversed_on IS NOT NULL AS "reversed!: bool", amount_minor, currency
+        r#"SELECT payments.id, kind, number, posting_date AS "date: NaiveDate", name AS method, reversed_on IS NOT NULL AS "reversed!: bool", amount_minor, currency
            FROM payments JOIN payment_methods ON code = method
-           WHERE (?1 = 'receipt' AND payments.id = ?2)
-              OR (?1 <> 'receipt' AND payments.id IN (
+           WHERE (?1 IN ('receipt', 'deposit') AND payments.id = ?2)
+              OR (?1 NOT IN ('receipt', 'deposit') AND payments.id IN (
                     SELECT credit.document_id FROM open_items AS debit JOIN applications ON debit_item = debit.id
-                    JOIN open_items AS credit ON credit.id = credit_item AND credit.kind = 'receipt'
+                    JOIN open_items AS credit ON credit.id = credit_item AND credit.kind IN ('receipt', 'deposit')
                     WHERE debit.kind = 'invoice' AND debit.document_id IN (SELECT value FROM json_each(?3))))
+              OR (?1 = 'order' AND payments.id IN (SELECT id FROM deposits WHERE order_id = ?2))
            ORDER BY payments.id"#,
         word, id, invoices
     )
@@ -215,7 +216,7 @@ async fn receipts(connection: &mut SqliteConnection, word: &str, id: i64, invoic
     .into_iter()
     .map(|row| {
         let state = if row.reversed { "reversed".to_owned() } else { row.method };
-        step(DocumentKind::Receipt, row.id, row.number, Some(row.date), state, Some(row.amount_minor), &row.currency)
+        step(crate::convert::kind(&row.kind)?, row.id, row.number, Some(row.date), state, Some(row.amount_minor), &row.currency)
     })
     .collect()
 }

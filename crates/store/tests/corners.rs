@@ -412,6 +412,8 @@ async fn receipts_and_credit_memos_are_dated_in_order() {
             tax_computed: now.tax_computed,
             tax_date: None,
             dates_in_order: Some(true),
+            advance_tax: None,
+            deposit_use: None,
             fixed_date: now.fixed_date,
         };
         settings::change_company(writing, &wish).await

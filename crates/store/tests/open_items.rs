@@ -511,6 +511,8 @@ async fn a_document_keeps_how_its_tax_was_computed() {
             tax_computed: till_core::tax::TaxComputed::PerLine,
             tax_date: None,
             dates_in_order: None,
+            advance_tax: None,
+            deposit_use: None,
             fixed_date: now.fixed_date,
         };
         till_store::settings::change_company(writing, &new).await

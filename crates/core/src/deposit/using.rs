@@ -152,8 +152,7 @@ pub fn part_of(item: &OpenItem, amount: Money, date: NaiveDate, rooms: Option<&[
     if item.taxes.is_empty() {
         return (item.release(amount, date), Vec::new());
     }
-    let caps: Vec<i64> =
-        item.taxes.iter().map(|held| rooms.map_or(held.gross(), |rooms| cap(held, rooms)).0).collect();
+    let caps: Vec<i64> = item.taxes.iter().map(|held| rooms.map_or(held.gross(), |rooms| cap(held, rooms)).0).collect();
     let used: Vec<HeldTax> = item
         .taxes
         .iter()
@@ -167,7 +166,8 @@ pub fn part_of(item: &OpenItem, amount: Money, date: NaiveDate, rooms: Option<&[
             }
             let tax = tax.min(held.tax).max(gross - held.net);
             let net = gross - tax;
-            let base = |whole: Money, part: Money, of: Money| if part == of { whole } else { whole.share(part.0, of.0) };
+            let base =
+                |whole: Money, part: Money, of: Money| if part == of { whole } else { whole.share(part.0, of.0) };
             HeldTax {
                 rate: held.rate.clone(),
                 tax_date: date,
@@ -281,7 +281,10 @@ fn most(
         None => bound(left, "The invoice comes to no more.".to_owned()),
     }
     bound(left, "The invoice comes to no more.".to_owned());
-    bound(most_by_code(item, rooms), format!("{number} was taxed as it came in: the invoice has no more of its tax code."));
+    bound(
+        most_by_code(item, rooms),
+        format!("{number} was taxed as it came in: the invoice has no more of its tax code."),
+    );
     (most, why)
 }
 

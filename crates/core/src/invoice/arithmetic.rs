@@ -3,6 +3,7 @@
 //!
 //! *Source: EN 16931-1, business rules BR-CO-10, -11, -13, -14, -15, -16 and -17, from memory.*
 
+use crate::deposit::HeldTax;
 use crate::invoice::InvoiceDocument;
 use crate::money::Money;
 use crate::tax::{TaxRate, compute, compute_gross};
@@ -29,10 +30,22 @@ pub fn arithmetic_faults(document: &InvoiceDocument) -> Vec<String> {
     }
     must(document.tax == document.taxes.iter().map(|tax| tax.tax).sum(), "BR-CO-14: the sum of the tax");
     must(document.total == document.net + document.tax, "BR-CO-15: the total with tax");
-    must(
-        document.due_parts.iter().map(|part| part.amount).sum::<Money>() == document.total,
-        "BR-CO-16: the amount due",
-    );
+    let in_advance: Money = document.deposits.iter().map(|deposit| deposit.amount).sum();
+    let due_parts: Money = document.due_parts.iter().map(|part| part.amount).sum();
+    must(document.due == document.total - in_advance, "BR-CO-16: the amount due is the total less what was paid");
+    must(due_parts == document.due, "BR-CO-16: the parts of the amount due");
+    for tax in &document.taxes {
+        let used = |of: fn(&HeldTax) -> Money| -> Money {
+            let all = document.deposits.iter().flat_map(|deposit| &deposit.taxes);
+            all.filter(|held| held.rate == tax.rate).map(of).sum()
+        };
+        let (net, taxed) = (used(|held| held.net), used(|held| held.tax));
+        let none = net.is_zero() && taxed.is_zero();
+        must(
+            none || (net <= tax.base && taxed <= tax.tax),
+            "no more of a tax code is paid in advance than the invoice has of it",
+        );
+    }
     let priced: Vec<(TaxRate, Money)> =
         document.lines.iter().map(|line| (line.tax.clone(), line.amount - line.off)).collect();
     let again = if document.gross_priced { compute_gross(&priced).0 } else { compute(document.tax_computed, &priced) };

@@ -16,8 +16,8 @@ use crate::invoice::{
 use crate::money::{Money, line_total_less};
 use crate::pricing::offs;
 use crate::spread::spread;
-use crate::terms::DiscountOffer;
 use crate::tax::{TaxCategory, TaxComputed, TaxLine, TaxRate, compute, compute_gross};
+use crate::terms::DiscountOffer;
 
 pub(super) fn build(input: &InvoiceInput<'_>, findings: &mut Findings) -> InvoiceDocument {
     let currency = input.basis.currency;

@@ -1,8 +1,8 @@
 //! What stands in the way of settling.
 
 use super::{SettleInput, Settlement, Source, ToApply};
-use crate::calendar::words;
 use crate::accounts::Purpose;
+use crate::calendar::words;
 use crate::checks::{Check, Findings};
 use crate::deposit::using::most_by_code;
 use crate::money::Money;
@@ -65,7 +65,9 @@ fn beyond_deposit(input: &SettleInput<'_>, to_apply: &ToApply) -> Option<String>
     let format = |amount: Money| input.currency.grouped(amount);
     if let Some(of_order) = room.of_order.filter(|of_order| to_apply.amount > *of_order) {
         return Some(match of_order.is_positive() {
-            true => format!("{number} is for an order of which {debit} bills {}. Apply that or less.", format(of_order)),
+            true => {
+                format!("{number} is for an order of which {debit} bills {}. Apply that or less.", format(of_order))
+            }
             false => format!("{number} is for an order that is not on {debit}. Move the deposit first."),
         });
     }

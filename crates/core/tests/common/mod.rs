@@ -159,6 +159,7 @@ impl Books {
                 lines: progress,
                 invoices: Vec::new(),
                 promised: Promised::default(),
+                deposits_held: Money::ZERO,
             }],
             document_date: today,
             posting_date: today,

@@ -4,15 +4,15 @@ use actix_web::http::header;
 use actix_web::web::{Data, Path, Query};
 use actix_web::{HttpResponse, delete, get, post, put};
 use serde::{Deserialize, Serialize};
-use till_core::ids::{CreditMemoId, DeliveryId, DocumentKind, InvoiceId};
+use till_core::ids::{CreditMemoId, DeliveryId, DepositId, DocumentKind, InvoiceId};
 use till_formats::mail::{self, Mail};
-use till_formats::paper::{self, Kind, Parties};
+use till_formats::paper::{self, DepositPaper, Kind, Parties};
 use till_store::deliveries::{
     self, DeliveryFilter, DeliveryList, MailService, MailSetup, MessageView, NewMessage, Said, Template, Way,
 };
 use till_store::rules::Rules;
 use till_store::saved_views::{self, SavedView};
-use till_store::{Connection, Store, StoreError, invoices, rules};
+use till_store::{Connection, Store, StoreError, customers, deposits, invoices, rules};
 use utoipa::{IntoParams, ToSchema};
 use utoipa_actix_web::service_config::ServiceConfig;
 
@@ -140,6 +140,9 @@ async fn paper_of(
         let kind = Kind::Invoice { canceled_by: view.cancelled_by.as_ref().map(|memo| memo.number.as_str()) };
         return Ok(paper::html(kind, &number, document.document_date.date, &parties, &document));
     }
+    if kind == DocumentKind::Deposit {
+        return deposit_paper(connection, rules, DepositId(id)).await;
+    }
     let view = invoices::credit_memo(connection, CreditMemoId(id)).await?;
     let parties = Parties {
         company: &rules.company,
@@ -150,6 +153,31 @@ async fn paper_of(
     };
     let kind = Kind::CreditMemo { over: &view.invoice.number, whole: view.whole, reason: &view.reason };
     Ok(paper::html(kind, &view.number, view.date, &parties, &view.document))
+}
+
+/// The receipt of a deposit.
+async fn deposit_paper(connection: &mut Connection, rules: &Rules, id: DepositId) -> Result<String, StoreError> {
+    let view = deposits::view(connection, rules, id).await?;
+    let customer = customers::view(connection, view.row.customer).await?;
+    let parties = Parties {
+        company: &rules.company,
+        number: &customer.number,
+        name: &customer.name,
+        address: &customer.address,
+        tax_id: customer.tax_id.as_deref(),
+    };
+    let paper = DepositPaper {
+        number: &view.row.number,
+        date: view.row.date,
+        order: view.row.order_number.as_deref(),
+        method: &view.row.method,
+        reference: view.row.reference.as_deref(),
+        currency: view.row.currency,
+        amount: view.row.taken,
+        taxes: &view.taken_taxes,
+        reversed: view.row.reversed_on.is_some(),
+    };
+    Ok(paper::deposit_html(&paper, &parties))
 }
 
 /// The stand-in mail service: takes a message, or says why not.
@@ -269,12 +297,12 @@ pub(super) async fn send_again(store: Data<Store>, change: Change, new: Json<Aga
     Ok(Json(id))
 }
 
-/// The paper of an invoice or a credit memo, as it is printed and mailed: a page that stands alone.
+/// The paper of an invoice, a credit memo or a deposit, as it is printed and mailed: a page that stands alone.
 #[utoipa::path(responses((status = 200, body = String, content_type = "text/html"), (status = 404, body = Problem)))]
 #[get("/papers/{kind}/{id}")]
 pub(super) async fn view_paper(store: Data<Store>, of: Path<(DocumentKind, i64)>) -> Result<HttpResponse, Problem> {
     let (kind, id) = of.into_inner();
-    if !matches!(kind, DocumentKind::Invoice | DocumentKind::CreditMemo) {
+    if !matches!(kind, DocumentKind::Invoice | DocumentKind::CreditMemo | DocumentKind::Deposit) {
         return Err(StoreError::not_found(kind, id).into());
     }
     let mut connection = store.read().await?;

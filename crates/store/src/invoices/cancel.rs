@@ -112,6 +112,10 @@ async fn load<'a>(
         });
     }
     let cost_entry = entries.pop().flatten();
+    let advances = match head.entry_id {
+        Some(entry) => open_items::made_by(connection, EntryId(entry)).await?,
+        None => Vec::new(),
+    };
     Ok(CancelInput {
         invoice: id,
         number,
@@ -122,6 +126,7 @@ async fn load<'a>(
         costs: costs(connection, id).await?,
         left: left(connection, id).await?,
         applied,
+        advances,
         containers_gone: containers_gone(connection, &document, date.unwrap_or(rules.business_date)).await?,
         cancelled_by: head.cancelled_by,
         credited_by: credited_by(connection, id).await?,

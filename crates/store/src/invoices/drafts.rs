@@ -7,7 +7,7 @@ use chrono::NaiveDate;
 use sqlx::SqliteConnection;
 use till_core::checks::{Step, stops};
 use till_core::fixed::{Quantity, Rate};
-use till_core::ids::{ApprovalId, CustomerId, DocumentKind, InvoiceId, OrderLineId, RunId, ShipmentLineId};
+use till_core::ids::{ApprovalId, CustomerId, DocumentKind, InvoiceId, OpenItemId, OrderLineId, RunId, ShipmentLineId};
 use till_core::invoice::{DiscountWish, InvoiceInput, LinkRole, WaitingRequest, decide, decide_in_order};
 use till_core::merge::{FieldChange, Fields, differences};
 use till_core::money::Money;
@@ -34,6 +34,8 @@ pub(crate) struct DraftRow {
     pub(crate) waits: Option<WaitingRequest>,
     /// The cancelled invoice it bills anew, and the day it was cancelled.
     pub(crate) replaces: Option<(String, NaiveDate)>,
+    /// What someone said is to be applied of which deposit.
+    pub(crate) deposits: Vec<(OpenItemId, Money)>,
 }
 
 impl DraftRow {
@@ -42,6 +44,7 @@ impl DraftRow {
             discount: self.discount.clone(),
             waits: self.waits.clone(),
             replaces: self.replaces.clone(),
+            deposits: self.deposits.clone(),
             ..self.to_bill.head()
         }
     }
@@ -57,7 +60,7 @@ pub(crate) async fn drafts(connection: &mut SqliteConnection, ids: &[InvoiceId])
     let wanted = json(&ids)?;
     let heads = sqlx::query!(
         r#"SELECT invoices.id AS "id!: i64", customer_id, version, document_date AS "document_date: NaiveDate", posting_date AS "posting_date: NaiveDate",
-                  terms, text_above, text_below, discount_e6, discount_minor, discount_reason, discount_allowed_minor, seen,
+                  terms, text_above, text_below, discount_e6, discount_minor, discount_reason, discount_allowed_minor, seen, deposits_wanted,
                   (SELECT json_array(approvals.id, people.name, words) FROM approvals JOIN people ON people.id = maker_id
                    WHERE document_kind = 'invoice' AND document_id = invoices.id AND approvals.state = 'waiting'
                    ORDER BY approvals.id LIMIT 1) AS "waits: String",
@@ -114,6 +117,7 @@ pub(crate) async fn drafts(connection: &mut SqliteConnection, ids: &[InvoiceId])
             seen: head.seen,
             waits: head.waits.as_deref().map(waiting).transpose()?,
             replaces: head.replaced_number.zip(head.cancelled_on),
+            deposits: head.deposits_wanted.as_deref().map(read).transpose()?.unwrap_or_default(),
         });
     }
     Ok(found)

@@ -8,9 +8,9 @@ use sqlx::SqliteConnection;
 use till_core::calendar::{Terms, invoice_dates};
 use till_core::checks::Step;
 use till_core::fixed::{ExchangeRate, Quantity};
-use till_core::ids::{CustomerId, DocumentKind, ItemId, OrderId};
+use till_core::ids::{CustomerId, DocumentKind, ItemId, OpenItemId, OrderId};
 use till_core::invoice::{Basis, DiscountWish, InvoiceInput, LineSource, WaitingRequest};
-use till_core::money::Currency;
+use till_core::money::{Currency, Money};
 use till_core::order::OrderFacts;
 use till_core::room::Movement;
 use till_core::stock::Layer;
@@ -39,6 +39,8 @@ pub(crate) struct Head {
     pub(crate) waits: Option<WaitingRequest>,
     /// The cancelled invoice it bills anew, and the day it was cancelled.
     pub(crate) replaces: Option<(String, NaiveDate)>,
+    /// What is to be applied of which deposit.
+    pub(crate) deposits: Vec<(OpenItemId, Money)>,
 }
 
 /// Everything the core needs to decide on these invoices, in their order.
@@ -61,6 +63,7 @@ pub(crate) async fn inputs<'a>(
     let dates = date_order(connection, rules, DocumentKind::Invoice).await?;
     let mut rates: HashMap<(Currency, NaiveDate), Option<ExchangeRate>> = HashMap::new();
     let mut inputs = Vec::with_capacity(wanted.len());
+    let mut deposits = Vec::with_capacity(wanted.len());
     for one in wanted {
         let known = customers.get(&one.customer).ok_or_else(|| {
             StoreError::invalid("customer", format!("There is no customer with the id {}.", one.customer))
@@ -91,7 +94,10 @@ pub(crate) async fn inputs<'a>(
         let leaving: Vec<ItemId> =
             one.lines.iter().filter(|line| line.line.leaves.is_some()).filter_map(|line| line.line.item).collect();
         let (stock, committed) = in_stock(connection, rules, &leaving, posting_date.date).await?;
+        deposits.push(one.head.deposits);
         inputs.push(InvoiceInput {
+            deposits: Vec::new(),
+            deposit_use: rules.deposit_use,
             step,
             stock,
             committed,
@@ -118,6 +124,7 @@ pub(crate) async fn inputs<'a>(
         });
     }
     load_billable(connection, &mut inputs).await?;
+    crate::deposits::load_for_invoices(connection, &mut inputs, deposits).await?;
     Ok(inputs)
 }
 

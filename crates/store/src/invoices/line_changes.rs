@@ -255,7 +255,7 @@ async fn set_price(
     Ok(line.version + 1)
 }
 
-async fn touch(writing: &mut Writing<'_>, id: InvoiceId) -> Result<()> {
+pub(super) async fn touch(writing: &mut Writing<'_>, id: InvoiceId) -> Result<()> {
     sqlx::query!("UPDATE documents SET held = NULL, version = version + 1 WHERE id = ?", id.0)
         .execute(&mut **writing)
         .await?;

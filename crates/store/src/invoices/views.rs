@@ -4,6 +4,7 @@ use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
 use till_core::checks::{Blocker, Step};
+use till_core::deposit::using::DepositOffer;
 use till_core::entry::Entry;
 use till_core::fixed::Rate;
 use till_core::ids::{CustomerId, DocumentKind, DocumentRef, InvoiceId, RunId};
@@ -220,6 +221,8 @@ pub struct InvoiceView {
     pub cost_entry: Option<Entry>,
     /// The entries it wrote.
     pub entries: Vec<PostedEntry>,
+    /// Deposits that could be applied to a draft, used or not.
+    pub deposits: Vec<DepositOffer>,
     /// Its arithmetic.
     pub tape: Tape,
     /// What posting would change.
@@ -304,6 +307,7 @@ pub async fn view(connection: &mut SqliteConnection, id: InvoiceId) -> Result<In
         entry: None,
         cost_entry: None,
         entries: Vec::new(),
+        deposits: Vec::new(),
         changes: Vec::new(),
         blockers: Vec::new(),
         fingerprint: String::new(),
@@ -335,6 +339,7 @@ pub async fn view(connection: &mut SqliteConnection, id: InvoiceId) -> Result<In
     shown.document = decision.document;
     shown.entry = decision.entry;
     shown.cost_entry = decision.cost_entry;
+    shown.deposits = decision.deposits;
     shown.tape = decision.tape;
     shown.changes = decision.changes;
     shown.blockers = decision.blockers;

@@ -2,44 +2,60 @@
 
 use chrono::NaiveDate;
 use sqlx::SqliteConnection;
+use till_core::accounts::Purpose;
 use till_core::ids::{ApplicationId, EntryId, OpenItemId};
 use till_core::money::Money;
 use till_core::settle::back::Standing;
 
-use super::load;
+use super::{load, of_applications};
 use crate::Result;
+use crate::convert::json;
 
 /// What is applied of a credit, and not taken back.
 pub(crate) async fn standing_on_credit(connection: &mut SqliteConnection, credit: OpenItemId) -> Result<Vec<Standing>> {
-    standing(connection, None, Some(credit)).await
+    standing(connection, None, Some(credit), None).await
 }
 
 /// What is applied to something owed to us, and not taken back.
 pub(crate) async fn standing_on_debit(connection: &mut SqliteConnection, debit: OpenItemId) -> Result<Vec<Standing>> {
-    standing(connection, Some(debit), None).await
+    standing(connection, Some(debit), None, None).await
+}
+
+/// Deposits that were applied by an entry, whether that still stands or not.
+pub(crate) async fn made_by(connection: &mut SqliteConnection, entry: EntryId) -> Result<Vec<Standing>> {
+    let mut made = standing(connection, None, None, Some(entry)).await?;
+    made.retain(|one| one.credit.purpose == Purpose::DepositLiability);
+    Ok(made)
 }
 
 async fn standing(
     connection: &mut SqliteConnection,
     debit: Option<OpenItemId>,
     credit: Option<OpenItemId>,
+    entry: Option<EntryId>,
 ) -> Result<Vec<Standing>> {
+    let entry = entry.map(|id| id.0);
     let (debit, credit) = (debit.map(|id| id.0), credit.map(|id| id.0));
     let rows = sqlx::query!(
-        r#"SELECT id, application_date AS "date: NaiveDate", debit_item, credit_item, debit_minor, debit_base_minor, credit_minor,
+        r#"SELECT id AS "id!", application_date AS "date: NaiveDate", debit_item, credit_item, debit_minor, debit_base_minor, credit_minor,
                   credit_base_minor, entry_id
-           FROM applications
-           WHERE (?1 IS NULL OR debit_item = ?1) AND (?2 IS NULL OR credit_item = ?2) AND reverses_id IS NULL
-             AND NOT EXISTS (SELECT 1 FROM applications AS back WHERE back.reverses_id = applications.id)
+           FROM (SELECT id AS wanted FROM applications WHERE debit_item = ?1 UNION SELECT id FROM applications WHERE credit_item = ?2
+                 UNION SELECT id FROM applications WHERE entry_id = ?3)
+           JOIN applications ON id = wanted
+           WHERE reverses_id IS NULL
+             AND (?3 IS NOT NULL OR NOT EXISTS (SELECT 1 FROM applications AS back WHERE back.reverses_id = applications.id))
            ORDER BY id"#,
         debit,
-        credit
+        credit,
+        entry
     )
     .fetch_all(&mut *connection)
     .await?;
     let ids: Vec<OpenItemId> =
         rows.iter().flat_map(|row| [OpenItemId(row.debit_item), OpenItemId(row.credit_item)]).collect();
     let items = load(connection, &ids).await?;
+    let applications = json(&rows.iter().map(|row| row.id).collect::<Vec<_>>())?;
+    let mut taxes = of_applications(connection, &applications).await?;
     // Two items for each row, in its order.
     Ok(rows
         .iter()
@@ -53,6 +69,7 @@ async fn standing(
                 date: row.date,
                 settled: (Money(row.debit_minor), Money(row.debit_base_minor)),
                 used: (Money(row.credit_minor), Money(row.credit_base_minor)),
+                taxes: taxes.remove(&row.id).unwrap_or_default(),
                 entry: row.entry_id.map(EntryId),
             })
         })

@@ -6,6 +6,7 @@ use std::collections::BTreeMap;
 use chrono::NaiveDate;
 use sqlx::SqliteConnection;
 use till_core::accounts::Purpose;
+use till_core::deposit::HeldTax;
 use till_core::ids::{CustomerId, EntryId, OpenItemId};
 use till_core::money::Money;
 use till_core::open_items::Side;
@@ -83,12 +84,52 @@ async fn add(connection: &mut SqliteConnection, postings: &[Of<'_>]) -> Result<i
     )
     .execute(&mut *connection)
     .await?;
+    let mut taxes = Vec::new();
+    for ((_, item), id) in items.iter().zip(first..) {
+        taxes.extend(item.taxes.iter().enumerate().map(|(position, held)| tax_row(id, position, held)));
+    }
+    write_taxes(connection, TaxOf::Items, &taxes).await?;
     let mut owed = BTreeMap::new();
     for (_, item) in items.iter().filter(|(_, item)| item.purpose == Purpose::Receivable) {
         *owed.entry(item.customer).or_insert(Money::ZERO) += owes(item);
     }
     customers::add_owed_to(connection, &owed).await?;
     Ok(first)
+}
+
+/// Tax of money in advance as it is kept: of an item, or of an application.
+type TaxRow<'a> = ((i64, usize, &'a str, &'static str, i64), (NaiveDate, Money, Money, Money, Money));
+
+fn tax_row(id: i64, position: usize, held: &HeldTax) -> TaxRow<'_> {
+    let what = (id, position, held.rate.code.as_str(), held.rate.category.code(), held.rate.rate.scaled());
+    (what, (held.tax_date, held.net, held.tax, held.net_base, held.tax_base))
+}
+
+/// What tax is kept of.
+enum TaxOf {
+    Items,
+    Applications,
+}
+
+async fn write_taxes(connection: &mut SqliteConnection, of: TaxOf, rows: &[TaxRow<'_>]) -> Result<()> {
+    if rows.is_empty() {
+        return Ok(());
+    }
+    let rows = json(&rows)?;
+    let insert = match of {
+        TaxOf::Items => {
+            "INSERT INTO item_taxes
+             SELECT value ->> '$[0][0]', value ->> '$[0][1]', value ->> '$[0][2]', value ->> '$[0][3]', value ->> '$[0][4]', value ->> '$[1][0]',
+                    value ->> '$[1][1]', value ->> '$[1][2]', value ->> '$[1][3]', value ->> '$[1][4]' FROM jsonb_each(?)"
+        }
+        TaxOf::Applications => {
+            "INSERT INTO application_taxes
+             SELECT value ->> '$[0][0]', value ->> '$[0][1]', value ->> '$[0][2]', value ->> '$[0][3]', value ->> '$[0][4]', value ->> '$[1][0]',
+                    value ->> '$[1][1]', value ->> '$[1][2]', value ->> '$[1][3]', value ->> '$[1][4]' FROM jsonb_each(?)"
+        }
+    };
+    sqlx::query(insert).bind(rows).execute(connection).await?;
+    Ok(())
 }
 
 fn owes(item: &NewItem) -> Money {
@@ -100,23 +141,30 @@ async fn apply(
     connection: &mut SqliteConnection,
     ties: &[(OpenItemId, OpenItemId, &NewApplication, Option<EntryId>)],
 ) -> Result<()> {
+    let first = next_id(connection, "applications").await?;
     let rows: Vec<_> = ties
         .iter()
-        .map(|(debit, credit, new, entry)| {
-            ((debit, new.debit_amount), (credit, new.credit_amount), new.reverses, entry, new.date)
+        .zip(first..)
+        .map(|((debit, credit, new, entry), id)| {
+            ((debit, new.debit_amount), (credit, new.credit_amount), new.reverses, entry, new.date, id)
         })
         .collect();
     let rows = json(&rows)?;
     sqlx::query!(
-        "INSERT INTO applications (application_date, debit_item, debit_minor, debit_base_minor, credit_item, credit_minor,
+        "INSERT INTO applications (id, application_date, debit_item, debit_minor, debit_base_minor, credit_item, credit_minor,
                                    credit_base_minor, reverses_id, entry_id)
-         SELECT value ->> '$[4]', value ->> '$[0][0]', value ->> '$[0][1][0]', value ->> '$[0][1][1]', value ->> '$[1][0]',
+         SELECT value ->> '$[5]', value ->> '$[4]', value ->> '$[0][0]', value ->> '$[0][1][0]', value ->> '$[0][1][1]', value ->> '$[1][0]',
                 value ->> '$[1][1][0]', value ->> '$[1][1][1]', value ->> '$[2]', value ->> '$[3]'
          FROM jsonb_each(?)",
         rows
     )
     .execute(&mut *connection)
     .await?;
+    let mut taxes = Vec::new();
+    for ((_, _, new, _), id) in ties.iter().zip(first..) {
+        taxes.extend(new.taxes.iter().enumerate().map(|(position, held)| tax_row(id, position, held)));
+    }
+    write_taxes(connection, TaxOf::Applications, &taxes).await?;
     let mut moved: BTreeMap<OpenItemId, (Money, Money)> = BTreeMap::new();
     for (debit, credit, new, _) in ties {
         for (item, (amount, base)) in [(debit, new.debit_amount), (credit, new.credit_amount)] {
@@ -159,7 +207,7 @@ async fn refresh(connection: &mut SqliteConnection, moved: &str) -> Result<()> {
         }
         match row.kind.as_str() {
             "invoice" => invoices.push(row.document_id),
-            "receipt" => payments.push(row.document_id),
+            "receipt" | "deposit" => payments.push(row.document_id),
             _ => {}
         }
     }

@@ -8,7 +8,7 @@ use till_core::ids::{DocumentKind, DocumentRef, ReceiptId};
 use till_core::open_items::Side;
 use till_core::settle::{SettleInput, Source, decide};
 
-use super::{Credit, MoneyPreview, NewApplication, agreed, applied_fields, previewed, settle_input};
+use super::{Credit, MoneyPreview, NewApplication, agreed, applied_fields, kind_of, previewed, settle_input};
 use crate::rules::Rules;
 use crate::writing::Writing;
 use crate::{Result, StoreError, open_items, posting, sensible_date};
@@ -38,7 +38,8 @@ async fn unapplied_input<'a>(
         .fetch_optional(&mut *connection)
         .await?
         .ok_or_else(|| StoreError::not_found(DocumentKind::Receipt, id))?;
-    let item = open_items::item_of(connection, DocumentKind::Receipt, id.0, Side::OwedByUs).await?;
+    let kind = kind_of(connection, id).await?;
+    let item = open_items::item_of(connection, kind, id.0, Side::OwedByUs).await?;
     let credit = Credit {
         payer: item.customer,
         date: DocumentDate::or_business_date(new.date, rules.business_date),
@@ -78,16 +79,19 @@ pub async fn apply(
 ) -> Result<i64> {
     let (input, current) = unapplied_input(writing, rules, id, new).await?;
     let Source::Item(item) = &input.source else { return Err(StoreError::Moved) };
-    let number = item.document.number.clone();
+    let (kind, number) = (item.document.kind, item.document.number.clone());
     if current != version {
         return Err(StoreError::Stale { what: number, current });
     }
     let decision = decide(&input);
     agreed(&decision, seen)?;
-    let source = DocumentRef { kind: DocumentKind::Receipt, id: id.0, number: number.clone() };
+    let source = DocumentRef { kind, id: id.0, number: number.clone() };
     posting::write(writing, &source, &decision.posting(&input)).await?;
     let fields = applied_fields(&decision);
-    let words = format!("applied unapplied money of {number}");
-    writing.note_on((DocumentKind::Receipt, id.0, &number), "money_applied", words, Some(version + 1), fields);
+    let words = match kind {
+        DocumentKind::Deposit => format!("applied {number}"),
+        _ => format!("applied unapplied money of {number}"),
+    };
+    writing.note_on((kind, id.0, &number), "money_applied", words, Some(version + 1), fields);
     Ok(version + 1)
 }

@@ -11,7 +11,7 @@ use till_core::open_items::Side;
 use till_core::settle::back::{BackDecision, BackInput, Reversal, Standing, WholeReceipt, decide};
 use till_core::tape::{Change, Tape};
 
-use super::orders_on;
+use super::{kind_of, orders_on};
 use crate::convert::currency;
 use crate::open_items::{load, members, of_document, standing_on_credit};
 use crate::rules::Rules;
@@ -67,6 +67,7 @@ pub struct BackPreview {
 }
 
 struct Loaded<'a> {
+    kind: DocumentKind,
     input: BackInput<'a>,
     version: i64,
 }
@@ -80,6 +81,7 @@ async fn loaded<'a>(
     if let Some(date) = date {
         sensible_date("date", date)?;
     }
+    let kind = kind_of(connection, id).await?;
     let row = sqlx::query!(
         r#"SELECT number, customer_id, currency, place, amount_minor, amount_base_minor, entry_id, reversed_on IS NOT NULL AS "reversed!: bool", version
            FROM payments WHERE id = ?"#,
@@ -88,7 +90,7 @@ async fn loaded<'a>(
     .fetch_optional(&mut *connection)
     .await?
     .ok_or_else(|| StoreError::not_found(DocumentKind::Receipt, id))?;
-    let credit = of_document(connection, DocumentKind::Receipt, id.0, Side::OwedByUs).await?;
+    let credit = of_document(connection, kind, id.0, Side::OwedByUs).await?;
     let credit = load(connection, credit.as_slice())
         .await?
         .pop()
@@ -128,7 +130,22 @@ async fn loaded<'a>(
         accounts: &rules.accounts,
         periods: &rules.periods,
     };
-    Ok(Loaded { input, version: row.version })
+    Ok(Loaded { kind, input, version: row.version })
+}
+
+/// The same, for all of a receipt: a deposit is reversed in its own way.
+async fn receipt<'a>(
+    connection: &mut SqliteConnection,
+    rules: &'a Rules,
+    id: ReceiptId,
+    wish: &ToReverse,
+) -> Result<Loaded<'a>> {
+    let loaded = loaded(connection, rules, id, (wish.date, &wish.reason)).await?;
+    if loaded.kind == DocumentKind::Receipt {
+        Ok(loaded)
+    } else {
+        Err(StoreError::not_found(DocumentKind::Receipt, id))
+    }
 }
 
 /// The same, for some of its applications.
@@ -198,7 +215,7 @@ pub async fn preview_reverse(
     id: ReceiptId,
     wish: &ToReverse,
 ) -> Result<BackPreview> {
-    let loaded = loaded(connection, rules, id, (wish.date, &wish.reason)).await?;
+    let loaded = receipt(connection, rules, id, wish).await?;
     Ok(previewed(&loaded.input, decide(&loaded.input)))
 }
 
@@ -230,11 +247,11 @@ pub async fn unapply(
     let loaded = some_of(writing, rules, id, wish).await?;
     let decision = agreed(&loaded, version, seen)?;
     let input = &loaded.input;
-    posting::write(writing, &document(input, id), &decision.posting(input)).await?;
+    posting::write(writing, &document(&loaded, id), &decision.posting(input)).await?;
     let mut fields = freed(&input.applications);
     fields.push(set("reason", input.reason.trim()));
     let words = format!("unapplied money of {}", input.number);
-    let at = (DocumentKind::Receipt, id.0, input.number.as_str());
+    let at = (loaded.kind, id.0, input.number.as_str());
     writing.note_on(at, "money_unapplied", words, Some(version + 1), fields);
     Ok(version + 1)
 }
@@ -251,11 +268,11 @@ pub async fn reverse(
     (version, seen): (i64, &str),
     wish: &ToReverse,
 ) -> Result<i64> {
-    let loaded = loaded(writing, rules, id, (wish.date, &wish.reason)).await?;
+    let loaded = receipt(writing, rules, id, wish).await?;
     let decision = agreed(&loaded, version, seen)?;
     let input = &loaded.input;
     let Some(receipt) = &input.receipt else { return Err(StoreError::Moved) };
-    let written = posting::write(writing, &document(input, id), &decision.posting(input)).await?;
+    let written = posting::write(writing, &document(&loaded, id), &decision.posting(input)).await?;
     let entry = written.first().copied().ok_or(StoreError::Moved)?;
     let date = input.date.date;
     let reason = input.reason.trim();
@@ -280,8 +297,8 @@ pub async fn reverse(
     Ok(after)
 }
 
-fn document(input: &BackInput<'_>, id: ReceiptId) -> DocumentRef {
-    DocumentRef { kind: DocumentKind::Receipt, id: id.0, number: input.number.clone() }
+fn document(loaded: &Loaded<'_>, id: ReceiptId) -> DocumentRef {
+    DocumentRef { kind: loaded.kind, id: id.0, number: loaded.input.number.clone() }
 }
 
 fn freed(applications: &[Standing]) -> Vec<till_core::merge::FieldChange> {

@@ -74,8 +74,8 @@ pub async fn list(
                   reversed_on AS "reversed_on: NaiveDate", payments.posting_date AS "date: NaiveDate", reference, payments.currency,
                   payments.amount_minor, open_minor, open_base_minor
            FROM payments JOIN customers ON customers.id = payments.customer_id JOIN payment_methods ON payment_methods.code = method
-           JOIN open_items ON kind = 'receipt' AND document_id = payments.id AND side = 'owed_by_us'
-           WHERE (?1 IS NULL OR payments.number LIKE ?1 ESCAPE '\' OR customers.name LIKE ?1 ESCAPE '\' OR reference LIKE ?1 ESCAPE '\')
+           JOIN open_items ON open_items.kind = 'receipt' AND document_id = payments.id AND side = 'owed_by_us'
+           WHERE payments.kind = 'receipt' AND (?1 IS NULL OR payments.number LIKE ?1 ESCAPE '\' OR customers.name LIKE ?1 ESCAPE '\' OR reference LIKE ?1 ESCAPE '\')
              AND (NOT ?2 OR open_minor > 0)
            ORDER BY payments.sequence DESC LIMIT ?3 OFFSET ?4"#,
         like, only_unapplied, limit, offset
@@ -85,8 +85,8 @@ pub async fn list(
     let all = sqlx::query!(
         r#"SELECT count(*) AS "count!: i64", coalesce(sum(open_base_minor), 0) AS "unapplied!: i64"
            FROM payments JOIN customers ON customers.id = payments.customer_id
-           JOIN open_items ON kind = 'receipt' AND document_id = payments.id AND side = 'owed_by_us'
-           WHERE (?1 IS NULL OR payments.number LIKE ?1 ESCAPE '\' OR customers.name LIKE ?1 ESCAPE '\' OR reference LIKE ?1 ESCAPE '\')
+           JOIN open_items ON open_items.kind = 'receipt' AND document_id = payments.id AND side = 'owed_by_us'
+           WHERE payments.kind = 'receipt' AND (?1 IS NULL OR payments.number LIKE ?1 ESCAPE '\' OR customers.name LIKE ?1 ESCAPE '\' OR reference LIKE ?1 ESCAPE '\')
              AND (NOT ?2 OR open_minor > 0)"#,
         like, only_unapplied
     )
@@ -167,7 +167,7 @@ pub async fn view(connection: &mut SqliteConnection, id: ReceiptId) -> Result<Re
                   reversed_on AS "reversed_on: NaiveDate", reversal_reason, payments.posting_date AS "date: NaiveDate", reference,
                   payments.currency, payments.amount_minor, open_minor, open_base_minor, payments.version
            FROM payments JOIN customers ON customers.id = payments.customer_id JOIN payment_methods ON payment_methods.code = method
-           JOIN open_items ON kind = 'receipt' AND document_id = payments.id AND side = 'owed_by_us' WHERE payments.id = ?"#,
+           JOIN open_items ON open_items.kind = 'receipt' AND document_id = payments.id AND side = 'owed_by_us' WHERE payments.id = ? AND payments.kind = 'receipt'"#,
         id.0
     )
     .fetch_optional(&mut *connection)

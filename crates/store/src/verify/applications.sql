@@ -29,9 +29,12 @@ FROM (
     SELECT 'invoice' AS kind, id, number, customer_id, 'owed_to_us' AS side, currency, total_minor AS amount, total_base_minor AS base, posting_date AS day
     FROM invoices WHERE state = 'posted'
     UNION ALL
-    SELECT 'receipt', id, number, customer_id, 'owed_by_us', currency, amount_minor, amount_base_minor, posting_date FROM payments
+    SELECT kind, id, number, customer_id, 'owed_by_us', currency, amount_minor, amount_base_minor, posting_date FROM payments
     UNION ALL
-    SELECT 'receipt', id, number, customer_id, 'owed_to_us', currency, amount_minor, amount_base_minor, reversed_on FROM payments WHERE reversed_on IS NOT NULL
+    SELECT kind, id, number, customer_id, 'owed_to_us', currency, amount_minor, amount_base_minor, reversed_on FROM payments WHERE reversed_on IS NOT NULL
+    UNION ALL
+    SELECT 'deposit_end', deposit_ends.id, deposit_ends.number, customer_id, 'owed_to_us', currency, deposit_ends.amount_minor, deposit_ends.amount_base_minor, deposit_ends.posting_date
+    FROM deposit_ends JOIN payments ON payments.id = deposit_id
     UNION ALL
     SELECT 'credit_memo', id, number, customer_id, 'owed_by_us', currency, -total_minor, -total_base_minor, posting_date FROM credit_memos
     UNION ALL

@@ -2,6 +2,15 @@ SELECT invoices.number || ' and the entry it wrote differ'
 FROM invoices
 WHERE state = 'posted' AND total_base_minor <> coalesce(
     (SELECT sum(base_minor) FROM entry_lines WHERE entry_id = invoices.entry_id AND purpose = 'receivable'), 0)
+  -- Deposits that were applied as it was posted leave the difference.
+  + coalesce((SELECT sum(debit_base_minor) FROM applications WHERE applications.entry_id = invoices.entry_id AND reverses_id IS NULL), 0)
+UNION ALL
+SELECT deposit_ends.number || ' and the entry it wrote differ'
+FROM deposit_ends
+WHERE (CASE kind WHEN 'refunded' THEN paid_base_minor ELSE amount_base_minor END) <> -coalesce(
+    (SELECT sum(base_minor) FROM entry_lines WHERE entry_id = deposit_ends.entry_id
+     AND CASE kind WHEN 'refunded' THEN purpose IN ('bank', 'in_hand', 'card_clearing')
+                   ELSE purpose = 'other_income' OR (purpose = 'tax_payable' AND base_minor < 0) END), 0)
 UNION ALL
 SELECT shipments.number || ' and the entry it wrote differ'
 FROM shipments

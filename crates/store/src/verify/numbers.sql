@@ -3,7 +3,9 @@ FROM (
     SELECT 'entry' AS kind, min(number) AS low, max(number) AS high, count(*) AS count FROM entries
     UNION ALL SELECT 'invoice', min(sequence), max(sequence), count(*) FROM invoices WHERE state = 'posted'
     UNION ALL SELECT 'credit_memo', min(sequence), max(sequence), count(*) FROM credit_memos
-    UNION ALL SELECT 'receipt', min(sequence), max(sequence), count(*) FROM payments
+    UNION ALL SELECT 'receipt', min(sequence), max(sequence), count(*) FROM payments WHERE kind = 'receipt'
+    UNION ALL SELECT 'deposit', min(sequence), max(sequence), count(*) FROM payments WHERE kind = 'deposit'
+    UNION ALL SELECT 'deposit_end', min(sequence), max(sequence), count(*) FROM deposit_ends
     UNION ALL SELECT 'opening', min(sequence), max(sequence), count(*) FROM openings
     UNION ALL SELECT 'container_return', min(sequence), max(sequence), count(*) FROM container_returns
 ) AS used JOIN number_ranges USING (kind)
@@ -17,4 +19,4 @@ WHERE next - first <> count + void OR high >= next OR low < first
    OR EXISTS (SELECT 1 FROM void_numbers JOIN invoices ON sequence BETWEEN void_numbers.first AND last
               WHERE void_numbers.kind = 'invoice' AND used.kind = 'invoice')
    OR EXISTS (SELECT 1 FROM void_numbers JOIN payments ON sequence BETWEEN void_numbers.first AND last
-              WHERE void_numbers.kind = 'receipt' AND used.kind = 'receipt');
+              WHERE void_numbers.kind = payments.kind AND used.kind = payments.kind);

@@ -8,6 +8,14 @@ FROM (
     UNION ALL
     SELECT purpose, customer_id, application_date, credit_base_minor FROM applications JOIN open_items ON open_items.id = credit_item
     UNION ALL
+    -- Tax of money in advance stands on the tax account, its own account carries the rest.
+    SELECT purpose, customer_id, posting_date, CASE side WHEN 'owed_to_us' THEN -tax_base_minor ELSE tax_base_minor END
+    FROM item_taxes JOIN open_items ON open_items.id = item_id
+    UNION ALL
+    SELECT purpose, customer_id, application_date, CASE side WHEN 'owed_to_us' THEN tax_base_minor ELSE -tax_base_minor END
+    FROM application_taxes JOIN applications ON applications.id = application_id
+    JOIN open_items ON open_items.id IN (debit_item, credit_item) AND purpose = 'deposit_liability'
+    UNION ALL
     SELECT purpose, coalesce(customer_id, 0), posting_date, -base_minor
     FROM entry_lines JOIN entries ON entries.id = entry_id
     WHERE purpose IN ('receivable', 'unapplied', 'deposit_liability', 'prepayment_liability')

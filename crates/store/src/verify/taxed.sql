@@ -11,6 +11,11 @@ FROM (
     SELECT posted.number, tax_code AS code, document_lines.tax_date AS day, document_lines.net_minor AS amount
     FROM posted JOIN document_lines ON document_id = posted.id
     UNION ALL
+    -- What was taxed as deposits came in is not taxed again.
+    SELECT posted.number, tax_code, application_taxes.tax_date, -application_taxes.net_minor
+    FROM posted JOIN applications ON applications.entry_id = posted.entry_id AND reverses_id IS NULL
+    JOIN application_taxes ON application_id = applications.id
+    UNION ALL
     SELECT posted.number, tax_code, entry_lines.tax_date, -tax_document_base_minor
     FROM posted JOIN entry_lines ON entry_lines.entry_id = posted.entry_id AND purpose = 'tax_payable'
 )
@@ -22,7 +27,8 @@ FROM posted JOIN (
            -coalesce(sum(base_minor) FILTER (WHERE purpose IN ('revenue', 'charge_revenue', 'container_liability', 'returns')), 0) AS sold
     FROM entry_lines GROUP BY entry_id
 ) AS entry USING (entry_id)
-WHERE taxed <> sold
+WHERE taxed + coalesce((SELECT sum(net_base_minor) FROM applications JOIN application_taxes ON application_id = applications.id
+                        WHERE applications.entry_id = posted.entry_id AND reverses_id IS NULL), 0) <> sold
 UNION ALL
 SELECT posted.number || ': its tax in base currency is not that of its total'
 FROM posted JOIN entry_lines ON entry_lines.entry_id = posted.entry_id AND purpose = 'tax_payable'

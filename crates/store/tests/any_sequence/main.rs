@@ -6,6 +6,7 @@
 
 #[path = "../common/mod.rs"]
 mod common;
+mod deposits;
 mod goods;
 mod money;
 
@@ -17,7 +18,9 @@ use common::*;
 use proptest::prelude::*;
 use proptest::test_runner::{Config, RngAlgorithm, TestRng, TestRunner};
 use till_core::fixed::Quantity;
-use till_core::ids::{ApprovalId, InvoiceId, ItemId, LayerId, OrderId, PersonId, ReceiptId, RunId, ShipmentId};
+use till_core::ids::{
+    ApprovalId, DepositId, InvoiceId, ItemId, LayerId, OrderId, PersonId, ReceiptId, RunId, ShipmentId,
+};
 use till_core::invoice::Combine;
 use till_core::money::{Currency, Money};
 use till_core::people::{LimitKind, Role};
@@ -167,6 +170,38 @@ enum Step {
     DropRun {
         run: usize,
     },
+    TakeDeposit {
+        customer: usize,
+        order: Option<usize>,
+        minor: i64,
+    },
+    /// When tax on deposits is due from then on, and how they are used.
+    Regime {
+        at_receipt: bool,
+        proportion: bool,
+    },
+    EndDeposit {
+        deposit: usize,
+        refund: bool,
+        minor: Option<i64>,
+    },
+    MoveDeposit {
+        deposit: usize,
+        order: Option<usize>,
+    },
+    UnapplyDeposit {
+        deposit: usize,
+    },
+    ApplyDeposit {
+        deposit: usize,
+    },
+    ReverseDeposit {
+        deposit: usize,
+    },
+    SayDeposit {
+        draft: usize,
+        minor: i64,
+    },
 }
 
 /// A step, and how many days after 1 March it is dated; none for the business date.
@@ -189,6 +224,19 @@ fn any_of(few: usize) -> std::ops::Range<usize> {
 fn steps() -> impl Strategy<Value = Vec<Dated>> {
     let picks = || prop::collection::vec((any_of(12), prop::option::weighted(0.3, -5_000i64..60_000)), 1..4);
     let targets = || prop::option::weighted(0.6, prop::collection::vec((any_of(8), -100i64..60_000), 0..3));
+    let order = || prop::option::weighted(0.8, any_of(8));
+    let deposits = prop_oneof![
+        3 => (0usize..3, order(), -1i64..60_000)
+            .prop_map(|(customer, order, minor)| Step::TakeDeposit { customer, order, minor }),
+        1 => any::<(bool, bool)>().prop_map(|(at_receipt, proportion)| Step::Regime { at_receipt, proportion }),
+        3 => (any_of(6), any::<bool>(), prop::option::of(-1i64..20_000))
+            .prop_map(|(deposit, refund, minor)| Step::EndDeposit { deposit, refund, minor }),
+        1 => (any_of(6), order()).prop_map(|(deposit, order)| Step::MoveDeposit { deposit, order }),
+        2 => (any_of(6)).prop_map(|deposit| Step::UnapplyDeposit { deposit }),
+        2 => (any_of(6)).prop_map(|deposit| Step::ApplyDeposit { deposit }),
+        1 => (any_of(6)).prop_map(|deposit| Step::ReverseDeposit { deposit }),
+        1 => (any_of(6), -1i64..30_000).prop_map(|(draft, minor)| Step::SayDeposit { draft, minor }),
+    ];
     let step = prop_oneof![
         3 => (0usize..3, 1i64..40).prop_map(|(customer, quantity)| Step::Order { customer, quantity }),
         8 => (any_of(8), 1i64..400_000).prop_map(|(order, ten_thousandths)| Step::Ship { order, ten_thousandths }),
@@ -226,12 +274,17 @@ fn steps() -> impl Strategy<Value = Vec<Dated>> {
         2 => (any_of(6), any::<bool>()).prop_map(|(receipt, one)| Step::Unapply { receipt, one }),
         2 => (any_of(6)).prop_map(|receipt| Step::Reverse { receipt }),
         2 => (0usize..2, 1i64..5).prop_map(|(customer, quantity)| Step::ContainersBack { customer, quantity }),
+        9 => deposits,
     ];
     // Each sequence begins with something to work on.
     let begun = prop::collection::vec((0usize..3, 5i64..40, 0u64..12, 10_000i64..150_000), 3..6).prop_map(|orders| {
-        let mut steps: Vec<Dated> = Vec::new();
+        let at_receipt = orders.len() % 2 == 0;
+        let mut steps: Vec<Dated> = vec![(None, Step::Regime { at_receipt, proportion: orders.len() == 5 })];
         for (at, (customer, quantity, on, ships)) in orders.into_iter().enumerate() {
             steps.push((None, Step::Order { customer, quantity }));
+            if at % 2 == 1 {
+                steps.push((Some(on), Step::TakeDeposit { customer, order: Some(at), minor: ships / 3 }));
+            }
             steps.push((Some(on), Step::Ship { order: at, ten_thousandths: ships }));
             if at % 3 < 2 {
                 steps.push((Some(on + 3), Step::Bill { picks: vec![(0, None), (1, None)] }));
@@ -260,6 +313,7 @@ struct Made {
     invoices: Vec<InvoiceId>,
     intakes: Vec<(ItemId, LayerId)>,
     receipts: Vec<ReceiptId>,
+    deposits: Vec<DepositId>,
     approvals: Vec<ApprovalId>,
     runs: Vec<RunId>,
 }
@@ -275,6 +329,7 @@ impl Made {
             invoices: Vec::new(),
             intakes: Vec::new(),
             receipts: Vec::new(),
+            deposits: Vec::new(),
             approvals: Vec::new(),
             runs: Vec::new(),
         }
@@ -679,7 +734,15 @@ async fn abroad(company: &Company) -> usize {
 }
 
 /// What must have gone through over all sequences together, at least.
-const AT_LEAST: [(&str, usize); 24] = [
+const AT_LEAST: [(&str, usize); 32] = [
+    ("take deposit", 50),
+    ("regime", 40),
+    ("refund", 3),
+    ("keep", 3),
+    ("move deposit", 4),
+    ("unapply deposit", 8),
+    ("apply deposit", 4),
+    ("reverse deposit", 3),
     ("direct", 18),
     ("intake back", 1),
     ("in pounds", 3),

@@ -7,7 +7,7 @@ use till_store::receipts::{self, ReceiptView, ToReverse, ToUnapply};
 use till_store::rules;
 
 use super::common::*;
-use super::{Made, Step, run_billing};
+use super::{Made, Step};
 
 /// The receipt asked for, or the next one that has what is wanted.
 pub(crate) async fn one_with(
@@ -75,6 +75,6 @@ pub(crate) async fn run(company: &Company, made: &mut Made, step: &Step) {
                 .await;
             made.note("containers back", outcome);
         }
-        step => run_billing(company, made, step).await,
+        step => super::deposits::run(company, made, step).await,
     }
 }

@@ -47,6 +47,8 @@ const ACCOUNTS: &[(&str, AccountType, Purpose, Option<&str>)] = &[
     ("73000", AccountType::Expense, Purpose::StockAdjustment, None),
     ("45000", AccountType::Liability, Purpose::SupplierClearing, None),
     ("27000", AccountType::Liability, Purpose::Unapplied, None),
+    ("25000", AccountType::Liability, Purpose::DepositLiability, None),
+    ("69000", AccountType::Revenue, Purpose::OtherIncome, None),
     ("41000", AccountType::Liability, Purpose::TaxPayable, None),
     ("61000", AccountType::Revenue, Purpose::Revenue, None),
     ("64000", AccountType::Revenue, Purpose::ChargeRevenue, None),
@@ -237,6 +239,8 @@ async fn set_up(
         ("receipt", "C-"),
         ("container_return", "CR-"),
         ("opening", "OB-"),
+        ("deposit", "D-"),
+        ("deposit_end", "DE-"),
         ("entry", "E-"),
     ] {
         setup::number_range(connection, kind, prefix, 1).await?;

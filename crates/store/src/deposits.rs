@@ -1,0 +1,19 @@
+//! Customer deposits: taken for an order or on account, applied, moved, refunded, kept as income.
+//!
+//! A deposit is a payment of its own kind, with numbers of its own, and an open item on the account of deposits. It is
+//! applied by invoices of its order ([`crate::invoices`]), or later as any other credit ([`crate::receipts::apply`]).
+
+mod ending;
+mod facts;
+mod moving;
+mod taking;
+mod views;
+
+pub use ending::{EndPreview, Ended, NewEnd, end, preview_end, preview_reverse, reverse};
+pub(crate) use facts::{held_for, load_for_invoices, proposed, rooms};
+pub use moving::{ToMove, move_to};
+pub use taking::{DepositPreview, NewDeposit, PostedDeposit, preview, take};
+pub use views::{
+    DepositApplication, DepositEndView, DepositFilter, DepositList, DepositMoveView, DepositRow, DepositView, list,
+    view,
+};
