@@ -11,6 +11,10 @@ export function placeOf(document: DocumentRef): string {
       return `/invoices/${document.id}`;
     case "receipt":
       return `/receipts/${document.id}`;
+    case "deposit":
+      return `/prepayments/${document.id}`;
+    case "deposit_end":
+      return `/ledger?q=${encodeURIComponent(document.number)}`;
     case "quote":
       return `/quotes/${document.id}`;
     case "call_off":

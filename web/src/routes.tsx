@@ -7,6 +7,9 @@ import { CustomersRoom } from "./rooms/customers/Customers";
 import { CustomerFileRoom, NewCustomerRoom } from "./rooms/customers/File";
 import { DaySheetRoom } from "./rooms/DaySheet";
 import { DirectRoom } from "./rooms/Direct";
+import { DepositRoom } from "./rooms/deposits/Deposit";
+import { DepositsRoom } from "./rooms/deposits/Deposits";
+import { NewDepositRoom } from "./rooms/deposits/NewDeposit";
 import { EntryRoom } from "./rooms/Entry";
 import { GoingOutRoom } from "./rooms/goingout/GoingOut";
 import { MessageRoom } from "./rooms/goingout/Message";
@@ -81,6 +84,9 @@ export const routes: RouteObject[] = [
       { path: "runs/:id", element: <RunRoom /> },
       { path: "credit-memos/:id", element: <CreditMemoRoom /> },
       { path: "invoices/:id", element: <InvoiceRoom /> },
+      { path: "prepayments", element: <DepositsRoom /> },
+      { path: "prepayments/new", element: <NewDepositRoom /> },
+      { path: "prepayments/:id", element: <DepositRoom /> },
       { path: "receipts", element: <ReceiptsRoom /> },
       { path: "receipts/new", element: <NewReceiptRoom /> },
       { path: "receipts/:id", element: <ReceiptRoom /> },

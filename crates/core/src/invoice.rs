@@ -408,6 +408,16 @@ pub fn decide(input: &InvoiceInput<'_>) -> InvoiceDecision {
 /// Decides on invoices that are posted one after the other: each sees what those before it make
 /// of its orders, of cost that waits for them, and of what the customer owes. One that is stopped makes nothing of them.
 pub fn decide_in_order(inputs: &mut [InvoiceInput<'_>]) -> Vec<InvoiceDecision> {
+    decide_those_that_go(inputs, |_, _| true)
+}
+
+/// The same where some of them are held back though nothing stops them, as one whose figures have moved since a run
+/// was looked at: what is not posted makes nothing of the orders, the cost and the deposits of those after it. `goes`
+/// says by place and decision whether one is posted.
+pub fn decide_those_that_go(
+    inputs: &mut [InvoiceInput<'_>],
+    goes: impl Fn(usize, &InvoiceDecision) -> bool,
+) -> Vec<InvoiceDecision> {
     let mut orders: HashMap<OrderId, OrderFacts> = HashMap::new();
     let mut owes: HashMap<CustomerId, Money> = HashMap::new();
     let mut held: HashMap<ShipmentLineId, HeldCost> = HashMap::new();
@@ -415,7 +425,7 @@ pub fn decide_in_order(inputs: &mut [InvoiceInput<'_>]) -> Vec<InvoiceDecision> 
     let mut used: HashMap<OpenItemId, OpenItem> = HashMap::new();
     let mut last: Option<NaiveDate> = None;
     let mut decisions = Vec::with_capacity(inputs.len());
-    for input in inputs {
+    for (place, input) in inputs.iter_mut().enumerate() {
         input.dates.last = input.dates.last.max(last);
         for line in &mut input.lines {
             if let Some(later) = line.source.shipment_line().and_then(|id| held.get(&id)) {
@@ -442,7 +452,8 @@ pub fn decide_in_order(inputs: &mut [InvoiceInput<'_>]) -> Vec<InvoiceDecision> 
             }
         }
         let mut decision = decide(input);
-        if let Some(document) = decision.document.as_ref().filter(|_| !stops(&decision.blockers)) {
+        let posted = !stops(&decision.blockers) && goes(place, &decision);
+        if let Some(document) = decision.document.as_ref().filter(|_| posted) {
             // One that is dated ahead holds nobody up.
             last = last.max(Some(document.document_date.date).filter(|date| *date <= input.dates.today));
             owes.insert(input.customer.id, input.customer.owes + document.due_base());

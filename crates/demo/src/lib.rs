@@ -8,6 +8,7 @@
 mod billing;
 mod catalogue;
 mod company;
+mod deposits;
 mod goods;
 mod history;
 mod special;
@@ -44,7 +45,8 @@ pub async fn build(store: &Store) -> Result<()> {
     goods::set_up(store, &people).await?;
     goods::cases(store, &people).await?;
     billing::habits(store, &people).await?;
-    billing::cases(store, &people).await
+    billing::cases(store, &people).await?;
+    deposits::run(store, &people).await
 }
 
 #[cfg(test)]

@@ -45,7 +45,7 @@ pub(crate) use line_changes::{discount_or_ask, price_or_ask};
 pub use load::{OrderPick, Pick};
 pub(crate) use load::{Picked, load_ordered, load_shipped, read};
 pub use memos::{CreditMemoRow, CreditMemoView, credit_memo, credit_memos};
-pub(crate) use post::{Decided, decide_drafts};
+pub(crate) use post::{Decided, decide_as_seen, decide_drafts};
 pub use post::{GridAnswer, SeenDraft, post_draft, post_grid, post_many, post_picks, preview_grid};
 pub use views::{InvoiceFilter, InvoiceList, InvoiceRow, InvoiceView, Party, list, view};
 pub(crate) use write::{ToPost, post_all};

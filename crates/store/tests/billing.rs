@@ -5,6 +5,7 @@
 mod common;
 
 use common::*;
+use sqlx::ConnectOptions;
 use till_core::fixed::Quantity;
 use till_core::ids::{DocumentKind, InvoiceId, RunId};
 use till_core::invoice::Combine;
@@ -189,6 +190,31 @@ async fn a_run_posts_what_passes_and_holds_the_rest() {
     assert_eq!((after.state.as_str(), after.counts.posted, after.counts.left_out), ("open", 2, 1));
     let held = after.invoices.iter().find(|one| one.standing == Standing::Blocked).unwrap();
     assert!(held.held.as_ref().unwrap().contains("wants its own order number"));
+    company.holds().await;
+}
+
+/// Two shipments of one order, two invoices: the figures of the first move after the run was begun, so it is held. The
+/// second is posted, and makes of the order what it is without the first: open, half of it still to bill.
+#[tokio::test]
+async fn one_that_is_held_makes_nothing_of_those_after_it() {
+    let company = Company::new().await;
+    let order = company.order(0, 4).await;
+    ship(&company, order, &["4", "0"], None).await;
+    ship(&company, order, &["0", "1"], None).await;
+    let run = run_of(&company, RunForm { combine: Combine::Shipment, ..RunForm::default() }).await;
+    begin(&company, run).await.unwrap();
+    let first = shown(&company, run).await.invoices.iter().map(|one| one.id).min().unwrap();
+    let file = company.folder.path().join("books.db");
+    let mut raw = sqlx::sqlite::SqliteConnectOptions::new().filename(&file).connect().await.unwrap();
+    sqlx::query("UPDATE documents SET seen = 'other figures' WHERE id = ?")
+        .bind(first.0)
+        .execute(&mut raw)
+        .await
+        .unwrap();
+    let done = go_on(&company, run).await.unwrap();
+    assert_eq!((done.posted, done.held), (1, 1));
+    let state = orders::view(&mut *company.store.read().await.unwrap(), order).await.unwrap().row.state;
+    assert_eq!(state, till_core::order::OrderState::Open);
     company.holds().await;
 }
 

@@ -490,6 +490,245 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/deposits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Deposits, newest first. State `held` keeps to those of which something is held. */
+        get: operations["deposits"];
+        put?: never;
+        /** Takes a deposit. */
+        post: operations["take_deposit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/deposits/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What taking a deposit would do. */
+        post: operations["preview_deposit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/deposits/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One deposit. */
+        get: operations["deposit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/deposits/{id}/applications": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Applies what is held of a deposit to invoices that are posted. */
+        post: operations["apply_deposit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/deposits/{id}/applications/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What applying what is held of a deposit would do. */
+        post: operations["preview_apply_deposit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/deposits/{id}/keep": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Keeps a deposit as income, or asks for approval. */
+        post: operations["keep_deposit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/deposits/{id}/keep/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What keeping a deposit as income would do. */
+        post: operations["preview_keep_deposit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/deposits/{id}/move": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Moves what is held of a deposit to another order, or on account. Nothing is posted. */
+        post: operations["move_deposit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/deposits/{id}/refund": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Sends a deposit back, or asks for approval where it is above the limit. */
+        post: operations["refund_deposit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/deposits/{id}/refund/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a refund of a deposit would do. */
+        post: operations["preview_refund_deposit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/deposits/{id}/reverse": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Reverses a deposit that was typed in error: the money never came. */
+        post: operations["reverse_deposit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/deposits/{id}/reverse/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What reversing a deposit would do. */
+        post: operations["preview_reverse_deposit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/deposits/{id}/unapply": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Unapplies a deposit: what it settled is open again, the money is held again. */
+        post: operations["unapply_deposit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/deposits/{id}/unapply/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What unapplying a deposit would do. */
+        post: operations["preview_unapply_deposit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/expected-goods": {
         parameters: {
             query?: never;
@@ -901,6 +1140,23 @@ export interface paths {
         put?: never;
         /** What cancelling a posted invoice would do. Nothing is written. */
         post: operations["preview_cancel"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/invoices/{id}/deposit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Says how much of a deposit is applied on a draft; without an amount it goes by itself again. */
+        put: operations["deposit_on_draft"];
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1531,7 +1787,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The paper of an invoice or a credit memo, as it is printed and mailed: a page that stands alone. */
+        /** The paper of an invoice, a credit memo or a deposit, as it is printed and mailed: a page that stands alone. */
         get: operations["view_paper"];
         put?: never;
         post?: never;
@@ -2683,6 +2939,11 @@ export interface components {
             /** @description The price per unit; none for the price the customer gets. */
             unit_price?: string | null;
         };
+        /**
+         * @description When tax on money in advance is due. *Source: domain.md section 4.*
+         * @enum {string}
+         */
+        AdvanceTax: "at_receipt" | "at_invoice";
         /** @description A document that goes out once more. */
         Again: {
             /**
@@ -2753,6 +3014,18 @@ export interface components {
             open_after: components["schemas"]["Money"];
             /** @description What the item gives up, in base currency. */
             receivable_base: components["schemas"]["Money"];
+            /** @description Tax that goes with it, where the credit is a deposit that was taxed as it came in. */
+            taxes?: components["schemas"]["HeldTax"][];
+        };
+        /** @description What of a deposit is to be applied. */
+        ApplyDeposit: components["schemas"]["NewApplications"] & {
+            /** @description Fingerprint of the preview seen. */
+            seen: string;
+            /**
+             * Format: int64
+             * @description The version seen.
+             */
+            version: number;
         };
         /**
          * Format: int64
@@ -3142,7 +3415,7 @@ export interface components {
          * @description A check. The table beside it says which steps it concerns.
          * @enum {string}
          */
-        Check: "nothing_to_do" | "quantity_not_positive" | "more_than_ordered" | "stock_short" | "more_than_unbilled" | "cannot_combine" | "order_number_missing" | "tax_id_missing" | "tax_rate_missing" | "price_zero" | "price_below_zero" | "price_not_approved" | "waits_for_approval" | "discount_not_allowed" | "not_revenue" | "cannot_cancel" | "cannot_credit" | "more_than_billed" | "no_mail_address" | "structured_data_missing" | "structured_tax" | "reason_missing" | "price_given_away" | "date_ahead" | "amount_too_large" | "account_missing" | "period_closed" | "date_out_of_order" | "date_before_last" | "date_too_early" | "customer_on_stop" | "credit_limit" | "order_amount" | "exemption_expired" | "address_elsewhere" | "treatment_without_code" | "reporting_code_missing" | "own_field_missing" | "mark_not_allowed" | "unit_or_step" | "price_not_made" | "more_than_called_off" | "less_than_shipped" | "not_sold" | "container_currency" | "already_billed" | "already_left" | "amount_not_positive" | "more_than_open" | "more_than_received" | "currency_differs" | "other_customer" | "named_twice" | "exchange_rate_missing";
+        Check: "nothing_to_do" | "quantity_not_positive" | "more_than_ordered" | "stock_short" | "more_than_unbilled" | "cannot_combine" | "order_number_missing" | "tax_id_missing" | "tax_rate_missing" | "price_zero" | "price_below_zero" | "price_not_approved" | "waits_for_approval" | "discount_not_allowed" | "not_revenue" | "cannot_cancel" | "cannot_credit" | "more_than_billed" | "no_mail_address" | "structured_data_missing" | "structured_tax" | "reason_missing" | "price_given_away" | "date_ahead" | "amount_too_large" | "account_missing" | "period_closed" | "date_out_of_order" | "date_before_last" | "date_too_early" | "customer_on_stop" | "credit_limit" | "order_amount" | "exemption_expired" | "address_elsewhere" | "treatment_without_code" | "reporting_code_missing" | "own_field_missing" | "mark_not_allowed" | "unit_or_step" | "price_not_made" | "more_than_called_off" | "less_than_shipped" | "not_sold" | "container_currency" | "already_billed" | "already_left" | "amount_not_positive" | "more_than_open" | "more_than_received" | "more_than_held" | "more_than_order" | "currency_differs" | "other_customer" | "named_twice" | "exchange_rate_missing";
         /** @description A file that was read and checked. */
         CheckedFile: {
             check?: null | components["schemas"]["ImportCheck"];
@@ -3167,10 +3440,12 @@ export interface components {
         Combine: "customer" | "habit" | "order" | "shipment";
         /** @description Settings of the company that can be changed. */
         CompanySettings: {
+            advance_tax?: null | components["schemas"]["AdvanceTax"];
             /** @description The company's name. */
             company: string;
             /** @description Whether a document date before that of the last invoice stops its posting; none to leave it. */
             dates_in_order?: boolean | null;
+            deposit_use?: null | components["schemas"]["DepositUse"];
             /**
              * Format: date
              * @description A day to stand still on, never before the present one; none for the day on the wall.
@@ -3582,6 +3857,225 @@ export interface components {
          * @enum {string}
          */
         DeliveryState: "waiting" | "done" | "failed";
+        /** @description What of a deposit is applied to an invoice, and stands. */
+        DepositApplication: {
+            /** @description How much, in the currency of the deposit. */
+            amount: components["schemas"]["Money"];
+            /**
+             * Format: date
+             * @description When.
+             */
+            date: string;
+            /** @description What it went to. */
+            document: components["schemas"]["DocumentRef"];
+            /** @description Its id. */
+            id: components["schemas"]["ApplicationId"];
+            /** @description Tax that went with it, by code. */
+            taxes: components["schemas"]["HeldTax"][];
+        };
+        /** @description A refund, or a part kept as income. */
+        DepositEndView: {
+            /** @description How much, in the currency of the deposit. */
+            amount: components["schemas"]["Money"];
+            /**
+             * Format: date
+             * @description When.
+             */
+            date: string;
+            /** @description Which. */
+            kind: components["schemas"]["EndKind"];
+            /** @description How it was paid, where it was. */
+            method?: string | null;
+            /** @description Its number. */
+            number: string;
+            /** @description Why. */
+            reason: string;
+        };
+        /**
+         * Format: int64
+         * @description A customer deposit.
+         */
+        DepositId: number;
+        /** @description A stretch of the register. */
+        DepositList: {
+            /**
+             * Format: int64
+             * @description How many fit the filter.
+             */
+            count: number;
+            /** @description The deposits, newest first. */
+            deposits: components["schemas"]["DepositRow"][];
+            /** @description What is held of all that fit, in base currency. */
+            held_base: components["schemas"]["Money"];
+        };
+        /** @description What was held as it was moved. */
+        DepositMoveView: {
+            /** @description What was held then. */
+            amount: components["schemas"]["Money"];
+            /**
+             * Format: date
+             * @description When.
+             */
+            date: string;
+            /** @description From which order; none from on account. */
+            from?: string | null;
+            /** @description Why. */
+            reason: string;
+            /** @description To which order; none on account. */
+            to?: string | null;
+        };
+        /** @description A deposit that could be applied to an invoice, used or not. */
+        DepositOffer: {
+            /** @description What is applied of it here. */
+            applied: components["schemas"]["Money"];
+            /** @description The deposit. */
+            document: components["schemas"]["DocumentRef"];
+            /** @description What is held of it, in its currency. */
+            held: components["schemas"]["Money"];
+            /** @description Its open item. */
+            item: components["schemas"]["OpenItemId"];
+            /** @description The most that can be applied of it here. */
+            most: components["schemas"]["Money"];
+            /** @description Number of the order it is for; none on account. */
+            order?: string | null;
+            /** @description Whether someone said how much. */
+            typed: boolean;
+            /** @description Why nothing, or not all of it, can be applied. */
+            why?: string | null;
+        };
+        /** @description A deposit as it would be taken. */
+        DepositPreview: {
+            /** @description All of it. */
+            amount: components["schemas"]["Money"];
+            /** @description What stands in the way. */
+            blockers: components["schemas"]["Blocker"][];
+            /** @description What it changes. */
+            changes: components["schemas"]["Change"][];
+            /** @description Its currency. */
+            currency: string;
+            entry?: null | components["schemas"]["Entry"];
+            /** @description To be sent back when posting. */
+            fingerprint: string;
+            /** @description When tax on it is due. */
+            regime: components["schemas"]["AdvanceTax"];
+            /** @description Its arithmetic. */
+            tape: components["schemas"]["Tape"];
+            /** @description Tax that stands on it, by code. */
+            taxes: components["schemas"]["HeldTax"][];
+        };
+        /** @description A deposit in the register. */
+        DepositRow: {
+            /** @description What of it is applied to invoices. */
+            applied: components["schemas"]["Money"];
+            /** @description Its currency. */
+            currency: string;
+            /** @description Who paid. */
+            customer: components["schemas"]["CustomerId"];
+            /** @description The customer's name. */
+            customer_name: string;
+            /**
+             * Format: date
+             * @description When it came.
+             */
+            date: string;
+            /**
+             * Format: int64
+             * @description Days since.
+             */
+            days: number;
+            /** @description What of it is held. */
+            held: components["schemas"]["Money"];
+            /** @description The same, in base currency. */
+            held_base: components["schemas"]["Money"];
+            /** @description Its id. */
+            id: components["schemas"]["DepositId"];
+            /** @description What of it was kept as income. */
+            kept: components["schemas"]["Money"];
+            /** @description How: as people say it. */
+            method: string;
+            /** @description Its number. */
+            number: string;
+            order?: null | components["schemas"]["OrderId"];
+            /** @description Its number. */
+            order_number?: string | null;
+            /** @description Where that order stands. */
+            order_state?: string | null;
+            /** @description Check number, words of the transfer. */
+            reference?: string | null;
+            /** @description What of it was sent back. */
+            refunded: components["schemas"]["Money"];
+            /** @description When its tax was due. */
+            regime: components["schemas"]["AdvanceTax"];
+            /**
+             * Format: date
+             * @description The day it was reversed as typed in error, where it was.
+             */
+            reversed_on?: string | null;
+            /** @description What was taken. */
+            taken: components["schemas"]["Money"];
+        };
+        /**
+         * @description How deposits are used on part invoices.
+         * @enum {string}
+         */
+        DepositUse: "first" | "in_proportion";
+        /** @description What of a deposit is applied to an invoice. */
+        DepositUsed: {
+            /** @description How much, in its currency. */
+            amount: components["schemas"]["Money"];
+            /** @description The same at what it is carried at, in base currency. */
+            amount_base: components["schemas"]["Money"];
+            /** @description The deposit. */
+            document: components["schemas"]["DocumentRef"];
+            /** @description Its open item. */
+            item: components["schemas"]["OpenItemId"];
+            /** @description Number of the order it is for; none on account. */
+            order?: string | null;
+            /** @description Tax of it by code and by the day it is taken off; none where its tax was not due at receipt. */
+            taxes: components["schemas"]["HeldTax"][];
+        };
+        /** @description A deposit on screen. */
+        DepositView: components["schemas"]["DepositRow"] & {
+            /** @description What is applied to invoices. */
+            applications: components["schemas"]["DepositApplication"][];
+            /** @description Refunds, and what was kept as income. */
+            ends: components["schemas"]["DepositEndView"][];
+            /** @description The entries it wrote, and those of its end. */
+            entries: components["schemas"]["PostedEntry"][];
+            /** @description A note for ourselves. */
+            memo?: string | null;
+            /** @description Where it was before. */
+            moves: components["schemas"]["DepositMoveView"][];
+            /** @description Why it was reversed, where it was. */
+            reversal_reason?: string | null;
+            /** @description Tax that stood on it as it was taken, by code. */
+            taken_taxes: components["schemas"]["HeldTax"][];
+            /** @description Its arithmetic, as it was taken. */
+            tape: components["schemas"]["Tape"];
+            /** @description Tax that stands on what is held, by code. */
+            taxes: components["schemas"]["HeldTax"][];
+            /** @description Related documents. */
+            trail: components["schemas"]["Trail"];
+            /**
+             * Format: int64
+             * @description Changes with everything that happens to it.
+             */
+            version: number;
+            /** @description Where the money is: in hand, at the bank, cleared, returned. */
+            whereabouts: string;
+        };
+        /** @description How much of a deposit is to be applied on a draft. */
+        DepositWish: {
+            /** @description A decimal in the currency of the invoice; none to let it go by itself again. */
+            amount?: string | null;
+            /** @description The open item of the deposit. */
+            item: components["schemas"]["OpenItemId"];
+            /**
+             * Format: int64
+             * @description The version of the draft that was seen.
+             */
+            version: number;
+        };
         /**
          * @description What an early-payment discount is a share of.
          * @enum {string}
@@ -3632,7 +4126,7 @@ export interface components {
          * @description A document of the application, as named in trails, blockers and entries.
          * @enum {string}
          */
-        DocumentKind: "customer" | "item" | "order" | "shipment" | "intake" | "invoice" | "receipt" | "application" | "opening" | "entry" | "person" | "approval" | "setting" | "quote" | "call_off" | "adjustment" | "price_list" | "import" | "credit_memo" | "run" | "delivery" | "container_return";
+        DocumentKind: "customer" | "item" | "order" | "shipment" | "intake" | "invoice" | "receipt" | "application" | "opening" | "entry" | "person" | "approval" | "setting" | "quote" | "call_off" | "adjustment" | "price_list" | "import" | "credit_memo" | "run" | "delivery" | "container_return" | "deposit" | "deposit_end";
         /** @description Points at a document. */
         DocumentRef: {
             /**
@@ -3726,6 +4220,52 @@ export interface components {
             available: components["schemas"]["Decimal4"];
             /** @description The warehouse. */
             warehouse: string;
+        };
+        /**
+         * @description What became of what was not used.
+         * @enum {string}
+         */
+        EndKind: "refunded" | "kept";
+        /** @description A refund of a deposit, or a part of it kept as income. */
+        EndOfDeposit: {
+            /** @description How much, a decimal in its currency; none for all that is held. */
+            amount?: string | null;
+            /**
+             * Format: date
+             * @description When; none for the business date.
+             */
+            date?: string | null;
+            /** @description How a refund is paid. */
+            method?: string | null;
+            /** @description Why. */
+            reason?: string;
+        };
+        /** @description What the end of a deposit would do. */
+        EndPreview: {
+            /** @description How much of it ends. */
+            amount: components["schemas"]["Money"];
+            /** @description What stands in the way. */
+            blockers: components["schemas"]["Blocker"][];
+            /** @description What changes. */
+            changes: components["schemas"]["Change"][];
+            /** @description Its currency. */
+            currency: string;
+            entry?: null | components["schemas"]["Entry"];
+            /** @description To be sent back. */
+            fingerprint: string;
+            /** @description The arithmetic. */
+            tape: components["schemas"]["Tape"];
+        };
+        /** @description What became of the wish to end one. */
+        Ended: {
+            /** @description Its number; none where it waits for approval. */
+            number?: string | null;
+            /**
+             * Format: int64
+             * @description The deposit's version now.
+             */
+            version: number;
+            waits?: null | components["schemas"]["ApprovalId"];
         };
         /** @description A balanced entry, not yet numbered. */
         Entry: {
@@ -3897,6 +4437,25 @@ export interface components {
             /** @description What is wrong with it. */
             sentence?: string | null;
         };
+        /**
+         * @description Tax of one code that stands on money in advance, or what of it is used: net and tax, in the currency of the
+         *     money and at what they are carried at. Net and tax together are what the customer paid.
+         */
+        HeldTax: components["schemas"]["TaxRate"] & {
+            /** @description Net, in the currency of the money. */
+            net: components["schemas"]["Money"];
+            /** @description Net, in base currency. */
+            net_base: components["schemas"]["Money"];
+            /** @description Tax, in the currency of the money. */
+            tax: components["schemas"]["Money"];
+            /** @description Tax, in base currency. */
+            tax_base: components["schemas"]["Money"];
+            /**
+             * Format: date
+             * @description The day it is reported on.
+             */
+            tax_date: string;
+        };
         /** @description How far a file is. */
         HowFar: {
             /** @description Lines done. */
@@ -4002,9 +4561,13 @@ export interface components {
             currency: string;
             /** @description Who is billed. */
             customer: components["schemas"]["CustomerId"];
+            /** @description Deposits applied to it as it was posted. */
+            deposits?: components["schemas"]["DepositUsed"][];
             discount?: null | components["schemas"]["DocumentDiscount"];
             /** @description Printed; starts the terms. */
             document_date: components["schemas"]["DocumentDate"];
+            /** @description What is left to pay as it is posted: the total less its deposits. */
+            due: components["schemas"]["Money"];
             /**
              * Format: date
              * @description When it falls due; where it does in parts, the first of them.
@@ -4047,9 +4610,9 @@ export interface components {
             text_above?: string | null;
             /** @description Words below the lines. */
             text_below?: string | null;
-            /** @description What the customer owes for it. */
+            /** @description What it comes to, with tax. */
             total: components["schemas"]["Money"];
-            /** @description The total in base currency: what receivables carry. */
+            /** @description The total in base currency: deposits at what they were carried at, the rest at the rate of the document. */
             total_base: components["schemas"]["Money"];
         };
         /**
@@ -4146,6 +4709,8 @@ export interface components {
             customer: components["schemas"]["CustomerId"];
             /** @description The customer's name. */
             customer_name: string;
+            /** @description Deposits that could be applied to it, used or not. */
+            deposits: components["schemas"]["DepositOffer"][];
             document?: null | components["schemas"]["InvoiceDocument"];
             entry?: null | components["schemas"]["Entry"];
             /** @description To be sent back when posting. */
@@ -4202,6 +4767,8 @@ export interface components {
             customer: components["schemas"]["Party"];
             /** @description How it goes, or went, to the customer. */
             deliveries: components["schemas"]["DeliveryRow"][];
+            /** @description Deposits that could be applied to a draft, used or not. */
+            deposits: components["schemas"]["DepositOffer"][];
             discount?: null | components["schemas"]["DiscountTyped"];
             document?: null | components["schemas"]["InvoiceDocument"];
             /** @description The entries it wrote. */
@@ -4610,6 +5177,14 @@ export interface components {
             /** @description Its arithmetic. */
             tape: components["schemas"]["Tape"];
         };
+        /** @description A deposit to move. */
+        MoveDeposit: components["schemas"]["ToMove"] & {
+            /**
+             * Format: int64
+             * @description The version seen.
+             */
+            version: number;
+        };
         /** @description A wish to move the next number of a kind of document. */
         MoveNumber: {
             /**
@@ -4710,6 +5285,25 @@ export interface components {
              * @description The version seen.
              */
             version: number;
+        };
+        /** @description A deposit to take, as typed. */
+        NewDeposit: {
+            /** @description A decimal in the currency of the order, or of the customer. */
+            amount: string;
+            /** @description Who paid. */
+            customer: components["schemas"]["CustomerId"];
+            /**
+             * Format: date
+             * @description When; none for the business date.
+             */
+            date?: string | null;
+            /** @description A note for ourselves. */
+            memo?: string | null;
+            /** @description How: the code of a way of paying. */
+            method: string;
+            order?: null | components["schemas"]["OrderId"];
+            /** @description Check number, words of the transfer. */
+            reference?: string | null;
         };
         /** @description A discount over a whole draft. */
         NewDiscount: {
@@ -5218,7 +5812,7 @@ export interface components {
          * @description Something a person can do here. The table beside it says who may.
          * @enum {string}
          */
-        Operation: "see_books" | "see_document_record" | "see_record" | "see_people" | "see_setup" | "keep_own_sign_in" | "show_presence" | "keep_customer" | "put_on_stop" | "lift_stop" | "keep_items" | "keep_order" | "confirm_order" | "keep_shipment" | "post_shipment" | "take_back_shipment" | "ship_and_bill" | "take_in" | "adjust_stock" | "import" | "take_containers" | "keep_draft" | "change_price" | "post_invoice" | "cancel_invoice" | "run_billing" | "keep_recipe" | "send_out" | "keep_templates" | "keep_views" | "post_money" | "take_back_money" | "post_opening" | "decide_approval" | "withdraw_approval" | "close_period" | "add_period" | "move_number" | "keep_company" | "keep_limits" | "keep_people";
+        Operation: "see_books" | "see_document_record" | "see_record" | "see_people" | "see_setup" | "keep_own_sign_in" | "show_presence" | "keep_customer" | "put_on_stop" | "lift_stop" | "keep_items" | "keep_order" | "confirm_order" | "keep_shipment" | "post_shipment" | "take_back_shipment" | "ship_and_bill" | "take_in" | "adjust_stock" | "import" | "take_containers" | "keep_draft" | "change_price" | "post_invoice" | "cancel_invoice" | "run_billing" | "keep_recipe" | "send_out" | "keep_templates" | "keep_views" | "post_money" | "take_back_money" | "refund_deposit" | "keep_deposit" | "post_opening" | "decide_approval" | "withdraw_approval" | "close_period" | "add_period" | "move_number" | "keep_company" | "keep_limits" | "keep_people";
         /** @description An order, or what a quote offers, as typed. Numbers are decimal texts. */
         OrderForm: {
             address?: null | components["schemas"]["TypedAddress"];
@@ -5647,9 +6241,24 @@ export interface components {
             /** @description Fingerprint of the preview seen. */
             seen: string;
         };
+        /** @description A deposit to take. */
+        PostDeposit: components["schemas"]["NewDeposit"] & {
+            /** @description Fingerprint of the preview seen. */
+            seen: string;
+        };
         /** @description A draft to post. */
         PostDraft: {
             /** @description Fingerprint of what was seen. */
+            seen: string;
+            /**
+             * Format: int64
+             * @description The version seen.
+             */
+            version: number;
+        };
+        /** @description The same to carry out. */
+        PostEnd: components["schemas"]["EndOfDeposit"] & {
+            /** @description Fingerprint of the preview seen. */
             seen: string;
             /**
              * Format: int64
@@ -5725,6 +6334,13 @@ export interface components {
              * @description The receipt's version seen.
              */
             version: number;
+        };
+        /** @description A deposit that was taken. */
+        PostedDeposit: {
+            /** @description Its id. */
+            id: components["schemas"]["DepositId"];
+            /** @description Its number. */
+            number: string;
         };
         /** @description An entry as posted. */
         PostedEntry: components["schemas"]["Entry"] & {
@@ -6197,6 +6813,16 @@ export interface components {
             entry: components["schemas"]["Entry"];
             reverses?: null | components["schemas"]["EntryId"];
         };
+        /** @description A deposit to reverse. */
+        ReverseDeposit: components["schemas"]["ToReverse"] & {
+            /** @description Fingerprint of the preview seen. */
+            seen: string;
+            /**
+             * Format: int64
+             * @description The version seen.
+             */
+            version: number;
+        };
         /** @description The table of rights, for the set-up room: each operation with what each role may do. */
         RightsRow: {
             /** @description For clerk, lead, auditor, administrator: `yes`, `no`, `asks`, or the kind of the limit. */
@@ -6547,12 +7173,16 @@ export interface components {
         };
         /** @description What the set-up room shows. */
         SetupView: {
+            /** @description When tax on money in advance is due; deposits keep the regime they were taken under. */
+            advance_tax: components["schemas"]["AdvanceTax"];
             /** @description Base currency. */
             base_currency: string;
             /** @description The company's name. */
             company: string;
             /** @description Whether a document date before that of the last invoice stops its posting. */
             dates_in_order: boolean;
+            /** @description How deposits are used on part invoices. */
+            deposit_use: components["schemas"]["DepositUse"];
             /**
              * Format: date
              * @description The day the books stand still on; none for the day on the wall.
@@ -7174,6 +7804,12 @@ export interface components {
              */
             version: number;
         };
+        /** @description Where a deposit is to go. */
+        ToMove: {
+            order?: null | components["schemas"]["OrderId"];
+            /** @description Why. */
+            reason?: string;
+        };
         /** @description An order as typed. */
         ToPreview: {
             /** @description As typed. */
@@ -7295,6 +7931,16 @@ export interface components {
             country: string;
             /** @description Whose door. */
             name: string;
+        };
+        /** @description What of a deposit is unapplied. */
+        UnapplyDeposit: components["schemas"]["ToUnapply"] & {
+            /** @description Fingerprint of the preview seen. */
+            seen: string;
+            /**
+             * Format: int64
+             * @description The version seen.
+             */
+            version: number;
         };
         /** @description A page of the unbilled. */
         Unbilled: {
@@ -8638,6 +9284,562 @@ export interface operations {
             };
         };
     };
+    deposits: {
+        parameters: {
+            query?: {
+                /** @description Words to look for. */
+                q?: string | null;
+                /** @description A state to keep to. */
+                state?: string | null;
+                /** @description How many at most, 500 at most. */
+                limit?: number | null;
+                /** @description How many to pass over. */
+                offset?: number | null;
+                /** @description Only for this order. */
+                order?: number | null;
+                /** @description Only of this customer. */
+                customer?: number | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DepositList"];
+                };
+            };
+        };
+    };
+    take_deposit: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PostDeposit"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PostedDeposit"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_deposit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewDeposit"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DepositPreview"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    deposit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DepositView"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    apply_deposit: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ApplyDeposit"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Version"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_apply_deposit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewApplications"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MoneyPreview"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    keep_deposit: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PostEnd"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Ended"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_keep_deposit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EndOfDeposit"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EndPreview"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    move_deposit: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MoveDeposit"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Version"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    refund_deposit: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PostEnd"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Ended"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_refund_deposit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EndOfDeposit"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EndPreview"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    reverse_deposit: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReverseDeposit"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Version"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_reverse_deposit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ToReverse"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EndPreview"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    unapply_deposit: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["UnapplyDeposit"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Version"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_unapply_deposit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ToUnapply"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BackPreview"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     expect_goods: {
         parameters: {
             query?: never;
@@ -9622,6 +10824,49 @@ export interface operations {
                 };
             };
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    deposit_on_draft: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DepositWish"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Version"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -23,6 +23,7 @@ import { useNotices } from "../shell/notices";
 import { useMay } from "../shell/session";
 import { Worktop } from "../shell/Worktop";
 import { OrderState } from "./Orders";
+import { OrderDeposits } from "./order/Deposits";
 import { LineRow } from "./order/LineRow";
 import { ShipAndBillAsk } from "./order/ShipAndBill";
 import { OrderPaper } from "./papers/OrderPaper";
@@ -178,6 +179,17 @@ function Opened({ order }: { order: OrderView }) {
         ...(draft || open
           ? [{ key: "x", label: "Cancel", run: () => setAsking("cancel"), quiet: !draft, needs: "keep_order" as const }]
           : []),
+        ...(order.state === "closed"
+          ? []
+          : [
+              {
+                key: "r",
+                label: "Take a deposit",
+                run: () => navigate(`/prepayments/new?customer=${order.customer}&order=${order.id}`),
+                quiet: true,
+                needs: "post_money" as const,
+              },
+            ]),
         { key: "y", label: "Copy the order", run: () => setAsking("copy"), quiet: true, needs: "keep_order" as const },
         { key: "d", label: "Print the confirmation", run: () => window.print(), quiet: true },
         { key: "u", label: "Customer account", run: () => navigate(`/customers/${order.customer}`), quiet: true },
@@ -283,6 +295,7 @@ function Opened({ order }: { order: OrderView }) {
             ))}
           </tbody>
         </Lines>
+        <OrderDeposits order={order} />
       </Scroll>
       {asking === "confirm" && (
         <FormAsk

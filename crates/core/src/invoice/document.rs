@@ -62,7 +62,6 @@ pub struct InvoiceDocument {
     /// The total in base currency: deposits at what they were carried at, the rest at the rate of the document.
     pub total_base: Money,
     /// Deposits applied to it as it was posted.
-    #[serde(default)]
     pub deposits: Vec<DepositUsed>,
     /// What is left to pay as it is posted: the total less its deposits.
     pub due: Money,

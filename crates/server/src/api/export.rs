@@ -5,9 +5,11 @@ use actix_web::web::{Data, Path, Query};
 use actix_web::{HttpResponse, get};
 use till_core::money::{Currency, Money};
 use till_formats::table::{Cell, to_csv};
+use till_store::deposits::DepositFilter;
 use till_store::invoices::InvoiceFilter;
 use till_store::{
-    Connection, Store, StoreError, customers, invoices, items, ledger, orders, receipts, rules, shipments, unbilled,
+    Connection, Store, StoreError, customers, deposits, invoices, items, ledger, orders, receipts, rules, shipments,
+    unbilled,
 };
 use utoipa_actix_web::service_config::ServiceConfig;
 
@@ -32,7 +34,7 @@ const MOST: i64 = 100_000;
 
 /// A list as CSV, with the filters of its screen.
 #[utoipa::path(
-    params(("list" = String, Path, description = "orders, open-lines, items, customers, shipments, unbilled, invoices, receipts, journal or trial-balance")),
+    params(("list" = String, Path, description = "orders, open-lines, items, customers, shipments, unbilled, invoices, receipts, deposits, journal or trial-balance")),
     responses((status = 200, body = String, content_type = "text/csv"), (status = 404, body = Problem))
 )]
 #[get("/export/{list}.csv")]
@@ -57,6 +59,7 @@ pub(super) async fn export(
         "unbilled" => unbilled_table(&mut connection, &which).await?,
         "invoices" => invoices_table(&mut connection, &stretch).await?,
         "receipts" => receipts_table(&mut connection, &stretch).await?,
+        "deposits" => deposits_table(&mut connection, &stretch).await?,
         "journal" => journal_table(&mut connection, &stretch, &days).await?,
         "trial-balance" => trial_balance_table(&mut connection, &as_of).await?,
         other => {
@@ -318,6 +321,47 @@ async fn receipts_table(connection: &mut Connection, stretch: &Stretch) -> Resul
     });
     Ok(Table {
         headings: &["receipt", "customer", "date", "method", "reference", "currency", "amount", "unapplied"],
+        rows: rows.collect(),
+    })
+}
+
+async fn deposits_table(connection: &mut Connection, stretch: &Stretch) -> Result<Table, StoreError> {
+    let rules = rules::load(connection).await?;
+    let only_held = stretch.state.as_deref() != Some("all");
+    let filter = DepositFilter { search: stretch.search(), only_held, ..DepositFilter::default() };
+    let list = deposits::list(connection, &rules, &filter, (MOST, 0)).await?;
+    let rows = list.deposits.iter().map(|deposit| {
+        let amount = |amount| money(deposit.currency, amount);
+        vec![
+            Cell::text(&deposit.number),
+            Cell::text(&deposit.customer_name),
+            optional(deposit.order_number.as_ref()),
+            Cell::text(deposit.date.to_string()),
+            Cell::text(&deposit.method),
+            optional(deposit.reference.as_ref()),
+            Cell::text(deposit.currency.code()),
+            amount(deposit.taken),
+            amount(deposit.applied),
+            amount(deposit.refunded),
+            amount(deposit.kept),
+            amount(deposit.held),
+        ]
+    });
+    Ok(Table {
+        headings: &[
+            "deposit",
+            "customer",
+            "order",
+            "date",
+            "method",
+            "reference",
+            "currency",
+            "taken",
+            "applied",
+            "refunded",
+            "kept",
+            "held",
+        ],
         rows: rows.collect(),
     })
 }

@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 use till_core::checks::{Check, Step, one, stops};
 use till_core::ids::InvoiceId;
-use till_core::invoice::{InvoiceDecision, InvoiceInput, decide, decide_in_order};
+use till_core::invoice::{InvoiceDecision, InvoiceInput, decide, decide_in_order, decide_those_that_go};
 
 use super::drafts::{draft, draft_inputs};
 use super::write::{ToPost, post_all};
@@ -29,12 +29,30 @@ pub(crate) async fn decide_drafts<'a>(
     let rows = drafts(connection, ids).await?;
     let mut inputs = draft_inputs(connection, rules, &rows, step).await?;
     let decisions = decide_in_order(&mut inputs);
-    Ok(rows
-        .into_iter()
-        .zip(inputs)
-        .zip(decisions)
-        .map(|((draft, input), decision)| Decided { draft, input, decision })
-        .collect())
+    Ok(together(rows, inputs, decisions))
+}
+
+/// What drafts of a run come to as it goes on: one that is not as it was seen is not posted, and makes nothing of
+/// those after it.
+pub(crate) async fn decide_as_seen<'a>(
+    connection: &mut sqlx::SqliteConnection,
+    rules: &'a Rules,
+    ids: &[InvoiceId],
+) -> Result<Vec<Decided<'a>>> {
+    let rows = drafts(connection, ids).await?;
+    let mut inputs = draft_inputs(connection, rules, &rows, Step::Post).await?;
+    let seen = |place: usize| rows.get(place).and_then(|row| row.seen.as_ref());
+    let decisions = decide_those_that_go(&mut inputs, |place, decision| seen(place) == Some(&decision.fingerprint));
+    Ok(together(rows, inputs, decisions))
+}
+
+fn together<'a>(
+    rows: Vec<DraftRow>,
+    inputs: Vec<InvoiceInput<'a>>,
+    decisions: Vec<InvoiceDecision>,
+) -> Vec<Decided<'a>> {
+    let all = rows.into_iter().zip(inputs).zip(decisions);
+    all.map(|((draft, input), decision)| Decided { draft, input, decision }).collect()
 }
 
 /// Posts the picks at once: every invoice they come to, or none.

@@ -4,13 +4,12 @@ use std::collections::BTreeSet;
 
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
-use till_core::checks::Step;
 use till_core::ids::{DocumentKind, InvoiceId, RunId};
 
 use super::deciding::{Looked, decide_each, mark, passes, reason};
 use super::{Kept, RunHead, head, kept, open};
 use crate::convert::json;
-use crate::invoices::{ToPost, decide_drafts, post_all};
+use crate::invoices::{ToPost, decide_as_seen, post_all};
 use crate::rules::Rules;
 use crate::writing::{Writing, set};
 use crate::{Result, StoreError};
@@ -118,7 +117,7 @@ pub async fn go_on(writing: &mut Writing<'_>, rules: &Rules, id: RunId) -> Resul
     .into_iter()
     .map(InvoiceId)
     .collect();
-    let decided = decide_drafts(writing, rules, &next, Step::Post).await?;
+    let decided = decide_as_seen(writing, rules, &next).await?;
     let mut held: Vec<(InvoiceId, String)> = Vec::new();
     let mut to_post = Vec::with_capacity(decided.len());
     for one in decided {

@@ -13,6 +13,7 @@ import { useMay } from "../../shell/session";
 import { Worktop } from "../../shell/Worktop";
 import { AddLineAsk, TermsAsk, TextsAsk } from "./adding";
 import { Conflict } from "./Conflict";
+import { DepositsOfDraft } from "./deposits";
 import { useKeptDraft } from "./keeping";
 import { Head, InvoiceTape, LineCells, LineHead } from "./lines";
 import { MoreOfCustomer } from "./more";
@@ -280,6 +281,13 @@ export function Draft({ invoice }: { invoice: InvoiceView }) {
             })}
           </tbody>
         </Lines>
+        <DepositsOfDraft
+          invoice={invoice}
+          currency={document?.currency ?? "EUR"}
+          seen={settled}
+          set={setVersion}
+          locked={!may("keep_draft")}
+        />
         {may("keep_draft") && (
           <MoreOfCustomer
             customer={invoice.customer.id}

@@ -115,6 +115,8 @@ export function Posted({ invoice }: { invoice: InvoiceView }) {
               ["Net", document.net],
               ["Tax", document.tax],
               [`Total ${document.currency}`, document.total],
+              ...document.deposits.map((one) => [`Less deposit ${one.document.number}`, -one.amount] as const),
+              ...(document.deposits.length > 0 ? [[`Balance due ${document.currency}`, document.due] as const] : []),
             ] as const
           ).map(([label, amount]) => (
             <tr key={label}>

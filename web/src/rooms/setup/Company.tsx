@@ -14,6 +14,11 @@ import { setupLinks } from "./links";
 
 const computed = { per_document: "once a document, by code", per_line: "line by line" } as const;
 
+const advanceTax = { at_receipt: "as the money comes in", at_invoice: "with the invoice" } as const;
+const depositUse = {
+  first: "in full on the first invoices",
+  in_proportion: "in proportion to what is billed",
+} as const;
 const taxDates = { delivery: "the day its goods left", document: "the document date" } as const;
 
 /** The company's settings. */
@@ -69,6 +74,8 @@ export function CompanyRoom() {
             ["Base currency", data.base_currency],
             ["Tax is computed", computed[data.tax_computed]],
             ["Tax date of a line", taxDates[data.tax_date]],
+            ["Tax on deposits is due", advanceTax[data.advance_tax]],
+            ["Deposits are used", depositUse[data.deposit_use]],
             ["A date before the last invoice", data.dates_in_order ? "stops the posting" : "warns"],
             ["Business date", data.fixed_date ? `stands still on ${date(data.fixed_date)}` : "follows the calendar"],
           ]}
@@ -101,6 +108,25 @@ export function CompanyRoom() {
               ],
             },
             {
+              name: "advance_tax",
+              label: "Tax on deposits is due",
+              value: data.advance_tax,
+              choices: [
+                ["at_receipt", advanceTax.at_receipt],
+                ["at_invoice", advanceTax.at_invoice],
+              ],
+              hint: "Holds for deposits taken from now on",
+            },
+            {
+              name: "deposit_use",
+              label: "Deposits are used",
+              value: data.deposit_use,
+              choices: [
+                ["first", depositUse.first],
+                ["in_proportion", depositUse.in_proportion],
+              ],
+            },
+            {
               name: "dates_in_order",
               label: "A document date before that of the last invoice stops its posting",
               kind: "tick",
@@ -123,6 +149,8 @@ export function CompanyRoom() {
                   company: values.company ?? "",
                   tax_computed: values.tax_computed === "per_line" ? "per_line" : "per_document",
                   tax_date: values.tax_date === "document" ? "document" : "delivery",
+                  advance_tax: values.advance_tax === "at_receipt" ? "at_receipt" : "at_invoice",
+                  deposit_use: values.deposit_use === "in_proportion" ? "in_proportion" : "first",
                   dates_in_order: values.dates_in_order === "on",
                   fixed_date: values.fixed_date || null,
                 },

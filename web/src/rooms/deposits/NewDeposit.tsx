@@ -1,0 +1,280 @@
+import Autocomplete from "@mui/material/Autocomplete";
+import { styled } from "@mui/material/styles";
+import TextField from "@mui/material/TextField";
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { useNavigate, useSearchParams } from "react-router";
+import { api, got, keyed, Problem } from "../../api/client";
+import type { DepositPreview } from "../../api/types";
+import { moneyWithCurrency, sentence, typedDecimal } from "../../format";
+import { useBase, useEverythingChanged, useToday, Wrong } from "../../parts/bits";
+import { DateField } from "../../parts/DateField";
+import { usePaymentMethods } from "../../parts/methods";
+import { BlockerLines, ChangeLines, EntryLines, Paper, TapeLines, Tear } from "../../parts/TapeRoll";
+import { Ask } from "../../shell/Ask";
+import { useNotices } from "../../shell/notices";
+import { Worktop } from "../../shell/Worktop";
+
+const Form = styled("div")({
+  display: "grid",
+  gridTemplateColumns: "minmax(0, 2fr) minmax(0, 1fr) minmax(0, 1fr)",
+  gap: "16px 14px",
+  margin: "6px 0 14px",
+  "& .wide": { gridColumn: "span 2" },
+});
+
+const Methods = styled("fieldset")({
+  border: 0,
+  padding: 0,
+  margin: 0,
+  display: "flex",
+  gap: 14,
+  alignItems: "center",
+  gridColumn: "span 3",
+  "& legend": { fontSize: 12.5, fontWeight: 600, color: "var(--ink-3)", padding: 0 },
+  "& label": { display: "flex", gap: 5, alignItems: "center" },
+  "& input": { accentColor: "var(--act)" },
+});
+
+interface Target {
+  id: number;
+  number: string;
+  net: number;
+  currency: string;
+}
+
+/** Takes a deposit for an order, or on account. */
+export function NewDepositRoom() {
+  const [params, setParams] = useSearchParams();
+  const navigate = useNavigate();
+  const changed = useEverythingChanged();
+  const { say } = useNotices();
+  const today = useToday();
+  const customerId = Number(params.get("customer")) || undefined;
+  const orderId = Number(params.get("order")) || undefined;
+  const methods = usePaymentMethods();
+  const [chosenMethod, setMethod] = useState<string>();
+  const [amount, setAmount] = useState("");
+  const [when, setWhen] = useState("");
+  const [reference, setReference] = useState("");
+  const [memo, setMemo] = useState("");
+  const [asking, setAsking] = useState(false);
+  const customers = useQuery({
+    queryKey: ["customers"],
+    queryFn: () => got(api.GET("/api/customers", { params: { query: {} } })),
+  });
+  const chosen = customers.data?.find((one) => one.id === customerId) ?? null;
+  const orders = useQuery({
+    queryKey: ["orders", "of", chosen?.name],
+    queryFn: () => got(api.GET("/api/orders", { params: { query: { q: chosen?.name, limit: 200 } } })),
+    enabled: !!chosen,
+  });
+  const targets: Target[] = (orders.data?.orders ?? [])
+    .filter((order) => order.customer === customerId && order.state !== "closed")
+    .map(({ id, number, net, currency }) => ({ id, number, net, currency }));
+  const target = targets.find((one) => one.id === orderId) ?? null;
+  const currency = target?.currency ?? chosen?.currency ?? "EUR";
+  const method = chosenMethod ?? methods[0]?.code ?? "";
+  const body = {
+    customer: customerId ?? 0,
+    order: orderId ?? null,
+    method,
+    date: when || null,
+    amount: typedDecimal(amount),
+    reference: reference || null,
+    memo: memo || null,
+  };
+  const ready = !!customerId && !!method && amount.trim() !== "" && (!orderId || !!target);
+  const preview = useQuery({
+    queryKey: ["deposit-preview", body],
+    queryFn: () => got(api.POST("/api/deposits/preview", { body })),
+    enabled: ready,
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+  const shown = ready && !preview.error ? preview.data : undefined;
+  const problem = ready && preview.error instanceof Problem ? preview.error : null;
+  const errors: Record<string, string> = {};
+  for (const blocker of shown?.blockers ?? []) {
+    if (blocker.effect === "stops") {
+      errors[blocker.field] ??= blocker.sentence;
+    }
+  }
+  if (problem?.field) {
+    errors[problem.field] = problem.message;
+  }
+  const stopped = !shown || preview.isFetching || shown.blockers.some((blocker) => blocker.effect === "stops");
+  const total = shown ? moneyWithCurrency(shown.amount, currency) : "";
+  const known = ["customer", "order", "amount", "date", "reference", "memo"];
+  const elsewhere = Object.entries(errors).find(([field]) => !known.includes(field));
+  return (
+    <Worktop
+      title="Take a deposit"
+      sum={
+        target ? `For ${target.number} · ${moneyWithCurrency(target.net, target.currency)} net` : "Who paid, for what?"
+      }
+      back="/prepayments"
+      actions={[
+        {
+          key: "p",
+          label: `Take the deposit${total ? ` · ${total}` : ""}`,
+          run: () => setAsking(true),
+          primary: true,
+          disabled: stopped,
+          needs: "post_money",
+        },
+      ]}
+      rest={
+        <span>
+          from a field <kbd>Ctrl Enter</kbd>
+        </span>
+      }
+      tape={<DepositTape preview={shown} />}
+    >
+      <Form>
+        <Autocomplete
+          options={customers.data ?? []}
+          value={chosen}
+          getOptionLabel={(option) => `${option.name} · ${option.number}`}
+          isOptionEqualToValue={(option, value) => option.id === value.id}
+          onChange={(_, option) => setParams(option ? { customer: String(option.id) } : {}, { replace: true })}
+          autoHighlight
+          openOnFocus
+          renderInput={(input) => (
+            <TextField
+              {...input}
+              label="Customer"
+              autoFocus={!customerId}
+              error={!!errors.customer}
+              helperText={errors.customer}
+            />
+          )}
+        />
+        <Autocomplete
+          className="wide"
+          options={targets}
+          value={target}
+          getOptionLabel={(option) => `${option.number} · ${moneyWithCurrency(option.net, option.currency)} net`}
+          isOptionEqualToValue={(option, value) => option.id === value.id}
+          onChange={(_, option) =>
+            setParams(
+              { customer: String(customerId ?? ""), ...(option ? { order: String(option.id) } : {}) },
+              { replace: true },
+            )
+          }
+          autoHighlight
+          openOnFocus
+          noOptionsText="No order of this customer is open"
+          renderInput={(input) => (
+            <TextField
+              {...input}
+              label="For order"
+              placeholder="on account"
+              error={!!errors.order}
+              helperText={errors.order ?? "Leave empty for a deposit on account"}
+            />
+          )}
+        />
+        <TextField
+          label={`Amount ${currency}`}
+          value={amount}
+          onChange={(event) => setAmount(event.target.value)}
+          autoFocus={!!customerId}
+          error={!!errors.amount}
+          helperText={errors.amount}
+          slotProps={{ htmlInput: { inputMode: "decimal", style: { textAlign: "right" } } }}
+        />
+        <DateField
+          label="Date"
+          typed={when}
+          assumed={today}
+          onType={setWhen}
+          error={errors.date}
+          from="the business date"
+        />
+        <TextField
+          label="Reference"
+          value={reference}
+          onChange={(event) => setReference(event.target.value)}
+          error={!!errors.reference}
+          helperText={errors.reference}
+        />
+        <Methods>
+          <legend>Method</legend>
+          {methods.map((one) => (
+            <label key={one.code} title={one.place}>
+              <input
+                type="radio"
+                name="method"
+                value={one.code}
+                checked={method === one.code}
+                onChange={() => setMethod(one.code)}
+              />
+              {sentence(one.name)}
+            </label>
+          ))}
+        </Methods>
+        <TextField
+          className="wide"
+          label="Memo, for ourselves"
+          value={memo}
+          onChange={(event) => setMemo(event.target.value)}
+          error={!!errors.memo}
+          helperText={errors.memo}
+        />
+      </Form>
+      {elsewhere && (
+        <p role="alert" style={{ margin: "0 0 8px" }}>
+          <Wrong error={new Error(elsewhere[1])} />
+        </p>
+      )}
+      {asking && shown && (
+        <Ask
+          title="Take this deposit?"
+          yes={`Take · ${total}`}
+          close={() => setAsking(false)}
+          run={async (key) => {
+            const taken = await got(
+              api.POST("/api/deposits", {
+                params: { header: keyed(key) },
+                body: { ...body, seen: shown.fingerprint },
+              }),
+            );
+            say({
+              kind: "done",
+              text: `${taken.number} taken · ${total}.`,
+              links: [{ text: "Another deposit", to: "/prepayments/new" }],
+            });
+            await changed();
+            navigate(`/prepayments/${taken.id}`, { replace: true });
+          }}
+        >
+          {total} from {chosen?.name}, {target ? `for ${target.number}` : "on account"}.{" "}
+          {shown.taxes.length > 0 ? "Its tax is due now." : "Its tax is due with the invoice."}
+        </Ask>
+      )}
+    </Worktop>
+  );
+}
+
+function DepositTape({ preview }: { preview: DepositPreview | undefined }) {
+  const base = useBase();
+  if (!preview) {
+    return (
+      <Paper>
+        <div className="words quiet" style={{ marginTop: 8 }}>
+          The arithmetic and the entry appear here as soon as there is a customer and an amount.
+        </div>
+      </Paper>
+    );
+  }
+  return (
+    <Paper>
+      <TapeLines tape={preview.tape} />
+      <BlockerLines blockers={preview.blockers} />
+      <Tear />
+      {preview.entry && <EntryLines entry={preview.entry} base={base} title="Entry when posted" />}
+      <ChangeLines changes={preview.changes} base={base} />
+    </Paper>
+  );
+}
