@@ -298,8 +298,11 @@ pub fn missing(order: &OrderFacts) -> Vec<String> {
         missing.push(format!("{} {} to be paid.", order.currency.format(open), order.currency));
     }
     if order.deposits_held.is_positive() {
-        let held = order.currency.format(order.deposits_held);
-        missing.push(format!("{held} {} of deposits held: apply, move, refund or keep them.", order.currency));
+        let held = format!("{} {} of deposits held", order.currency.format(order.deposits_held), order.currency);
+        missing.push(match to_ship + to_bill {
+            0 => format!("{held}: apply, move, refund or keep them."),
+            _ => format!("{held}: its next invoice uses them."),
+        });
     }
     missing
 }

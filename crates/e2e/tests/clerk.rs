@@ -331,3 +331,78 @@ async fn letters_act_only_outside_fields_and_can_be_switched_off() -> Result<()>
     browser.close().await?;
     till.stop_and_verify().await
 }
+
+/// A deposit for an order goes with its invoice by itself: exactly the difference is due, and once that is paid the
+/// order closes. Figures by hand: 842.10 less 300.00 leaves 542.10.
+#[tokio::test]
+async fn a_deposit_is_taken_and_goes_with_the_invoice() -> Result<()> {
+    let till = Till::demo().await?;
+    let browser = Browser::open().await?;
+    browser.sign_in(&till, Who::Tomas).await?;
+    browser.go(&till.place("/")).await?;
+    find(&browser, "BW 0318").await?;
+    browser.wait_for("h1", "O-").await?;
+    let order = browser.text("h1").await?;
+    browser.letter('r').await?;
+    browser.wait_for("h1", "Take a deposit").await?;
+    browser.wait_for_focus("Amount EUR").await?;
+    // More than the order comes to is refused at its field.
+    browser.type_text("842.11").await?;
+    browser.wait_for("main", "Take 842.10 at most for it").await?;
+    browser.control('a').await?;
+    browser.type_text("300").await?;
+    let tape = browser.wait_for("#roll", "its tax is due now").await?;
+    for part in ["25000", "41000", "31000", "balances"] {
+        assert!(tape.contains(part), "“{part}” is not on the tape:\n{tape}");
+    }
+    browser.wait_for("footer", "Take the deposit · €300.00").await?;
+    browser.control('\n').await?;
+    browser.wait_for("[role=dialog]", &format!("for {order}")).await?;
+    browser.press(Key::Enter).await?;
+    let deposit = number(&browser.wait_for("[data-testid=notice]", "taken").await?, "D-");
+    browser.wait_for("h1", &deposit).await?;
+    browser.wait_for("main", &format!("It is applied by itself as {order} is billed")).await?;
+
+    find(&browser, &order).await?;
+    browser.wait_for("main", &deposit).await?;
+    browser.letter('b').await?;
+    browser.wait_for("h1", "Unbilled").await?;
+    browser.wait_for("#roll", "balances").await?;
+    browser.press(Key::Down).await?;
+    browser.letter(' ').await?;
+    let tape = browser.wait_for("#roll", &format!("less deposit {deposit}")).await?;
+    assert!(tape.contains("−300.00") && tape.contains("542.10"), "{tape}");
+    browser.letter('p').await?;
+    browser.wait_for("[role=dialog]", "Post 1 invoice?").await?;
+    browser.press(Key::Enter).await?;
+    let invoice = number(&browser.wait_for("[data-testid=notice]", "posted").await?, "I-");
+    find(&browser, &invoice).await?;
+    browser.wait_for("header", "€542.10 open").await?;
+    browser.wait_for("main", "Balance due EUR").await?;
+    browser.letter('n').await?;
+    browser.wait_for("#roll", "settled").await?;
+    browser.control('\n').await?;
+    browser.wait_for("[role=dialog]", "€542.10").await?;
+    browser.press(Key::Enter).await?;
+    browser.wait_for("[data-testid=notice]", "posted").await?;
+    find(&browser, &order).await?;
+    browser.wait_for("main dl", "closed").await?;
+
+    // An applied deposit is frozen and says which step frees it; unapplied, a clerk asks for a refund above the limit.
+    find(&browser, &deposit).await?;
+    browser.wait_for("main", "Unapply it first").await?;
+    browser.letter('u').await?;
+    browser.wait_for("[role=dialog]", "held again").await?;
+    browser.wait_for("[role=dialog]", "Unapply · €300.00").await?;
+    browser.type_text("paid twice").await?;
+    browser.press(Key::Enter).await?;
+    browser.wait_for("[data-testid=notice]", "is held again").await?;
+    browser.wait_for("footer", "Refund").await?;
+    browser.letter('f').await?;
+    browser.wait_for("[role=dialog]", "Refund · €300.00").await?;
+    browser.type_text("paid twice").await?;
+    browser.press(Key::Enter).await?;
+    browser.wait_for("[data-testid=notice]", "A supervisor is asked").await?;
+    browser.close().await?;
+    till.stop_and_verify().await
+}

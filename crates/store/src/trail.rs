@@ -131,6 +131,7 @@ async fn orders(connection: &mut SqliteConnection, word: &str, id: i64, invoices
         r#"SELECT id, number, order_date AS "date: NaiveDate", state, currency,
                   (SELECT sum(net_minor) FROM order_lines WHERE order_id = orders.id) AS "net: i64"
            FROM orders WHERE (?1 = 'order' AND id = ?2)
+              OR id IN (SELECT order_id FROM deposits WHERE ?1 = 'deposit' AND deposits.id = ?2)
               OR id IN (SELECT order_id FROM shipments WHERE ?1 = 'shipment' AND shipments.id = ?2)
               OR (?1 NOT IN ('order', 'shipment') AND id IN (
                     SELECT order_id FROM invoice_lines LEFT JOIN shipment_lines ON shipment_lines.id = shipment_line_id
@@ -151,7 +152,7 @@ async fn shipments(connection: &mut SqliteConnection, word: &str, id: i64, invoi
         r#"SELECT shipments.id, shipments.number, coalesce(posting_date, packed_date) AS "date!: NaiveDate", shipments.state, currency
            FROM shipments JOIN orders ON orders.id = order_id
            WHERE (?1 = 'shipment' AND shipments.id = ?2) OR (?1 = 'order' AND order_id = ?2)
-              OR (?1 IN ('invoice', 'receipt', 'credit_memo') AND shipments.id IN (
+              OR (?1 IN ('invoice', 'receipt', 'credit_memo', 'deposit') AND shipments.id IN (
                     SELECT shipment_id FROM invoice_lines JOIN shipment_lines ON shipment_lines.id = shipment_line_id
                     WHERE invoice_id IN (SELECT value FROM json_each(?3))))
            ORDER BY shipments.id"#,

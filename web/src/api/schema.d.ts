@@ -4562,7 +4562,7 @@ export interface components {
             /** @description Who is billed. */
             customer: components["schemas"]["CustomerId"];
             /** @description Deposits applied to it as it was posted. */
-            deposits?: components["schemas"]["DepositUsed"][];
+            deposits: components["schemas"]["DepositUsed"][];
             discount?: null | components["schemas"]["DocumentDiscount"];
             /** @description Printed; starts the terms. */
             document_date: components["schemas"]["DocumentDate"];
@@ -9878,7 +9878,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description orders, open-lines, items, customers, shipments, unbilled, invoices, receipts, journal or trial-balance */
+                /** @description orders, open-lines, items, customers, shipments, unbilled, invoices, receipts, deposits, journal or trial-balance */
                 list: string;
             };
             cookie?: never;

@@ -157,7 +157,6 @@ function Opened({ deposit }: { deposit: DepositView }) {
           ["Method", `${deposit.method}, ${whereabouts(deposit.whereabouts)}`],
           ["Date", date(deposit.date)],
           ["Reference", deposit.reference],
-          ["Tax", deposit.regime === "at_receipt" ? "was due as it came in" : "is due with the invoice"],
           [
             "Held",
             held ? (
@@ -275,9 +274,11 @@ function Happened({ deposit }: { deposit: DepositView }) {
     return (
       <p className="dim">
         Nothing was done with it yet.{" "}
-        {deposit.order_number
-          ? `It is applied by itself as ${deposit.order_number} is billed.`
-          : "It is offered on each draft for this customer."}
+        {whyNow(deposit)
+          ? ""
+          : deposit.order_number
+            ? `It is applied by itself as ${deposit.order_number} is billed.`
+            : "It is offered on each draft for this customer."}
       </p>
     );
   }

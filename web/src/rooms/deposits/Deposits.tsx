@@ -26,7 +26,7 @@ export function whyNow(row: DepositRow): string | undefined {
     return undefined;
   }
   if (row.order_state === "filled") {
-    return `${row.order_number} is completed`;
+    return `${row.order_number} is done`;
   }
   return row.days > 180 ? `held for ${plural(row.days, "day", "days")}` : undefined;
 }
@@ -61,42 +61,41 @@ export function DepositsRoom() {
   const openAt = useOpenElsewhere("deposit");
   const { first, current, picked, open } = list;
   const columns: Column<DepositRow>[] = [
-    { key: "number", head: "Deposit", width: "70px", cell: (row) => row.number },
-    { key: "date", head: "Date", width: "84px", cell: (row) => shortDate(row.date, today) },
+    { key: "number", head: "Deposit", width: "62px", cell: (row) => row.number },
+    { key: "date", head: "Date", width: "70px", cell: (row) => shortDate(row.date, today) },
     customerColumn(openAt),
     {
       key: "order",
       head: "For",
-      width: "84px",
+      width: "96px",
       cell: (row) => row.order_number ?? <Marked className="dim">on account</Marked>,
     },
-    { key: "days", head: "Days", width: "52px", right: true, cell: (row) => String(row.days) },
     {
       key: "taken",
       head: "Taken",
-      width: "104px",
+      width: "112px",
       right: true,
       cell: (row) => <Own row={row} base={base} minor={row.taken} />,
     },
     {
-      key: "applied",
-      head: "Applied",
-      width: "96px",
-      right: true,
-      cell: (row) => row.applied !== 0 && money(row.applied, row.currency),
-    },
-    {
       key: "held",
       head: "Held",
-      width: "104px",
+      width: "112px",
       right: true,
       cell: (row) => row.held > 0 && <Own row={row} base={base} minor={row.held} />,
     },
     {
       key: "why",
-      head: "",
-      width: "minmax(0, 0.7fr)",
-      cell: (row) => whyNow(row) && <Marked className="heed">▲ {whyNow(row)}</Marked>,
+      head: "For how long",
+      width: "minmax(0, 1fr)",
+      cell: (row) => {
+        const why = whyNow(row);
+        return why ? (
+          <Marked className="heed">▲ {why}</Marked>
+        ) : (
+          <Marked className="dim">{plural(row.days, "day", "days")}</Marked>
+        );
+      },
     },
   ];
   return (

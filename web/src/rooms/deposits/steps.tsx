@@ -166,7 +166,7 @@ function PostAsk({
       {preview.error && <p className="wrong">{preview.error.message}</p>}
       {preview.data && (
         <Paper
-          style={{ marginTop: 8, maxHeight: 220, overflowY: "auto" }}
+          style={{ marginTop: 8, maxHeight: 160, overflowY: "auto" }}
           tabIndex={0}
           role="region"
           aria-label="What it does"
