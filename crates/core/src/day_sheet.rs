@@ -54,6 +54,8 @@ pub enum Next {
     Decide,
     /// Apply the money.
     Apply,
+    /// Move, refund or keep the deposit.
+    Clear,
     /// Post the shipment.
     PostShipment,
     /// Bill what has shipped.
@@ -129,6 +131,24 @@ pub struct PackedFacts {
     pub packed_on: NaiveDate,
 }
 
+/// A deposit that is left hanging: its order is completed, or it has lain for long.
+#[derive(Debug, Clone)]
+pub struct HangingFacts {
+    /// The deposit.
+    pub deposit: DocumentRef,
+    /// The customer's name.
+    pub name: String,
+    /// What is held of it, in base currency.
+    pub held: Money,
+    /// When it came.
+    pub taken_on: NaiveDate,
+    /// Its order, where that is completed.
+    pub done: Option<String>,
+}
+
+/// After so many days a deposit is asked about, whatever became of its order.
+pub const LONG_HELD_DAYS: u64 = 180;
+
 /// A customer with overdue invoices.
 #[derive(Debug, Clone)]
 pub struct LateFacts {
@@ -179,6 +199,8 @@ pub struct DayFacts {
     pub unbilled: Vec<UnbilledFacts>,
     /// Unapplied receipts.
     pub unapplied: Vec<UnappliedFacts>,
+    /// Deposits that are left hanging.
+    pub hanging: Vec<HangingFacts>,
     /// Packed shipments.
     pub packed: Vec<PackedFacts>,
     /// Overdue customers.
@@ -201,6 +223,7 @@ pub fn rank(facts: &DayFacts, business_date: NaiveDate) -> Vec<DayItem> {
     let mut items: Vec<DayItem> = facts.unbilled.iter().map(|facts| facts.row(business_date)).collect();
     items.extend(facts.approvals.iter().map(|facts| facts.row(business_date)));
     items.extend(facts.unapplied.iter().map(|facts| facts.row(business_date)));
+    items.extend(facts.hanging.iter().map(|facts| facts.row(business_date)));
     items.extend(facts.packed.iter().map(|facts| facts.row(business_date)));
     items.extend(facts.late.iter().map(|facts| facts.row(business_date)));
     items.extend(facts.unfinished.iter().map(|facts| facts.row(business_date)));
@@ -273,6 +296,24 @@ impl UnappliedFacts {
             days: age(self.received_on, today),
             next: Next::Apply,
             at: self.receipt.clone(),
+        }
+    }
+}
+
+impl HangingFacts {
+    fn row(&self, today: NaiveDate) -> DayItem {
+        let number = &self.deposit.number;
+        DayItem {
+            work: Work::MoneyLyingStill,
+            title: self.name.clone(),
+            why: match &self.done {
+                Some(order) => format!("{number} is held, {order} is completed"),
+                None => format!("{number} is held for long"),
+            },
+            amount: self.held,
+            days: age(self.taken_on, today),
+            next: Next::Clear,
+            at: self.deposit.clone(),
         }
     }
 }
@@ -412,9 +453,16 @@ mod tests {
                 received_on: day("2026-03-17"),
                 open_invoices: 1,
             }],
+            hanging: vec![HangingFacts {
+                deposit: DocumentRef { kind: DocumentKind::Deposit, id: 5, number: "D-1".into() },
+                name: "c5".into(),
+                held: Money(2),
+                taken_on: day("2026-02-17"),
+                done: Some("O-1".into()),
+            }],
             ..DayFacts::default()
         };
         let titles: Vec<String> = rank(&facts, day("2026-03-18")).into_iter().map(|item| item.title).collect();
-        assert_eq!(titles, ["c4", "c2", "c1", "c3"]);
+        assert_eq!(titles, ["c5", "c4", "c2", "c1", "c3"]);
     }
 }

@@ -238,10 +238,7 @@ pub struct DepositPaper<'a> {
 /// The receipt of a deposit as a page that stands alone. Where its tax was due as the money came in it is the invoice
 /// over the advance (UNCL1001 code 386, from memory): tax by code, to be taken off the invoice over the goods.
 pub fn deposit_html(paper: &DepositPaper<'_>, parties: &Parties<'_>) -> String {
-    let title = match paper.taxes.is_empty() {
-        true => format!("Deposit receipt {}", paper.number),
-        false => format!("Prepayment invoice and receipt {}", paper.number),
-    };
+    let title = format!("Deposit receipt {}", paper.number);
     let mut page = String::with_capacity(4_000);
     opening(&mut page, &title, parties);
     let mut fact =
@@ -253,7 +250,7 @@ pub fn deposit_html(paper: &DepositPaper<'_>, parties: &Parties<'_>) -> String {
     }
     page.push_str("</dl></div></header>\n");
     let target = match paper.order {
-        Some(order) => format!("your order {}", escape(order)),
+        Some(order) => format!("order {}", escape(order)),
         None => "your account".to_owned(),
     };
     let reference = paper.reference.map(|text| format!(", {}", escape(text))).unwrap_or_default();
@@ -295,9 +292,10 @@ pub fn deposit_html(paper: &DepositPaper<'_>, parties: &Parties<'_>) -> String {
             paper.currency
         ),
     );
-    if paper.taxes.is_empty() {
-        page.push_str("<p class=\"dim\">Tax is due with the invoice over the goods.</p>\n");
-    }
+    page.push_str(match paper.taxes.is_empty() {
+        true => "<p class=\"dim\">Tax is due with the invoice over the goods.</p>\n",
+        false => "<p class=\"dim\">This is the invoice over the advance payment. Its tax is not charged again on the invoice over the goods.</p>\n",
+    });
     page.push_str("</body></html>\n");
     page
 }

@@ -6,8 +6,8 @@ use chrono::{Days, NaiveDate};
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
 use till_core::day_sheet::{
-    Ageing, ApprovalFacts, DayFacts, DayItem, FINISH_WITHIN_DAYS, LateFacts, PackedFacts, UnappliedFacts,
-    UnbilledFacts, UnfinishedFacts, Work, customer_ref, rank,
+    Ageing, ApprovalFacts, DayFacts, DayItem, FINISH_WITHIN_DAYS, HangingFacts, LONG_HELD_DAYS, LateFacts, PackedFacts,
+    UnappliedFacts, UnbilledFacts, UnfinishedFacts, Work, customer_ref, rank,
 };
 use till_core::fixed::ExchangeRate;
 use till_core::ids::{CustomerId, DocumentKind, DocumentRef, InvoiceId, OpenItemId, OrderId};
@@ -75,6 +75,7 @@ pub async fn day_sheet(connection: &mut SqliteConnection, viewer: Option<Viewer>
     load_unapplied(connection, &mut facts).await?;
     load_packed(connection, &rules, &mut facts).await?;
     let ageing = load_late(connection, today, &mut facts).await?;
+    load_hanging(connection, today, &mut facts).await?;
     load_unfinished(connection, today, &mut facts).await?;
     load_approvals(connection, viewer, &mut facts).await?;
     Ok(DaySheet {
@@ -198,6 +199,32 @@ async fn load_unapplied(connection: &mut SqliteConnection, facts: &mut DayFacts)
             amount: Money(row.open_base_minor),
             received_on: row.date,
             open_invoices: row.open,
+        })
+        .collect();
+    Ok(())
+}
+
+async fn load_hanging(connection: &mut SqliteConnection, today: NaiveDate, facts: &mut DayFacts) -> Result<()> {
+    let long_ago = today.checked_sub_days(Days::new(LONG_HELD_DAYS)).unwrap_or(today);
+    let rows = sqlx::query!(
+        r#"SELECT deposits.id AS "id!", open_items.number AS "number!", name AS "name!", open_base_minor AS "held!", posting_date AS "date!: NaiveDate",
+                  CASE orders.state WHEN 'filled' THEN orders.number END AS "done: String"
+           FROM open_items JOIN deposits ON deposits.id = document_id JOIN customers ON customers.id = open_items.customer_id
+           LEFT JOIN orders ON orders.id = deposits.order_id
+           WHERE open_minor > 0 AND open_items.kind = 'deposit' AND side = 'owed_by_us' AND (orders.state = 'filled' OR posting_date < ?)
+           ORDER BY open_items.id"#,
+        long_ago
+    )
+    .fetch_all(connection)
+    .await?;
+    facts.hanging = rows
+        .into_iter()
+        .map(|row| HangingFacts {
+            deposit: DocumentRef { kind: DocumentKind::Deposit, id: row.id, number: row.number },
+            name: row.name,
+            held: Money(row.held),
+            taken_on: row.date,
+            done: row.done,
         })
         .collect();
     Ok(())
@@ -365,6 +392,8 @@ pub struct Spine {
     pub shipments: i64,
     /// Unbilled shipments.
     pub billing: i64,
+    /// Deposits that are left hanging.
+    pub prepayments: i64,
     /// Receipts with something unapplied.
     pub receipts: i64,
     /// Whether something among the unbilled is stopped.
@@ -379,6 +408,10 @@ pub async fn spine(connection: &mut SqliteConnection, viewer: Option<Viewer>) ->
     let rules = rules::load(connection).await?;
     let sheet = day_sheet(connection, viewer).await?;
     let count = |work: Work| i64::try_from(sheet.items.iter().filter(|item| item.work == work).count()).unwrap_or(0);
+    let still = |kind: DocumentKind| {
+        let still = |item: &&DayItem| item.work == Work::MoneyLyingStill && item.at.kind == kind;
+        i64::try_from(sheet.items.iter().filter(still).count()).unwrap_or(0)
+    };
     let billing = sqlx::query_scalar!(
         r#"SELECT count(DISTINCT shipment_id) AS "count!: i64" FROM shipment_lines WHERE unbilled_e4 > 0"#
     )
@@ -392,7 +425,8 @@ pub async fn spine(connection: &mut SqliteConnection, viewer: Option<Viewer>) ->
         day_sheet: i64::try_from(sheet.items.len()).unwrap_or(0),
         shipments: count(Work::ReadyToGo),
         billing,
-        receipts: count(Work::MoneyLyingStill),
+        prepayments: still(DocumentKind::Deposit),
+        receipts: still(DocumentKind::Receipt),
         billing_stopped: count(Work::Stopped) > 0,
     })
 }

@@ -42,6 +42,7 @@ const nexts: Record<DayItem["next"], { words: string; title: string }> = {
   put_right: { words: "fix", title: "Fix" },
   decide: { words: "decide", title: "Approve or decline" },
   apply: { words: "apply", title: "Apply the money" },
+  clear: { words: "clear", title: "Open the deposit" },
   post_shipment: { words: "post", title: "Look at the shipment" },
   bill: { words: "bill", title: "Bill it" },
   ask_for_money: { words: "ask", title: "Open the account" },

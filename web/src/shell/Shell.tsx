@@ -111,7 +111,7 @@ const rooms = [
   { to: "/orders", name: "Orders", also: ["/quotes"] },
   { to: "/shipments", name: "Shipments", count: "shipments" },
   { to: "/billing", name: "Billing", count: "billing", also: ["/invoices", "/runs", "/credit-memos", "/going-out"] },
-  { to: "/prepayments", name: "Prepayments" },
+  { to: "/prepayments", name: "Prepayments", count: "prepayments", hot: true },
   { to: "/receipts", name: "Receipts", count: "receipts", hot: true },
   { to: "/ledger", name: "Ledger", also: ["/entries"] },
   { to: "/customers", name: "Customers" },

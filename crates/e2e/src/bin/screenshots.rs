@@ -16,7 +16,7 @@ const VIEWS: &[(&str, &str)] = &[
     ("direct", "/billing/direct"),
     ("going-out", "/billing/going-out"),
     ("new-receipt", "/receipts/new"),
-    ("apply", "/receipts?state=unapplied&q=Quillback"),
+    ("prepayments", "/prepayments"),
     ("new-order", "/orders/new"),
     ("order", "/orders?q=SH-2611"),
     ("orders", "/orders"),
@@ -126,7 +126,7 @@ async fn take(till: &Till, browser: &Browser, name: &str, place: &str) -> Result
                 browser.settle().await?;
             }
         }
-        "apply" | "order" | "shipment" => browser.press(Key::Enter).await?,
+        "order" | "shipment" => browser.press(Key::Enter).await?,
         _ => {}
     }
     browser.settle().await
