@@ -11,14 +11,17 @@ use std::path::Path;
 use chrono::{Days, NaiveDate};
 use till_core::calendar::Terms;
 use till_core::fixed::{Quantity, Rate};
-use till_core::ids::{CustomerId, ItemId, ShipmentLineId};
+use till_core::ids::{CustomerId, ItemId, OrderId, ShipmentLineId};
 use till_core::invoice::ItemKind;
 use till_core::money::{Currency, Money};
 use till_store::customers::NewCustomer;
+use till_store::deposits::NewDeposit;
 use till_store::items::NewItem;
 use till_store::orders::{NewOrder, NewOrderLine};
 use till_store::shipments::NewShipment;
-use till_store::{Actor, Result, Store, StoreError, Writing, customers, items, orders, rules, setup, shipments};
+use till_store::{
+    Actor, Result, Store, StoreError, Writing, customers, deposits, items, orders, rules, setup, shipments,
+};
 
 const CUSTOMERS: usize = 200;
 const CLASSES: [&str; 4] = ["woodenware", "wax", "jars", "feed"];
@@ -196,6 +199,9 @@ async fn ship(
     };
     let order = orders::enter(connection, &new).await?;
     orders::confirm(connection, order).await?;
+    if at % 10 == 0 && std::env::var_os("DEPOSITS").is_some() {
+        take_deposit(connection, customer, order).await?;
+    }
     let view = orders::view(connection, order).await?;
     let lines = view.lines.iter().map(|line| (line.id, line.progress.ordered)).collect();
     let shipment = NewShipment { order, packed_date: day, carrier: None, consignment_number: None, lines };
@@ -203,4 +209,21 @@ async fn ship(
     let rules = rules::load(connection).await?;
     shipments::post(connection, &rules, shipment, None, day).await?;
     Ok(shipments::view(connection, shipment).await?.lines.iter().map(|line| line.id).collect())
+}
+
+/// A deposit on every tenth order, where `DEPOSITS` is set: its invoice uses it by itself.
+async fn take_deposit(connection: &mut Writing<'_>, customer: CustomerId, order: OrderId) -> Result<()> {
+    let new = NewDeposit {
+        customer,
+        order: Some(order),
+        quote: None,
+        method: "transfer".to_owned(),
+        date: None,
+        amount: "5.00".to_owned(),
+        reference: None,
+        memo: None,
+    };
+    let rules = rules::load(connection).await?;
+    deposits::take(connection, &rules, &new, None).await?;
+    Ok(())
 }

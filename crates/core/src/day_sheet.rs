@@ -142,7 +142,7 @@ pub struct HangingFacts {
     pub held: Money,
     /// When it came.
     pub taken_on: NaiveDate,
-    /// Its order, where that is completed.
+    /// What became of what it is for, where that is over: “O-1 is completed”.
     pub done: Option<String>,
 }
 
@@ -307,7 +307,7 @@ impl HangingFacts {
             work: Work::MoneyLyingStill,
             title: self.name.clone(),
             why: match &self.done {
-                Some(order) => format!("{number} is held, {order} is completed"),
+                Some(what) => format!("{number} is held, {what}"),
                 None => format!("{number} is held for long"),
             },
             amount: self.held,
@@ -458,7 +458,7 @@ mod tests {
                 name: "c5".into(),
                 held: Money(2),
                 taken_on: day("2026-02-17"),
-                done: Some("O-1".into()),
+                done: Some("O-1 is completed".into()),
             }],
             ..DayFacts::default()
         };

@@ -33,7 +33,7 @@ use crate::checks::{Blocker, Check, Findings, Step};
 use crate::entry::{Entry, EntryBuilder, LineFor, TaxMark};
 use crate::fingerprint;
 use crate::fixed::ExchangeRate;
-use crate::ids::{CustomerId, OrderId};
+use crate::ids::CustomerId;
 use crate::money::{Currency, Money, too_large};
 use crate::open_items::{OpenItem, Side};
 use crate::posting::{NewItem, Posting, account_of};
@@ -203,9 +203,7 @@ pub(crate) fn tax_line(builder: &mut EntryBuilder<'_>, held: &HeldTax, currency:
 /// What a deposit is for.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct DepositTarget {
-    /// The order.
-    pub order: OrderId,
-    /// Its number.
+    /// Number of the order, or of the quote.
     pub number: String,
     /// Its currency.
     pub currency: Currency,

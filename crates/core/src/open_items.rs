@@ -115,14 +115,17 @@ impl OpenItem {
         amount <= self.room_from(date) && (amount != self.open || self.open_base <= self.base_room_from(date))
     }
 
+    /// What is left of money in advance once a part of it was used, with the tax that goes with it.
+    pub fn after(&self, amount: Money, base: Money, taxes: &[HeldTax]) -> Self {
+        let taxes = left_of(&self.taxes, taxes);
+        Self { open: self.open - amount, open_base: self.open_base - base, taxes, ..self.clone() }
+    }
+
     /// The same once a deposit was used on a day.
     pub(crate) fn less(&self, used: &DepositUsed, date: NaiveDate) -> Self {
-        let mut item = self.clone();
-        item.open -= used.amount;
-        item.open_base -= used.amount_base;
+        let mut item = self.after(used.amount, used.amount_base, &used.taxes);
         item.movements.push(Movement::new(date, -used.amount.0));
         item.base_movements.push(Movement::new(date, -used.amount_base.0));
-        item.taxes = left_of(&self.taxes, &used.taxes);
         item
     }
 

@@ -32,7 +32,7 @@ use crate::accounts::{AccountMap, Purpose};
 use crate::calendar::{DateOrder, DocumentDate, Periods, words};
 use crate::checks::{Blocker, Findings, Step};
 use crate::deposit::HeldTax;
-use crate::deposit::using::{TaxRoom, part_of};
+use crate::deposit::using::{TaxRoom, most_by_code, part_of};
 use crate::entry::Entry;
 use crate::fingerprint;
 use crate::fixed::{ExchangeRate, Quantity};
@@ -312,18 +312,28 @@ fn settle(input: &SettleInput<'_>) -> Settlement {
 
 /// The same of a deposit that was taxed as it came in: by code, one after the other, as far as each invoice has of it.
 fn advance_parts(input: &SettleInput<'_>, item: &OpenItem) -> (Vec<Money>, Vec<Vec<HeldTax>>) {
+    advance_steps(input, item).into_iter().map(|step| (step.base, step.taxes)).unzip()
+}
+
+/// One application of a deposit among those of an operation.
+struct AdvanceStep {
+    /// The most there is for it, after those before it.
+    most: Money,
+    base: Money,
+    taxes: Vec<HeldTax>,
+}
+
+/// The applications of a deposit one after the other: what an earlier one used of a tax code is not there for a later.
+fn advance_steps(input: &SettleInput<'_>, item: &OpenItem) -> Vec<AdvanceStep> {
     let mut left = item.clone();
-    let mut parts = (Vec::new(), Vec::new());
-    for ToApply { item: debit, amount } in &input.to_apply {
+    let step = |ToApply { item: debit, amount }: &ToApply| {
         let room = input.rooms.iter().find(|room| room.item == debit.id).map(|room| room.taxes.as_slice());
+        let most = room.map_or(left.open, |room| most_by_code(&left, room));
         let (base, taxes) = part_of(&left, *amount, input.date.date, room);
-        left.open -= *amount;
-        left.open_base -= base;
-        left.taxes = crate::deposit::left_of(&left.taxes, &taxes);
-        parts.0.push(base);
-        parts.1.push(taxes);
-    }
-    parts
+        left = left.after(*amount, base, &taxes);
+        AdvanceStep { most, base, taxes }
+    };
+    input.to_apply.iter().map(step).collect()
 }
 
 /// What each application uses of the credit's base amount, and last what stays: in proportion, and of an item

@@ -5,11 +5,18 @@ mod common;
 
 use common::*;
 use proptest::prelude::*;
+use till_core::accounts::Purpose;
+use till_core::calendar::{DateOrder, DocumentDate};
+use till_core::deposit::using::DepositFacts;
+use till_core::deposit::{self, AdvanceTax, DepositTarget, TakeInput};
 use till_core::fixed::{ExchangeRate, Quantity, Rate, UnitPrice};
+use till_core::ids::{CustomerId, DocumentKind, DocumentRef, OrderId};
 use till_core::invoice;
 use till_core::money::{Currency, Money, line_amounts, line_total_less};
+use till_core::open_items::Side;
 use till_core::settle::{self, Source, ToApply};
 use till_core::spread::spread;
+use till_core::tax::{TaxCategory, TaxRate};
 
 /// Source: Python's `decimal` module (ROUND_HALF_UP, 60 digits), run by
 /// `tests/data/make_decimal_cases.py` over generated cases kept in the table beside it.
@@ -70,9 +77,10 @@ fn currency_exponents_are_those_of_iso_4217() {
     }
 }
 
-/// Source: IFRS 15, illustrative example 38 case A (figures from memory): 1,000 received ahead
-/// of the goods is a contract liability; when the goods go it becomes revenue. This slice knows
-/// money without a target, shown among the liabilities, and applies it once the goods are billed.
+/// Source: IFRS 15, illustrative example 38 case A (figures from memory): of a contract that can be canceled, 1,000
+/// received ahead of the goods is a contract liability; when the goods go it becomes revenue. On the real liability: a
+/// customer deposit, applied as its order is billed. Case B, a right to the money before it is paid, takes a prepayment
+/// invoice.
 #[test]
 fn ifrs_15_example_38() {
     let books = Books::new();
@@ -83,21 +91,47 @@ fn ifrs_15_example_38() {
         }
         ledger.clone()
     };
-    let received = settle::decide(&books.money(transfer(), 100_000, Vec::new()));
+    let Source::Received { method } = transfer() else { unreachable!() };
+    let zero = TaxRate { code: "Z0".to_owned(), category: TaxCategory::Z, rate: Rate::ZERO };
+    let received = deposit::take(&TakeInput {
+        customer: CustomerId(7),
+        customer_name: "Saltmarsh Honey Co-op".to_owned(),
+        customer_class: None,
+        target: Some(DepositTarget {
+            number: "O-1".to_owned(),
+            currency: eur(),
+            gross: vec![(zero, Money(100_000))],
+            taken_before: Money::ZERO,
+        }),
+        method,
+        date: DocumentDate { date: day("2026-03-10"), typed: true },
+        amount: Money(100_000),
+        currency: eur(),
+        rate: Some(ExchangeRate::ONE),
+        base: eur(),
+        regime: AdvanceTax::AtReceipt,
+        held_before: Money::ZERO,
+        dates: DateOrder::of_today(day("2026-12-31")),
+        accounts: &books.accounts,
+        periods: &books.periods,
+    });
     let after_payment = post(&received.entry);
     assert_eq!(
-        (after_payment["31000"], after_payment["27000"]),
+        (after_payment["31000"], after_payment["25000"]),
         (100_000, -100_000),
         "Dr cash 1,000, Cr contract liability 1,000"
     );
-    let delivered = invoice::decide(&books.invoice(vec![line(1, "1", "1000", "0", "Z0")]));
-    post(&delivered.entry);
-    let source = Source::Item(unapplied("C-1", 100_000, 100_000));
-    let to_apply = vec![ToApply { item: open_invoice(1, 100_000, 100_000), amount: Money(100_000) }];
-    let used = settle::decide(&books.money(source, 100_000, to_apply));
-    let after_delivery = post(&used.entry);
-    assert_eq!(after_delivery["27000"], 0, "the contract liability is gone");
-    assert_eq!(after_delivery["21000"], 0, "nothing is owed");
+    let document = DocumentRef { kind: DocumentKind::Deposit, id: 1, number: "D-1".to_owned() };
+    let mut item = open_item(Side::OwedByUs, Purpose::DepositLiability, document, (100_000, 100_000));
+    item.taxes = received.taxes;
+    let order = Some((OrderId(1), "O-1".to_owned()));
+    let mut input = books.invoice(vec![line(1, "1", "1000", "0", "Z0")]);
+    input.deposits = vec![DepositFacts { item, taken: Money(100_000), order, wish: None }];
+    let delivered = invoice::decide(&input);
+    assert!(delivered.document.unwrap().due.is_zero(), "nothing is owed");
+    let after_delivery = post(&delivered.entry);
+    assert_eq!(after_delivery["25000"], 0, "the contract liability is gone");
+    assert!(!after_delivery.contains_key("21000"), "nothing was ever owed");
     assert_eq!((after_delivery["31000"], after_delivery["61000"]), (100_000, -100_000), "cash 1,000, revenue 1,000");
 }
 

@@ -30,6 +30,7 @@ async fn take(writing: &mut Writing<'_>, people: &People, taken: Taken<'_>) -> R
     let new = NewDeposit {
         customer: people.customer(customer)?,
         order,
+        quote: None,
         method: method.to_owned(),
         date: Some(date(day)?),
         amount: amount.to_owned(),

@@ -219,8 +219,8 @@ pub struct DepositPaper<'a> {
     pub number: &'a str,
     /// The day the money came.
     pub date: chrono::NaiveDate,
-    /// The order it is for; none on account.
-    pub order: Option<&'a str>,
+    /// What it is for, as “order O-1”; none on account.
+    pub target: Option<&'a str>,
     /// How it was paid.
     pub method: &'a str,
     /// Check number, words of the transfer.
@@ -249,8 +249,8 @@ pub fn deposit_html(paper: &DepositPaper<'_>, parties: &Parties<'_>) -> String {
         fact("Your tax id", id);
     }
     page.push_str("</dl></div></header>\n");
-    let target = match paper.order {
-        Some(order) => format!("order {}", escape(order)),
+    let target = match paper.target {
+        Some(target) => escape(target),
         None => "your account".to_owned(),
     };
     let reference = paper.reference.map(|text| format!(", {}", escape(text))).unwrap_or_default();
@@ -479,7 +479,7 @@ mod tests {
         let mut paper = DepositPaper {
             number: "D-41",
             date: day,
-            order: Some("O-1"),
+            target: Some("order O-1"),
             method: "Transfer",
             reference: Some("<winter>"),
             currency: document.currency,

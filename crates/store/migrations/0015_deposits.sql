@@ -60,12 +60,16 @@ CREATE TABLE deposits (
     id INTEGER PRIMARY KEY REFERENCES payments (id),
     -- The order it is for, as things stand; NULL on account.
     order_id INTEGER REFERENCES orders (id),
+    -- The quote it is for, until that becomes an order.
+    quote_id INTEGER REFERENCES quotes (id),
     -- When its tax was due: it keeps the regime it was taken under.
     regime TEXT NOT NULL CHECK (regime IN ('at_receipt', 'at_invoice')),
     memo TEXT,
-    tape TEXT NOT NULL CHECK (json_valid(tape))
+    tape TEXT NOT NULL CHECK (json_valid(tape)),
+    CHECK (order_id IS NULL OR quote_id IS NULL)
 ) STRICT;
 CREATE INDEX deposits_by_order ON deposits (order_id) WHERE order_id IS NOT NULL;
+CREATE INDEX deposits_by_quote ON deposits (quote_id) WHERE quote_id IS NOT NULL;
 CREATE TRIGGER deposits_keep BEFORE UPDATE OF id, regime, memo, tape ON deposits
 BEGIN SELECT RAISE(ABORT, 'a deposit never changes; it is moved to another order'); END;
 CREATE TRIGGER deposits_stay BEFORE DELETE ON deposits
@@ -78,6 +82,7 @@ CREATE TABLE deposit_moves (
     moved_on TEXT NOT NULL CHECK (moved_on = date(moved_on)),
     from_order_id INTEGER REFERENCES orders (id),
     to_order_id INTEGER REFERENCES orders (id),
+    from_quote_id INTEGER REFERENCES quotes (id),
     amount_minor INTEGER NOT NULL CHECK (amount_minor > 0),
     reason TEXT NOT NULL
 ) STRICT;

@@ -208,10 +208,12 @@ async fn load_hanging(connection: &mut SqliteConnection, today: NaiveDate, facts
     let long_ago = today.checked_sub_days(Days::new(LONG_HELD_DAYS)).unwrap_or(today);
     let rows = sqlx::query!(
         r#"SELECT deposits.id AS "id!", open_items.number AS "number!", name AS "name!", open_base_minor AS "held!", posting_date AS "date!: NaiveDate",
-                  CASE orders.state WHEN 'filled' THEN orders.number END AS "done: String"
+                  CASE WHEN orders.state = 'filled' THEN orders.number || ' is completed'
+                       WHEN quotes.state = 'declined' THEN quotes.number || ' was declined' END AS "done: String"
            FROM open_items JOIN deposits ON deposits.id = document_id JOIN customers ON customers.id = open_items.customer_id
-           LEFT JOIN orders ON orders.id = deposits.order_id
-           WHERE open_minor > 0 AND open_items.kind = 'deposit' AND side = 'owed_by_us' AND (orders.state = 'filled' OR posting_date < ?)
+           LEFT JOIN orders ON orders.id = deposits.order_id LEFT JOIN quotes ON quotes.id = deposits.quote_id
+           WHERE open_minor > 0 AND open_items.kind = 'deposit' AND side = 'owed_by_us'
+             AND (orders.state = 'filled' OR quotes.state = 'declined' OR posting_date < ?)
            ORDER BY open_items.id"#,
         long_ago
     )

@@ -319,6 +319,7 @@ pub async fn accept(writing: &mut Writing<'_>, rules: &Rules, id: QuoteId, word:
     )
     .execute(&mut **writing)
     .await?;
+    crate::deposits::follow(writing, rules, id, order).await?;
     if let Some(contact) = form.contact {
         sqlx::query!("UPDATE contacts SET customer_id = ? WHERE id = ? AND customer_id IS NULL", customer.0, contact.0)
             .execute(&mut **writing)

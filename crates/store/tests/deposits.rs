@@ -16,9 +16,10 @@ use till_store::approvals::{self, Viewer};
 use till_store::deposits::{self, DepositView, NewDeposit, NewEnd, ToMove};
 use till_store::invoices::{self, DepositWish, ToCancelInvoice};
 use till_store::people::{self, NewPerson};
+use till_store::quotes::{Acceptance, QuoteForm};
 use till_store::receipts::{self, NewApplications, NewReceipt, ToReverse, ToUnapply};
 use till_store::settings::{self, CompanySettings, NewLimit};
-use till_store::{Actor, Result, StoreError, orders, rules};
+use till_store::{Actor, Result, StoreError, orders, quotes, rules, shipments};
 
 async fn regime(company: &Company, regime: AdvanceTax) {
     let version = settings::view(&mut *company.store.read().await.unwrap()).await.unwrap();
@@ -39,6 +40,7 @@ fn new(customer: CustomerId, order: Option<OrderId>, amount: &str) -> NewDeposit
     NewDeposit {
         customer,
         order,
+        quote: None,
         method: "transfer".to_owned(),
         date: None,
         amount: amount.to_owned(),
@@ -405,6 +407,55 @@ async fn refunds_have_a_limit_and_keeping_asks() {
     // Less is held than when the refund was asked for: it is asked for again.
     assert!(approve(refund).await.is_err());
     assert_eq!(register(&company, deposit).await, [8_000, 5_500, 0, 2_000, 500]);
+    company.holds().await;
+}
+
+/// A deposit for a quote is none of any invoice until the quote becomes an order; then it goes with that order's.
+#[tokio::test]
+async fn a_deposit_follows_its_quote_into_the_order() {
+    let company = Company::new().await;
+    regime(&company, AdvanceTax::AtReceipt).await;
+    let customer = company.customers[0];
+    let before = company.order(0, 4).await;
+    let (quote, version) = change(&company, async |writing, rules| {
+        let form = orders::form(writing, before).await?;
+        let id = quotes::save(writing, rules, None, &QuoteForm { order: form, valid_until: None }).await?;
+        Ok((id, quotes::view(writing, rules, id).await?.version))
+    })
+    .await
+    .unwrap();
+    let new = |amount: &str| NewDeposit { quote: Some(quote), ..new(customer, None, amount) };
+    // The quote comes to 312.42, as the order did.
+    assert!(matches!(try_take(&company, &new("312.43")).await, Err(StoreError::Refused(_))));
+    let both = NewDeposit { order: Some(before), ..new("10") };
+    assert!(matches!(try_take(&company, &both).await, Err(StoreError::Invalid { .. })));
+    let deposit = try_take(&company, &new("80.00")).await.unwrap();
+    let row = view(&company, deposit).await.row;
+    assert_eq!((row.quote, row.order, row.held), (Some(quote), None, Money(8_000)));
+    // An invoice of the customer's other order leaves it alone.
+    let other = company.bill(company.ship(before, 4).await).await;
+    assert_eq!(open(&company, other).await, 31_242);
+    let order = change(&company, async |writing, rules| {
+        let word = Acceptance { version, customer: None, customer_order_number: None };
+        let order = quotes::accept(writing, rules, quote, &word).await?;
+        orders::confirm(writing, order).await?;
+        Ok(order)
+    })
+    .await
+    .unwrap();
+    let followed = view(&company, deposit).await;
+    assert_eq!((followed.row.order, followed.row.quote), (Some(order), None));
+    assert_eq!(followed.moves[0].reason, "Q-1 was accepted");
+    company.holds().await;
+    let shipment = change(&company, async |writing, rules| {
+        let shipment = shipments::start(writing, rules, order, None).await?;
+        shipments::post(writing, rules, shipment, None, day("2026-03-18")).await
+    })
+    .await
+    .unwrap();
+    let invoice = company.bill(shipment).await;
+    assert_eq!(open(&company, invoice).await, 23_242);
+    assert_eq!(register(&company, deposit).await, [8_000, 0, 8_000, 0, 0]);
     company.holds().await;
 }
 

@@ -1,10 +1,9 @@
 //! What stands in the way of settling.
 
-use super::{SettleInput, Settlement, Source, ToApply};
+use super::{SettleInput, Settlement, Source, ToApply, advance_steps};
 use crate::accounts::Purpose;
 use crate::calendar::words;
 use crate::checks::{Check, Findings};
-use crate::deposit::using::most_by_code;
 use crate::money::Money;
 
 pub(super) fn check(input: &SettleInput<'_>, document: &Settlement, findings: &mut Findings) {
@@ -52,8 +51,9 @@ pub(super) fn check(input: &SettleInput<'_>, document: &Settlement, findings: &m
 
 /// What a deposit cannot be applied to: another order's lines, more of a tax code than the invoice has, another
 /// currency. *Source: domain.md section 8.*
-fn beyond_deposit(input: &SettleInput<'_>, to_apply: &ToApply) -> Option<String> {
+fn beyond_deposit(input: &SettleInput<'_>, position: usize) -> Option<String> {
     let Source::Item(deposit) = &input.source else { return None };
+    let to_apply = input.to_apply.get(position)?;
     if deposit.purpose != Purpose::DepositLiability {
         return None;
     }
@@ -71,7 +71,7 @@ fn beyond_deposit(input: &SettleInput<'_>, to_apply: &ToApply) -> Option<String>
             false => format!("{number} is for an order that is not on {debit}. Move the deposit first."),
         });
     }
-    let most = most_by_code(deposit, &room.taxes);
+    let most = advance_steps(input, deposit).get(position)?.most;
     (to_apply.amount > most).then(|| {
         format!("{number} was taxed as it came in: {debit} has {} of its tax codes. Apply that or less.", format(most))
     })
@@ -156,7 +156,7 @@ fn check_application(
             ),
             at,
         );
-    } else if let Some(sentence) = beyond_deposit(input, to_apply) {
+    } else if let Some(sentence) = beyond_deposit(input, position) {
         findings.add_at(Check::MoreThanHeld, field, sentence, at);
     } else if !to_apply.amount.is_positive() {
         findings.add(Check::AmountNotPositive, field, format!("Apply more than nothing to {number}, or leave it out."));

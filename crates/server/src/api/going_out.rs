@@ -166,10 +166,12 @@ async fn deposit_paper(connection: &mut Connection, rules: &Rules, id: DepositId
         address: &customer.address,
         tax_id: customer.tax_id.as_deref(),
     };
+    let order = view.row.order_number.as_ref().map(|number| format!("order {number}"));
+    let target = order.or(view.row.quote_number.as_ref().map(|number| format!("quote {number}")));
     let paper = DepositPaper {
         number: &view.row.number,
         date: view.row.date,
-        order: view.row.order_number.as_deref(),
+        target: target.as_deref(),
         method: &view.row.method,
         reference: view.row.reference.as_deref(),
         currency: view.row.currency,

@@ -3,10 +3,10 @@
 use std::collections::HashMap;
 
 use sqlx::SqliteConnection;
-use till_core::deposit::using::{DepositFacts, TaxRoom, most_by_code};
+use till_core::deposit::using::{DepositFacts, TaxRoom, most_by_code, part_of};
 use till_core::deposit::{AdvanceTax, DepositTarget};
 use till_core::fixed::Rate;
-use till_core::ids::{CustomerId, DocumentKind, OpenItemId, OrderId};
+use till_core::ids::{CustomerId, DocumentKind, OpenItemId, OrderId, QuoteId};
 use till_core::invoice::InvoiceInput;
 use till_core::money::Money;
 use till_core::open_items::OpenItem;
@@ -15,7 +15,8 @@ use till_core::tax::{TaxCategory, TaxRate, compute, compute_gross};
 
 use crate::convert::{currency, json, known};
 use crate::rules::Rules;
-use crate::{Result, StoreError, open_items};
+use crate::writing::Writing;
+use crate::{Result, StoreError, customers, open_items, quotes};
 
 /// What is held of deposits for orders, in the currency of each. `orders` is a list in JSON.
 pub(crate) async fn held_for(connection: &mut SqliteConnection, orders: &str) -> Result<HashMap<i64, Money>> {
@@ -46,7 +47,7 @@ pub(crate) async fn load_for_invoices(
            FROM json_each(?) AS wanted JOIN open_items ON open_items.customer_id = wanted.value AND open_minor > 0
            JOIN deposits ON deposits.id = document_id JOIN payments ON payments.id = deposits.id
            LEFT JOIN orders ON orders.id = deposits.order_id
-           WHERE purpose = 'deposit_liability' AND open_items.kind = 'deposit' AND side = 'owed_by_us'
+           WHERE purpose = 'deposit_liability' AND open_items.kind = 'deposit' AND side = 'owed_by_us' AND deposits.quote_id IS NULL
            ORDER BY open_items.posting_date, open_items.id"#,
         customers
     )
@@ -87,15 +88,17 @@ pub(crate) async fn rooms(
     deposit: &OpenItem,
     items: impl Iterator<Item = &OpenItem>,
 ) -> Result<Vec<AdvanceRoom>> {
-    let order = sqlx::query_scalar!("SELECT order_id FROM deposits WHERE id = ?", deposit.document.id)
+    let target = sqlx::query!("SELECT order_id, quote_id FROM deposits WHERE id = ?", deposit.document.id)
         .fetch_one(&mut *connection)
         .await?;
     let mut rooms = Vec::new();
     for item in items {
         let invoice = (item.document.kind == DocumentKind::Invoice).then_some(item.document.id);
-        let of_order = match order {
-            Some(order) => Some(of_order(connection, (order, invoice), item.id).await?),
-            None => None,
+        let of_order = match (target.order_id, target.quote_id) {
+            (Some(order), _) => Some(of_order(connection, (order, invoice), item.id).await?),
+            // What was offered is on no invoice yet.
+            (None, Some(_)) => Some(Money::ZERO),
+            (None, None) => None,
         };
         rooms.push(AdvanceRoom { item: item.id, of_order, taxes: tax_rooms(connection, invoice, item.id).await? });
     }
@@ -155,7 +158,8 @@ pub(crate) async fn proposed(
         let of_order = room.of_order.unwrap_or(one.item.open);
         one.amount = one.item.open.min(of_order).min(most_by_code(&left, &room.taxes)).min(left.open);
         if one.amount.is_positive() {
-            left.open -= one.amount;
+            let (base, taxes) = part_of(&left, one.amount, left.posting_date, Some(&room.taxes));
+            left = left.after(one.amount, base, &taxes);
             proposal.push(one);
         }
     }
@@ -196,15 +200,7 @@ pub(super) async fn target(
         true => compute_gross(&priced).0,
         false => compute(rules.tax_computed, &priced),
     };
-    let before = sqlx::query_scalar!(
-        r#"SELECT coalesce(sum(payments.amount_minor - coalesce((SELECT sum(deposit_ends.amount_minor) FROM deposit_ends WHERE deposit_id = deposits.id), 0)), 0) AS "before!: i64"
-           FROM deposits JOIN payments ON payments.id = deposits.id WHERE order_id = ? AND reversed_on IS NULL"#,
-        order.0
-    )
-    .fetch_one(connection)
-    .await?;
     Ok(DepositTarget {
-        order,
         number: head.number,
         currency: currency(&head.currency)?,
         gross: taxes
@@ -212,8 +208,91 @@ pub(super) async fn target(
             .map(|tax| (tax.rate, tax.base + tax.tax))
             .filter(|(_, gross)| gross.is_positive())
             .collect(),
-        taken_before: Money(before),
+        taken_before: taken_before(connection, Some(order), None).await?,
     })
+}
+
+/// What was taken for an order or a quote and is not sent back, kept or reversed.
+async fn taken_before(
+    connection: &mut SqliteConnection,
+    order: Option<OrderId>,
+    quote: Option<QuoteId>,
+) -> Result<Money> {
+    let (order, quote) = (order.map(|id| id.0), quote.map(|id| id.0));
+    let before = sqlx::query_scalar!(
+        r#"SELECT coalesce(sum(payments.amount_minor - coalesce((SELECT sum(deposit_ends.amount_minor) FROM deposit_ends WHERE deposit_id = deposits.id), 0)), 0) AS "before!: i64"
+           FROM deposits JOIN payments ON payments.id = deposits.id WHERE (order_id = ?1 OR quote_id = ?2) AND reversed_on IS NULL"#,
+        order,
+        quote
+    )
+    .fetch_one(connection)
+    .await?;
+    Ok(Money(before))
+}
+
+/// A quote a deposit is taken for: what was offered, by tax code.
+pub(super) async fn quoted(
+    connection: &mut SqliteConnection,
+    rules: &Rules,
+    quote: QuoteId,
+    customer: CustomerId,
+) -> Result<DepositTarget> {
+    let none = || StoreError::invalid("quote", format!("There is no quote {quote} of this customer."));
+    let head = sqlx::query!("SELECT customer_id, state FROM quotes WHERE id = ?", quote.0)
+        .fetch_optional(&mut *connection)
+        .await?
+        .filter(|head| head.customer_id == Some(customer.0))
+        .ok_or_else(none)?;
+    let view = quotes::view(connection, rules, quote).await?;
+    if head.state != "open" {
+        let sentence = format!("{} is {}. Take the deposit for its order, or on account.", view.number, head.state);
+        return Err(StoreError::invalid("quote", sentence));
+    }
+    let gross_priced = customers::facts(connection, customer).await?.0.gross_priced;
+    let priced: Vec<(TaxRate, Money)> =
+        view.lines.iter().map(|line| (line.tax.clone(), if gross_priced { line.amount } else { line.net })).collect();
+    let taxes = match gross_priced {
+        true => compute_gross(&priced).0,
+        false => compute(rules.tax_computed, &priced),
+    };
+    let gross = taxes.into_iter().map(|tax| (tax.rate, tax.base + tax.tax));
+    Ok(DepositTarget {
+        number: view.number,
+        currency: view.currency,
+        gross: gross.filter(|(_, gross)| gross.is_positive()).collect(),
+        taken_before: taken_before(connection, None, Some(quote)).await?,
+    })
+}
+
+/// Deposits that were taken for a quote follow it into the order it became.
+pub(crate) async fn follow(writing: &mut Writing<'_>, rules: &Rules, quote: QuoteId, order: OrderId) -> Result<()> {
+    let rows = sqlx::query!(
+        r#"SELECT deposits.id AS "id!", open_items.number AS "number!", open_minor AS "held!", payments.version AS "version!", quotes.number AS "quote!"
+           FROM deposits JOIN payments ON payments.id = deposits.id JOIN quotes ON quotes.id = quote_id
+           JOIN open_items ON open_items.kind = 'deposit' AND document_id = deposits.id AND side = 'owed_by_us' WHERE quote_id = ?"#,
+        quote.0
+    )
+    .fetch_all(&mut **writing)
+    .await?;
+    for row in &rows {
+        sqlx::query!("UPDATE deposits SET order_id = ?, quote_id = NULL WHERE id = ?", order.0, row.id)
+            .execute(&mut **writing)
+            .await?;
+        if row.held > 0 {
+            let reason = format!("{} was accepted", row.quote);
+            sqlx::query!(
+                "INSERT INTO deposit_moves (deposit_id, moved_on, from_quote_id, to_order_id, amount_minor, reason) VALUES (?, ?, ?, ?, ?, ?)",
+                row.id, rules.business_date, quote.0, order.0, row.held, reason
+            )
+            .execute(&mut **writing)
+            .await?;
+        }
+        sqlx::query!("UPDATE payments SET version = version + 1 WHERE id = ?", row.id).execute(&mut **writing).await?;
+        let words = format!("{} followed {} into its order", row.number, row.quote);
+        let at = (DocumentKind::Deposit, row.id, row.number.as_str());
+        writing.note_on(at, "deposit_moved", words, Some(row.version + 1), Vec::new());
+    }
+    Ok(())
 }
 
 /// The regime a deposit was taken under.

@@ -23,9 +23,13 @@ pub struct ToMove {
     pub reason: String,
 }
 
-async fn number_of(connection: &mut SqliteConnection, order: Option<i64>) -> Result<String> {
-    let Some(order) = order else { return Ok("on account".to_owned()) };
-    Ok(sqlx::query_scalar!("SELECT number FROM orders WHERE id = ?", order).fetch_one(connection).await?)
+async fn number_of(connection: &mut SqliteConnection, order: Option<i64>, quote: Option<i64>) -> Result<String> {
+    let number = sqlx::query_scalar!(
+        r#"SELECT coalesce((SELECT number FROM orders WHERE id = ?), (SELECT number FROM quotes WHERE id = ?), 'on account') AS "number!: String""#,
+        order,
+        quote
+    );
+    Ok(number.fetch_one(connection).await?)
 }
 
 /// Moves what is held of a deposit. Returns its new version.
@@ -42,7 +46,7 @@ pub async fn move_to(
 ) -> Result<i64> {
     let reason = check_reason(&wish.reason).map_err(|why| StoreError::invalid("reason", why))?;
     let row = sqlx::query!(
-        "SELECT number, version, order_id FROM payments JOIN deposits ON deposits.id = payments.id WHERE payments.id = ?",
+        "SELECT number, version, order_id, quote_id FROM payments JOIN deposits ON deposits.id = payments.id WHERE payments.id = ?",
         id.0
     )
     .fetch_optional(&mut **writing)
@@ -57,7 +61,7 @@ pub async fn move_to(
         return Err(StoreError::invalid("order", sentence));
     }
     let to = wish.order.map(|order| order.0);
-    if to == row.order_id {
+    if to == row.order_id && row.quote_id.is_none() {
         return Err(StoreError::invalid("order", format!("{} is there already. Choose another order.", row.number)));
     }
     if let Some(order) = wish.order {
@@ -75,19 +79,23 @@ pub async fn move_to(
             return Err(StoreError::invalid("order", sentence));
         }
     }
-    let (was, is) = (number_of(writing, row.order_id).await?, number_of(writing, to).await?);
+    let (was, is) = (number_of(writing, row.order_id, row.quote_id).await?, number_of(writing, to, None).await?);
     sqlx::query!(
-        "INSERT INTO deposit_moves (deposit_id, moved_on, from_order_id, to_order_id, amount_minor, reason) VALUES (?, ?, ?, ?, ?, ?)",
+        "INSERT INTO deposit_moves (deposit_id, moved_on, from_order_id, from_quote_id, to_order_id, amount_minor, reason)
+         VALUES (?, ?, ?, ?, ?, ?, ?)",
         id.0,
         rules.business_date,
         row.order_id,
+        row.quote_id,
         to,
         item.open.0,
         reason
     )
     .execute(&mut **writing)
     .await?;
-    sqlx::query!("UPDATE deposits SET order_id = ? WHERE id = ?", to, id.0).execute(&mut **writing).await?;
+    sqlx::query!("UPDATE deposits SET order_id = ?, quote_id = NULL WHERE id = ?", to, id.0)
+        .execute(&mut **writing)
+        .await?;
     sqlx::query!("UPDATE payments SET version = version + 1 WHERE id = ?", id.0).execute(&mut **writing).await?;
     let concerned: Vec<OrderId> = row.order_id.into_iter().chain(to).map(OrderId).collect();
     orders::refresh_states(writing, &concerned).await?;

@@ -9,11 +9,11 @@ use till_core::checks::{Blocker, stops};
 use till_core::deposit::{AdvanceTax, HeldTax, TakeInput, take as decide};
 use till_core::entry::Entry;
 use till_core::fixed::ExchangeRate;
-use till_core::ids::{CustomerId, DepositId, DocumentKind, DocumentRef, OrderId};
+use till_core::ids::{CustomerId, DepositId, DocumentKind, DocumentRef, OrderId, QuoteId};
 use till_core::money::{Currency, Money};
 use till_core::tape::{Change, Tape};
 
-use super::facts::target;
+use super::facts::{quoted, target};
 use crate::convert::json;
 use crate::rules::{Rules, date_order, exchange_rate, next_number};
 use crate::writing::{Writing, set};
@@ -28,6 +28,9 @@ pub struct NewDeposit {
     /// The order it is for; none on account.
     #[serde(default)]
     pub order: Option<OrderId>,
+    /// The quote it is for, instead of an order.
+    #[serde(default)]
+    pub quote: Option<QuoteId>,
     /// How: the code of a way of paying.
     pub method: String,
     /// When; none for the business date.
@@ -92,9 +95,13 @@ async fn input<'a>(connection: &mut SqliteConnection, rules: &'a Rules, new: &Ne
         }
     }
     let (customer, own) = customers::facts(connection, new.customer).await?;
-    let target = match new.order {
-        Some(order) => Some(target(connection, rules, order, new.customer).await?),
-        None => None,
+    let target = match (new.order, new.quote) {
+        (Some(_), Some(_)) => {
+            return Err(StoreError::invalid("quote", "A deposit is for an order or for a quote, not for both."));
+        }
+        (Some(order), None) => Some(target(connection, rules, order, new.customer).await?),
+        (None, Some(quote)) => Some(quoted(connection, rules, quote, new.customer).await?),
+        (None, None) => None,
     };
     let currency = target.as_ref().map_or(own, |target| target.currency);
     let date = DocumentDate::or_business_date(new.date, rules.business_date);
@@ -179,11 +186,12 @@ pub async fn take(
     .execute(&mut **writing)
     .await?;
     let (regime, memo, tape) = (decision.regime.word(), said(&new.memo), json(&decision.tape)?);
-    let order = new.order.map(|order| order.0);
+    let (order, quote) = (new.order.map(|order| order.0), new.quote.map(|quote| quote.0));
     sqlx::query!(
-        "INSERT INTO deposits (id, order_id, regime, memo, tape) VALUES (?, ?, ?, ?, ?)",
+        "INSERT INTO deposits (id, order_id, quote_id, regime, memo, tape) VALUES (?, ?, ?, ?, ?, ?)",
         id,
         order,
+        quote,
         regime,
         memo,
         tape

@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
 use till_core::deposit::ending::EndKind;
 use till_core::deposit::{AdvanceTax, HeldTax};
-use till_core::ids::{ApplicationId, CustomerId, DepositId, DocumentKind, DocumentRef, OrderId};
+use till_core::ids::{ApplicationId, CustomerId, DepositId, DocumentKind, DocumentRef, OrderId, QuoteId};
 use till_core::money::{Currency, Money};
 use till_core::open_items::Side;
 use till_core::tape::Tape;
@@ -36,6 +36,12 @@ pub struct DepositRow {
     pub order_number: Option<String>,
     /// Where that order stands.
     pub order_state: Option<String>,
+    /// The quote it is for, until that becomes an order.
+    pub quote: Option<QuoteId>,
+    /// Its number.
+    pub quote_number: Option<String>,
+    /// Where that quote stands.
+    pub quote_state: Option<String>,
     /// When it came.
     pub date: NaiveDate,
     /// Days since.
@@ -98,6 +104,9 @@ struct Found {
     order_id: Option<i64>,
     order_number: Option<String>,
     order_state: Option<String>,
+    quote_id: Option<i64>,
+    quote_number: Option<String>,
+    quote_state: Option<String>,
     date: NaiveDate,
     method: String,
     reference: Option<String>,
@@ -122,6 +131,9 @@ impl Found {
             order: self.order_id.map(OrderId),
             order_number: self.order_number,
             order_state: self.order_state,
+            quote: self.quote_id.map(QuoteId),
+            quote_number: self.quote_number,
+            quote_state: self.quote_state,
             date: self.date,
             days: (today - self.date).num_days(),
             method: self.method,
@@ -154,16 +166,17 @@ pub async fn list(
     let rows = sqlx::query_as!(
         Found,
         r#"SELECT payments.id, payments.number, payments.customer_id, customers.name, deposits.order_id, orders.number AS "order_number?",
-                  orders.state AS "order_state?", payments.posting_date AS "date: NaiveDate", payment_methods.name AS method, reference,
+                  orders.state AS "order_state?", deposits.quote_id, quotes.number AS "quote_number?", quotes.state AS "quote_state?", payments.posting_date AS "date: NaiveDate", payment_methods.name AS method, reference,
                   payments.currency, payments.amount_minor AS amount, open_minor AS open, open_base_minor AS open_base,
                   coalesce((SELECT sum(amount_minor) FROM deposit_ends WHERE deposit_id = deposits.id AND deposit_ends.kind = 'refunded'), 0) AS "refunded!: i64",
                   coalesce((SELECT sum(amount_minor) FROM deposit_ends WHERE deposit_id = deposits.id AND deposit_ends.kind = 'kept'), 0) AS "kept!: i64",
                   regime, reversed_on AS "reversed_on: NaiveDate"
            FROM deposits JOIN payments ON payments.id = deposits.id JOIN customers ON customers.id = payments.customer_id
            JOIN payment_methods ON payment_methods.code = method LEFT JOIN orders ON orders.id = deposits.order_id
+           LEFT JOIN quotes ON quotes.id = deposits.quote_id
            JOIN open_items ON open_items.kind = 'deposit' AND document_id = deposits.id AND side = 'owed_by_us'
            WHERE (?1 IS NULL OR payments.number LIKE ?1 ESCAPE '\' OR customers.name LIKE ?1 ESCAPE '\' OR reference LIKE ?1 ESCAPE '\'
-                  OR orders.number LIKE ?1 ESCAPE '\')
+                  OR orders.number LIKE ?1 ESCAPE '\' OR quotes.number LIKE ?1 ESCAPE '\')
              AND (NOT ?2 OR open_minor > 0) AND (?3 IS NULL OR deposits.order_id = ?3) AND (?4 IS NULL OR payments.customer_id = ?4)
            ORDER BY payments.sequence DESC LIMIT ?5 OFFSET ?6"#,
         like, filter.only_held, order, customer, limit, offset
@@ -174,9 +187,10 @@ pub async fn list(
         r#"SELECT count(*) AS "count!: i64", coalesce(sum(open_base_minor), 0) AS "held!: i64"
            FROM deposits JOIN payments ON payments.id = deposits.id JOIN customers ON customers.id = payments.customer_id
            LEFT JOIN orders ON orders.id = deposits.order_id
+           LEFT JOIN quotes ON quotes.id = deposits.quote_id
            JOIN open_items ON open_items.kind = 'deposit' AND document_id = deposits.id AND side = 'owed_by_us'
            WHERE (?1 IS NULL OR payments.number LIKE ?1 ESCAPE '\' OR customers.name LIKE ?1 ESCAPE '\' OR reference LIKE ?1 ESCAPE '\'
-                  OR orders.number LIKE ?1 ESCAPE '\')
+                  OR orders.number LIKE ?1 ESCAPE '\' OR quotes.number LIKE ?1 ESCAPE '\')
              AND (NOT ?2 OR open_minor > 0) AND (?3 IS NULL OR deposits.order_id = ?3) AND (?4 IS NULL OR payments.customer_id = ?4)"#,
         like, filter.only_held, order, customer
     )
@@ -226,7 +240,7 @@ pub struct DepositEndView {
 pub struct DepositMoveView {
     /// When.
     pub date: NaiveDate,
-    /// From which order; none from on account.
+    /// From which order or quote; none from on account.
     pub from: Option<String>,
     /// To which order; none on account.
     pub to: Option<String>,
@@ -349,8 +363,9 @@ async fn ends(connection: &mut SqliteConnection, id: DepositId) -> Result<Vec<De
 
 async fn moves(connection: &mut SqliteConnection, id: DepositId) -> Result<Vec<DepositMoveView>> {
     Ok(sqlx::query!(
-        r#"SELECT moved_on AS "date: NaiveDate", before.number AS "was?", after.number AS "is?", amount_minor, reason
+        r#"SELECT moved_on AS "date: NaiveDate", coalesce(before.number, quotes.number) AS "was: String", after.number AS "is?", deposit_moves.amount_minor, deposit_moves.reason
            FROM deposit_moves LEFT JOIN orders AS before ON before.id = from_order_id LEFT JOIN orders AS after ON after.id = to_order_id
+           LEFT JOIN quotes ON quotes.id = from_quote_id
            WHERE deposit_id = ? ORDER BY deposit_moves.id"#,
         id.0
     )

@@ -60,6 +60,7 @@ pub(crate) async fn run(company: &Company, made: &mut Made, step: &Step) {
             let new = NewDeposit {
                 customer,
                 order,
+                quote: None,
                 method: if minor % 2 == 0 { "check" } else { "transfer" }.to_owned(),
                 date,
                 amount: currency.format(Money(*minor)),

@@ -80,7 +80,7 @@ function Opened({ deposit }: { deposit: DepositView }) {
       sum={
         <>
           {deposit.customer_name} · {moneyWithCurrency(deposit.taken, deposit.currency)}{" "}
-          {deposit.order_number ? `for ${deposit.order_number}` : "on account"}
+          {deposit.order_number || deposit.quote_number ? `for ${deposit.order_number ?? deposit.quote_number}` : "on account"}
           <OpenMark names={openAt} />
         </>
       }
@@ -273,12 +273,7 @@ function Happened({ deposit }: { deposit: DepositView }) {
   if (rows.length === 0) {
     return (
       <p className="dim">
-        Nothing was done with it yet.{" "}
-        {whyNow(deposit)
-          ? ""
-          : deposit.order_number
-            ? `It is applied by itself as ${deposit.order_number} is billed.`
-            : "It is offered on each draft for this customer."}
+        Nothing was done with it yet. {whatComes(deposit)}
       </p>
     );
   }
@@ -306,6 +301,19 @@ function Happened({ deposit }: { deposit: DepositView }) {
       </tbody>
     </Lines>
   );
+}
+
+/** What becomes of a deposit by itself. */
+function whatComes(deposit: DepositView): string {
+  if (whyNow(deposit)) {
+    return "";
+  }
+  if (deposit.order_number) {
+    return `It is applied by itself as ${deposit.order_number} is billed.`;
+  }
+  return deposit.quote_number
+    ? `It follows ${deposit.quote_number} into its order.`
+    : "It is offered on each draft for this customer.";
 }
 
 /** Where the money of a deposit is, in words. */

@@ -28,6 +28,9 @@ export function whyNow(row: DepositRow): string | undefined {
   if (row.order_state === "filled") {
     return `${row.order_number} is done`;
   }
+  if (row.quote_state === "declined") {
+    return `${row.quote_number} was declined`;
+  }
   return row.days > 180 ? `held for ${plural(row.days, "day", "days")}` : undefined;
 }
 
@@ -68,7 +71,7 @@ export function DepositsRoom() {
       key: "order",
       head: "For",
       width: "96px",
-      cell: (row) => row.order_number ?? <Marked className="dim">on account</Marked>,
+      cell: (row) => row.order_number ?? row.quote_number ?? <Marked className="dim">on account</Marked>,
     },
     {
       key: "taken",

@@ -52,6 +52,7 @@ export function NewDepositRoom() {
   const today = useToday();
   const customerId = Number(params.get("customer")) || undefined;
   const orderId = Number(params.get("order")) || undefined;
+  const quoteId = Number(params.get("quote")) || undefined;
   const methods = usePaymentMethods();
   const [chosenMethod, setMethod] = useState<string>();
   const [amount, setAmount] = useState("");
@@ -72,19 +73,30 @@ export function NewDepositRoom() {
   const targets: Target[] = (orders.data?.orders ?? [])
     .filter((order) => order.customer === customerId && order.state !== "closed")
     .map(({ id, number, net, currency }) => ({ id, number, net, currency }));
-  const target = targets.find((one) => one.id === orderId) ?? null;
+  const quote = useQuery({
+    queryKey: ["quote", String(quoteId)],
+    queryFn: () => got(api.GET("/api/quotes/{id}", { params: { path: { id: quoteId ?? 0 } } })),
+    enabled: !!quoteId,
+  });
+  const offered: Target[] = quote.data
+    ? [{ id: -quote.data.id, number: quote.data.number, net: quote.data.net, currency: quote.data.currency }]
+    : [];
+  // A quote stands among the orders with its id below zero.
+  const choices = [...offered, ...targets];
+  const target = choices.find((one) => one.id === (quoteId ? -quoteId : orderId)) ?? null;
   const currency = target?.currency ?? chosen?.currency ?? "EUR";
   const method = chosenMethod ?? methods[0]?.code ?? "";
   const body = {
     customer: customerId ?? 0,
-    order: orderId ?? null,
+    order: quoteId ? null : (orderId ?? null),
+    quote: quoteId ?? null,
     method,
     date: when || null,
     amount: typedDecimal(amount),
     reference: reference || null,
     memo: memo || null,
   };
-  const ready = !!customerId && !!method && amount.trim() !== "" && (!orderId || !!target);
+  const ready = !!customerId && !!method && amount.trim() !== "" && ((!orderId && !quoteId) || !!target);
   const preview = useQuery({
     queryKey: ["deposit-preview", body],
     queryFn: () => got(api.POST("/api/deposits/preview", { body })),
@@ -105,7 +117,7 @@ export function NewDepositRoom() {
   }
   const stopped = !shown || preview.isFetching || shown.blockers.some((blocker) => blocker.effect === "stops");
   const total = shown ? moneyWithCurrency(shown.amount, currency) : "";
-  const known = ["customer", "order", "amount", "date", "reference", "memo"];
+  const known = ["customer", "order", "quote", "amount", "date", "reference", "memo"];
   const elsewhere = Object.entries(errors).find(([field]) => !known.includes(field));
   return (
     <Worktop
@@ -152,13 +164,16 @@ export function NewDepositRoom() {
         />
         <Autocomplete
           className="wide"
-          options={targets}
+          options={choices}
           value={target}
           getOptionLabel={(option) => `${option.number} · ${moneyWithCurrency(option.net, option.currency)} net`}
           isOptionEqualToValue={(option, value) => option.id === value.id}
           onChange={(_, option) =>
             setParams(
-              { customer: String(customerId ?? ""), ...(option ? { order: String(option.id) } : {}) },
+              {
+                customer: String(customerId ?? ""),
+                ...(option ? (option.id < 0 ? { quote: String(-option.id) } : { order: String(option.id) }) : {}),
+              },
               { replace: true },
             )
           }
@@ -168,10 +183,10 @@ export function NewDepositRoom() {
           renderInput={(input) => (
             <TextField
               {...input}
-              label="For order"
+              label={quoteId ? "For quote" : "For order"}
               placeholder="on account"
-              error={!!errors.order}
-              helperText={errors.order ?? "Leave empty for a deposit on account"}
+              error={!!(errors.order ?? errors.quote)}
+              helperText={errors.order ?? errors.quote ?? "Leave empty for a deposit on account"}
             />
           )}
         />

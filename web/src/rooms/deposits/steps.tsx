@@ -200,7 +200,7 @@ function MoveAsk({ deposit, close }: { deposit: DepositView; close: () => void }
       String(order.id),
       `${order.number} · ${moneyWithCurrency(order.net, order.currency)} net`,
     ]);
-  const choices: [string, string][] = deposit.order ? [...targets, ["", "On account"]] : targets;
+  const choices: [string, string][] = deposit.order || deposit.quote ? [...targets, ["", "On account"]] : targets;
   const held = moneyWithCurrency(deposit.held, deposit.currency);
   if (choices.length === 0) {
     return (

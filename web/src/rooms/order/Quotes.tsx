@@ -188,6 +188,16 @@ function Opened({ quote }: { quote: QuoteView }) {
                 needs: "keep_order" as const,
               },
             ]),
+        ...(open && quote.customer
+          ? [
+              {
+                key: "r",
+                label: "Take a deposit",
+                run: () => navigate(`/prepayments/new?customer=${quote.customer}&quote=${quote.id}`),
+                needs: "post_money" as const,
+              },
+            ]
+          : []),
         { key: "d", label: "Print the quote", run: () => window.print() },
       ]}
       tape={
