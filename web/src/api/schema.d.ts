@@ -3917,7 +3917,7 @@ export interface components {
              * @description When.
              */
             date: string;
-            /** @description From which order; none from on account. */
+            /** @description From which order or quote; none from on account. */
             from?: string | null;
             /** @description Why. */
             reason: string;
@@ -4000,6 +4000,11 @@ export interface components {
             order_number?: string | null;
             /** @description Where that order stands. */
             order_state?: string | null;
+            quote?: null | components["schemas"]["QuoteId"];
+            /** @description Its number. */
+            quote_number?: string | null;
+            /** @description Where that quote stands. */
+            quote_state?: string | null;
             /** @description Check number, words of the transfer. */
             reference?: string | null;
             /** @description What of it was sent back. */
@@ -5302,6 +5307,7 @@ export interface components {
             /** @description How: the code of a way of paying. */
             method: string;
             order?: null | components["schemas"]["OrderId"];
+            quote?: null | components["schemas"]["QuoteId"];
             /** @description Check number, words of the transfer. */
             reference?: string | null;
         };
@@ -5591,7 +5597,7 @@ export interface components {
          * @description What is to be done with one row, and where.
          * @enum {string}
          */
-        Next: "put_right" | "decide" | "apply" | "post_shipment" | "bill" | "ask_for_money" | "look_at_order";
+        Next: "put_right" | "decide" | "apply" | "clear" | "post_shipment" | "bill" | "ask_for_money" | "look_at_order";
         /** @description Numbers of one kind of document. */
         NumberRange: {
             /** @description What they number: `invoice`, `receipt`, `order`, `shipment`, `entry`. */
@@ -7481,6 +7487,11 @@ export interface components {
             exponents: {
                 [key: string]: number;
             };
+            /**
+             * Format: int64
+             * @description Deposits that are left hanging.
+             */
+            prepayments: number;
             /**
              * Format: int64
              * @description Receipts with something unapplied.

@@ -80,7 +80,9 @@ function Opened({ deposit }: { deposit: DepositView }) {
       sum={
         <>
           {deposit.customer_name} · {moneyWithCurrency(deposit.taken, deposit.currency)}{" "}
-          {deposit.order_number || deposit.quote_number ? `for ${deposit.order_number ?? deposit.quote_number}` : "on account"}
+          {deposit.order_number || deposit.quote_number
+            ? `for ${deposit.order_number ?? deposit.quote_number}`
+            : "on account"}
           <OpenMark names={openAt} />
         </>
       }
@@ -271,11 +273,7 @@ function Happened({ deposit }: { deposit: DepositView }) {
     })),
   ];
   if (rows.length === 0) {
-    return (
-      <p className="dim">
-        Nothing was done with it yet. {whatComes(deposit)}
-      </p>
-    );
+    return <p className="dim">Nothing was done with it yet. {whatComes(deposit)}</p>;
   }
   return (
     <Lines label="What became of it">
