@@ -553,6 +553,42 @@ fn money(walk: &Walk, leo: &Seat, customer: &Value, invoice: i64) {
     walk.seen_and_done(leo, "/api/openings", opening, json!({}));
 }
 
+/// Money in advance, through all that can become of it.
+fn deposits(walk: &Walk, leo: &Seat, customer: &Value) {
+    let order = walk.order(leo, customer, json!([{ "item": "POT", "quantity": "2" }]));
+    let take = |amount: &str| {
+        let new =
+            json!({ "customer": customer, "order": order, "method": "transfer", "amount": amount, "date": walk.today });
+        format!("/api/deposits/{}", walk.seen_and_done(leo, "/api/deposits", new, json!({}))["id"])
+    };
+    let (kept, reversed) = (take("20"), take("5"));
+    walk.get(leo, "/api/deposits");
+    let version = |place: &str| json!({ "version": walk.version(leo, place) });
+    let why = json!({ "date": walk.today, "reason": "as agreed" });
+    walk.seen_and_done(leo, &format!("{reversed}/reverse"), why.clone(), version(&reversed));
+    let part = json!({ "date": walk.today, "reason": "as agreed", "amount": "3", "method": "cash" });
+    walk.seen_and_done(leo, &format!("{kept}/refund"), part.clone(), version(&kept));
+    walk.seen_and_done(leo, &format!("{kept}/keep"), part, version(&kept));
+    for target in [Value::Null, json!(order)] {
+        let mut to = json!({ "order": target, "reason": "ordered anew" });
+        to["version"] = version(&kept)["version"].clone();
+        walk.post(leo, &format!("{kept}/move"), to);
+    }
+    let shipment = walk.ship(leo, order, "2", None);
+    let draft = walk.draft(leo, shipment);
+    let place = format!("/api/invoices/{draft}");
+    let view = walk.get(leo, &place);
+    let offer = &view["deposits"][0];
+    assert_eq!(offer["applied"], json!(1_400), "{view}");
+    let wish = json!({ "version": view["version"], "item": offer["item"], "amount": "10" });
+    walk.put(leo, &format!("{place}/deposit"), wish);
+    walk.post_draft(leo, draft);
+    walk.seen_and_done(leo, &format!("{kept}/unapply"), why, version(&kept));
+    let to = json!({ "date": walk.today, "applications": [{ "invoice": draft, "amount": "14" }] });
+    walk.seen_and_done(leo, &format!("{kept}/applications"), to, version(&kept));
+    assert_eq!(walk.get(leo, &kept)["held"], json!(0));
+}
+
 /// What a clerk may not do alone waits; it is approved, declined, taken back.
 fn approvals(walk: &Walk, leo: &Seat, cleo: &Seat, customer: &Value) {
     let asked = || {
@@ -598,6 +634,7 @@ fn new_books_do_all_that_the_demo_can() {
     files(&walk, &leo);
     let invoice = billing(&walk, &leo, &customer);
     money(&walk, &leo, &customer, invoice);
+    deposits(&walk, &leo, &customer);
     ship_and_bill(&walk, &leo, &customer);
     runs(&walk, &leo, &customer);
     outbox(&walk, &leo, invoice);

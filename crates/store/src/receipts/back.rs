@@ -157,6 +157,11 @@ async fn some_of<'a>(
 ) -> Result<Loaded<'a>> {
     let mut loaded = loaded(connection, rules, id, (wish.date, &wish.reason)).await?;
     loaded.input.receipt = None;
+    if wish.applications.is_none() {
+        // What a deposit was refunded or kept with is no use of it.
+        let ends = |standing: &Standing| standing.debit.document.kind == DocumentKind::DepositEnd;
+        loaded.input.applications.retain(|standing| !ends(standing));
+    }
     if let Some(wanted) = &wish.applications {
         for (position, one) in wanted.iter().enumerate() {
             if !loaded.input.applications.iter().any(|standing| standing.id == *one) {
