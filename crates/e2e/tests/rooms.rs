@@ -23,13 +23,17 @@ async fn done(till: Till, browser: Browser) -> Result<()> {
 async fn unapplied_money_is_applied_from_the_day_sheet() -> Result<()> {
     let (till, browser) = open("/").await?;
     browser.wait_for("[role=grid]", "Quillback Orchards").await?;
-    // Below what waits for a word and what is shipped and not billed.
-    for _ in 0..9 {
-        if browser.text("#roll").await?.contains("money lying still") {
+    // Below what waits for a word, and below a deposit that is left hanging on an order that is done.
+    let mut hanging = false;
+    for _ in 0..10 {
+        let roll = browser.text("#roll").await?;
+        hanging |= roll.contains("D-42");
+        if roll.contains("money lying still") && roll.contains("Quillback") {
             break;
         }
         browser.press(Key::Down).await?;
     }
+    assert!(hanging, "the deposit is not among what lies still");
     browser.wait_for("#roll", "money lying still").await?;
     browser.press(Key::Enter).await?;
     browser.wait_for("h1", "C-").await?;
