@@ -1,5 +1,5 @@
 //! Customer deposits on the books: from taking to the ledger and back, with verify after each.
-#![allow(missing_docs, clippy::unwrap_used)]
+#![allow(missing_docs, clippy::unwrap_used, clippy::explicit_auto_deref)]
 
 mod common;
 
