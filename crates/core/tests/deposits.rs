@@ -19,7 +19,7 @@ use till_core::money::{Currency, Money};
 use till_core::open_items::{OpenItem, Side};
 use till_core::room::Movement;
 use till_core::settle::back::{BackInput, Standing, decide as back};
-use till_core::settle::{self, AdvanceRoom, Method, Source, ToApply};
+use till_core::settle::{self, AdvanceRoom, Method, PlaceKind, Source, ToApply};
 use till_core::tax::{TaxCategory, TaxRate};
 
 fn s23() -> TaxRate {
@@ -286,6 +286,7 @@ fn ending<'a>(books: &'a Books, item: OpenItem, ending: Ending, amount: i64) -> 
         date: DocumentDate { date: day("2026-03-20"), typed: true },
         reason: "the order was given up".to_owned(),
         rate: Some(ExchangeRate::ONE),
+        at_place: Vec::new(),
         base: eur(),
         dates: DateOrder::of_today(day("2026-12-31")),
         accounts: &books.accounts,
@@ -323,6 +324,18 @@ fn a_deposit_refunded_kept_or_typed_in_error() {
     // Part of it is used: it cannot have been typed in error.
     let used = OpenItem { open: Money(5_000), open_base: Money(5_000), ..plain() };
     stopped(ending(&books, used, reverse(), 8_000), Check::CannotCancel);
+    // Not out of the checks of others, and out of the drawer only what lies there from the day on.
+    let from = |kind: PlaceKind| {
+        let Source::Received { mut method } = common::check() else { unreachable!() };
+        method.place.kind = kind;
+        Ending::Refund { method }
+    };
+    stopped(ending(&books, plain(), from(PlaceKind::ChecksInHand), 8_000), Check::MoreThanHeld);
+    let mut cash = ending(&books, plain(), from(PlaceKind::Drawer), 8_000);
+    cash.at_place = vec![Movement::new(day("2026-03-01"), 9_000), Movement::new(day("2026-03-25"), -1_001)];
+    stopped(cash.clone(), Check::MoreThanHeld);
+    cash.at_place[1].amount = -1_000;
+    assert!(!stops(&end(&cash).blockers));
     let mut early = ending(&books, taxed(), refund(), 8_000);
     early.date.date = day("2026-03-09");
     stopped(early, Check::DateTooEarly);

@@ -566,7 +566,7 @@ fn deposits(walk: &Walk, leo: &Seat, customer: &Value) {
     let version = |place: &str| json!({ "version": walk.version(leo, place) });
     let why = json!({ "date": walk.today, "reason": "as agreed" });
     walk.seen_and_done(leo, &format!("{reversed}/reverse"), why.clone(), version(&reversed));
-    let part = json!({ "date": walk.today, "reason": "as agreed", "amount": "3", "method": "cash" });
+    let part = json!({ "date": walk.today, "reason": "as agreed", "amount": "3", "method": "transfer" });
     walk.seen_and_done(leo, &format!("{kept}/refund"), part.clone(), version(&kept));
     walk.seen_and_done(leo, &format!("{kept}/keep"), part, version(&kept));
     for target in [Value::Null, json!(order)] {

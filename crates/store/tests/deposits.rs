@@ -410,6 +410,47 @@ async fn refunds_have_a_limit_and_keeping_asks() {
     company.holds().await;
 }
 
+/// A deposit that settles an invoice that is posted closes its order at once; unapplied, the order is open to be settled
+/// again. Held for another order since, it is that one which does not close.
+#[tokio::test]
+async fn orders_close_and_open_with_their_deposits() {
+    let company = Company::new().await;
+    let (order, other) = (company.order(0, 4).await, company.order(0, 4).await);
+    let invoice = company.bill(company.ship(order, 4).await).await;
+    let deposit = take(&company, order, "312.42").await;
+    let version = view(&company, deposit).await.version;
+    change(&company, async |writing, rules| {
+        let all = NewApplications { date: None, applications: None };
+        receipts::apply(writing, rules, ReceiptId(deposit.0), version, &all, None).await
+    })
+    .await
+    .unwrap();
+    assert_eq!((open(&company, invoice).await, state(&company, order).await), (0, OrderState::Closed));
+    company.holds().await;
+    unapply(&company, deposit).await.unwrap();
+    assert_eq!(state(&company, order).await, OrderState::Filled);
+    company.holds().await;
+    let cash = NewEnd {
+        kind: EndKind::Refunded,
+        amount: None,
+        method: Some("cash".to_owned()),
+        date: None,
+        reason: "by chance".to_owned(),
+    };
+    let mut books = company.store.read().await.unwrap();
+    let rules = rules::load(&mut books).await.unwrap();
+    let blockers = deposits::preview_end(&mut books, &rules, deposit, &cash).await.unwrap().blockers;
+    drop(books);
+    assert_eq!((blockers[0].check, blockers[0].field.as_str()), (Check::MoreThanHeld, "method"), "an empty drawer");
+    let version = view(&company, deposit).await.version;
+    let wish = ToMove { order: Some(other), reason: "ordered anew".to_owned() };
+    change(&company, async |writing, rules| deposits::move_to(writing, rules, deposit, version, &wish).await)
+        .await
+        .unwrap();
+    assert_eq!(state(&company, other).await, OrderState::Open);
+    company.holds().await;
+}
+
 /// A deposit for a quote is none of any invoice until the quote becomes an order; then it goes with that order's.
 #[tokio::test]
 async fn a_deposit_follows_its_quote_into_the_order() {

@@ -23,7 +23,8 @@ use crate::money::{Currency, Money};
 use crate::open_items::{OpenItem, Side};
 use crate::people::check_reason;
 use crate::posting::{NewApplication, NewItem, Posting, Which};
-use crate::settle::{Method, MoneyPlace};
+use crate::room::{Movement, room_from};
+use crate::settle::{Method, MoneyPlace, PlaceKind};
 use crate::tape::{Change, Figure, Tape, TapeStyle};
 
 /// What became of what was not used.
@@ -92,6 +93,8 @@ pub struct EndInput<'a> {
     pub reason: String,
     /// Base per unit of its currency on the day; none where none is known.
     pub rate: Option<ExchangeRate>,
+    /// What came to the place a refund is taken from and left it, in base currency; not needed of a bank account.
+    pub at_place: Vec<Movement>,
     /// Base currency.
     pub base: Currency,
     /// Today's date.
@@ -210,12 +213,37 @@ fn check(input: &EndInput<'_>, findings: &mut Findings) {
             let sentence = "No exchange rate is known for this date. Ask a supervisor to enter it.";
             findings.add(Check::ExchangeRateMissing, "date", sentence);
         }
+        check_place(input, method, findings);
         if let Some(kept_in) = method.place.currency.filter(|kept_in| *kept_in != item.currency) {
             let sentence = format!(
                 "{} is kept in {kept_in}, the deposit in {}. Choose another way.",
                 method.place.name, item.currency
             );
             findings.add(Check::CurrencyDiffers, "method", sentence);
+        }
+    }
+}
+
+/// A refund leaves a bank account, or the drawer as far as there is money in it: what customers paid by check or card is
+/// not sent on. *Source: domain.md section 3, nothing is used before it is there.*
+fn check_place(input: &EndInput<'_>, method: &Method, findings: &mut Findings) {
+    match method.place.kind {
+        PlaceKind::Bank => {}
+        PlaceKind::ChecksInHand | PlaceKind::CardClearing => {
+            let sentence = format!("Nothing is sent back from {}. Choose a transfer, or cash.", method.place.name);
+            findings.add(Check::MoreThanHeld, "method", sentence);
+        }
+        PlaceKind::Drawer => {
+            let rate = input.rate.unwrap_or(ExchangeRate::ONE);
+            let paid = input.amount.to_base(rate, input.item.currency, input.base);
+            let there = Money(room_from(input.date.date, &input.at_place).max(0));
+            if paid > there {
+                let (there, since) = (input.base.grouped(there), words(input.date.date));
+                let place = &method.place.name;
+                let sentence =
+                    format!("From {since} on only {there} {} lie in {place}. Choose a transfer.", input.base);
+                findings.add(Check::MoreThanHeld, "method", sentence);
+            }
         }
     }
 }

@@ -10,6 +10,8 @@ use till_core::entry::Entry;
 use till_core::ids::{ApprovalId, DepositId, DocumentKind, DocumentRef, EntryId, OrderId};
 use till_core::money::{Currency, Money};
 use till_core::open_items::Side;
+use till_core::room::Movement;
+use till_core::settle::PlaceKind;
 use till_core::tape::{Change, Tape};
 
 use crate::approvals::{self, Asked, Go};
@@ -105,6 +107,7 @@ async fn load<'a>(
         date,
         reason: reason.trim().to_owned(),
         rate: exchange_rate(connection, rules, item.currency, date.date).await?,
+        at_place: Vec::new(),
         base: rules.base,
         dates: DateOrder::of_today(rules.business_date),
         accounts: &rules.accounts,
@@ -130,9 +133,28 @@ async fn to_end<'a>(
         let Some(method) = &wish.method else {
             return Err(StoreError::invalid("method", "Choose how the money is sent back."));
         };
-        input.ending = Ending::Refund { method: money_places::method(connection, method).await? };
+        let method = money_places::method(connection, method).await?;
+        if method.place.kind == PlaceKind::Drawer {
+            input.at_place = at_place(connection, &method.place.code).await?;
+        }
+        input.ending = Ending::Refund { method };
     }
     Ok(loaded)
+}
+
+/// What came to a place of money and left it, in base currency.
+async fn at_place(connection: &mut SqliteConnection, place: &str) -> Result<Vec<Movement>> {
+    let rows = sqlx::query!(
+        r#"SELECT posting_date AS "date!: NaiveDate", amount_base_minor AS "amount!: i64" FROM payments WHERE place = ?1
+           UNION ALL
+           SELECT reversed_on, -amount_base_minor FROM payments WHERE place = ?1 AND reversed_on IS NOT NULL
+           UNION ALL
+           SELECT posting_date, -paid_base_minor FROM deposit_ends WHERE place = ?1"#,
+        place
+    )
+    .fetch_all(connection)
+    .await?;
+    Ok(rows.into_iter().map(|row| Movement::new(row.date, row.amount)).collect())
 }
 
 async fn to_reverse<'a>(

@@ -16,7 +16,7 @@ use till_core::tax::{TaxCategory, TaxRate, compute, compute_gross};
 use crate::convert::{currency, json, known};
 use crate::rules::Rules;
 use crate::writing::Writing;
-use crate::{Result, StoreError, customers, open_items, quotes};
+use crate::{Result, StoreError, customers, open_items, orders, quotes};
 
 /// What is held of deposits for orders, in the currency of each. `orders` is a list in JSON.
 pub(crate) async fn held_for(connection: &mut SqliteConnection, orders: &str) -> Result<HashMap<i64, Money>> {
@@ -293,6 +293,18 @@ pub(crate) async fn follow(writing: &mut Writing<'_>, rules: &Rules, quote: Quot
         writing.note_on(at, "deposit_moved", words, Some(row.version + 1), Vec::new());
     }
     Ok(())
+}
+
+/// What is held of deposits has changed without their orders being decided on: those may close, or not be closed any more.
+pub(crate) async fn refresh_orders(connection: &mut SqliteConnection, deposits: &[i64]) -> Result<()> {
+    let ids = json(&deposits)?;
+    let orders = sqlx::query_scalar!(
+        r#"SELECT DISTINCT order_id AS "order!" FROM deposits WHERE order_id IS NOT NULL AND id IN (SELECT value FROM json_each(?))"#,
+        ids
+    )
+    .fetch_all(&mut *connection)
+    .await?;
+    orders::refresh_states(connection, &orders.into_iter().map(OrderId).collect::<Vec<_>>()).await
 }
 
 /// The regime a deposit was taken under.

@@ -272,6 +272,9 @@ async fn carry_out(
         entries: (entry_at(entry), entry_at(cost_entry)),
     };
     documents::write_memo(writing, &memo, &what).await?;
+    let credits = input.applied.iter().map(|applied| &applied.credit.document);
+    let held_again: Vec<i64> = credits.filter(|one| one.kind == DocumentKind::Deposit).map(|one| one.id).collect();
+    crate::deposits::refresh_orders(writing, &held_again).await?;
     let lines = rebillable(writing, input.invoice, document).await?;
     let mut fields = vec![set("total", document.currency.format(document.total)), set("reason", input.reason.trim())];
     // Nobody gets a credit memo over an invoice they never got.

@@ -11,7 +11,7 @@ use till_core::settle::{SettleInput, Source, decide};
 use super::{Credit, MoneyPreview, NewApplication, agreed, applied_fields, kind_of, previewed, settle_input};
 use crate::rules::Rules;
 use crate::writing::Writing;
-use crate::{Result, StoreError, open_items, posting, sensible_date};
+use crate::{Result, StoreError, deposits, open_items, posting, sensible_date};
 
 /// Unapplied money to apply, as typed.
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -87,6 +87,9 @@ pub async fn apply(
     agreed(&decision, seen)?;
     let source = DocumentRef { kind, id: id.0, number: number.clone() };
     posting::write(writing, &source, &decision.posting(&input)).await?;
+    if kind == DocumentKind::Deposit {
+        deposits::refresh_orders(writing, &[id.0]).await?;
+    }
     let fields = applied_fields(&decision);
     let words = match kind {
         DocumentKind::Deposit => format!("applied {number}"),

@@ -16,7 +16,7 @@ use crate::convert::currency;
 use crate::open_items::{load, members, of_document, standing_on_credit};
 use crate::rules::Rules;
 use crate::writing::{Writing, set};
-use crate::{Result, StoreError, customers, money_places, posting, sensible_date};
+use crate::{Result, StoreError, customers, deposits, money_places, posting, sensible_date};
 
 /// Applications of a receipt to take back.
 #[derive(Debug, Clone, Default, Serialize, Deserialize)]
@@ -253,6 +253,9 @@ pub async fn unapply(
     let decision = agreed(&loaded, version, seen)?;
     let input = &loaded.input;
     posting::write(writing, &document(&loaded, id), &decision.posting(input)).await?;
+    if loaded.kind == DocumentKind::Deposit {
+        deposits::refresh_orders(writing, &[id.0]).await?;
+    }
     let mut fields = freed(&input.applications);
     fields.push(set("reason", input.reason.trim()));
     let words = format!("unapplied money of {}", input.number);

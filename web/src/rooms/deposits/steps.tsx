@@ -71,7 +71,8 @@ function PostAsk({
   const base = useBase();
   const changed = useEverythingChanged();
   const { say } = useNotices();
-  const methods = usePaymentMethods();
+  // Money is sent back from a bank account or out of the drawer.
+  const methods = usePaymentMethods().filter((one) => one.kind === "bank" || one.kind === "drawer");
   const [day, setDay] = useState("");
   const held = decimal(deposit.held, exponentOf(deposit.currency));
   const [amount, setAmount] = useState(held);

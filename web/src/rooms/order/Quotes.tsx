@@ -294,7 +294,7 @@ function Opened({ quote }: { quote: QuoteView }) {
       {asking === "decline" && (
         <FormAsk
           title={`${quote.number} is not wanted?`}
-          yes="Note it"
+          yes="Save"
           close={() => setAsking(undefined)}
           fields={[{ name: "reason", label: "Why", kind: "words" }]}
           run={async (values, key) => {

@@ -308,7 +308,7 @@ export function GoodsRoom() {
       {asking === "rate" && (
         <FormAsk
           title="Exchange rate"
-          yes="Note it"
+          yes="Save"
           close={() => setAsking(undefined)}
           fields={[
             { name: "currency", label: "Currency" },
