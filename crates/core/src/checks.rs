@@ -183,7 +183,11 @@ checks! {
     MoreThanReceived => [Post Stops],
     /// More than is held of a deposit, or than the invoice has for it.
     MoreThanHeld => [Bill Stops, Post Stops],
-    /// Deposits that come to more than their order.
+    /// A share of more than all, or nothing that could be billed in advance.
+    AdvancePercent => [Post Stops],
+    /// What was billed in advance of the order is not paid, and its goods wait for that.
+    PrepaymentUnpaid => [Ship Stops],
+    /// Deposits that come to more than their order, or more is asked in advance than is left to bill.
     MoreThanOrder => [Post Stops],
     /// Receipt and invoice are in different currencies.
     CurrencyDiffers => [Post Stops],
@@ -250,6 +254,8 @@ impl Check {
             Self::MoreThanOpen => "more than is open",
             Self::MoreThanReceived => "more than came in",
             Self::MoreThanHeld => "more than is held",
+            Self::AdvancePercent => "advance % out of range",
+            Self::PrepaymentUnpaid => "prepayment not paid",
             Self::MoreThanOrder => "more than the order",
             Self::CurrencyDiffers => "other currency",
             Self::OtherCustomer => "other customer",

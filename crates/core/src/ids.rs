@@ -63,6 +63,8 @@ ids! {
     QuoteId,
     /// A call-off order.
     CallOffId,
+    /// A line of a prepayment invoice: what was billed in advance of an order line.
+    PrepaidId,
     /// A line of a call-off order.
     CallOffLineId,
     /// Someone at a customer, or someone who is not one yet.

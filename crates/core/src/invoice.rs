@@ -40,14 +40,15 @@ use crate::deposit::using::{self, DepositFacts, DepositOffer, DepositUse};
 use crate::entry::Entry;
 use crate::fingerprint;
 use crate::fixed::{ExchangeRate, Quantity, Rate};
-use crate::ids::{ApprovalId, CustomerId, ItemId, LayerId, OpenItemId, OrderId, ShipmentLineId};
+use crate::ids::{ApprovalId, CustomerId, ItemId, LayerId, OpenItemId, OrderId, PrepaidId, ShipmentLineId};
 use crate::marks::MarkRules;
 use crate::money::{Currency, Money, too_large};
 use crate::open_items::{OpenItem, Side};
 use crate::order::{InvoiceShares, OrderAfter, OrderFacts, compare};
 use crate::posting::{
-    Billed, MovedWith, NewApplication, NewItem, Posting, StockMove, Which, account_of, containers_of,
+    Billed, MovedWith, NewApplication, NewItem, Posting, PrepaidMove, StockMove, Which, account_of, containers_of,
 };
+use crate::prepayment::{Part, Prepaid, using as prepaid_using};
 use crate::stock::Layer;
 use crate::tape::{Change, Tape};
 use crate::tax::{TaxComputed, TaxTable};
@@ -206,6 +207,8 @@ pub struct InvoiceInput<'a> {
     pub discount: Option<DiscountWish>,
     /// What was asked for of the draft and is not decided on.
     pub waits: Option<WaitingRequest>,
+    /// What was prepaid on order lines it bills, the oldest first.
+    pub prepaid: Vec<Prepaid>,
     /// Deposits of the customer: for the orders on it, and on account; the oldest first.
     pub deposits: Vec<DepositFacts>,
     /// How deposits are used on part invoices.
@@ -263,6 +266,8 @@ pub struct InvoiceDecision {
     /// The cost that goes with each line of the document, in its order, in base currency: what follows of a
     /// shipment line, or of what leaves with it.
     pub costs: Vec<Money>,
+    /// What each line bills in advance, in its order, where it is a prepayment invoice; empty otherwise.
+    pub advanced: Vec<Part>,
     /// What leaves stock with it.
     pub leaving: Vec<Leaving>,
     /// Why it comes to something else than its orders promised; nothing where it does not.
@@ -306,6 +311,7 @@ impl InvoiceDecision {
                 cost: *cost,
             })
         }));
+        posting.prepaid.extend(PrepaidMove::of(document));
         for leaving in &self.leaving {
             let with = MovedWith::DocumentLine { invoice: None, line: leaving.line };
             posting.stock.extend(StockMove::out(&leaving.issues, document.posting_date.date, with));
@@ -354,6 +360,7 @@ pub fn decide(input: &InvoiceInput<'_>) -> InvoiceDecision {
             entry: None,
             cost_entry: None,
             costs: Vec::new(),
+            advanced: Vec::new(),
             leaving: Vec::new(),
             differences: Vec::new(),
             deposits: Vec::new(),
@@ -394,6 +401,7 @@ pub fn decide(input: &InvoiceInput<'_>) -> InvoiceDecision {
         entry,
         cost_entry,
         costs,
+        advanced: entering::advanced(&document, input.base),
         leaving,
         differences,
         deposits: uses.offered,
@@ -423,6 +431,7 @@ pub fn decide_those_that_go(
     let mut held: HashMap<ShipmentLineId, HeldCost> = HashMap::new();
     let mut gone: HashMap<LayerId, (Quantity, Money)> = HashMap::new();
     let mut used: HashMap<OpenItemId, OpenItem> = HashMap::new();
+    let mut prepaid: HashMap<PrepaidId, Prepaid> = HashMap::new();
     let mut last: Option<NaiveDate> = None;
     let mut decisions = Vec::with_capacity(inputs.len());
     for (place, input) in inputs.iter_mut().enumerate() {
@@ -451,6 +460,11 @@ pub fn decide_those_that_go(
                 deposit.item = later.clone();
             }
         }
+        for row in &mut input.prepaid {
+            if let Some(later) = prepaid.get(&row.id) {
+                *row = later.clone();
+            }
+        }
         let mut decision = decide(input);
         let posted = !stops(&decision.blockers) && goes(place, &decision);
         if let Some(document) = decision.document.as_ref().filter(|_| posted) {
@@ -460,6 +474,15 @@ pub fn decide_those_that_go(
             for deposit in &document.deposits {
                 let Some(facts) = input.deposits.iter().find(|facts| facts.item.id == deposit.item) else { continue };
                 used.insert(deposit.item, facts.item.less(deposit, document.posting_date.date));
+            }
+            for used in document.lines.iter().flat_map(|line| &line.prepaid) {
+                let Some(row) =
+                    prepaid.get(&used.prepaid).or_else(|| input.prepaid.iter().find(|row| row.id == used.prepaid))
+                else {
+                    continue;
+                };
+                let after = row.after(&used.part, document.posting_date.date);
+                prepaid.insert(used.prepaid, after);
             }
             for line in &input.lines {
                 let (Some(id), Some(cost)) = (line.source.shipment_line(), line.held_cost) else { continue };
@@ -488,6 +511,7 @@ fn orders_after(input: &InvoiceInput<'_>, document: &InvoiceDocument) -> Vec<Ord
         name: "this invoice".to_owned(),
         total: document.total,
         open: document.due,
+        in_advance: document.is_prepayment(),
         shares: document.order_shares.iter().map(|share| (share.order, share.gross)).collect(),
     };
     let mut after = input.orders.clone();
@@ -504,6 +528,10 @@ fn orders_after(input: &InvoiceInput<'_>, document: &InvoiceDocument) -> Vec<Ord
         }
         order.invoices.push(invoice.clone());
         let used = |deposit: &&using::DepositUsed| deposit.order.as_deref() == Some(order.number.as_str());
+        order.prepaid_left -= prepaid_using::net_of_order(document, order.id);
+        if document.is_prepayment() {
+            order.prepaid_left += document.net;
+        }
         order.deposits_held -= document.deposits.iter().filter(used).map(|deposit| deposit.amount).sum::<Money>();
     }
     after

@@ -32,6 +32,7 @@
 //! | [`messages`] | templates of messages, mail addresses |
 //! | [`open_items`], [`settle`] | what is owed either way; receipts, applying, unapplying, reversing |
 //! | [`opening`] | what a company brings along |
+//! | [`prepayment`] | billed before it ships: what is asked, what documents use of it |
 //! | [`posting`] | everything an operation does to the books, as one value |
 //! | [`room`] | how much of a thing was there from a day on |
 //! | [`checks`] | the table of checks behind every blocker |
@@ -63,6 +64,7 @@ pub mod order;
 pub mod ordering;
 pub mod people;
 pub mod posting;
+pub mod prepayment;
 pub mod pricing;
 pub mod record;
 pub mod room;

@@ -76,6 +76,11 @@ impl Money {
         Self(round_ratio(i128::from(self.0) * i128::from(rate.scaled()), Rate::scale()))
     }
 
+    /// This amount as the price of one piece.
+    pub fn as_price(self, currency: Currency) -> UnitPrice {
+        UnitPrice::from_scaled(self.0.saturating_mul(10_i64.pow(6 - currency.exponent().min(6))))
+    }
+
     /// What is left of an amount once the tax of a rate, which it carries, is taken out:
     /// amount ÷ (1 + rate), rounded half away from zero.
     pub fn without(self, rate: Rate) -> Self {

@@ -167,6 +167,8 @@ pub struct InvoiceShares {
     pub total: Money,
     /// What of it is still open.
     pub open: Money,
+    /// Whether it is a prepayment invoice: it bills no quantity.
+    pub in_advance: bool,
     /// Gross of each order's lines on it; adds up to the total.
     pub shares: Vec<(OrderId, Money)>,
 }
@@ -224,6 +226,8 @@ pub struct OrderFacts {
     pub invoices: Vec<InvoiceShares>,
     /// What is held of deposits for it, in its currency.
     pub deposits_held: Money,
+    /// What was billed in advance of it and is neither used nor credited, without tax, in its currency.
+    pub prepaid_left: Money,
     /// What it promised, for the account of why an invoice comes to something else.
     pub promised: Promised,
 }
@@ -263,7 +267,9 @@ impl OrderFacts {
         let settled = settlement(self.id, &self.invoices);
         match state(self.confirmed, &self.progress(), settled) {
             // Someone's money would be left hanging.
-            OrderState::Closed if self.deposits_held.is_positive() => OrderState::Filled,
+            OrderState::Closed if self.deposits_held.is_positive() || self.prepaid_left.is_positive() => {
+                OrderState::Filled
+            }
             state => state,
         }
     }
@@ -302,6 +308,17 @@ pub fn missing(order: &OrderFacts) -> Vec<String> {
         missing.push(match to_ship + to_bill {
             0 => format!("{held}: apply, move, refund or keep them."),
             _ => format!("{held}: its next invoice uses them."),
+        });
+    }
+    if order.prepaid_left.is_positive() {
+        let left = format!(
+            "{} {} net billed in advance and not used",
+            order.currency.format(order.prepaid_left),
+            order.currency
+        );
+        missing.push(match to_ship + to_bill {
+            0 => format!("{left}: credit it."),
+            _ => format!("{left}: its next invoice uses it."),
         });
     }
     missing
@@ -494,6 +511,7 @@ mod tests {
     #[test]
     fn a_payment_is_shared_over_the_orders_of_its_invoice() {
         let invoice = InvoiceShares {
+            in_advance: false,
             invoice: InvoiceId(1),
             name: "I-1".to_owned(),
             total: Money(300),

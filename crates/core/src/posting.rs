@@ -23,13 +23,14 @@ use crate::deposit::HeldTax;
 use crate::entry::Entry;
 use crate::fixed::Quantity;
 use crate::ids::{
-    ApplicationId, CustomerId, DocumentRef, EntryId, InvoiceId, ItemId, LayerId, OpenItemId, OrderLineId,
+    ApplicationId, CustomerId, DocumentRef, EntryId, InvoiceId, ItemId, LayerId, OpenItemId, OrderLineId, PrepaidId,
     ShipmentLineId,
 };
 use crate::invoice::{InvoiceDocument, ItemKind};
 use crate::money::{Currency, Money};
 use crate::open_items::Side;
 use crate::order::OrderAfter;
+use crate::prepayment::Part;
 use crate::settle::back::Reversal;
 use crate::stock::Issue;
 
@@ -44,6 +45,8 @@ pub struct Posting {
     pub applications: Vec<NewApplication>,
     /// What is billed, or given back to be billed again.
     pub billed: Vec<Billed>,
+    /// What is used of what was prepaid, or given back to it.
+    pub prepaid: Vec<PrepaidMove>,
     /// What leaves layers of stock, or goes back into them.
     pub stock: Vec<StockMove>,
     /// Layers that come into being.
@@ -170,6 +173,32 @@ pub struct Billed {
     pub quantity: Quantity,
     /// The cost that follows it, in base currency.
     pub cost: Money,
+}
+
+/// What a line of an invoice uses of what was prepaid; below zero where the invoice is canceled.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct PrepaidMove {
+    /// The row of the register.
+    pub prepaid: PrepaidId,
+    /// The position of the line that uses it.
+    pub line: usize,
+    /// The invoice that is canceled; none for the document of the posting.
+    pub canceled: Option<InvoiceId>,
+    /// When.
+    pub date: NaiveDate,
+    /// How much.
+    pub part: Part,
+}
+
+impl PrepaidMove {
+    /// What the lines of an invoice use.
+    pub(crate) fn of(document: &InvoiceDocument) -> impl Iterator<Item = Self> {
+        let date = document.posting_date.date;
+        document.lines.iter().enumerate().flat_map(move |(line, of)| {
+            let used = of.prepaid.iter();
+            used.map(move |used| Self { prepaid: used.prepaid, line, canceled: None, date, part: used.part })
+        })
+    }
 }
 
 /// Goods that leave a layer of stock, or go back into it.

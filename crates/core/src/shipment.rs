@@ -110,6 +110,9 @@ pub struct ShipmentInput<'a> {
     pub stop_reason: Option<String>,
     /// By how much the customer is above its credit limit, in base currency.
     pub over_limit: Option<Money>,
+    /// What was billed in advance of the order and is not paid, where the company wants that before goods leave: each
+    /// prepayment invoice with what is open, in its currency.
+    pub unpaid_in_advance: Vec<(DocumentRef, String)>,
     /// The order it ships, for jumps.
     pub order: DocumentRef,
     /// Date of the order.
@@ -313,6 +316,17 @@ fn check_header(input: &ShipmentInput<'_>, findings: &mut Findings) {
             Check::CreditLimit,
             "customer.credit_limit",
             format!("{} is {} {} above its credit limit.", input.customer, input.base.format(over), input.base),
+        );
+    }
+    for (invoice, open) in &input.unpaid_in_advance {
+        findings.add_at(
+            Check::PrepaymentUnpaid,
+            "prepayment",
+            format!(
+                "{open} of prepayment invoice {} are not paid, and its goods wait for that. Apply the receipt first.",
+                invoice.number
+            ),
+            Some(invoice.clone()),
         );
     }
     if input.date < input.order_date {

@@ -224,6 +224,7 @@ fn a_difference_to_the_order_is_explained_line_by_line() {
     input.orders[0].promised =
         Promised { gross: false, lines: vec![(OrderLineId(1), "0.23".parse().unwrap(), Money(12_000))] };
     input.orders[0].invoices = vec![InvoiceShares {
+        in_advance: false,
         invoice: InvoiceId(9),
         name: "I-9 of 3 Mar 2026".to_owned(),
         total: Money(3_690),

@@ -67,6 +67,7 @@ fn shipment(books: &Books, lines: Vec<LineToShip>, layers: Vec<Layer>) -> Shipme
         customer_class: None,
         stop_reason: None,
         over_limit: None,
+        unpaid_in_advance: Vec::new(),
         order: order_ref(1, "O-1"),
         order_date: day("2026-03-01"),
         date: day("2026-03-12"),

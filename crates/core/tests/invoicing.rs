@@ -227,6 +227,7 @@ fn what_is_missing_until_an_order_closes() {
     order.lines[0].1.shipped = Quantity::from_whole(2);
     order.lines[1].1.billed = Quantity::from_whole(5);
     order.invoices.push(InvoiceShares {
+        in_advance: false,
         name: "I-9".to_owned(),
         invoice: InvoiceId(1),
         total: Money(1_000),
@@ -251,6 +252,7 @@ fn shipment<'a>(books: &'a Books, lines: Vec<LineToShip>, on_hand: i64) -> Shipm
         customer_class: None,
         stop_reason: None,
         over_limit: None,
+        unpaid_in_advance: Vec::new(),
         committed: BTreeMap::new(),
         cost_entry: CostEntry::AtPosting,
         mark_rules: &books.marks,

@@ -51,6 +51,7 @@ fn shipment_posted() {
         customer_class: None,
         stop_reason: None,
         over_limit: None,
+        unpaid_in_advance: Vec::new(),
         committed: BTreeMap::new(),
         cost_entry: CostEntry::AtPosting,
         mark_rules: &books.marks,

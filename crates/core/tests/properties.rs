@@ -120,6 +120,7 @@ proptest! {
         };
         let total: i64 = grosses.iter().sum();
         let invoice = InvoiceShares {
+            in_advance: false,
             name: "I-1".to_owned(),
             invoice: InvoiceId(1), total: Money(total), open: Money(total - total * paid_share / 4),
             shares: grosses.iter().enumerate().map(|(at, gross)| (OrderId(at as i64), Money(*gross))).collect(),

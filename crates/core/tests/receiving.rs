@@ -21,6 +21,7 @@ fn to(id: i64, open: i64, amount: i64) -> ToApply {
 fn filled(open: i64) -> OrderFacts {
     let five = Quantity::from_whole(5);
     OrderFacts {
+        prepaid_left: Money::ZERO,
         work: Vec::new(),
         id: OrderId(1),
         number: "O-1".to_owned(),
@@ -33,6 +34,7 @@ fn filled(open: i64) -> OrderFacts {
             LineProgress { ordered: five, cancelled: Quantity::ZERO, shipped: five, billed: five, value: Money(8_000) },
         )],
         invoices: vec![InvoiceShares {
+            in_advance: false,
             invoice: InvoiceId(1),
             total: Money(10_000),
             open: Money(open),

@@ -475,6 +475,7 @@ fn order_on(invoices: &[i64]) -> OrderFacts {
     facts.invoices = invoices
         .iter()
         .map(|id| InvoiceShares {
+            in_advance: false,
             invoice: InvoiceId(*id),
             name: format!("I-{id}"),
             total: Money(1_000),

@@ -153,6 +153,7 @@ fn a_part_at_another_price_and_why_it_is_not_what_was_ordered() {
     let promised = vec![(OrderLineId(1), "0.23".parse().unwrap(), Money(12_000))];
     input.orders[0].promised = Promised { gross: false, lines: promised };
     input.orders[0].invoices = vec![InvoiceShares {
+        in_advance: false,
         invoice: InvoiceId(9),
         name: "I-9 of 3 Mar 2026".to_owned(),
         total: Money(3_690),

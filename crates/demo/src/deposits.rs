@@ -73,6 +73,7 @@ pub(crate) async fn run(store: &Store, people: &People) -> Result<()> {
                 tax_date: None,
                 dates_in_order: None,
                 advance_tax: Some(AdvanceTax::AtReceipt),
+                hold_until_prepaid: None,
                 deposit_use: None,
                 fixed_date: now.fixed_date,
             };

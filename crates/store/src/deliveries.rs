@@ -191,7 +191,7 @@ async fn rows(connection: &mut SqliteConnection, filter: &DeliveryFilter) -> Res
     let like = filter.search.as_deref().map(crate::find::pattern);
     let id = filter.id.map(|id| id.0);
     sqlx::query!(
-        r#"SELECT deliveries.id, documents.kind, documents.id AS document, documents.number AS "number!", documents.document_date AS "date!: NaiveDate",
+        r#"SELECT deliveries.id, CASE documents.kind WHEN 'credit_memo' THEN 'credit_memo' ELSE 'invoice' END AS "kind!: String", documents.id AS document, documents.number AS "number!", documents.document_date AS "date!: NaiveDate",
                   documents.total_minor AS "total!", documents.currency, deliveries.customer_id, name, way, deliveries.state, tries, problem,
                   done_at, deliveries.version, coalesce(recipient, email) AS "recipient: String"
            FROM deliveries JOIN customers ON customers.id = deliveries.customer_id JOIN documents ON documents.id = document_id
@@ -339,7 +339,8 @@ pub async fn printed(writing: &mut Writing<'_>, ids: &[DeliveryId]) -> Result<i6
 pub async fn again(writing: &mut Writing<'_>, document: (DocumentKind, i64), way: Way) -> Result<DeliveryId> {
     let (kind, id) = (document.0.word(), document.1);
     let found = sqlx::query!(
-        r#"SELECT customer_id AS "customer!", number AS "number!: String" FROM documents WHERE kind = ? AND id = ? AND state = 'posted'"#,
+        r#"SELECT customer_id AS "customer!", number AS "number!: String" FROM documents
+           WHERE (kind = 'credit_memo') = (? = 'credit_memo') AND id = ? AND state = 'posted'"#,
         kind,
         id
     )

@@ -15,12 +15,14 @@ use till_core::invoice::{
     DocumentDiscount, InvoiceDocument, InvoiceLine, ItemKind, LineSource, LinkRole, OrderShare, early_offer,
 };
 use till_core::money::Money;
+use till_core::prepayment::{Asks, Part};
 use till_core::tape::Tape;
 use till_core::tax::{TaxCategory, TaxComputed, TaxLine, TaxRate};
 
 use crate::convert::{currency, json, known, terms};
 use crate::invoices::read;
 use crate::open_items::{made_by, next_id};
+use crate::prepayments;
 use crate::rules::next_numbers;
 use crate::writing::Writing;
 use crate::{Result, StoreError};
@@ -57,7 +59,10 @@ pub(crate) async fn posted(connection: &mut SqliteConnection, id: i64) -> Result
     // What was typed and what was assumed no longer matters once it is posted.
     let posted = |date| DocumentDate { date, typed: true };
     let terms = head.terms.as_deref().map_or_else(|| Ok(Terms::net_days(0)), terms)?;
-    let lines = lines(connection, id, sign).await?;
+    let mut lines = lines(connection, id, sign).await?;
+    if sign > 0 {
+        prepayments::read_uses(connection, id, &mut lines).await?;
+    }
     let deposits = match head.entry_id.filter(|_| sign > 0) {
         Some(entry) => deposits(connection, EntryId(entry)).await?,
         None => Vec::new(),
@@ -133,9 +138,20 @@ struct Whence {
     order: Option<(i64, String)>,
     customer_order_number: Option<String>,
     order_line: Option<i64>,
+    /// What it asks for in advance of its order line, where it is that.
+    asks: Option<Asks>,
 }
 
 fn source(whence: Whence) -> LineSource {
+    if let (Some((order, order_number)), Some(line), Some(asks)) = (&whence.order, whence.order_line, whence.asks) {
+        return LineSource::Prepaid {
+            order: OrderId(*order),
+            order_number: order_number.clone(),
+            customer_order_number: whence.customer_order_number,
+            in_advance_of: OrderLineId(line),
+            asks,
+        };
+    }
     match (whence.order, whence.order_line, whence.shipment_line, whence.shipment) {
         (Some((order, order_number)), Some(order_line), Some(shipment_line), Some((shipment, number, shipped_on))) => {
             LineSource::Shipped {
@@ -174,12 +190,12 @@ async fn lines(connection: &mut SqliteConnection, id: i64, sign: i64) -> Result<
                   mine.tax_code AS "tax_code!", mine.tax_category AS "tax_category!",
                   mine.tax_rate_e6 AS "tax_rate!", mine.surcharge_e6, mine.surcharge_name, mine.price_steps,
                   mine.marks, coalesce(mine.kind, items.kind) AS "kind!: String", mine.order_tax_code, mine.tax_reason,
-                  mine.tax_date AS "tax_date!: NaiveDate"
+                  mine.tax_date AS "tax_date!: NaiveDate", coalesce(mine.asks, credited.asks) AS "asks: String"
            FROM document_lines AS mine
            LEFT JOIN document_lines AS credited ON credited.id = mine.credits_line_id
            LEFT JOIN shipment_lines ON shipment_lines.id = coalesce(mine.shipment_line_id, credited.shipment_line_id)
            LEFT JOIN shipments ON shipments.id = shipment_lines.shipment_id
-           LEFT JOIN order_lines ON order_lines.id = coalesce(mine.order_line_id, credited.order_line_id)
+           LEFT JOIN order_lines ON order_lines.id = coalesce(mine.order_line_id, mine.prepays_line_id, credited.order_line_id, credited.prepays_line_id)
            LEFT JOIN items ON items.id = mine.item_id
            LEFT JOIN orders ON orders.id = order_lines.order_id
            LEFT JOIN document_orders ON document_orders.document_id = coalesce(credited.document_id, mine.document_id) AND document_orders.order_id = orders.id
@@ -200,6 +216,7 @@ async fn lines(connection: &mut SqliteConnection, id: i64, sign: i64) -> Result<
                 order: row.order_id.map(|id| (id, row.order_number.unwrap_or_default())),
                 customer_order_number: row.customer_order_number,
                 order_line: row.order_line_id,
+                asks: row.asks.as_deref().map(read).transpose()?,
             };
             Ok(InvoiceLine {
                 source: source(whence),
@@ -228,6 +245,7 @@ async fn lines(connection: &mut SqliteConnection, id: i64, sign: i64) -> Result<
                 amount: money(row.amount),
                 off: money(row.off_minor),
                 net: money(row.net),
+                prepaid: Vec::new(),
                 tax: TaxRate {
                     code: row.tax_code,
                     category: known(&row.tax_category, TaxCategory::of)?,
@@ -296,6 +314,8 @@ pub(crate) struct MemoToWrite<'a> {
     /// The line of the invoice that each of its lines takes back, by position there, with the cost that
     /// goes back with it.
     pub(crate) credits: &'a [(usize, Money)],
+    /// What each of its lines gives up of what was billed in advance; empty where none does.
+    pub(crate) given_up: &'a [Part],
     /// Why.
     pub(crate) reason: &'a str,
     /// Its arithmetic.
@@ -352,8 +372,10 @@ async fn write_memo_lines(connection: &mut SqliteConnection, id: CreditMemoId, w
         .zip(what.credits)
         .enumerate()
         .map(|(position, (line, (credits, cost)))| {
+            let given_up = what.given_up.get(position).filter(|part| !part.is_zero());
             let amounts = (-line.full, -line.amount, -line.off, -line.net, -*cost);
-            (position, *credits, -line.quantity.scaled(), amounts)
+            let given_up = given_up.map(|part| (-part.tax, -part.net_base));
+            (position, *credits, -line.quantity.scaled(), amounts, given_up)
         })
         .collect();
     let (rows, invoice) = (json(&rows)?, what.of.0);
@@ -361,12 +383,12 @@ async fn write_memo_lines(connection: &mut SqliteConnection, id: CreditMemoId, w
         "INSERT INTO document_lines (document_id, position, credits_line_id, quantity_e4, full_minor, amount_minor, off_minor, net_minor,
                 cost_minor, kind, item_id, account, ordered_e4, billed_before_e4, still_to_come_e4, code, description, unit, unit_price_e6,
                 order_price_e6, list_price_e6, price_reason, price_steps, discount_e6, discount_reason, surcharge_e6, surcharge_name, marks,
-                tax_code, tax_category, tax_rate_e6, tax_date, order_tax_code, tax_reason)
+                tax_code, tax_category, tax_rate_e6, tax_date, order_tax_code, tax_reason, prepaid_tax_minor, prepaid_base_minor)
          SELECT ?1, new.value ->> '$[0]', credited.id, new.value ->> '$[2]', new.value ->> '$[3][0]', new.value ->> '$[3][1]',
                 new.value ->> '$[3][2]', new.value ->> '$[3][3]', new.value ->> '$[3][4]', kind, item_id, account, ordered_e4,
                 billed_before_e4, still_to_come_e4, code, description, unit, unit_price_e6, order_price_e6, list_price_e6, price_reason,
                 price_steps, discount_e6, discount_reason, surcharge_e6, surcharge_name, marks, tax_code, tax_category, tax_rate_e6,
-                tax_date, order_tax_code, tax_reason
+                tax_date, order_tax_code, tax_reason, new.value ->> '$[4][0]', new.value ->> '$[4][1]'
          FROM jsonb_each(?2) AS new
          -- In this order: begun with the lines of the invoice, the list would be read once for each of them.
          CROSS JOIN document_lines AS credited ON credited.document_id = ?3 AND credited.position = new.value ->> '$[1]'",

@@ -38,6 +38,15 @@ pub async fn exposure(
     )
     .fetch_one(&mut *connection)
     .await?;
+    // What was billed in advance is owed, or was paid, already: it does not count once more as an order.
+    let prepaid = sqlx::query_scalar!(
+        r#"SELECT coalesce(sum(net_base_minor - used_base_minor - credited_base_minor
+                  + (tax_minor - used_tax_minor - credited_tax_minor) * net_base_minor / max(1, net_minor)), 0) AS "prepaid!: i64"
+           FROM prepaid_register WHERE customer_id = ?"#,
+        customer.0
+    )
+    .fetch_one(&mut *connection)
+    .await?;
     let without = without.map_or(-1, |order| order.0);
     let lines = sqlx::query!(
         r#"SELECT orders.id AS "order!", orders.currency AS "currency!", unit_price_e6, discount_e6, surcharge_e6, tax_code, gross_priced AS "gross_priced!",
@@ -51,7 +60,7 @@ pub async fn exposure(
     let mut exposure = Exposure {
         receivables: Money(owes),
         in_hand: Money(money.in_hand),
-        money_ahead: Money(money.ahead),
+        money_ahead: Money(money.ahead + prepaid),
         ..Exposure::default()
     };
     for line in lines {

@@ -120,6 +120,7 @@ impl ToBill {
             discount: None,
             waits: None,
             replaces: None,
+            gross_priced: None,
             deposits: Vec::new(),
         }
     }
@@ -152,7 +153,7 @@ pub struct InvoicePreview {
 }
 
 impl InvoicePreview {
-    fn of(input: &InvoiceInput<'_>, decision: InvoiceDecision) -> Self {
+    pub(crate) fn of(input: &InvoiceInput<'_>, decision: InvoiceDecision) -> Self {
         Self {
             customer: input.customer.id,
             customer_name: input.customer.name.clone(),

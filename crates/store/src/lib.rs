@@ -35,6 +35,7 @@ pub mod orders;
 pub mod passwords;
 pub mod people;
 mod posting;
+pub mod prepayments;
 pub mod prices;
 pub mod quotes;
 pub mod receipts;

@@ -160,7 +160,7 @@ pub(crate) async fn facts(connection: &mut SqliteConnection, ids: &[OrderId]) ->
     .await?;
     let shares = sqlx::query!(
         r#"SELECT mine.order_id AS "of_order!", invoices.id AS "invoice!", total_minor AS "total!: i64", open_minor AS "open!",
-                  invoices.number AS "number!", invoices.document_date AS "date!: NaiveDate",
+                  invoices.number AS "number!", invoices.document_date AS "date!: NaiveDate", invoices.kind = 'prepayment_invoice' AS "in_advance!: bool",
                   shares.order_id AS "order!", shares.gross_minor AS "gross!"
            FROM json_each(?) AS wanted
            JOIN document_orders AS mine ON mine.order_id = wanted.value
@@ -201,16 +201,19 @@ pub(crate) async fn facts(connection: &mut SqliteConnection, ids: &[OrderId]) ->
                 name: format!("{} of {}", share.number, till_core::calendar::words(share.date)),
                 total: Money(share.total),
                 open: Money(share.open),
+                in_advance: share.in_advance,
                 shares: vec![part],
             }),
         }
     }
     let mut held = crate::deposits::held_for(connection, &wanted).await?;
+    let mut prepaid = crate::prepayments::left_of(connection, &wanted).await?;
     heads
         .into_iter()
         .map(|head| {
             Ok(OrderFacts {
                 deposits_held: held.remove(&head.id).unwrap_or_default(),
+                prepaid_left: prepaid.remove(&head.id).unwrap_or_default(),
                 id: OrderId(head.id),
                 number: head.number,
                 customer_order_number: head.customer_order_number,

@@ -6,6 +6,7 @@
 
 mod goods;
 mod items;
+mod prepaid;
 
 use std::collections::BTreeMap;
 
@@ -50,6 +51,7 @@ pub(crate) async fn write_all(writing: &mut Writing<'_>, postings: &[Of<'_>]) ->
         postings.iter().map(|(_, posting)| ids.by_ref().take(posting.entries.len()).collect()).collect();
     items::write(writing, postings, &written).await?;
     goods::write(writing, postings, &written).await?;
+    prepaid::write(writing, postings).await?;
     // What the last one made of an order counts.
     let states: BTreeMap<OrderId, OrderAfter> =
         postings.iter().flat_map(|(_, posting)| posting.orders.iter().map(|after| (after.id, *after))).collect();

@@ -53,6 +53,8 @@ pub struct Rules {
     pub advance_tax: AdvanceTax,
     /// How deposits are used on part invoices.
     pub deposit_use: DepositUse,
+    /// Whether goods wait until what was billed in advance of their order is paid.
+    pub hold_until_prepaid: bool,
     /// Whether a document date before that of the last of its kind stops its posting.
     pub dates_in_order: bool,
 }
@@ -64,7 +66,7 @@ pub struct Rules {
 pub async fn load(connection: &mut SqliteConnection) -> Result<Rules> {
     let company = sqlx::query!(
         r#"SELECT name, base_currency, coalesce(business_date, date('now')) AS "business_date!: NaiveDate", tax_computed,
-                  warehouse, cost_entry, clearing_days, freight_item_id, tax_date, dates_in_order, advance_tax, deposit_use
+                  warehouse, cost_entry, clearing_days, freight_item_id, tax_date, dates_in_order, advance_tax, deposit_use, hold_until_prepaid
            FROM company"#
     )
     .fetch_optional(&mut *connection)
@@ -87,6 +89,7 @@ pub async fn load(connection: &mut SqliteConnection) -> Result<Rules> {
         tax_date: known(&company.tax_date, TaxDateRule::of)?,
         advance_tax: known(&company.advance_tax, AdvanceTax::of)?,
         deposit_use: known(&company.deposit_use, DepositUse::of)?,
+        hold_until_prepaid: company.hold_until_prepaid != 0,
         dates_in_order: company.dates_in_order != 0,
     })
 }
@@ -197,7 +200,7 @@ pub(crate) async fn date_order(
     let query = match kind {
         DocumentKind::Invoice => {
             "SELECT max(document_date) FROM documents
-             WHERE +kind = 'invoice' AND state = 'posted' AND document_date <= ?
+             WHERE +kind <> 'credit_memo' AND state = 'posted' AND document_date <= ?
                AND NOT EXISTS (SELECT 1 FROM document_links WHERE to_id = documents.id AND role = 'cancels')"
         }
         DocumentKind::CreditMemo => {

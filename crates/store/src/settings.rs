@@ -82,6 +82,8 @@ pub struct SetupView {
     pub advance_tax: AdvanceTax,
     /// How deposits are used on part invoices.
     pub deposit_use: DepositUse,
+    /// Whether goods wait until what was billed in advance of their order is paid.
+    pub hold_until_prepaid: bool,
     /// The day the books stand still on; none for the day on the wall.
     pub fixed_date: Option<NaiveDate>,
     /// Changes with every edit.
@@ -100,7 +102,7 @@ pub struct SetupView {
 /// [`StoreError::NotSetUp`] on empty books.
 pub async fn view(connection: &mut SqliteConnection) -> Result<SetupView> {
     let company = sqlx::query!(
-        r#"SELECT name, base_currency, business_date AS "business_date: NaiveDate", tax_computed, tax_date, dates_in_order, advance_tax, deposit_use, version FROM company"#
+        r#"SELECT name, base_currency, business_date AS "business_date: NaiveDate", tax_computed, tax_date, dates_in_order, advance_tax, deposit_use, hold_until_prepaid, version FROM company"#
     )
     .fetch_optional(&mut *connection)
     .await?
@@ -139,6 +141,7 @@ pub async fn view(connection: &mut SqliteConnection) -> Result<SetupView> {
         advance_tax: known(&company.advance_tax, AdvanceTax::of)?,
         deposit_use: known(&company.deposit_use, DepositUse::of)?,
         dates_in_order: company.dates_in_order != 0,
+        hold_until_prepaid: company.hold_until_prepaid != 0,
         fixed_date: company.business_date,
         version: company.version,
         numbers: numbers(connection).await?,
@@ -233,6 +236,9 @@ pub struct CompanySettings {
     /// How deposits are used on part invoices; none to leave it.
     #[serde(default)]
     pub deposit_use: Option<DepositUse>,
+    /// Whether goods wait until what was billed in advance of their order is paid; none to leave it.
+    #[serde(default)]
+    pub hold_until_prepaid: Option<bool>,
     /// A day to stand still on, never before the present one; none for the day on the wall.
     pub fixed_date: Option<NaiveDate>,
 }
@@ -263,17 +269,19 @@ pub async fn change_company(writing: &mut Writing<'_>, new: &CompanySettings) ->
     let tax_date = new.tax_date.unwrap_or(before.tax_date).word();
     let advance_tax = new.advance_tax.unwrap_or(before.advance_tax).word();
     let deposit_use = new.deposit_use.unwrap_or(before.deposit_use).word();
+    let hold = new.hold_until_prepaid.unwrap_or(before.hold_until_prepaid);
     let in_order = new.dates_in_order.unwrap_or(before.dates_in_order);
     sqlx::query!(
         "UPDATE company SET name = ?, tax_computed = ?, business_date = ?, tax_date = ?, dates_in_order = ?, advance_tax = ?, deposit_use = ?,
-                version = version + 1",
+                hold_until_prepaid = ?, version = version + 1",
         name,
         tax,
         new.fixed_date,
         tax_date,
         in_order,
         advance_tax,
-        deposit_use
+        deposit_use,
+        hold
     )
     .execute(&mut **writing)
     .await?;
@@ -289,6 +297,8 @@ pub async fn change_company(writing: &mut Writing<'_>, new: &CompanySettings) ->
     changes.extend(changed("tax on money in advance is due", Some(said(was)), Some(said(advance_tax))));
     let said = |way: &str| if way == "first" { "on the first invoices" } else { "in proportion" };
     changes.extend(changed("deposits are used", Some(said(before.deposit_use.word())), Some(said(deposit_use))));
+    let word = |hold: bool| if hold { "wait until it is paid" } else { "ship all the same" };
+    changes.extend(changed("goods billed in advance", Some(word(before.hold_until_prepaid)), Some(word(hold))));
     writing.note_setting("company", "changed the company's settings", changes);
     Ok(new.version + 1)
 }

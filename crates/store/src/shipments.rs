@@ -19,7 +19,7 @@ use till_core::shipment::{LineToShip, ShipmentDecision, ShipmentInput, decide, o
 use till_core::units::in_stock_units;
 
 use crate::rules::Rules;
-use crate::{Result, StoreError, exposure, stock};
+use crate::{Result, StoreError, exposure, prepayments, stock};
 
 pub use picking::{NewShipment, PickForm, PickLine, ShipmentForm, drop, pack, pack_up, propose, save, start};
 pub use posting::post;
@@ -76,7 +76,13 @@ async fn decide_on(
         Some(limit) => exposure::exposure(connection, rules, customer, None).await?.over(Some(limit)),
         None => None,
     };
+    let unpaid_in_advance = if rules.hold_until_prepaid {
+        prepayments::unpaid_of(connection, OrderId(head.order_id)).await?
+    } else {
+        Vec::new()
+    };
     let input = ShipmentInput {
+        unpaid_in_advance,
         number: head.number.clone(),
         customer: head.name,
         customer_class: head.class,

@@ -92,6 +92,7 @@ pub async fn begin(writing: &mut Writing<'_>, name: &str, currency: &str, today:
         ("opening", "OB-"),
         ("deposit", "D-"),
         ("deposit_end", "DE-"),
+        ("prepayment_invoice", "P-"),
         ("entry", "E-"),
     ] {
         setup::number_range(writing, kind, prefix, 1).await?;

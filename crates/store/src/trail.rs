@@ -59,6 +59,11 @@ pub(crate) async fn trail(connection: &mut SqliteConnection, kind: DocumentKind,
            WHERE (?1 = 'order' AND order_id = ?2) OR (?1 = 'shipment' AND shipment_id = ?2)
            UNION SELECT invoice_id FROM invoice_lines JOIN order_lines ON order_lines.id = invoice_lines.order_line_id
            WHERE ?1 = 'order' AND order_id = ?2 AND shipment_line_id IS NULL
+           UNION SELECT document_id FROM document_lines JOIN order_lines ON order_lines.id = prepays_line_id WHERE ?1 = 'order' AND order_id = ?2
+           UNION SELECT prepaid.document_id FROM document_lines AS mine JOIN prepaid_uses ON line_id = mine.id
+             JOIN document_lines AS prepaid ON prepaid.id = prepaid_line_id WHERE ?1 = 'invoice' AND mine.document_id = ?2
+           UNION SELECT mine.document_id FROM document_lines AS prepaid JOIN prepaid_uses ON prepaid_line_id = prepaid.id
+             JOIN document_lines AS mine ON mine.id = line_id WHERE ?1 = 'invoice' AND prepaid.document_id = ?2
            UNION SELECT debit.document_id FROM open_items AS credit JOIN applications ON credit_item = credit.id
              JOIN open_items AS debit ON debit.id = debit_item AND debit.kind = 'invoice'
              WHERE ?1 IN ('receipt', 'deposit') AND credit.kind = ?1 AND credit.document_id = ?2 AND credit.side = 'owed_by_us'
@@ -135,7 +140,7 @@ async fn orders(connection: &mut SqliteConnection, word: &str, id: i64, invoices
               OR id IN (SELECT order_id FROM shipments WHERE ?1 = 'shipment' AND shipments.id = ?2)
               OR (?1 NOT IN ('order', 'shipment') AND id IN (
                     SELECT order_id FROM invoice_lines LEFT JOIN shipment_lines ON shipment_lines.id = shipment_line_id
-                    JOIN order_lines ON order_lines.id = coalesce(invoice_lines.order_line_id, shipment_lines.order_line_id)
+                    JOIN order_lines ON order_lines.id = coalesce(invoice_lines.order_line_id, shipment_lines.order_line_id, prepays_line_id)
                     WHERE invoice_id IN (SELECT value FROM json_each(?3))))
            ORDER BY id"#,
         word, id, invoices

@@ -63,6 +63,7 @@ const INVARIANTS: &[(&str, &str)] = &[
     ("Every posting has its entry", include_str!("verify/entries.sql")),
     ("Reporting codes stand beside their ledger lines", include_str!("verify/codes.sql")),
     ("Deposits: what was taken is held, applied, refunded or kept, by tax code", include_str!("verify/deposits.sql")),
+    ("Prepaid is used, credited or left, by order line", include_str!("verify/prepaid.sql")),
     ("Cancelled invoices are turned round in whole", include_str!("verify/cancelled.sql")),
     ("Credited is never above billed, line by line", include_str!("verify/credited.sql")),
     ("Documents on their way are posted, and what is mailed is in the mailbox", include_str!("verify/deliveries.sql")),

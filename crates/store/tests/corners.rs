@@ -413,6 +413,7 @@ async fn receipts_and_credit_memos_are_dated_in_order() {
             tax_date: None,
             dates_in_order: Some(true),
             advance_tax: None,
+            hold_until_prepaid: None,
             deposit_use: None,
             fixed_date: now.fixed_date,
         };

@@ -30,6 +30,7 @@ async fn regime(company: &Company, regime: AdvanceTax) {
         tax_date: None,
         dates_in_order: None,
         advance_tax: Some(regime),
+        hold_until_prepaid: None,
         deposit_use: None,
         fixed_date: version.fixed_date,
     };

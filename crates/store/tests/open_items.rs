@@ -512,6 +512,7 @@ async fn a_document_keeps_how_its_tax_was_computed() {
             tax_date: None,
             dates_in_order: None,
             advance_tax: None,
+            hold_until_prepaid: None,
             deposit_use: None,
             fixed_date: now.fixed_date,
         };

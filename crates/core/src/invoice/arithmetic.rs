@@ -4,9 +4,9 @@
 //! *Source: EN 16931-1, business rules BR-CO-10, -11, -13, -14, -15, -16 and -17, from memory.*
 
 use crate::deposit::HeldTax;
-use crate::invoice::InvoiceDocument;
+use crate::invoice::building::tax_now;
+use crate::invoice::{InvoiceDocument, InvoiceLine};
 use crate::money::Money;
-use crate::tax::{TaxRate, compute, compute_gross};
 
 /// What does not add up; nothing on a sound invoice. BR-CO-17 (tax of a category = base × rate)
 /// is for tax per document and prices without tax; a document computed otherwise is checked by the
@@ -22,11 +22,13 @@ pub fn arithmetic_faults(document: &InvoiceDocument) -> Vec<String> {
     let off = document.discount.as_ref().map_or(Money::ZERO, |discount| discount.amount);
     must(document.lines_total == sum(|line| line.amount), "BR-CO-10: the sum of the lines");
     must(off == sum(|line| line.off), "BR-CO-11: the sum of the allowances");
-    must(document.net == sum(|line| line.net), "BR-CO-13: the total without tax");
+    let prepaid = document.prepaid();
+    must(document.net == sum(|line| line.net) - prepaid.net, "BR-CO-13: the total without tax");
     if document.gross_priced {
-        must(document.total == document.lines_total - off, "the customer pays exactly the gross");
+        let due = document.lines_total - off - prepaid.gross();
+        must(document.total == due, "the customer pays exactly the gross");
     } else {
-        must(document.net == document.lines_total - off, "BR-CO-13: lines less allowances");
+        must(document.net == document.lines_total - off - prepaid.net, "BR-CO-13: lines less allowances");
     }
     must(document.tax == document.taxes.iter().map(|tax| tax.tax).sum(), "BR-CO-14: the sum of the tax");
     must(document.total == document.net + document.tax, "BR-CO-15: the total with tax");
@@ -46,12 +48,10 @@ pub fn arithmetic_faults(document: &InvoiceDocument) -> Vec<String> {
             "no more of a tax code is paid in advance than the invoice has of it",
         );
     }
-    let priced: Vec<(TaxRate, Money)> =
-        document.lines.iter().map(|line| (line.tax.clone(), line.amount - line.off)).collect();
-    let again = if document.gross_priced { compute_gross(&priced).0 } else { compute(document.tax_computed, &priced) };
+    let (again, _) = tax_now(&document.lines, (document.gross_priced, document.tax_computed));
     must(document.taxes == again, "BR-CO-17: the tax of each category");
     for tax in &document.taxes {
-        let base: Money = document.lines.iter().filter(|line| line.tax == tax.rate).map(|line| line.net).sum();
+        let base: Money = document.lines.iter().filter(|line| line.tax == tax.rate).map(InvoiceLine::net_now).sum();
         must(base == tax.base, "BR-S-08 and its kin: the base of each category");
     }
     faults

@@ -14,6 +14,7 @@ use crate::invoice::{
     checking, order_of,
 };
 use crate::money::{Money, line_total_less};
+use crate::prepayment::using;
 use crate::pricing::offs;
 use crate::spread::spread;
 use crate::tax::{TaxCategory, TaxComputed, TaxLine, TaxRate, compute, compute_gross};
@@ -30,19 +31,18 @@ pub(super) fn build(input: &InvoiceInput<'_>, findings: &mut Findings) -> Invoic
     }
     let lines_total: Money = lines.iter().map(|line| line.amount).sum();
     let discount = discount(input, &mut lines, findings);
-    let priced: Vec<(TaxRate, Money)> = lines.iter().map(|line| (line.tax.clone(), line.amount - line.off)).collect();
-    let (taxes, nets) = if input.basis.gross_priced {
-        compute_gross(&priced)
-    } else {
-        let nets = priced.iter().map(|(_, net)| *net).collect();
-        (compute(input.tax_computed, &priced), nets)
-    };
-    for (line, net) in lines.iter_mut().zip(nets) {
-        line.net = net;
+    for (line, used) in using::of_lines(input, &lines).into_iter().enumerate() {
+        lines[line].prepaid = used;
     }
-    let net: Money = lines.iter().map(|line| line.net).sum();
+    let (taxes, nets) = tax_now(&lines, (input.basis.gross_priced, input.tax_computed));
+    for (line, now) in lines.iter_mut().zip(nets) {
+        line.net = now + line.used().net;
+    }
+    let net: Money = lines.iter().map(InvoiceLine::net_now).sum();
     let tax: Money = taxes.iter().map(|line| line.tax).sum();
     let owed_back = owed_back(&lines);
+    // Money in advance earns nothing by coming early.
+    let in_advance = lines.iter().all(|line| line.source.in_advance().is_some());
     let rate = input.rate.unwrap_or(ExchangeRate::ONE);
     let terms = &input.basis.terms;
     let date = input.document_date.date;
@@ -56,7 +56,7 @@ pub(super) fn build(input: &InvoiceInput<'_>, findings: &mut Findings) -> Invoic
         tax_computed: input.tax_computed,
         due_date: terms.due_date(date),
         due_parts: terms.schedule(date, net + tax),
-        early: terms.offer(date, net - owed_back, net + tax - owed_back),
+        early: terms.offer(date, net - owed_back, net + tax - owed_back).filter(|_| !in_advance),
         terms: terms.clone(),
         text_above: input.text_above.clone(),
         text_below: input.text_below.clone(),
@@ -73,6 +73,21 @@ pub(super) fn build(input: &InvoiceInput<'_>, findings: &mut Findings) -> Invoic
         deposits: Vec::new(),
         due: net + tax,
     }
+}
+
+/// Tax by code, and the net of each line, of what is billed now: what was prepaid was taxed before, at the rate of that
+/// day. *Source: domain.md section 8: tax = round((net − prepaid net used) × rate), per code.*
+pub(super) fn tax_now(
+    lines: &[InvoiceLine],
+    (gross_priced, computed): (bool, TaxComputed),
+) -> (Vec<TaxLine>, Vec<Money>) {
+    let priced: Vec<(TaxRate, Money)> =
+        lines.iter().map(|line| (line.tax.clone(), line.amount_now(gross_priced))).collect();
+    if gross_priced {
+        return compute_gross(&priced);
+    }
+    let nets = priced.iter().map(|(_, net)| *net).collect();
+    (compute(computed, &priced), nets)
 }
 
 /// Puts deposits on the document: they leave exactly the difference to pay, what of the total they cover is carried
@@ -100,7 +115,7 @@ pub(super) fn apply_deposits(input: &InvoiceInput<'_>, document: &mut InvoiceDoc
 fn by_day(lines: &[InvoiceLine], held: &HeldTax) -> Vec<HeldTax> {
     let mut days: BTreeMap<NaiveDate, Money> = BTreeMap::new();
     for line in lines.iter().filter(|line| line.tax == held.rate) {
-        *days.entry(line.tax_date).or_default() += line.net;
+        *days.entry(line.tax_date).or_default() += line.net_now();
     }
     let nets: Vec<i64> = days.values().map(|net| net.0).collect();
     let over = |amount: Money| spread(amount, &nets);
@@ -126,7 +141,8 @@ pub fn early_offer(document: &InvoiceDocument) -> Option<DiscountOffer> {
     let covered = document.total - document.due;
     let covered_net = covered.share(document.net.0, document.total.0);
     let (net, gross) = (document.net - owed_back - covered_net, document.due - owed_back);
-    document.terms.offer(document.document_date.date, net, gross).filter(|_| gross.is_positive())
+    let offer = document.terms.offer(document.document_date.date, net, gross);
+    offer.filter(|_| gross.is_positive() && !document.is_prepayment())
 }
 
 /// What returnable packaging on the lines comes to: paying early earns nothing on it.
@@ -211,6 +227,7 @@ fn line(
         amount: amounts.net,
         off: Money::ZERO,
         net: amounts.net,
+        prepaid: Vec::new(),
         order_tax_code: line.tax_change.as_ref().map(|_| line.tax_code.clone()),
         tax_reason: line.tax_change.as_ref().map(|change| change.reason.clone()),
         tax,
@@ -279,16 +296,16 @@ fn order_shares(
     };
     for line in lines {
         let own = match (gross_priced, computed) {
-            (true, _) => line.amount - line.off,
-            (false, TaxComputed::PerLine) => line.net + line.net.times_rate(line.tax.rate),
-            (false, TaxComputed::PerDocument) => line.net,
+            (true, _) => line.amount_now(true),
+            (false, TaxComputed::PerLine) => line.net_now().with_tax(line.tax.rate),
+            (false, TaxComputed::PerDocument) => line.net_now(),
         };
         add(line.source.order().unwrap_or(first), own);
     }
     let spread_out = !gross_priced && computed == TaxComputed::PerDocument;
     for tax in taxes.iter().filter(|_| spread_out) {
         let taxed: Vec<&InvoiceLine> = lines.iter().filter(|line| line.tax == tax.rate).collect();
-        let weights: Vec<i64> = taxed.iter().map(|line| line.net.0).collect();
+        let weights: Vec<i64> = taxed.iter().map(|line| line.net_now().0).collect();
         for (line, part) in taxed.iter().zip(spread(tax.tax, &weights)) {
             add(line.source.order().unwrap_or(first), part);
         }

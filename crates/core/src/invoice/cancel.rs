@@ -17,7 +17,10 @@ use crate::money::{Currency, Money};
 use crate::open_items::{OpenItem, Side};
 use crate::order::{OrderAfter, OrderFacts, compare};
 use crate::people::check_reason;
-use crate::posting::{Billed, ContainerMove, NewApplication, NewItem, Posting, StockMove, Which, containers_of};
+use crate::posting::{
+    Billed, ContainerMove, NewApplication, NewItem, Posting, PrepaidMove, StockMove, Which, containers_of,
+};
+use crate::prepayment::{Part, using};
 use crate::settle::back::{Reversal, Standing, first_whole_day, taken_back, unapplied};
 use crate::tape::{Change, Figure, Tape, TapeStyle};
 
@@ -141,6 +144,14 @@ impl CancelDecision {
                     ..sent
                 })
                 .collect(),
+            prepaid: PrepaidMove::of(document)
+                .map(|used| PrepaidMove {
+                    date,
+                    canceled: Some(input.invoice),
+                    part: Part::default().less(&used.part),
+                    ..used
+                })
+                .collect(),
             stock: input.left.iter().map(|left| left.back(date)).collect(),
             orders: self.orders.clone(),
             ..Posting::default()
@@ -199,6 +210,10 @@ fn given_back(input: &CancelInput<'_>) -> Vec<Billed> {
 fn check(input: &CancelInput<'_>, findings: &mut Findings) {
     if let Some(memo) = &input.cancelled_by {
         let sentence = format!("{} is cancelled already, by {memo}.", input.number);
+        findings.add(Check::CannotCancel, "invoice", sentence);
+    }
+    if input.document.is_prepayment() {
+        let sentence = format!("{} bills in advance. Credit what of it is not used.", input.number);
         findings.add(Check::CannotCancel, "invoice", sentence);
     }
     if !input.credited_by.is_empty() {
@@ -278,6 +293,7 @@ fn orders_after(input: &CancelInput<'_>) -> Vec<OrderFacts> {
             }
         }
         order.invoices.retain(|invoice| invoice.invoice != input.invoice);
+        order.prepaid_left += using::net_of_order(&input.document, order.id);
     }
     after
 }

@@ -95,7 +95,8 @@ fn check_lines(input: &InvoiceInput<'_>, findings: &mut Findings) {
                 format!("{} is returnable packaging: it goes to customers in {} only.", line.code, input.base),
             );
         }
-        if let Some(account) = line.account.as_ref().filter(|account| account.account_type != AccountType::Revenue) {
+        let typed_account = line.account.as_ref().filter(|_| typed);
+        if let Some(account) = typed_account.filter(|account| account.account_type != AccountType::Revenue) {
             findings.add(
                 Check::NotRevenue,
                 format!("lines.{position}.account"),

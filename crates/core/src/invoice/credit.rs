@@ -38,6 +38,8 @@ use crate::open_items::{OpenItem, Side};
 use crate::order::{OrderAfter, OrderFacts, compare};
 use crate::people::check_reason;
 use crate::posting::{NewApplication, NewItem, Posting, Which, account_of};
+use crate::prepayment::using::{taxed_alike, used_by};
+use crate::prepayment::{Part, Prepaid};
 use crate::spread::spread;
 use crate::tape::{Change, Figure, Tape, TapeStyle};
 use crate::tax::{TaxComputed, TaxLine};
@@ -72,6 +74,8 @@ pub struct BilledLine {
     pub account: Option<Account>,
     /// What was credited of it so far.
     pub credited: Credited,
+    /// The row of the register it is, where it bills in advance.
+    pub prepaid: Option<Prepaid>,
 }
 
 /// A line to credit.
@@ -127,6 +131,8 @@ pub struct CreditDecision {
     pub document: InvoiceDocument,
     /// The position on the invoice of the line that each of its lines takes back.
     pub credits: Vec<usize>,
+    /// What each of its lines gives up of what was billed in advance; nothing for what bills goods and work.
+    pub given_up: Vec<Part>,
     /// What of it settles the open rest of the invoice, in the invoice's currency and in base currency.
     pub settles: (Money, Money),
     /// What of it is kept for the customer, likewise.
@@ -150,6 +156,20 @@ pub struct CreditDecision {
 impl CreditInput<'_> {
     fn so_far(&self, position: usize) -> Credited {
         self.billed.get(position).map(|billed| billed.credited).unwrap_or_default()
+    }
+
+    fn prepaid(&self, position: usize) -> Option<&Prepaid> {
+        self.billed.get(position)?.prepaid.as_ref()
+    }
+
+    /// The taxes of what its lines come to: what was prepaid of them was taxed before and goes back with them.
+    fn taxes(&self) -> Vec<TaxLine> {
+        let of_code = |tax: &TaxLine| {
+            let lines = self.document.lines.iter().filter(|line| line.tax == tax.rate);
+            let used = used_by(lines);
+            TaxLine { rate: tax.rate.clone(), base: tax.base + used.net, tax: tax.tax + used.tax }
+        };
+        self.document.taxes.iter().map(of_code).collect()
     }
 }
 
@@ -212,8 +232,16 @@ pub fn decide(input: &CreditInput<'_>) -> CreditDecision {
         let sentence = format!("Not all that is open of {} was open on {}.{when}", input.number, words(date));
         findings.add(Check::DateTooEarly, "date", sentence);
     }
-    let entry = enter(input, &document, (settles, kept), &mut findings);
+    let given_up: Vec<Part> =
+        credits.iter().zip(&document.lines).map(|(at, line)| given_up(input, *at, line).unwrap_or_default()).collect();
+    let entry = enter(input, (&document, &given_up), (settles, kept), &mut findings);
     let mut after = input.orders.clone();
+    if document.is_prepayment() {
+        for order in &mut after {
+            let of_order = document.lines.iter().filter(|line| line.source.order() == Some(order.id));
+            order.prepaid_left -= of_order.map(|line| line.net).sum::<Money>();
+        }
+    }
     for invoice in after.iter_mut().flat_map(|order| &mut order.invoices) {
         if invoice.invoice == input.invoice {
             invoice.open -= settles.0;
@@ -235,6 +263,7 @@ pub fn decide(input: &CreditInput<'_>) -> CreditDecision {
         blockers: findings.finish(),
         document,
         credits,
+        given_up,
         settles,
         kept,
         entry,
@@ -282,6 +311,16 @@ fn line(input: &CreditInput<'_>, at: usize, wish: LineToCredit, findings: &mut F
         findings.add(Check::CannotCredit, format!("lines.{at}"), sentence);
         return None;
     };
+    if let Some(row) = input.prepaid(wish.position) {
+        return advance(input, (at, billed), row, wish.what, findings);
+    }
+    if !taxed_alike(billed) {
+        let sentence = format!(
+            "{} was taxed in advance at another rate than on {}. Cancel {} and bill it again.",
+            billed.code, input.number, input.number
+        );
+        findings.add(Check::CannotCredit, format!("lines.{at}"), sentence);
+    }
     let so_far = input.so_far(wish.position);
     let priced = billed.amount - billed.off;
     let left = priced - so_far.amount;
@@ -319,14 +358,69 @@ fn line(input: &CreditInput<'_>, at: usize, wish: LineToCredit, findings: &mut F
     let left_net = billed.net - so_far.net;
     // All that is left of the amount takes all that is left of the net.
     let net = if input.document.gross_priced { left_net.share(amount.0, left.0) } else { amount };
-    Some(InvoiceLine { quantity, unbilled: quantity, full: amount, amount, off: Money::ZERO, net, ..billed.clone() })
+    Some(credit_line(billed, quantity, amount, net))
+}
+
+fn credit_line(billed: &InvoiceLine, quantity: Quantity, amount: Money, net: Money) -> InvoiceLine {
+    let (off, prepaid) = (Money::ZERO, Vec::new());
+    InvoiceLine { quantity, unbilled: quantity, full: amount, amount, off, net, prepaid, ..billed.clone() }
+}
+
+/// A line that bills in advance: an amount of what is neither used nor credited of it, from the day on.
+fn advance(
+    input: &CreditInput<'_>,
+    (at, billed): (usize, &InvoiceLine),
+    row: &Prepaid,
+    what: What,
+    findings: &mut Findings,
+) -> Option<InvoiceLine> {
+    let field = format!("lines.{at}.amount");
+    let gross_priced = input.document.gross_priced;
+    let (left, currency) = (row.left().priced(gross_priced), input.document.currency);
+    let What::Price(amount) = what else {
+        findings.add(
+            Check::CannotCredit,
+            field,
+            format!("{} is billed in advance: credit an amount of it.", billed.code),
+        );
+        return None;
+    };
+    if !amount.is_positive() {
+        findings.add(Check::AmountNotPositive, field, "Credit more than zero.");
+        return None;
+    }
+    if amount > left {
+        let sentence =
+            format!("{} {currency} of {} are neither used nor credited.", currency.grouped(left), billed.code);
+        findings.add(Check::MoreThanBilled, field, sentence);
+        return None;
+    }
+    let part = row.part(amount, gross_priced, input.date.date);
+    if part.priced(gross_priced) != amount {
+        let when = row.free_from().map_or_else(String::new, |day| format!(" Choose {} or later.", words(day)));
+        let sentence = format!(
+            "Not all that is left of {} on {} was there on {}.{when}",
+            billed.code,
+            input.number,
+            words(input.date.date)
+        );
+        findings.add(Check::DateTooEarly, "date", sentence);
+        return None;
+    }
+    Some(credit_line(billed, Quantity::ZERO, amount, part.net))
+}
+
+/// What a line that bills in advance gives up of its row; none for other lines.
+fn given_up(input: &CreditInput<'_>, position: usize, line: &InvoiceLine) -> Option<Part> {
+    let row = input.prepaid(position)?;
+    Some(row.part(line.amount, input.document.gross_priced, input.date.date))
 }
 
 /// The document, and what of it settles the invoice and what is kept, each in both currencies.
 fn document(input: &CreditInput<'_>, lines: Vec<InvoiceLine>) -> (InvoiceDocument, (Money, Money), (Money, Money)) {
     let billed = &input.document;
-    let taxes: Vec<TaxLine> = billed
-        .taxes
+    let taxes: Vec<TaxLine> = input
+        .taxes()
         .iter()
         .zip(&input.tax_credited)
         .filter(|(tax, _)| lines.iter().any(|line| line.tax == tax.rate))
@@ -400,19 +494,31 @@ fn tax_of(input: &CreditInput<'_>, lines: &[InvoiceLine], billed: &TaxLine, so_f
 /// for what is kept.
 fn enter(
     input: &CreditInput<'_>,
-    document: &InvoiceDocument,
+    (document, given_up): (&InvoiceDocument, &[Part]),
     (settles, kept): ((Money, Money), (Money, Money)),
     findings: &mut Findings,
 ) -> Option<Entry> {
     let to_base = |amount: Money| amount.to_base(document.rate, document.currency, input.base);
     let tax_bases: Vec<Money> = document.taxes.iter().map(|tax| to_base(tax.tax)).collect();
     let nets: Vec<i64> = document.lines.iter().map(|line| line.net.0).collect();
-    let others = spread(document.total_base - tax_bases.iter().copied().sum::<Money>(), &nets);
+    let rest = document.total_base - tax_bases.iter().copied().sum::<Money>();
+    // What was billed in advance goes at what it is carried at: what rounding makes of it is a currency difference.
+    let carried = || given_up.iter().map(|part| part.net_base).collect();
+    let others: Vec<Money> = if document.is_prepayment() { carried() } else { spread(rest, &nets) };
     let mut builder = EntryBuilder::new(input.accounts, input.customer.class.as_deref(), document.currency);
     for ((line, wish), base) in document.lines.iter().zip(&input.lines).zip(&others) {
         let billed = input.billed.get(wish.position);
         let class = billed.and_then(|billed| billed.class.as_deref());
         let what = || LineFor { item_class: class, marks: Some(&line.marks), ..LineFor::default() };
+        if line.source.in_advance().is_some() {
+            let customer = Some(document.customer);
+            let what = LineFor { item_class: class, customer, marks: Some(&line.marks), ..LineFor::default() };
+            match billed.and_then(|billed| billed.account.as_ref()) {
+                Some(account) => builder.add_to(account, Purpose::PrepaymentLiability, (line.net, *base), what),
+                None => builder.add(Purpose::PrepaymentLiability, line.net, *base, what),
+            }
+            continue;
+        }
         match (billed.and_then(|billed| billed.account.as_ref()), line.kind) {
             (Some(account), _) => builder.add_to(account, Purpose::Revenue, (line.net, *base), what()),
             (None, ItemKind::Charge) => builder.add(Purpose::ChargeRevenue, line.net, *base, what()),
@@ -438,6 +544,9 @@ fn enter(
         None => builder.add(Purpose::Receivable, -settles.0, -settles.1, customer()),
     }
     builder.add(Purpose::Unapplied, -kept.0, -kept.1, customer());
+    if document.is_prepayment() {
+        builder.add_difference(rest - others.iter().copied().sum::<Money>(), input.base);
+    }
     builder.finish_or_say(input.date.date, format!("Credit on {}", input.number), findings)
 }
 
@@ -447,6 +556,7 @@ fn tape(input: &CreditInput<'_>, document: &InvoiceDocument, settled: Money, kep
     for line in &document.lines {
         let label = match line.quantity.is_positive() {
             true => format!("{} × {}", line.quantity, line.code),
+            false if line.source.in_advance().is_some() => format!("in advance on {}", line.code),
             false => format!("off the price of {}", line.code),
         };
         tape.amount(TapeStyle::Line, label, -line.amount);

@@ -9,6 +9,8 @@ use crate::fixed::{ExchangeRate, Rate};
 use crate::ids::{CustomerId, OrderId};
 use crate::invoice::InvoiceLine;
 use crate::money::{Currency, Money};
+use crate::prepayment::Part;
+use crate::prepayment::using::used_by;
 use crate::tax::{TaxComputed, TaxLine};
 use crate::terms::{DiscountOffer, DuePart};
 
@@ -53,7 +55,7 @@ pub struct InvoiceDocument {
     pub discount: Option<DocumentDiscount>,
     /// Tax by code.
     pub taxes: Vec<TaxLine>,
-    /// Sum of the nets.
+    /// Sum of the nets, less what of them was prepaid: what is billed now.
     pub net: Money,
     /// Sum of the tax.
     pub tax: Money,
@@ -71,6 +73,16 @@ pub struct InvoiceDocument {
 }
 
 impl InvoiceDocument {
+    /// Whether it bills in advance: a prepayment invoice.
+    pub fn is_prepayment(&self) -> bool {
+        !self.lines.is_empty() && self.lines.iter().all(|line| line.source.in_advance().is_some())
+    }
+
+    /// What of it was prepaid.
+    pub fn prepaid(&self) -> Part {
+        used_by(&self.lines)
+    }
+
     /// What is left to pay as it is posted, in base currency: what receivables carry.
     pub fn due_base(&self) -> Money {
         self.total_base - self.deposits.iter().map(|deposit| deposit.amount_base).sum::<Money>()

@@ -8,8 +8,9 @@ use crate::accounts::Purpose;
 use crate::checks::Findings;
 use crate::deposit::HeldTax;
 use crate::entry::{Converted, Entry, EntryBuilder, LineFor, TaxMark, convert};
-use crate::invoice::{InvoiceDocument, InvoiceInput, ItemKind, Leaving};
+use crate::invoice::{InvoiceDocument, InvoiceInput, InvoiceLine, ItemKind, Leaving, LineSource};
 use crate::money::{Currency, Money};
+use crate::prepayment::Part;
 use crate::spread::spread;
 use crate::tax::TaxLine;
 
@@ -18,7 +19,8 @@ pub(super) fn enter(input: &InvoiceInput<'_>, document: &InvoiceDocument, findin
     let nets: Vec<Money> = document.lines.iter().map(|line| line.net).collect();
     let taxes: Vec<Money> = document.taxes.iter().map(|line| line.tax).collect();
     let advance = Advance::of(document);
-    let Converted { total, taxes: taxes_base, others } = advance.convert(document, (&taxes, &nets), input.base);
+    let now: Vec<Money> = document.lines.iter().map(InvoiceLine::net_now).collect();
+    let Converted { total, taxes: taxes_base, others: rest } = advance.convert(document, (&taxes, &now), input.base);
     let mut builder = EntryBuilder::new(input.accounts, input.customer.class.as_deref(), document.currency);
     builder.add(
         Purpose::Receivable,
@@ -37,16 +39,22 @@ pub(super) fn enter(input: &InvoiceInput<'_>, document: &InvoiceDocument, findin
             None => builder.add(Purpose::DepositLiability, amounts.0, amounts.1, what),
         }
     }
-    // Goods and work first, charges after them, packaging that is owed back last.
-    for purpose in [Purpose::Revenue, Purpose::ChargeRevenue, Purpose::ContainerLiability] {
+    enter_prepaid(input, document, &mut builder);
+    // What was prepaid stands at what it was carried at, the rest at the rate of the document.
+    let others: Vec<Money> =
+        document.lines.iter().zip(&rest).map(|(line, base)| *base + line.used().net_base).collect();
+    // Goods and work first, charges after them, packaging that is owed back, what is billed in advance last.
+    let purposes =
+        [Purpose::Revenue, Purpose::ChargeRevenue, Purpose::ContainerLiability, Purpose::PrepaymentLiability];
+    for purpose in purposes {
         for ((line, net), base) in input.lines.iter().zip(&nets).zip(&others) {
-            if purpose_of(line.kind) != purpose {
+            if purpose_of(&line.source, line.kind) != purpose {
                 continue;
             }
-            let owed_back = purpose == Purpose::ContainerLiability;
+            let controlled = matches!(purpose, Purpose::ContainerLiability | Purpose::PrepaymentLiability);
             let what = LineFor {
                 item_class: Some(&line.class),
-                customer: owed_back.then_some(document.customer),
+                customer: controlled.then_some(document.customer),
                 marks: Some(&line.marks),
                 ..LineFor::default()
             };
@@ -57,7 +65,7 @@ pub(super) fn enter(input: &InvoiceInput<'_>, document: &InvoiceDocument, findin
         }
     }
     for (tax, base) in document.taxes.iter().zip(&taxes_base) {
-        for part in advance.less(tax, by_tax_date(document, tax, *base, &others)) {
+        for part in advance.less(tax, by_tax_date(document, tax, *base, &rest)) {
             let mark = TaxMark {
                 code: tax.rate.code.clone(),
                 base: part.base,
@@ -71,6 +79,28 @@ pub(super) fn enter(input: &InvoiceInput<'_>, document: &InvoiceDocument, findin
     }
     let text = format!("Invoice to {}", input.customer.name);
     builder.finish_or_say(document.posting_date.date, text, findings)
+}
+
+/// What each line of a prepayment invoice bills in advance: its net, its share of the tax of its code, and what the account
+/// carries of it. Empty for other invoices.
+pub(super) fn advanced(document: &InvoiceDocument, base: Currency) -> Vec<Part> {
+    if !document.is_prepayment() {
+        return Vec::new();
+    }
+    let nets: Vec<Money> = document.lines.iter().map(|line| line.net).collect();
+    let taxes: Vec<Money> = document.taxes.iter().map(|line| line.tax).collect();
+    let bases = convert(&taxes, &nets, document.rate, document.currency, base).others;
+    let mut parts: Vec<Part> =
+        nets.iter().zip(bases).map(|(net, net_base)| Part { net: *net, tax: Money::ZERO, net_base }).collect();
+    for tax in &document.taxes {
+        let of_code: Vec<usize> = (0..parts.len()).filter(|at| document.lines[*at].tax == tax.rate).collect();
+        let weights: Vec<i64> = of_code.iter().map(|at| parts[*at].net.0).collect();
+        for (at, share) in of_code.into_iter().zip(spread(tax.tax, &weights)) {
+            let line = &document.lines[at];
+            parts[at].tax = if document.gross_priced { line.amount - line.off - line.net } else { share };
+        }
+    }
+    parts
 }
 
 /// What of an invoice is covered by deposits, and what tax was due as they came in, by code.
@@ -137,17 +167,13 @@ pub(super) struct TaxPart {
 }
 
 /// Deliveries of two months on one invoice are reported in two months: the tax of a code and rate is
-/// worked out once and spread over the tax dates of its lines by what was taxed.
-pub(super) fn by_tax_date(
-    document: &InvoiceDocument,
-    tax: &TaxLine,
-    tax_base: Money,
-    others: &[Money],
-) -> Vec<TaxPart> {
+/// worked out once and spread over the tax dates of its lines by what was taxed. `bases` is what is taxed of each line in
+/// base currency, what was prepaid left out.
+pub(super) fn by_tax_date(document: &InvoiceDocument, tax: &TaxLine, tax_base: Money, bases: &[Money]) -> Vec<TaxPart> {
     let mut parts: BTreeMap<NaiveDate, (Money, Money)> = BTreeMap::new();
-    for (line, base) in document.lines.iter().zip(others).filter(|(line, _)| line.tax == tax.rate) {
+    for (line, base) in document.lines.iter().zip(bases).filter(|(line, _)| line.tax == tax.rate) {
         let part = parts.entry(line.tax_date).or_default();
-        part.0 += line.net;
+        part.0 += line.net_now();
         part.1 += *base;
     }
     let nets: Vec<i64> = parts.values().map(|part| part.0.0).collect();
@@ -160,8 +186,31 @@ pub(super) fn by_tax_date(
         .collect()
 }
 
+/// Dr prepayments: what the lines use of it, at what it was carried at.
+fn enter_prepaid(input: &InvoiceInput<'_>, document: &InvoiceDocument, builder: &mut EntryBuilder<'_>) {
+    for (line, billed) in input.lines.iter().zip(&document.lines) {
+        for used in &billed.prepaid {
+            let row = input.prepaid.iter().find(|row| row.id == used.prepaid);
+            let what = LineFor {
+                item_class: Some(&line.class),
+                customer: Some(document.customer),
+                marks: Some(&line.marks),
+                ..LineFor::default()
+            };
+            let (purpose, net, base) = (Purpose::PrepaymentLiability, used.part.net, used.part.net_base);
+            match row.and_then(|row| row.account.as_ref()) {
+                Some(account) => builder.add_to(account, purpose, (net, base), what),
+                None => builder.add(purpose, net, base, what),
+            }
+        }
+    }
+}
+
 /// Where the net of a line goes.
-const fn purpose_of(kind: ItemKind) -> Purpose {
+const fn purpose_of(source: &LineSource, kind: ItemKind) -> Purpose {
+    if source.in_advance().is_some() {
+        return Purpose::PrepaymentLiability;
+    }
     match kind {
         ItemKind::Goods | ItemKind::Service => Purpose::Revenue,
         ItemKind::Charge => Purpose::ChargeRevenue,

@@ -10,6 +10,8 @@ use crate::ids::{ItemId, OrderId, OrderLineId, ShipmentId, ShipmentLineId};
 use crate::invoice::ItemKind;
 use crate::marks::Marks;
 use crate::money::{Currency, Money, line_amounts};
+use crate::prepayment::using::{PrepaidUsed, used_by};
+use crate::prepayment::{Asks, Part};
 use crate::pricing::PriceStep;
 use crate::room::Movement;
 use crate::tax::TaxRate;
@@ -50,6 +52,19 @@ pub enum LineSource {
         /// The order line.
         order_line: OrderLineId,
     },
+    /// Billed in advance of an order line, before anything of it ships.
+    Prepaid {
+        /// The order.
+        order: OrderId,
+        /// The order's number.
+        order_number: String,
+        /// The number the customer gave the order.
+        customer_order_number: Option<String>,
+        /// The order line.
+        in_advance_of: OrderLineId,
+        /// What it asks for.
+        asks: Asks,
+    },
     /// Typed on the invoice itself.
     Typed,
 }
@@ -58,23 +73,33 @@ impl LineSource {
     /// The order, where there is one.
     pub const fn order(&self) -> Option<OrderId> {
         match self {
-            Self::Shipped { order, .. } | Self::Ordered { order, .. } => Some(*order),
+            Self::Shipped { order, .. } | Self::Ordered { order, .. } | Self::Prepaid { order, .. } => Some(*order),
             Self::Typed => None,
         }
     }
 
-    /// The order line, where there is one.
+    /// The order line whose quantity it bills, where there is one: what is billed in advance bills no quantity.
     pub const fn order_line(&self) -> Option<OrderLineId> {
         match self {
             Self::Shipped { order_line, .. } | Self::Ordered { order_line, .. } => Some(*order_line),
-            Self::Typed => None,
+            Self::Prepaid { .. } | Self::Typed => None,
+        }
+    }
+
+    /// What it asks for in advance, and of which order line.
+    pub const fn in_advance(&self) -> Option<(OrderLineId, &Asks)> {
+        match self {
+            Self::Prepaid { in_advance_of, asks, .. } => Some((*in_advance_of, asks)),
+            Self::Shipped { .. } | Self::Ordered { .. } | Self::Typed => None,
         }
     }
 
     /// The order's number.
     pub fn order_number(&self) -> Option<&str> {
         match self {
-            Self::Shipped { order_number, .. } | Self::Ordered { order_number, .. } => Some(order_number),
+            Self::Shipped { order_number, .. }
+            | Self::Ordered { order_number, .. }
+            | Self::Prepaid { order_number, .. } => Some(order_number),
             Self::Typed => None,
         }
     }
@@ -82,9 +107,9 @@ impl LineSource {
     /// The number the customer gave the order.
     pub fn customer_order_number(&self) -> Option<&str> {
         match self {
-            Self::Shipped { customer_order_number, .. } | Self::Ordered { customer_order_number, .. } => {
-                customer_order_number.as_deref()
-            }
+            Self::Shipped { customer_order_number, .. }
+            | Self::Ordered { customer_order_number, .. }
+            | Self::Prepaid { customer_order_number, .. } => customer_order_number.as_deref(),
             Self::Typed => None,
         }
     }
@@ -93,7 +118,7 @@ impl LineSource {
     pub const fn shipment_line(&self) -> Option<ShipmentLineId> {
         match self {
             Self::Shipped { shipment_line, .. } => Some(*shipment_line),
-            Self::Ordered { .. } | Self::Typed => None,
+            Self::Ordered { .. } | Self::Prepaid { .. } | Self::Typed => None,
         }
     }
 
@@ -101,7 +126,7 @@ impl LineSource {
     pub fn shipment(&self) -> Option<(ShipmentId, &str)> {
         match self {
             Self::Shipped { shipment, shipment_number, .. } => Some((*shipment, shipment_number)),
-            Self::Ordered { .. } | Self::Typed => None,
+            Self::Ordered { .. } | Self::Prepaid { .. } | Self::Typed => None,
         }
     }
 
@@ -109,7 +134,7 @@ impl LineSource {
     pub const fn shipped_on(&self) -> Option<NaiveDate> {
         match self {
             Self::Shipped { shipped_on, .. } => Some(*shipped_on),
-            Self::Ordered { .. } | Self::Typed => None,
+            Self::Ordered { .. } | Self::Prepaid { .. } | Self::Typed => None,
         }
     }
 
@@ -118,6 +143,7 @@ impl LineSource {
         match self {
             Self::Shipped { shipment_number, order_number, .. } => format!("{shipment_number} · {order_number}"),
             Self::Ordered { order_number, .. } => format!("{order_number}, not shipped"),
+            Self::Prepaid { order_number, .. } => format!("{order_number}, in advance"),
             Self::Typed => "added here".to_owned(),
         }
     }
@@ -328,6 +354,9 @@ pub struct InvoiceLine {
     pub off: Money,
     /// Its net, after all discounts.
     pub net: Money,
+    /// What it uses of what was prepaid: billed and taxed before, not due again.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub prepaid: Vec<PrepaidUsed>,
     /// Tax code with the rate of the tax date.
     pub tax: TaxRate,
     /// The day that decides its rate, and in which return its tax stands.
@@ -336,4 +365,21 @@ pub struct InvoiceLine {
     pub order_tax_code: Option<String>,
     /// Why another was chosen.
     pub tax_reason: Option<String>,
+}
+
+impl InvoiceLine {
+    /// What it uses of what was prepaid.
+    pub fn used(&self) -> Part {
+        used_by([self])
+    }
+
+    /// What of its net was not prepaid: what is taxed and due with this document.
+    pub fn net_now(&self) -> Money {
+        self.net - self.used().net
+    }
+
+    /// What of its amount was not prepaid, as priced, after its share of the discount over the document.
+    pub fn amount_now(&self, gross_priced: bool) -> Money {
+        self.amount - self.off - self.used().priced(gross_priced)
+    }
 }

@@ -9,6 +9,7 @@ use serde::{Deserialize, Serialize};
 use crate::invoice::{InvoiceDocument, InvoiceInput, InvoiceLine, LineSource};
 use crate::money::{Money, line_total_less};
 use crate::order::OrderFacts;
+use crate::prepayment::using::by_document;
 use crate::pricing::offs;
 
 /// A cause, and what it adds or takes off.
@@ -27,7 +28,7 @@ pub(super) fn differences(input: &InvoiceInput<'_>, document: &InvoiceDocument) 
         return Vec::new();
     }
     let promised: Money = input.orders.iter().map(|order| order.promised.total()).sum();
-    if promised == document.total {
+    if promised == document.total || document.is_prepayment() {
         return Vec::new();
     }
     let numbers: Vec<&str> = input.orders.iter().map(|order| order.number.as_str()).collect();
@@ -50,6 +51,9 @@ pub(super) fn differences(input: &InvoiceInput<'_>, document: &InvoiceDocument) 
     }
     let discount: Money = document.lines.iter().map(|line| with_tax(document, line, line.off)).sum();
     add("discount on this invoice".to_owned(), -discount);
+    for (prepayment, used) in by_document(document) {
+        add(format!("billed in advance on {}", prepayment.number), -used.gross());
+    }
     let explained: Money = causes.iter().map(|cause| cause.amount).sum();
     if explained != document.total {
         causes.push(Difference { label: "tax and rounding".to_owned(), amount: document.total - explained });
@@ -67,7 +71,8 @@ fn before(order: &OrderFacts, add: &mut impl FnMut(String, Money)) {
         billed += whole.share(progress.billed.scaled(), progress.ordered.scaled());
     }
     add(format!("cancelled on {}", order.number), -cancelled);
-    let names: Vec<&str> = order.invoices.iter().map(|invoice| invoice.name.as_str()).collect();
+    let names: Vec<&str> =
+        order.invoices.iter().filter(|invoice| !invoice.in_advance).map(|invoice| invoice.name.as_str()).collect();
     add(format!("billed before: {}", super::taping::and(&names)), -billed);
 }
 

@@ -3,6 +3,8 @@
 use crate::calendar::words;
 use crate::invoice::{Difference, InvoiceDocument, InvoiceInput, InvoiceLine};
 use crate::money::Currency;
+use crate::prepayment::Asks;
+use crate::prepayment::using::by_document;
 use crate::pricing::{tape_offs, tape_sources};
 use crate::tape::{Change, Figure, Tape, TapeStyle};
 
@@ -26,6 +28,9 @@ fn made_from(document: &InvoiceDocument) -> String {
     let shipments: Vec<&str> =
         document.lines.iter().filter_map(|line| line.source.shipment().map(|(_, number)| number)).collect();
     let orders: Vec<&str> = document.lines.iter().filter_map(|line| line.source.order_number()).collect();
+    if document.is_prepayment() {
+        return format!("one prepayment invoice for {}", and(&orders));
+    }
     match (shipments.is_empty(), orders.is_empty()) {
         (false, _) => format!("one invoice from {}", and(&shipments)),
         (true, false) => format!("one invoice from {}", and(&orders)),
@@ -49,7 +54,10 @@ fn tape_lines(tape: &mut Tape, document: &InvoiceDocument, base: Currency) {
             tape.remark(TapeStyle::Group, heading.clone(), false);
             current = Some(heading);
         }
-        tape_line(tape, line, document.currency == base);
+        match line.source.in_advance() {
+            Some((_, asks)) => tape_advance(tape, line, asks, document.currency),
+            None => tape_line(tape, line, document.currency == base),
+        }
     }
     if let Some(discount) = &document.discount {
         let sum = if document.gross_priced { "Lines, with tax" } else { "Lines" };
@@ -64,6 +72,7 @@ fn tape_totals(tape: &mut Tape, document: &InvoiceDocument) {
     if document.gross_priced {
         tape.remark(TapeStyle::Detail, "prices with tax: it is taken out of them", false);
     }
+    tape_prepaid(tape, document);
     tape.amount(TapeStyle::Sum, "Net", document.net);
     for tax in &document.taxes {
         if document.taxes.len() > 1 {
@@ -89,6 +98,22 @@ fn tape_totals(tape: &mut Tape, document: &InvoiceDocument) {
     }
     if let Some(early) = &document.early {
         tape.amount(TapeStyle::Detail, format!("less, if paid by {}", words(early.until)), -early.amount);
+    }
+}
+
+/// What the lines come to, and what of it was billed in advance: as priced.
+fn tape_prepaid(tape: &mut Tape, document: &InvoiceDocument) {
+    let used = by_document(document);
+    if used.is_empty() {
+        return;
+    }
+    if document.discount.is_none() {
+        let sum = if document.gross_priced { "Lines, with tax" } else { "Lines" };
+        tape.amount(TapeStyle::Sum, sum, document.lines_total);
+    }
+    for (prepayment, part) in used {
+        let label = format!("less billed in advance, {}", prepayment.number);
+        tape.amount(TapeStyle::Line, label, -part.priced(document.gross_priced));
     }
 }
 
@@ -119,6 +144,23 @@ fn tape_dates(tape: &mut Tape, document: &InvoiceDocument, base: Currency) {
     tape.remark(TapeStyle::Detail, format!("tax of {}{day}", words(document.tax_date)), false);
     if document.currency != base {
         tape.remark(TapeStyle::Detail, format!("at {} {} for 1 {}", document.rate, base, document.currency), false);
+    }
+}
+
+/// A line that bills in advance: which share of what, what was asked before and what of that is used.
+fn tape_advance(tape: &mut Tape, line: &InvoiceLine, asks: &Asks, currency: Currency) {
+    let label = match asks.percent {
+        Some(percent) => format!("{}% of {}", percent.percent(), currency.grouped(asks.of)),
+        None => format!("of {}", currency.grouped(asks.of)),
+    };
+    tape.amount(TapeStyle::Line, label, line.amount);
+    tape.remark(TapeStyle::Detail, line.description.clone(), false);
+    if asks.before.is_positive() {
+        let used = match asks.used.is_positive() {
+            true => format!(", {} of it used", currency.grouped(asks.used)),
+            false => String::new(),
+        };
+        tape.remark(TapeStyle::Detail, format!("asked before: {}{used}", currency.grouped(asks.before)), false);
     }
 }
 

@@ -62,6 +62,7 @@ impl Books {
             (Purpose::ContainerLiability, None, "29000"),
             (Purpose::CardClearing, None, "33000"),
             (Purpose::DepositLiability, None, "25000"),
+            (Purpose::PrepaymentLiability, None, "26000"),
             (Purpose::OtherIncome, None, "69000"),
         ];
         let accounts = rows
@@ -121,6 +122,7 @@ impl Books {
             .collect();
         let today = DocumentDate { date: day("2026-03-18"), typed: false };
         InvoiceInput {
+            prepaid: Vec::new(),
             step: Step::Post,
             dates: DateOrder::of_today(today.date),
             stock: BTreeMap::new(),
@@ -149,6 +151,7 @@ impl Books {
             tax_date: TaxDateRule::Delivery,
             lines,
             orders: vec![OrderFacts {
+                prepaid_left: Money::ZERO,
                 work: Vec::new(),
                 id: OrderId(1),
                 number: "O-1".to_owned(),

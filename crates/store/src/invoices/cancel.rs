@@ -267,6 +267,7 @@ async fn carry_out(
         of: (input.invoice.0, LinkRole::Cancels),
         document: &dated,
         credits: &credits,
+        given_up: &[],
         reason: &input.reason,
         tape: &decision.tape,
         entries: (entry_at(entry), entry_at(cost_entry)),

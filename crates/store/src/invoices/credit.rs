@@ -21,7 +21,7 @@ use crate::convert::known;
 use crate::documents::{self, MemoToWrite};
 use crate::rules::{Rules, date_order};
 use crate::writing::{Writing, set};
-use crate::{Result, StoreError, customers, deliveries, open_items, orders, posting, sensible_date};
+use crate::{Result, StoreError, customers, deliveries, open_items, orders, posting, prepayments, sensible_date};
 
 /// A line to credit, as typed: a quantity, or an amount off its price.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -128,12 +128,16 @@ async fn load<'a>(
         return Err(StoreError::WrongState("This is a draft. Change it; there is nothing to credit.".to_owned()));
     };
     let document = documents::posted(connection, id.0).await?;
+    let mut billed = billed_lines(connection, id).await?;
+    for (line, row) in billed.iter_mut().zip(prepayments::rows_of(connection, id).await?) {
+        line.prepaid = row;
+    }
     let item = open_items::item_of(connection, DocumentKind::Invoice, id.0, Side::OwedToUs).await?;
     let ids: Vec<OrderId> = document.order_shares.iter().map(|share| share.order).collect();
     Ok(CreditInput {
         invoice: id,
         number,
-        billed: billed_lines(connection, id).await?,
+        billed,
         tax_credited: tax_credited(connection, id).await?,
         item,
         customer: customers::facts(connection, CustomerId(head.customer_id)).await?.0,
@@ -176,7 +180,7 @@ async fn billed_lines(connection: &mut SqliteConnection, id: InvoiceId) -> Resul
             amount: Money(row.amount),
             net: Money(row.net),
         };
-        Ok(BilledLine { class: row.class, account, credited })
+        Ok(BilledLine { class: row.class, account, credited, prepaid: None })
     })
     .collect()
 }
@@ -256,6 +260,7 @@ async fn write(writing: &mut Writing<'_>, input: &CreditInput<'_>, decision: &Cr
         of: (input.invoice.0, LinkRole::Credits),
         document: &decision.document,
         credits: &credits,
+        given_up: &decision.given_up,
         reason: &input.reason,
         tape: &decision.tape,
         entries: (entry, None),

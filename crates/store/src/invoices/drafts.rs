@@ -247,13 +247,14 @@ pub(crate) async fn write_drafts(
             (id, one.customer, currency.code().to_owned(), head.document_date, head.posting_date),
             head.terms.as_ref().map(json).transpose()?,
             (&head.text_above, &head.text_below),
+            if one.in_advance() { "prepayment_invoice" } else { "invoice" },
         ));
     }
     let run = run.map(|run| run.0);
     let heads = json(&heads)?;
     sqlx::query!(
         "INSERT INTO documents (id, kind, state, customer_id, currency, document_date, posting_date, terms, text_above, text_below, run_id)
-         SELECT value ->> '$[0][0]', 'invoice', 'draft', value ->> '$[0][1]', value ->> '$[0][2]', value ->> '$[0][3]', value ->> '$[0][4]',
+         SELECT value ->> '$[0][0]', value ->> '$[3]', 'draft', value ->> '$[0][1]', value ->> '$[0][2]', value ->> '$[0][3]', value ->> '$[0][4]',
                 value ->> '$[1]', value ->> '$[2][0]', value ->> '$[2][1]', ?2 FROM json_each(?1) ORDER BY key",
         heads,
         run
@@ -277,6 +278,7 @@ async fn reserve(connection: &mut SqliteConnection, drafts: &[(InvoiceId, &[Pick
             let line = &picked.line;
             let source = &line.source;
             let ordered = source.order_line().filter(|_| source.shipment_line().is_none());
+            let in_advance = source.in_advance();
             let price = line.price_change.as_ref();
             let tax = line.tax_change.as_ref();
             rows.push((
@@ -292,16 +294,17 @@ async fn reserve(connection: &mut SqliteConnection, drafts: &[(InvoiceId, &[Pick
                     line.tax_date,
                 ),
                 picked.typed.as_ref().map(json).transpose()?,
+                (in_advance.map(|(line, _)| line), in_advance.map(|(_, asks)| json(asks)).transpose()?),
             ));
         }
     }
     let rows = json(&rows)?;
     sqlx::query!(
         "INSERT INTO document_lines (document_id, position, shipment_line_id, order_line_id, quantity_e4, unit_price_e6, price_reason,
-                price_allowed_minor, tax_code, tax_reason, tax_date, typed)
+                price_allowed_minor, tax_code, tax_reason, tax_date, typed, prepays_line_id, asks)
          SELECT value ->> '$[0][0]', value ->> '$[0][1]', value ->> '$[0][2]', value ->> '$[0][3]', value ->> '$[0][4]',
                 value ->> '$[1][0]', value ->> '$[1][1]', value ->> '$[1][2]', value ->> '$[2][0]', value ->> '$[2][1]', value ->> '$[2][2]',
-                value ->> '$[3]'
+                value ->> '$[3]', value ->> '$[4][0]', value ->> '$[4][1]'
          FROM jsonb_each(?)",
         rows
     )

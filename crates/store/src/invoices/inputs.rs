@@ -27,6 +27,13 @@ pub(crate) struct ToDecide {
     pub(crate) head: Head,
 }
 
+impl ToDecide {
+    /// Whether it bills in advance: a prepayment invoice.
+    pub(crate) fn in_advance(&self) -> bool {
+        !self.lines.is_empty() && self.lines.iter().all(|line| line.line.source.in_advance().is_some())
+    }
+}
+
 /// What was typed about a whole invoice.
 #[derive(Debug, Clone, Default)]
 pub(crate) struct Head {
@@ -39,6 +46,8 @@ pub(crate) struct Head {
     pub(crate) waits: Option<WaitingRequest>,
     /// The cancelled invoice it bills anew, and the day it was cancelled.
     pub(crate) replaces: Option<(String, NaiveDate)>,
+    /// Whether its prices carry the tax, where that is not as its order says: an amount asked for in advance.
+    pub(crate) gross_priced: Option<bool>,
     /// What is to be applied of which deposit.
     pub(crate) deposits: Vec<(OpenItemId, Money)>,
 }
@@ -83,7 +92,10 @@ pub(crate) async fn inputs<'a>(
                 .clone()
                 .unwrap_or_else(|| first.map_or_else(|| known.terms.clone(), |order| order.terms.clone())),
             terms_typed: one.head.terms.is_some(),
-            gross_priced: first.map_or(known.facts.gross_priced, |order| order.promised.gross),
+            gross_priced: one
+                .head
+                .gross_priced
+                .unwrap_or_else(|| first.map_or(known.facts.gross_priced, |order| order.promised.gross)),
         };
         let (document_date, posting_date) =
             invoice_dates(one.head.document_date, one.head.posting_date, rules.business_date);
@@ -96,6 +108,7 @@ pub(crate) async fn inputs<'a>(
         let (stock, committed) = in_stock(connection, rules, &leaving, posting_date.date).await?;
         deposits.push(one.head.deposits);
         inputs.push(InvoiceInput {
+            prepaid: Vec::new(),
             deposits: Vec::new(),
             deposit_use: rules.deposit_use,
             step,
@@ -124,6 +137,7 @@ pub(crate) async fn inputs<'a>(
         });
     }
     load_billable(connection, &mut inputs).await?;
+    crate::prepayments::load_for_invoices(connection, &mut inputs).await?;
     crate::deposits::load_for_invoices(connection, &mut inputs, deposits).await?;
     Ok(inputs)
 }

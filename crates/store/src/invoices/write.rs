@@ -48,7 +48,10 @@ struct Numbered<'a> {
 /// # Errors
 /// [`StoreError::Moved`] where there is nothing to post on one of them.
 pub(crate) async fn post_all(writing: &mut Writing<'_>, to_post: Vec<ToPost>) -> Result<Vec<PostedInvoice>> {
-    let (prefix, first) = next_numbers(writing, "invoice", to_post.len()).await?;
+    let ahead = |one: &ToPost| one.decision.document.as_ref().is_some_and(InvoiceDocument::is_prepayment);
+    // Prepayment invoices have numbers of their own, and are posted by themselves.
+    let range = if to_post.iter().all(ahead) { "prepayment_invoice" } else { "invoice" };
+    let (prefix, first) = next_numbers(writing, range, to_post.len()).await?;
     let mut all = Vec::with_capacity(to_post.len());
     for (one, sequence) in to_post.iter().zip(first..) {
         all.push(Numbered {
@@ -156,6 +159,7 @@ async fn write_lines(connection: &mut SqliteConnection, all: &[Numbered<'_>]) ->
                     cost,
                     line.tax_date,
                     leaves[position],
+                    one.decision.advanced.get(position).map(|part| (part.tax, part.net_base)),
                 ),
             ));
         }
@@ -174,7 +178,8 @@ async fn write_lines(connection: &mut SqliteConnection, all: &[Numbered<'_>]) ->
             surcharge_e6 = new.value ->> '$[3][2]', surcharge_name = new.value ->> '$[3][3]',
             price_steps = new.value -> '$[4][0]', marks = new.value -> '$[4][1]', kind = new.value ->> '$[4][2]',
             order_line_id = new.value ->> '$[4][3]', item_id = new.value ->> '$[4][4]', account = new.value ->> '$[4][5]',
-            cost_minor = new.value ->> '$[4][6]', tax_date = new.value ->> '$[4][7]', leaves_e4 = new.value ->> '$[4][8]'
+            cost_minor = new.value ->> '$[4][6]', tax_date = new.value ->> '$[4][7]', leaves_e4 = new.value ->> '$[4][8]',
+            prepaid_tax_minor = new.value ->> '$[4][9][0]', prepaid_base_minor = new.value ->> '$[4][9][1]'
          FROM jsonb_each(?) AS new
          WHERE document_id = new.value ->> '$[0][0]' AND position = new.value ->> '$[0][1]'",
         lines

@@ -2,7 +2,7 @@
 -- Deposits that were applied in the entry of an invoice.
 WITH used AS (
     SELECT applications.* FROM applications JOIN open_items ON open_items.id = credit_item AND purpose = 'deposit_liability'
-    JOIN documents ON documents.entry_id = applications.entry_id AND documents.kind = 'invoice' WHERE reverses_id IS NULL
+    JOIN documents ON documents.entry_id = applications.entry_id AND documents.kind <> 'credit_memo' WHERE reverses_id IS NULL
 )
 SELECT credit_memos.number || ' does not turn the entry of its invoice round'
 FROM credit_memos JOIN invoices ON invoices.id = credit_memos.invoice_id

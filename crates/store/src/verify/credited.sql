@@ -8,19 +8,26 @@ HAVING billed.quantity_e4 + sum(credit.quantity_e4) < 0
     OR (billed.net_minor < 0 AND billed.net_minor + sum(credit.net_minor) > 0)
 UNION ALL
 SELECT documents.number || ', code ' || billed.tax_code || ': more tax was credited than it charged'
-FROM document_taxes AS billed JOIN documents ON documents.id = billed.document_id AND kind = 'invoice'
+FROM document_taxes AS billed JOIN documents ON documents.id = billed.document_id AND kind <> 'credit_memo'
+LEFT JOIN (
+    -- Tax of what was prepaid goes back with the line that used it.
+    SELECT document_id, tax_code, tax_rate_e6, sum(prepaid_uses.tax_minor) AS tax FROM prepaid_uses
+    JOIN document_lines ON document_lines.id = line_id WHERE given_back = 0 GROUP BY document_id, tax_code, tax_rate_e6
+) AS prepaid ON prepaid.document_id = billed.document_id AND prepaid.tax_code = billed.tax_code AND tax_rate_e6 = billed.rate_e6
 JOIN document_links ON to_id = documents.id AND role IN ('cancels', 'credits')
 JOIN document_taxes AS credit ON credit.document_id = from_id AND credit.tax_code = billed.tax_code AND credit.rate_e6 = billed.rate_e6
 GROUP BY billed.document_id, billed.position
-HAVING billed.tax_minor + sum(credit.tax_minor) < 0 AND billed.tax_minor >= 0
+HAVING billed.tax_minor + coalesce(prepaid.tax, 0) + sum(credit.tax_minor) < 0 AND billed.tax_minor >= 0
 UNION ALL
 SELECT documents.number || ' is credited in full, and something of it is left'
-FROM documents WHERE kind = 'invoice' AND state = 'posted' AND total_minor > 0
+FROM documents WHERE kind <> 'credit_memo' AND state = 'posted' AND total_minor > 0
   AND EXISTS (SELECT 1 FROM document_links WHERE to_id = documents.id AND role = 'credits')
   AND NOT EXISTS (
       SELECT 1 FROM document_lines AS billed WHERE billed.document_id = documents.id
         AND billed.net_minor + coalesce((SELECT sum(net_minor) FROM document_lines WHERE credits_line_id = billed.id), 0) <> 0)
-  AND total_minor + (SELECT sum(total_minor) FROM documents AS memo JOIN document_links ON from_id = memo.id AND to_id = documents.id) <> 0
+  AND total_minor + coalesce((SELECT sum(prepaid_uses.net_minor + prepaid_uses.tax_minor) FROM prepaid_uses
+          JOIN document_lines ON document_lines.id = line_id WHERE document_id = documents.id AND given_back = 0), 0)
+      + (SELECT sum(total_minor) FROM documents AS memo JOIN document_links ON from_id = memo.id AND to_id = documents.id) <> 0
 UNION ALL
 SELECT documents.number || ' is cancelled and credited by line'
 FROM documents WHERE EXISTS (SELECT 1 FROM document_links WHERE to_id = documents.id AND role = 'cancels')

@@ -1,5 +1,11 @@
+-- What of its lines was prepaid was billed before.
+WITH prepaid (invoice, net, gross) AS (
+    SELECT document_id, sum(prepaid_uses.net_minor), sum(prepaid_uses.net_minor + prepaid_uses.tax_minor)
+    FROM prepaid_uses JOIN document_lines ON document_lines.id = line_id WHERE given_back = 0 GROUP BY document_id
+)
 SELECT number || ': its lines come to ' || (SELECT sum(net_minor) FROM invoice_lines WHERE invoice_id = invoices.id) || ', its net is ' || net_minor
-FROM invoices WHERE state = 'posted' AND net_minor <> (SELECT sum(net_minor) FROM invoice_lines WHERE invoice_id = invoices.id)
+FROM invoices LEFT JOIN prepaid ON prepaid.invoice = invoices.id
+WHERE state = 'posted' AND net_minor + coalesce(prepaid.net, 0) <> (SELECT sum(net_minor) FROM invoice_lines WHERE invoice_id = invoices.id)
 UNION ALL
 SELECT number || ': its tax lines do not come to its tax'
 FROM invoices WHERE state = 'posted'
@@ -11,8 +17,9 @@ FROM invoices WHERE state = 'posted'
   AND total_minor <> (SELECT sum(gross_minor) FROM document_orders WHERE document_id = invoices.id)
 UNION ALL
 SELECT number || ': its lines less the discount do not come to its ' || CASE gross_priced WHEN 1 THEN 'total' ELSE 'net' END
-FROM invoices WHERE state = 'posted'
-  AND lines_minor - coalesce(discount_minor, 0) <> CASE gross_priced WHEN 1 THEN total_minor ELSE net_minor END
+FROM invoices LEFT JOIN prepaid ON prepaid.invoice = invoices.id WHERE state = 'posted'
+  AND lines_minor - coalesce(discount_minor, 0)
+      <> CASE gross_priced WHEN 1 THEN total_minor + coalesce(prepaid.gross, 0) ELSE net_minor + coalesce(prepaid.net, 0) END
 UNION ALL
 SELECT number || ': its lines or their shares of the discount do not add up'
 FROM invoices WHERE state = 'posted'

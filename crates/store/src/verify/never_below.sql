@@ -19,6 +19,12 @@ WITH moved (what, about, day, amount) AS (
     UNION ALL
     SELECT 'containers at customer', customer_id || ' of item ' || item_id, posting_date, quantity_e4 FROM container_moves
     UNION ALL
+    SELECT 'prepaid line', coalesce(credits_line_id, document_lines.id), posting_date, document_lines.net_minor
+    FROM document_lines JOIN documents ON documents.id = document_id
+    WHERE state = 'posted' AND prepaid_base_minor IS NOT NULL
+    UNION ALL
+    SELECT 'prepaid line', prepaid_line_id, posting_date, -net_minor FROM prepaid_uses
+    UNION ALL
     SELECT 'open item', id, posting_date, amount_minor FROM open_items
     UNION ALL
     SELECT 'open item', debit_item, application_date, -debit_minor FROM applications

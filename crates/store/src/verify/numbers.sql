@@ -1,7 +1,8 @@
 SELECT kind || ': numbers run from ' || low || ' to ' || high || ' and ' || void || ' are void, but there are ' || count
 FROM (
     SELECT 'entry' AS kind, min(number) AS low, max(number) AS high, count(*) AS count FROM entries
-    UNION ALL SELECT 'invoice', min(sequence), max(sequence), count(*) FROM invoices WHERE state = 'posted'
+    UNION ALL SELECT 'invoice', min(sequence), max(sequence), count(*) FROM documents WHERE kind = 'invoice' AND state = 'posted'
+    UNION ALL SELECT 'prepayment_invoice', min(sequence), max(sequence), count(*) FROM documents WHERE kind = 'prepayment_invoice' AND state = 'posted'
     UNION ALL SELECT 'credit_memo', min(sequence), max(sequence), count(*) FROM credit_memos
     UNION ALL SELECT 'receipt', min(sequence), max(sequence), count(*) FROM payments WHERE kind = 'receipt'
     UNION ALL SELECT 'deposit', min(sequence), max(sequence), count(*) FROM payments WHERE kind = 'deposit'
@@ -17,6 +18,6 @@ WHERE next - first <> count + void OR high >= next OR low < first
    OR EXISTS (SELECT 1 FROM void_numbers JOIN credit_memos ON sequence BETWEEN void_numbers.first AND last
               WHERE void_numbers.kind = 'credit_memo' AND used.kind = 'credit_memo')
    OR EXISTS (SELECT 1 FROM void_numbers JOIN invoices ON sequence BETWEEN void_numbers.first AND last
-              WHERE void_numbers.kind = 'invoice' AND used.kind = 'invoice')
+              WHERE void_numbers.kind = invoices.kind AND used.kind = invoices.kind)
    OR EXISTS (SELECT 1 FROM void_numbers JOIN payments ON sequence BETWEEN void_numbers.first AND last
               WHERE void_numbers.kind = payments.kind AND used.kind = payments.kind);

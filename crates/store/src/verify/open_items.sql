@@ -16,6 +16,14 @@ FROM (
     FROM application_taxes JOIN applications ON applications.id = application_id
     JOIN open_items ON open_items.id IN (debit_item, credit_item) AND purpose = 'deposit_liability'
     UNION ALL
+    -- What was billed in advance, less what invoices used and what was credited of it.
+    SELECT 'prepayment_liability', customer_id, posting_date, -prepaid_base_minor
+    FROM document_lines JOIN documents ON documents.id = document_id
+    WHERE state = 'posted' AND prepaid_base_minor IS NOT NULL
+    UNION ALL
+    SELECT 'prepayment_liability', customer_id, prepaid_uses.posting_date, net_base_minor
+    FROM prepaid_uses JOIN document_lines ON document_lines.id = line_id JOIN documents ON documents.id = document_id
+    UNION ALL
     SELECT purpose, coalesce(customer_id, 0), posting_date, -base_minor
     FROM entry_lines JOIN entries ON entries.id = entry_id
     WHERE purpose IN ('receivable', 'unapplied', 'deposit_liability', 'prepayment_liability')

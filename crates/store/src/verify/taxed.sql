@@ -11,6 +11,14 @@ FROM (
     SELECT posted.number, tax_code AS code, document_lines.tax_date AS day, document_lines.net_minor AS amount
     FROM posted JOIN document_lines ON document_id = posted.id
     UNION ALL
+    -- What was prepaid was taxed with its prepayment invoice; as an invoice is canceled the other way round.
+    SELECT posted.number, document_lines.tax_code, document_lines.tax_date, -prepaid_uses.net_minor
+    FROM posted JOIN document_lines ON document_id = posted.id JOIN prepaid_uses ON line_id = document_lines.id AND given_back = 0
+    UNION ALL
+    SELECT posted.number, document_lines.tax_code, document_lines.tax_date, prepaid_uses.net_minor
+    FROM posted JOIN document_links ON from_id = posted.id AND role = 'cancels'
+    JOIN document_lines ON document_lines.document_id = to_id JOIN prepaid_uses ON line_id = document_lines.id AND given_back = 0
+    UNION ALL
     -- What was taxed as deposits came in is not taxed again.
     SELECT posted.number, tax_code, application_taxes.tax_date, -application_taxes.net_minor
     FROM posted JOIN applications ON applications.entry_id = posted.entry_id AND reverses_id IS NULL
@@ -24,7 +32,7 @@ UNION ALL
 SELECT posted.number || ': what was taxed is ' || taxed || ' in base currency, what was sold ' || sold
 FROM posted JOIN (
     SELECT entry_id, coalesce(sum(tax_base_minor) FILTER (WHERE purpose = 'tax_payable'), 0) AS taxed,
-           -coalesce(sum(base_minor) FILTER (WHERE purpose IN ('revenue', 'charge_revenue', 'container_liability', 'returns')), 0) AS sold
+           -coalesce(sum(base_minor) FILTER (WHERE purpose IN ('revenue', 'charge_revenue', 'container_liability', 'returns', 'prepayment_liability')), 0) AS sold
     FROM entry_lines GROUP BY entry_id
 ) AS entry USING (entry_id)
 WHERE taxed + coalesce((SELECT sum(net_base_minor) FROM applications JOIN application_taxes ON application_id = applications.id

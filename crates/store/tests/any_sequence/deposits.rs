@@ -85,6 +85,7 @@ pub(crate) async fn run(company: &Company, made: &mut Made, step: &Step) {
                 tax_date: None,
                 dates_in_order: None,
                 advance_tax: Some(if *at_receipt { AdvanceTax::AtReceipt } else { AdvanceTax::AtInvoice }),
+                hold_until_prepaid: None,
                 deposit_use: Some(if *proportion { DepositUse::InProportion } else { DepositUse::First }),
                 fixed_date: version.fixed_date,
             };

@@ -48,6 +48,7 @@ const ACCOUNTS: &[(&str, AccountType, Purpose, Option<&str>)] = &[
     ("45000", AccountType::Liability, Purpose::SupplierClearing, None),
     ("27000", AccountType::Liability, Purpose::Unapplied, None),
     ("25000", AccountType::Liability, Purpose::DepositLiability, None),
+    ("26000", AccountType::Liability, Purpose::PrepaymentLiability, None),
     ("69000", AccountType::Revenue, Purpose::OtherIncome, None),
     ("41000", AccountType::Liability, Purpose::TaxPayable, None),
     ("61000", AccountType::Revenue, Purpose::Revenue, None),
@@ -241,6 +242,7 @@ async fn set_up(
         ("opening", "OB-"),
         ("deposit", "D-"),
         ("deposit_end", "DE-"),
+        ("prepayment_invoice", "P-"),
         ("entry", "E-"),
     ] {
         setup::number_range(connection, kind, prefix, 1).await?;

@@ -1,0 +1,10 @@
+//! Prepayment invoices: what an order asks for in advance, the register of what was prepaid and used, what is to be
+//! credited of it. Posted and credited by the ways of every invoice.
+
+mod asking;
+mod facts;
+mod views;
+
+pub use asking::{AdvanceForm, AdvanceLine, AdvanceLineView, AdvancePlan, SavedAdvance, bill, plan, save};
+pub(crate) use facts::{left_of, load_for_invoices, read_uses, rows_of, unpaid_of};
+pub use views::{PrepaymentFilter, PrepaymentList, PrepaymentRow, list, of_order};
