@@ -30,6 +30,8 @@ import { ChangeOrderRoom, ChangeQuoteRoom, NewOrderRoom } from "./rooms/order/En
 import { FileRoom, FilesRoom } from "./rooms/order/Files";
 import { OpenLinesRoom } from "./rooms/order/OpenLines";
 import { QuoteRoom, QuotesRoom } from "./rooms/order/Quotes";
+import { AdvanceRoom } from "./rooms/prepayments/Advance";
+import { PrepaymentInvoicesRoom } from "./rooms/prepayments/Register";
 import { ReceiptRoom } from "./rooms/Receipt";
 import { ReceiptsRoom } from "./rooms/Receipts";
 import { RunRoom } from "./rooms/runs/Run";
@@ -69,6 +71,7 @@ export const routes: RouteObject[] = [
       { path: "orders/files/:id", element: <FileRoom /> },
       { path: "orders/:id", element: <OrderRoom /> },
       { path: "orders/:id/change", element: <ChangeOrderRoom /> },
+      { path: "orders/:id/advance", element: <AdvanceRoom /> },
       { path: "quotes/new", element: <NewOrderRoom quote /> },
       { path: "quotes/:id", element: <QuoteRoom /> },
       { path: "quotes/:id/change", element: <ChangeQuoteRoom /> },
@@ -86,6 +89,7 @@ export const routes: RouteObject[] = [
       { path: "invoices/:id", element: <InvoiceRoom /> },
       { path: "prepayments", element: <DepositsRoom /> },
       { path: "prepayments/new", element: <NewDepositRoom /> },
+      { path: "prepayments/invoices", element: <PrepaymentInvoicesRoom /> },
       { path: "prepayments/:id", element: <DepositRoom /> },
       { path: "receipts", element: <ReceiptsRoom /> },
       { path: "receipts/new", element: <NewReceiptRoom /> },

@@ -8,6 +8,7 @@ use proptest::prelude::*;
 use till_core::accounts::Purpose;
 use till_core::calendar::{DateOrder, DocumentDate};
 use till_core::checks::{Check, Findings, Step, stops};
+use till_core::deposit::using::DepositFacts;
 use till_core::fixed::{ExchangeRate, Quantity, Rate};
 use till_core::ids::{DocumentKind, DocumentRef, InvoiceId, OrderId, OrderLineId, PrepaidId};
 use till_core::invoice::cancel::{CancelInput, decide as cancel};
@@ -291,6 +292,36 @@ fn revenue_takes_the_rate_of_what_was_prepaid() {
         written(&decision.entry),
         pairs(&[("21000", 108_857), ("26000", 29_001), ("41000", -20_355), ("61000", -117_503)])
     );
+}
+
+/// A deposit of the order in pounds, 100.00 carried at 110.00, pays part of the prepayment invoice at 1.16: what the
+/// register carries is what the entry puts on the account.
+#[test]
+fn a_deposit_of_the_order_pays_for_it() {
+    let books = Books::new();
+    let gbp = Currency::of("GBP").unwrap();
+    let mut input = billed_ahead(&books, &[hives()], &[240_000], &quarter(), false);
+    input.basis.currency = gbp;
+    input.orders[0].currency = gbp;
+    input.rate = Some("1.16".parse().unwrap());
+    let named = DocumentRef { kind: DocumentKind::Deposit, id: 70, number: "D-1".to_owned() };
+    let mut item = open_item(Side::OwedByUs, Purpose::DepositLiability, named, (10_000, 11_000));
+    item.currency = gbp;
+    item.posting_date = day("2026-03-01");
+    item.movements = vec![Movement::new(day("2026-03-01"), 10_000)];
+    item.base_movements = vec![Movement::new(day("2026-03-01"), 11_000)];
+    let order = Some((OrderId(1), "O-1".to_owned()));
+    input.deposits = vec![DepositFacts { taken: Money(10_000), item, order, wish: None }];
+    let decision = decide(&input);
+    assert_eq!(decision.blockers, []);
+    let document = decision.document.as_ref().unwrap();
+    assert_eq!((document.total, document.due), (Money(73_800), Money(63_800)));
+    // 638.00 × 1.16 is 740.08, the deposit 110.00: 850.08 in all; tax 138.00 × 1.16 is 160.08, so 690.00 are carried.
+    assert_eq!(
+        written(&decision.entry),
+        pairs(&[("21000", 74_008), ("25000", 11_000), ("26000", -69_000), ("41000", -16_008)])
+    );
+    assert_eq!(decision.advanced, [Part { net: Money(60_000), tax: Money(13_800), net_base: Money(69_000) }]);
 }
 
 /// Three parts of ten, seven on hand in two steps: round(600.00 × 3 ÷ 10) is 180.00, then up to 7, then the rest.

@@ -15,6 +15,7 @@ mod ledger;
 mod openings;
 mod orders;
 mod overview;
+mod prepayments;
 mod quotes;
 mod receipts;
 mod runs;
@@ -54,6 +55,7 @@ pub fn configure(config: &mut ServiceConfig<'_>) {
     openings::configure(config);
     receipts::configure(config);
     deposits::configure(config);
+    prepayments::configure(config);
     ledger::configure(config);
     export::configure(config);
     approvals::configure(config);

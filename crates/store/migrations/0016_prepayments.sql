@@ -1,9 +1,7 @@
 -- Prepayment invoices: what an order asks for before it ships, billed with its tax, and used as its goods are billed.
 
--- A share that is asked in advance, in millionths: a customer's usual one, an item's own (0: never), what someone set for an
--- order and its lines: {"percent", "lines": [{"order_line", "included", "percent"}]}.
-ALTER TABLE customers ADD COLUMN advance_e6 INTEGER CHECK (advance_e6 IS NULL OR advance_e6 BETWEEN 0 AND 1000000);
-ALTER TABLE items ADD COLUMN advance_e6 INTEGER CHECK (advance_e6 IS NULL OR advance_e6 BETWEEN 0 AND 1000000);
+-- Which share is asked in advance (customers have their usual one, items may bring their own): what someone set for an order
+-- and its lines: {"percent", "lines": [{"order_line", "included", "percent"}]}.
 ALTER TABLE orders ADD COLUMN advance TEXT CHECK (advance IS NULL OR json_valid(advance));
 -- Whether goods wait until what was billed in advance of their order is paid.
 ALTER TABLE company ADD COLUMN hold_until_prepaid INTEGER NOT NULL DEFAULT 0 CHECK (hold_until_prepaid IN (0, 1));

@@ -1146,6 +1146,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/invoices/{id}/credit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Credits lines of a posted invoice: a quantity, or an amount of it. Asks for approval above the limit. */
+        post: operations["credit_invoice"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/invoices/{id}/credit/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What crediting lines of a posted invoice would do. Nothing is written. */
+        post: operations["preview_credit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/invoices/{id}/deposit": {
         parameters: {
             query?: never;
@@ -1627,6 +1661,42 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/orders/{id}/advance": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What an order asks for in advance, as it is kept with the order. */
+        get: operations["advance"];
+        /** Keeps with an order what it asks for in advance. */
+        put: operations["save_advance"];
+        /** Bills what is asked for in advance. */
+        post: operations["bill_advance"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/orders/{id}/advance/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The prepayment invoice that what is typed comes to. Nothing is written. */
+        post: operations["preview_advance"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/orders/{id}/cancel": {
         parameters: {
             query?: never;
@@ -1859,6 +1929,23 @@ export interface paths {
         get?: never;
         /** Gives someone a password to begin with, and signs them out. */
         put: operations["reset_password"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/prepayments": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Prepayment invoices, newest first. State `unpaid`, `left`, `to_credit` or `used` keeps to those. */
+        get: operations["prepayments"];
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -2939,6 +3026,106 @@ export interface components {
             /** @description The price per unit; none for the price the customer gets. */
             unit_price?: string | null;
         };
+        /** @description What is asked of an order in advance, as typed. */
+        AdvanceForm: {
+            /** @description The amount, in the order's currency, where one is asked for. */
+            amount?: string | null;
+            /** @description A share of its lines, or an amount. */
+            ask_as?: components["schemas"]["AskAs"];
+            /**
+             * Format: date
+             * @description Document date, if typed.
+             */
+            document_date?: string | null;
+            /** @description What was set line by line; lines that are not named come by themselves. */
+            lines?: components["schemas"]["AdvanceLine"][];
+            /** @description The share, in percent; none for the customer's usual one. */
+            percent?: string | null;
+            /**
+             * Format: date
+             * @description Posting date, if typed.
+             */
+            posting_date?: string | null;
+            /** @description Fingerprint of the preview that was seen. */
+            seen?: string | null;
+            /** @description Words above the lines. */
+            text_above?: string | null;
+        };
+        /** @description What is asked of a line, as typed. */
+        AdvanceLine: {
+            /** @description In or out; none for what comes by itself. */
+            included?: boolean | null;
+            /** @description The order line. */
+            order_line: components["schemas"]["OrderLineId"];
+            /** @description Its own share, in percent; none for what comes by itself. */
+            percent?: string | null;
+        };
+        /** @description A line of an order, and what it asks for. */
+        AdvanceLineView: {
+            /** @description What was asked for before, less what was credited, as the order is priced. */
+            before: components["schemas"]["Money"];
+            /** @description What of it is billed. */
+            billed: components["schemas"]["Decimal4"];
+            /** @description The item's code. */
+            code: string;
+            /** @description Its words. */
+            description: string;
+            /** @description Where that comes from. */
+            from: components["schemas"]["PercentFrom"];
+            /** @description Whether it is in. */
+            included: boolean;
+            /** @description What kind of item. */
+            kind: components["schemas"]["ItemKind"];
+            /** @description What is to be credited: asked for less than before, or canceled. As the order is priced. */
+            lower: components["schemas"]["Money"];
+            /** @description What is asked for now, as the document is priced. */
+            now: components["schemas"]["Money"];
+            /** @description What may be asked for in advance of it, as the order is priced. */
+            of: components["schemas"]["Money"];
+            /** @description The order line. */
+            order_line: components["schemas"]["OrderLineId"];
+            percent?: null | components["schemas"]["Decimal6"];
+            /** @description What may still be asked for, as the order is priced. */
+            room: components["schemas"]["Money"];
+            /** @description The unit sold. */
+            unit: string;
+            /** @description What of that invoices used. */
+            used: components["schemas"]["Money"];
+            /** @description Ordered less what was canceled, in the unit sold. */
+            wanted: components["schemas"]["Decimal4"];
+        };
+        /** @description What an order asks for in advance, and the prepayment invoice that would be. */
+        AdvancePlan: {
+            /** @description What stands in the way of billing it. */
+            blockers: components["schemas"]["Blocker"][];
+            /** @description The order's currency. */
+            currency: string;
+            /** @description Whose. */
+            customer: components["schemas"]["CustomerId"];
+            /** @description The customer's name. */
+            customer_name: string;
+            /** @description Whether the order's prices carry the tax. */
+            gross_priced: boolean;
+            /** @description Prepayment invoices of the order, the oldest first. */
+            invoices: components["schemas"]["PrepaymentRow"][];
+            /** @description The lines. */
+            lines: components["schemas"]["AdvanceLineView"][];
+            /** @description What is to be credited, all lines together, as the order is priced. */
+            lower: components["schemas"]["Money"];
+            /** @description What is asked for now, all lines together, as the document is priced. */
+            now: components["schemas"]["Money"];
+            /** @description The order. */
+            order: components["schemas"]["DocumentRef"];
+            preview?: null | components["schemas"]["InvoicePreview"];
+            /** @description What is kept with the order. */
+            saved: components["schemas"]["SavedAdvance"];
+            usual?: null | components["schemas"]["Decimal6"];
+            /**
+             * Format: int64
+             * @description Changes with every edit of the order.
+             */
+            version: number;
+        };
         /**
          * @description When tax on money in advance is due. *Source: domain.md section 4.*
          * @enum {string}
@@ -3099,6 +3286,25 @@ export interface components {
             unit: string;
             /** @description The price for one, before discounts. */
             unit_price: components["schemas"]["Decimal6"];
+        };
+        /**
+         * @description How an amount in advance is asked for.
+         * @enum {string}
+         */
+        AskAs: "percent" | "net" | "gross";
+        /** @description What a line of a prepayment invoice asks for of its order line: kept with the line, as it was posted. */
+        Asks: {
+            /** @description The quantity it is asked on, in the unit sold: ordered less what was canceled. */
+            asked_on: components["schemas"]["Decimal4"];
+            /** @description What was asked for of it before, less what was credited, as the order is priced. */
+            before: components["schemas"]["Money"];
+            /** @description What of that quantity was billed before it was asked. */
+            billed_before: components["schemas"]["Decimal4"];
+            /** @description What the line comes to, as the order is priced, in its currency. */
+            of: components["schemas"]["Money"];
+            percent?: null | components["schemas"]["Decimal6"];
+            /** @description What of that was used by invoices. */
+            used: components["schemas"]["Money"];
         };
         /** @description What taking back would do. */
         BackPreview: {
@@ -3415,7 +3621,7 @@ export interface components {
          * @description A check. The table beside it says which steps it concerns.
          * @enum {string}
          */
-        Check: "nothing_to_do" | "quantity_not_positive" | "more_than_ordered" | "stock_short" | "more_than_unbilled" | "cannot_combine" | "order_number_missing" | "tax_id_missing" | "tax_rate_missing" | "price_zero" | "price_below_zero" | "price_not_approved" | "waits_for_approval" | "discount_not_allowed" | "not_revenue" | "cannot_cancel" | "cannot_credit" | "more_than_billed" | "no_mail_address" | "structured_data_missing" | "structured_tax" | "reason_missing" | "price_given_away" | "date_ahead" | "amount_too_large" | "account_missing" | "period_closed" | "date_out_of_order" | "date_before_last" | "date_too_early" | "customer_on_stop" | "credit_limit" | "order_amount" | "exemption_expired" | "address_elsewhere" | "treatment_without_code" | "reporting_code_missing" | "own_field_missing" | "mark_not_allowed" | "unit_or_step" | "price_not_made" | "more_than_called_off" | "less_than_shipped" | "not_sold" | "container_currency" | "already_billed" | "already_left" | "amount_not_positive" | "more_than_open" | "more_than_received" | "more_than_held" | "more_than_order" | "currency_differs" | "other_customer" | "named_twice" | "exchange_rate_missing";
+        Check: "nothing_to_do" | "quantity_not_positive" | "more_than_ordered" | "stock_short" | "more_than_unbilled" | "cannot_combine" | "order_number_missing" | "tax_id_missing" | "tax_rate_missing" | "price_zero" | "price_below_zero" | "price_not_approved" | "waits_for_approval" | "discount_not_allowed" | "not_revenue" | "cannot_cancel" | "cannot_credit" | "more_than_billed" | "no_mail_address" | "structured_data_missing" | "structured_tax" | "reason_missing" | "price_given_away" | "date_ahead" | "amount_too_large" | "account_missing" | "period_closed" | "date_out_of_order" | "date_before_last" | "date_too_early" | "customer_on_stop" | "credit_limit" | "order_amount" | "exemption_expired" | "address_elsewhere" | "treatment_without_code" | "reporting_code_missing" | "own_field_missing" | "mark_not_allowed" | "unit_or_step" | "price_not_made" | "more_than_called_off" | "less_than_shipped" | "not_sold" | "container_currency" | "already_billed" | "already_left" | "amount_not_positive" | "more_than_open" | "more_than_received" | "more_than_held" | "advance_percent" | "prepayment_unpaid" | "more_than_order" | "currency_differs" | "other_customer" | "named_twice" | "exchange_rate_missing";
         /** @description A file that was read and checked. */
         CheckedFile: {
             check?: null | components["schemas"]["ImportCheck"];
@@ -3451,6 +3657,8 @@ export interface components {
              * @description A day to stand still on, never before the present one; none for the day on the wall.
              */
             fixed_date?: string | null;
+            /** @description Whether goods wait until what was billed in advance of their order is paid; none to leave it. */
+            hold_until_prepaid?: boolean | null;
             /** @description How tax is computed on documents from now on. */
             tax_computed: components["schemas"]["TaxComputed"];
             tax_date?: null | components["schemas"]["TaxDateRule"];
@@ -3518,6 +3726,15 @@ export interface components {
          * @enum {string}
          */
         CostEntry: "at_posting" | "at_billing";
+        /** @description A line to credit, as typed: a quantity, or an amount off its price. */
+        CreditLine: {
+            /** @description How much off its price, as priced, in the invoice's currency. */
+            amount?: string | null;
+            /** @description Its position on the invoice, from zero. */
+            position: number;
+            /** @description How much of it, in the line's unit. */
+            quantity?: string | null;
+        };
         /**
          * Format: int64
          * @description A credit memo.
@@ -3576,6 +3793,25 @@ export interface components {
             trail: components["schemas"]["Trail"];
             /** @description Whether it takes all of it back: the invoice is cancelled. */
             whole: boolean;
+        };
+        /** @description What crediting did. */
+        CreditPosted: {
+            credit_memo?: null | components["schemas"]["CreditMemoId"];
+            /** @description Its number. */
+            number?: string | null;
+            waits?: null | components["schemas"]["ApprovalId"];
+        };
+        /** @description What a credit would do. */
+        CreditPreview: {
+            /** @description What stands in the way. */
+            blockers: components["schemas"]["Blocker"][];
+            /** @description What changes. */
+            changes: components["schemas"]["Change"][];
+            entry?: null | components["schemas"]["Entry"];
+            /** @description To be sent back. */
+            fingerprint: string;
+            /** @description The arithmetic. */
+            tape: components["schemas"]["Tape"];
         };
         /** @description A customer as it is kept, with what belongs to it. */
         CustomerFile: {
@@ -4587,7 +4823,7 @@ export interface components {
             lines: components["schemas"]["InvoiceLine"][];
             /** @description Sum of the line amounts, as priced. */
             lines_total: components["schemas"]["Money"];
-            /** @description Sum of the nets. */
+            /** @description Sum of the nets, less what of them was prepaid: what is billed now. */
             net: components["schemas"]["Money"];
             /**
              * @description Gross of each order's lines, what was typed with the first; adds up to the total where
@@ -4663,6 +4899,8 @@ export interface components {
             order_tax_code?: string | null;
             /** @description Ordered, less what was cancelled. */
             ordered: components["schemas"]["Decimal4"];
+            /** @description What it uses of what was prepaid: billed and taxed before, not due again. */
+            prepaid?: components["schemas"]["PrepaidUsed"][];
             /** @description Why it differs from the order, where it does. */
             price_reason?: string | null;
             /** @description How the price came about. */
@@ -4751,6 +4989,8 @@ export interface components {
             going_out?: null | components["schemas"]["GoingOut"];
             /** @description Its id. */
             id: components["schemas"]["InvoiceId"];
+            /** @description Whether it bills in advance: a prepayment invoice. */
+            in_advance: boolean;
             /** @description Its number; none on a draft. */
             number?: string | null;
             open?: null | components["schemas"]["Money"];
@@ -5052,6 +5292,19 @@ export interface components {
             order: components["schemas"]["OrderId"];
             /** @description The order line. */
             order_line: components["schemas"]["OrderLineId"];
+            /** @description The order's number. */
+            order_number: string;
+        } | {
+            /** @description What it asks for. */
+            asks: components["schemas"]["Asks"];
+            /** @description The number the customer gave the order. */
+            customer_order_number?: string | null;
+            /** @enum {string} */
+            from: "prepaid";
+            /** @description The order line. */
+            in_advance_of: components["schemas"]["OrderLineId"];
+            /** @description The order. */
+            order: components["schemas"]["OrderId"];
             /** @description The order's number. */
             order_number: string;
         } | {
@@ -6091,6 +6344,15 @@ export interface components {
             /** @description Check number, words of the transfer. */
             reference?: string | null;
         };
+        /** @description A part of what was prepaid: net and tax in the currency of the document, and the net at what it is carried at. */
+        Part: {
+            /** @description Net, in the currency of the document. */
+            net: components["schemas"]["Money"];
+            /** @description Net, in base currency: what the account carries. */
+            net_base: components["schemas"]["Money"];
+            /** @description Tax, in the currency of the document. */
+            tax: components["schemas"]["Money"];
+        };
         /** @description Whom a document is addressed to. */
         Party: {
             /** @description Its address. */
@@ -6117,6 +6379,11 @@ export interface components {
             /** @description The place its money goes to. */
             place: string;
         };
+        /**
+         * @description Where the percentage of a line comes from.
+         * @enum {string}
+         */
+        PercentFrom: "line" | "item" | "order" | "customer";
         /** @description A period. */
         PeriodRow: {
             /**
@@ -6396,6 +6663,82 @@ export interface components {
             id: components["schemas"]["ContainerReturnId"];
             /** @description Its number. */
             number: string;
+        };
+        /**
+         * Format: int64
+         * @description A line of a prepayment invoice: what was billed in advance of an order line.
+         */
+        PrepaidId: number;
+        /** @description What a line of an invoice uses of what was prepaid on its order line. */
+        PrepaidUsed: components["schemas"]["TaxRate"] & components["schemas"]["Part"] & {
+            /** @description The prepayment invoice. */
+            document: components["schemas"]["DocumentRef"];
+            /** @description The row of the register. */
+            prepaid: components["schemas"]["PrepaidId"];
+        };
+        /** @description A stretch of the register. */
+        PrepaymentList: {
+            /**
+             * Format: int64
+             * @description How many fit the filter.
+             */
+            count: number;
+            /** @description What is left of all that fit, in base currency, without tax. */
+            left_base: components["schemas"]["Money"];
+            /** @description What is open on all that fit, in base currency. */
+            open_base: components["schemas"]["Money"];
+            /** @description The prepayment invoices, the newest first. */
+            rows: components["schemas"]["PrepaymentRow"][];
+        };
+        /** @description A prepayment invoice in a list. */
+        PrepaymentRow: {
+            /** @description All that is left of its lines, as amounts as it is priced. */
+            all_left: components["schemas"]["CreditLine"][];
+            /** @description What of it was credited. */
+            credited: components["schemas"]["Money"];
+            /** @description Its currency. */
+            currency: string;
+            /** @description Whose. */
+            customer: components["schemas"]["CustomerId"];
+            /** @description The customer's name. */
+            customer_name: string;
+            /**
+             * Format: int64
+             * @description Days past due, where it is open.
+             */
+            days_late: number;
+            /**
+             * Format: date
+             * @description Its document date.
+             */
+            document_date: string;
+            /**
+             * Format: date
+             * @description When it is due.
+             */
+            due_date: string;
+            /** @description Its id. */
+            id: components["schemas"]["InvoiceId"];
+            /** @description What is neither used nor credited. */
+            left: components["schemas"]["Money"];
+            /** @description The same at what it is carried at, in base currency. */
+            left_base: components["schemas"]["Money"];
+            /** @description Net billed in advance. */
+            net: components["schemas"]["Money"];
+            /** @description Its number. */
+            number: string;
+            /** @description What is open of it. */
+            open: components["schemas"]["Money"];
+            /** @description The order it is for. */
+            order: components["schemas"]["DocumentRef"];
+            /** @description How far that has come. */
+            order_state: string;
+            /** @description What is to be credited of its lines, because they were canceled: amounts as it is priced. */
+            to_credit: components["schemas"]["CreditLine"][];
+            /** @description What it came to, with tax. */
+            total: components["schemas"]["Money"];
+            /** @description What of that invoices used. */
+            used: components["schemas"]["Money"];
         };
         /** @description A price with the way it came about. */
         PriceBuild: {
@@ -7094,6 +7437,14 @@ export interface components {
             /** @description The unit. */
             unit: string;
         };
+        /** @description What is to be kept with an order. */
+        SaveAdvance: components["schemas"]["SavedAdvance"] & {
+            /**
+             * Format: int64
+             * @description The version of the order that was seen.
+             */
+            version: number;
+        };
         /** @description The id and version of something that was saved. */
         Saved: {
             /**
@@ -7106,6 +7457,13 @@ export interface components {
              * @description Its version.
              */
             version: number;
+        };
+        /** @description What is kept of it with the order: the share, and what was set line by line. */
+        SavedAdvance: {
+            /** @description Line by line. */
+            lines?: components["schemas"]["AdvanceLine"][];
+            /** @description The share for the order, in percent; none for the customer's usual one. */
+            percent?: string | null;
         };
         /** @description A view someone kept. */
         SavedView: {
@@ -7194,6 +7552,8 @@ export interface components {
              * @description The day the books stand still on; none for the day on the wall.
              */
             fixed_date?: string | null;
+            /** @description Whether goods wait until what was billed in advance of their order is paid. */
+            hold_until_prepaid: boolean;
             /** @description Limits by role and kind. */
             limits: components["schemas"]["Limit"][];
             /** @description Numbers by kind of document. */
@@ -7800,6 +8160,20 @@ export interface components {
             reason?: string;
             /** @description Whether its quantities go on a new draft at once. */
             rebill?: boolean;
+            /** @description Fingerprint of the preview that was seen. */
+            seen?: string | null;
+        };
+        /** @description Lines of an invoice to credit. */
+        ToCredit: {
+            /**
+             * Format: date
+             * @description Date of the credit memo, if typed.
+             */
+            date?: string | null;
+            /** @description What of which line. */
+            lines: components["schemas"]["CreditLine"][];
+            /** @description Why. */
+            reason?: string;
             /** @description Fingerprint of the preview that was seen. */
             seen?: string | null;
         };
@@ -9889,7 +10263,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description orders, open-lines, items, customers, shipments, unbilled, invoices, receipts, deposits, journal or trial-balance */
+                /** @description orders, open-lines, items, customers, shipments, unbilled, invoices, receipts, deposits, prepayments, journal or trial-balance */
                 list: string;
             };
             cookie?: never;
@@ -10824,6 +11198,90 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CancelPreview"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    credit_invoice: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ToCredit"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CreditPosted"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_credit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ToCredit"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CreditPreview"];
                 };
             };
             404: {
@@ -12017,6 +12475,162 @@ export interface operations {
             };
         };
     };
+    advance: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AdvancePlan"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    save_advance: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SaveAdvance"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Version"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    bill_advance: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AdvanceForm"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PostedInvoice"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_advance: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AdvanceForm"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AdvancePlan"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     cancel_order: {
         parameters: {
             query?: never;
@@ -12549,6 +13163,36 @@ export interface operations {
                 };
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    prepayments: {
+        parameters: {
+            query?: {
+                /** @description Words to look for. */
+                q?: string | null;
+                /** @description A state to keep to. */
+                state?: string | null;
+                /** @description How many at most, 500 at most. */
+                limit?: number | null;
+                /** @description How many to pass over. */
+                offset?: number | null;
+                /** @description Only of this customer. */
+                customer?: number | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PrepaymentList"];
                 };
             };
         };

@@ -8,6 +8,11 @@ export type Change = Schemas["Change"];
 export type CustomerRow = Schemas["CustomerRow"];
 export type CustomerView = Schemas["CustomerView"];
 export type DayItem = Schemas["DayItem"];
+export type AdvanceForm = Schemas["AdvanceForm"];
+export type AdvanceLineView = Schemas["AdvanceLineView"];
+export type AdvancePlan = Schemas["AdvancePlan"];
+export type AskAs = Schemas["AskAs"];
+export type CreditLine = Schemas["CreditLine"];
 export type DepositOffer = Schemas["DepositOffer"];
 export type DepositPreview = Schemas["DepositPreview"];
 export type DepositRow = Schemas["DepositRow"];
@@ -109,3 +114,5 @@ export function whole(toBill: LooseToBill | null | undefined): ToBill {
     added: toBill?.added ?? [],
   };
 }
+
+export type PrepaymentRow = Schemas["PrepaymentRow"];

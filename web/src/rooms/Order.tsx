@@ -27,6 +27,7 @@ import { OrderDeposits } from "./order/Deposits";
 import { LineRow } from "./order/LineRow";
 import { ShipAndBillAsk } from "./order/ShipAndBill";
 import { OrderPaper } from "./papers/OrderPaper";
+import { OrderPrepayments } from "./prepayments/OfOrder";
 
 export function OrderRoom() {
   const { id = "" } = useParams();
@@ -179,6 +180,17 @@ function Opened({ order }: { order: OrderView }) {
         ...(draft || open
           ? [{ key: "x", label: "Cancel", run: () => setAsking("cancel"), quiet: !draft, needs: "keep_order" as const }]
           : []),
+        ...(open
+          ? [
+              {
+                key: "h",
+                label: "Bill ahead",
+                run: () => navigate(`/orders/${order.id}/advance`),
+                quiet: true,
+                needs: "post_invoice" as const,
+              },
+            ]
+          : []),
         ...(order.state === "closed"
           ? []
           : [
@@ -296,6 +308,7 @@ function Opened({ order }: { order: OrderView }) {
           </tbody>
         </Lines>
         <OrderDeposits order={order} />
+        <OrderPrepayments order={order} />
       </Scroll>
       {asking === "confirm" && (
         <FormAsk

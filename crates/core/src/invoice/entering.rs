@@ -89,7 +89,7 @@ pub(super) fn advanced(document: &InvoiceDocument, base: Currency) -> Vec<Part> 
     }
     let nets: Vec<Money> = document.lines.iter().map(|line| line.net).collect();
     let taxes: Vec<Money> = document.taxes.iter().map(|line| line.tax).collect();
-    let bases = convert(&taxes, &nets, document.rate, document.currency, base).others;
+    let bases = Advance::of(document).convert(document, (&taxes, &nets), base).others;
     let mut parts: Vec<Part> =
         nets.iter().zip(bases).map(|(net, net_base)| Part { net: *net, tax: Money::ZERO, net_base }).collect();
     for tax in &document.taxes {

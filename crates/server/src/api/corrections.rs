@@ -5,7 +5,8 @@ use actix_web::{get, post, put};
 use till_core::ids::{CreditMemoId, InvoiceId, OrderLineId, ShipmentLineId};
 use till_store::customers::Outcome;
 use till_store::invoices::{
-    self, Cancelled, CreditMemoRow, CreditMemoView, LineKey, NewDiscount, NewPrice, NewTax, ToCancelInvoice,
+    self, Cancelled, CreditMemoRow, CreditMemoView, CreditPosted, CreditPreview, LineKey, NewDiscount, NewPrice,
+    NewTax, ToCancelInvoice, ToCredit,
 };
 use till_store::{Store, rules};
 use utoipa_actix_web::service_config::ServiceConfig;
@@ -25,6 +26,8 @@ pub(super) fn configure(config: &mut ServiceConfig<'_>) {
         .service(change_discount)
         .service(preview_cancel)
         .service(cancel_invoice)
+        .service(preview_credit)
+        .service(credit)
         .service(list_credit_memos)
         .service(view_credit_memo);
 }
@@ -163,6 +166,38 @@ pub(super) async fn cancel_invoice(
         .change(change.actor(), Some(&request), async |writing| {
             let rules = rules::load(writing).await?;
             invoices::cancel(writing, &rules, InvoiceId(*id), &wish).await
+        })
+        .await?;
+    Ok(Json(done))
+}
+
+/// What crediting lines of a posted invoice would do. Nothing is written.
+#[utoipa::path(operation_id = "preview_credit", responses((status = 200, body = CreditPreview), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[post("/invoices/{id}/credit/preview")]
+pub(super) async fn preview_credit(store: Data<Store>, id: Path<i64>, wish: Json<ToCredit>) -> Answer<CreditPreview> {
+    let mut connection = store.read().await?;
+    let rules = rules::load(&mut connection).await?;
+    Ok(Json(invoices::credit_preview(&mut connection, &rules, InvoiceId(*id), &wish).await?))
+}
+
+/// Credits lines of a posted invoice: a quantity, or an amount of it. Asks for approval above the limit.
+#[utoipa::path(
+    operation_id = "credit_invoice",
+    params(("Idempotency-Key" = String, Header)),
+    responses((status = 200, body = CreditPosted), (status = 409, body = Problem), (status = 422, body = Problem))
+)]
+#[post("/invoices/{id}/credit")]
+pub(super) async fn credit(
+    store: Data<Store>,
+    change: Change,
+    id: Path<i64>,
+    wish: Json<ToCredit>,
+) -> Answer<CreditPosted> {
+    let request = change.request(&wish.0);
+    let done = store
+        .change(change.actor(), Some(&request), async |writing| {
+            let rules = rules::load(writing).await?;
+            invoices::credit(writing, &rules, InvoiceId(*id), &wish).await
         })
         .await?;
     Ok(Json(done))

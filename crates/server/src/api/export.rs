@@ -7,9 +7,10 @@ use till_core::money::{Currency, Money};
 use till_formats::table::{Cell, to_csv};
 use till_store::deposits::DepositFilter;
 use till_store::invoices::InvoiceFilter;
+use till_store::prepayments::PrepaymentFilter;
 use till_store::{
-    Connection, Store, StoreError, customers, deposits, invoices, items, ledger, orders, receipts, rules, shipments,
-    unbilled,
+    Connection, Store, StoreError, customers, deposits, invoices, items, ledger, orders, prepayments, receipts, rules,
+    shipments, unbilled,
 };
 use utoipa_actix_web::service_config::ServiceConfig;
 
@@ -34,7 +35,7 @@ const MOST: i64 = 100_000;
 
 /// A list as CSV, with the filters of its screen.
 #[utoipa::path(
-    params(("list" = String, Path, description = "orders, open-lines, items, customers, shipments, unbilled, invoices, receipts, deposits, journal or trial-balance")),
+    params(("list" = String, Path, description = "orders, open-lines, items, customers, shipments, unbilled, invoices, receipts, deposits, prepayments, journal or trial-balance")),
     responses((status = 200, body = String, content_type = "text/csv"), (status = 404, body = Problem))
 )]
 #[get("/export/{list}.csv")]
@@ -60,6 +61,7 @@ pub(super) async fn export(
         "invoices" => invoices_table(&mut connection, &stretch).await?,
         "receipts" => receipts_table(&mut connection, &stretch).await?,
         "deposits" => deposits_table(&mut connection, &stretch).await?,
+        "prepayments" => prepayments_table(&mut connection, &stretch).await?,
         "journal" => journal_table(&mut connection, &stretch, &days).await?,
         "trial-balance" => trial_balance_table(&mut connection, &as_of).await?,
         other => {
@@ -321,6 +323,46 @@ async fn receipts_table(connection: &mut Connection, stretch: &Stretch) -> Resul
     });
     Ok(Table {
         headings: &["receipt", "customer", "date", "method", "reference", "currency", "amount", "unapplied"],
+        rows: rows.collect(),
+    })
+}
+
+async fn prepayments_table(connection: &mut Connection, stretch: &Stretch) -> Result<Table, StoreError> {
+    let rules = rules::load(connection).await?;
+    let filter = PrepaymentFilter { limit: MOST, offset: 0, ..super::prepayments::filter(stretch, None) };
+    let list = prepayments::list(connection, &rules, &filter).await?;
+    let rows = list.rows.iter().map(|row| {
+        let amount = |amount| money(row.currency, amount);
+        vec![
+            Cell::text(&row.number),
+            Cell::text(&row.customer_name),
+            Cell::text(&row.order.number),
+            Cell::text(row.document_date.to_string()),
+            Cell::text(row.due_date.to_string()),
+            Cell::text(row.currency.code()),
+            amount(row.total),
+            amount(row.open),
+            amount(row.net),
+            amount(row.used),
+            amount(row.credited),
+            amount(row.left),
+        ]
+    });
+    Ok(Table {
+        headings: &[
+            "prepayment invoice",
+            "customer",
+            "order",
+            "date",
+            "due",
+            "currency",
+            "total",
+            "balance due",
+            "net",
+            "used",
+            "credited",
+            "left",
+        ],
         rows: rows.collect(),
     })
 }

@@ -57,6 +57,8 @@ pub struct InvoiceRow {
     pub going_out: Option<GoingOut>,
     /// The billing run it is in, or came from.
     pub run: Option<RunId>,
+    /// Whether it bills in advance: a prepayment invoice.
+    pub in_advance: bool,
 }
 
 /// A stretch of the invoice list.
@@ -96,14 +98,14 @@ pub async fn list(connection: &mut SqliteConnection, filter: &InvoiceFilter) -> 
     let today = rules.business_date;
     let customer = filter.customer.map(|id| id.0);
     let rows = sqlx::query!(
-        r#"SELECT invoices.id, invoices.number, invoices.customer_id, name, invoices.document_date AS "document_date: NaiveDate",
+        r#"SELECT invoices.id, invoices.number, invoices.kind = 'prepayment_invoice' AS "in_advance!: bool", invoices.customer_id, name, invoices.document_date AS "document_date: NaiveDate",
                   next_due_date AS "due_date?: NaiveDate", invoices.currency, invoices.total_minor, open_minor AS "open_minor?", open_base_minor AS "open_base_minor?", invoices.run_id,
                   memo.number AS "cancelled_by?", deliveries.way AS "way?", deliveries.state AS "delivery_state?",
                   (SELECT group_concat(number, ' ') FROM (SELECT DISTINCT shipments.number AS number FROM invoice_lines
                       JOIN shipment_lines ON shipment_lines.id = shipment_line_id JOIN shipments ON shipments.id = shipment_id
                       WHERE invoice_id = invoices.id ORDER BY shipments.id LIMIT 3)) AS "shipments: String",
                   (SELECT group_concat(number, ' ') FROM (SELECT DISTINCT orders.number AS number FROM invoice_lines
-                      JOIN order_lines ON order_lines.id = invoice_lines.order_line_id JOIN orders ON orders.id = order_id
+                      JOIN order_lines ON order_lines.id = coalesce(invoice_lines.order_line_id, prepays_line_id) JOIN orders ON orders.id = order_id
                       WHERE invoice_id = invoices.id ORDER BY orders.id LIMIT 3)) AS "orders: String"
            FROM invoices JOIN customers ON customers.id = invoices.customer_id
            LEFT JOIN open_items ON open_items.kind = 'invoice' AND open_items.document_id = invoices.id
@@ -117,7 +119,7 @@ pub async fn list(connection: &mut SqliteConnection, filter: &InvoiceFilter) -> 
                   OR (?2 = 'late' AND open_minor > 0 AND next_due_date < ?3)
                   OR (?2 = 'settled' AND open_minor = 0 AND cancelled_by IS NULL) OR (?2 = 'cancelled' AND cancelled_by IS NOT NULL)
                   OR (?2 = 'to_send' AND deliveries.state = 'waiting') OR (?2 = 'failed' AND deliveries.state = 'failed'))
-           ORDER BY invoices.state = 'posted', invoices.sequence DESC, invoices.id DESC LIMIT ?4 OFFSET ?5"#,
+           ORDER BY invoices.state = 'posted', CASE invoices.state WHEN 'posted' THEN invoices.document_date END DESC, invoices.sequence DESC, invoices.id DESC LIMIT ?4 OFFSET ?5"#,
         like,
         filter.state,
         today,
@@ -171,6 +173,7 @@ pub async fn list(connection: &mut SqliteConnection, filter: &InvoiceFilter) -> 
                     .map(|(way, state)| deliveries::going_out(&way, &state))
                     .transpose()?,
                 run: row.run_id.map(RunId),
+                in_advance: row.in_advance,
             })
         })
         .collect::<Result<Vec<_>>>()?;

@@ -223,7 +223,7 @@ pub(super) async fn described(connection: &mut SqliteConnection, id: i64) -> Res
         row.surcharge_e6 > 0,
     );
     if let Some(share) = row.share_ahead_e6 {
-        add("share ahead", format!("{} %", Rate::from_scaled(share).percent()), true);
+        add("advance %", format!("{} %", Rate::from_scaled(share).percent()), true);
     }
     let units = sqlx::query!("SELECT unit, factor_e4 FROM item_units WHERE item_id = ? ORDER BY unit", id)
         .fetch_all(&mut *connection)

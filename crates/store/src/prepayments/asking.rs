@@ -178,7 +178,7 @@ struct LineWords {
 async fn load(connection: &mut SqliteConnection, rules: &Rules, id: OrderId, on: NaiveDate) -> Result<Loaded> {
     let head = sqlx::query!(
         r#"SELECT orders.number, orders.version, orders.state, customer_id, name, customers.class, orders.currency, orders.gross_priced,
-                  customers.advance_e6 AS usual, orders.advance
+                  customers.share_ahead_e6 AS usual, orders.advance
            FROM orders JOIN customers ON customers.id = customer_id WHERE orders.id = ?"#,
         id.0
     )
@@ -186,7 +186,7 @@ async fn load(connection: &mut SqliteConnection, rules: &Rules, id: OrderId, on:
     .await?
     .ok_or_else(|| StoreError::not_found(DocumentKind::Order, id))?;
     let lines = sqlx::query!(
-        r#"SELECT order_lines.id AS "id!", items.code, items.kind, items.class, items.advance_e6, order_lines.description, order_lines.unit,
+        r#"SELECT order_lines.id AS "id!", items.code, items.kind, items.class, items.share_ahead_e6, order_lines.description, order_lines.unit,
                   order_lines.tax_code, order_lines.amount_minor, ordered_e4, cancelled_e4, billed_e4
            FROM order_lines JOIN items ON items.id = item_id WHERE order_id = ? ORDER BY position"#,
         id.0
@@ -216,7 +216,7 @@ async fn load(connection: &mut SqliteConnection, rules: &Rules, id: OrderId, on:
             billed_before: mine.first().map_or(billed, |row| row.billed_before),
             amount: Money(line.amount_minor).share(wanted.scaled(), line.ordered_e4),
             tax,
-            item_percent: line.advance_e6.map(Rate::from_scaled),
+            item_percent: line.share_ahead_e6.map(Rate::from_scaled),
             wish: LineWish::default(),
             before: priced(&|row| row.whole.less(&row.credited).priced(gross_priced)),
             used: priced(&|row| row.used.priced(gross_priced)),
@@ -233,7 +233,7 @@ async fn load(connection: &mut SqliteConnection, rules: &Rules, id: OrderId, on:
         customer_class: head.class,
         currency: currency(&head.currency)?,
         gross_priced,
-        usual: head.usual.map(Rate::from_scaled),
+        usual: (head.usual > 0).then(|| Rate::from_scaled(head.usual)),
         saved: head.advance.as_deref().map(read).transpose()?.unwrap_or_default(),
         lines: all,
         rows,

@@ -9,6 +9,7 @@ mod common;
 mod deposits;
 mod goods;
 mod money;
+mod prepayments;
 
 use std::cell::RefCell;
 use std::collections::BTreeMap;
@@ -202,6 +203,18 @@ enum Step {
         draft: usize,
         minor: i64,
     },
+    /// A share, or an amount in minor units, of an order in advance.
+    AskAhead {
+        order: usize,
+        how: u8,
+        percent: i64,
+        minor: i64,
+    },
+    /// What of it was canceled, or all that is left.
+    CreditAhead {
+        order: usize,
+        all: bool,
+    },
 }
 
 /// A step, and how many days after 1 March it is dated; none for the business date.
@@ -209,7 +222,7 @@ type Dated = (Option<u64>, Step);
 
 /// How many random steps a sequence has at most.
 fn most_steps() -> usize {
-    env("STEPS").unwrap_or(70)
+    env("STEPS").unwrap_or(100)
 }
 
 fn env<T: std::str::FromStr>(name: &str) -> Option<T> {
@@ -234,7 +247,7 @@ fn steps() -> impl Strategy<Value = Vec<Dated>> {
         1 => (any_of(6), order()).prop_map(|(deposit, order)| Step::MoveDeposit { deposit, order }),
         2 => (any_of(6)).prop_map(|deposit| Step::UnapplyDeposit { deposit }),
         2 => (any_of(6)).prop_map(|deposit| Step::ApplyDeposit { deposit }),
-        1 => (any_of(6)).prop_map(|deposit| Step::ReverseDeposit { deposit }),
+        2 => (any_of(6)).prop_map(|deposit| Step::ReverseDeposit { deposit }),
         1 => (any_of(6), -1i64..30_000).prop_map(|(draft, minor)| Step::SayDeposit { draft, minor }),
     ];
     let step = prop_oneof![
@@ -258,10 +271,10 @@ fn steps() -> impl Strategy<Value = Vec<Dated>> {
         1 => (any_of(8), any::<bool>()).prop_map(|(order, give)| Step::Aside { order, give }),
         2 => (any_of(8), 0i64..60, prop::option::weighted(0.3, 0i64..70))
             .prop_map(|(order, quantity, price)| Step::Amend { order, quantity, price }),
-        1 => (any_of(8), 1i64..400_000).prop_map(|(order, ten_thousandths)| Step::CancelLine { order, ten_thousandths }),
+        2 => (any_of(8), 1i64..400_000).prop_map(|(order, ten_thousandths)| Step::CancelLine { order, ten_thousandths }),
         1 => any::<bool>().prop_map(|billing| Step::CostFollows { billing }),
         2 => (any_of(6), any::<bool>()).prop_map(|(invoice, rebill)| Step::Cancel { invoice, rebill }),
-        3 => (any_of(6), 0usize..3, any::<bool>(), -1i64..60_000)
+        6 => (any_of(6), 0usize..3, any::<bool>(), -1i64..60_000)
             .prop_map(|(invoice, line, quantity, how_much)| Step::Credit { invoice, line, quantity, how_much }),
         1 => (any_of(6), 0i64..120).prop_map(|(draft, percent)| Step::Discount { draft, percent }),
         1 => (any_of(6), 0usize..4).prop_map(|(draft, code)| Step::Tax { draft, code }),
@@ -275,6 +288,9 @@ fn steps() -> impl Strategy<Value = Vec<Dated>> {
         2 => (any_of(6)).prop_map(|receipt| Step::Reverse { receipt }),
         2 => (0usize..2, 1i64..5).prop_map(|(customer, quantity)| Step::ContainersBack { customer, quantity }),
         9 => deposits,
+        4 => (any_of(8), 0u8..12, -1i64..120, -1i64..60_000)
+            .prop_map(|(order, how, percent, minor)| Step::AskAhead { order, how, percent, minor }),
+        4 => (any_of(8), prop::bool::weighted(0.2)).prop_map(|(order, all)| Step::CreditAhead { order, all }),
     ];
     // Each sequence begins with something to work on.
     let begun = prop::collection::vec((0usize..3, 5i64..40, 0u64..12, 10_000i64..150_000), 3..6).prop_map(|orders| {
@@ -282,6 +298,10 @@ fn steps() -> impl Strategy<Value = Vec<Dated>> {
         let mut steps: Vec<Dated> = vec![(None, Step::Regime { at_receipt, proportion: orders.len() == 5 })];
         for (at, (customer, quantity, on, ships)) in orders.into_iter().enumerate() {
             steps.push((None, Step::Order { customer, quantity }));
+            if at % 2 == 0 {
+                let (how, percent) = (u8::try_from(ships % 12).unwrap_or(0), ships % 60 + 5);
+                steps.push((Some(on), Step::AskAhead { order: at, how, percent, minor: ships / 5 }));
+            }
             if at % 2 == 1 {
                 steps.push((Some(on), Step::TakeDeposit { customer, order: Some(at), minor: ships / 3 }));
             }
@@ -734,7 +754,10 @@ async fn abroad(company: &Company) -> usize {
 }
 
 /// What must have gone through over all sequences together, at least.
-const AT_LEAST: [(&str, usize); 32] = [
+const AT_LEAST: [(&str, usize); 35] = [
+    ("ask ahead", 60),
+    ("credit what was canceled", 5),
+    ("credit what is left", 5),
     ("take deposit", 50),
     ("regime", 40),
     ("refund", 3),

@@ -215,7 +215,7 @@ function Opened({ form: started, file, id, version }: Props) {
             disabled={!may}
             choices={[["", "list prices"], ...lists.map((one) => [String(one.id), one.name] as const)]}
           />
-          {text("share_ahead", "Usual share ahead, percent", 3, { right: true, hint: "empty: none" })}
+          {text("share_ahead", "Usual advance %", 3, { right: true, hint: "Leave empty for none" })}
           <Field
             label="Papers go"
             name="delivery"

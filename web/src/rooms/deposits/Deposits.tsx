@@ -7,6 +7,7 @@ import {
   ExportLink,
   FilterField,
   Marked,
+  RoomLinks,
   StateChips,
   useBase,
   useFilter,
@@ -19,6 +20,12 @@ import { type Column, Rows } from "../../parts/Rows";
 import { Paper } from "../../parts/TapeRoll";
 import { customerColumn, useOpenElsewhere } from "../../parts/together";
 import { Worktop } from "../../shell/Worktop";
+
+/** The lists of money in advance. */
+export const prepaymentLinks: [string, string][] = [
+  ["/prepayments", "Deposits"],
+  ["/prepayments/invoices", "Prepayment invoices"],
+];
 
 /** Why a deposit asks for a step: its order is done, or it has lain for long. */
 export function whyNow(row: DepositRow): string | undefined {
@@ -148,6 +155,7 @@ export function DepositsRoom() {
       }
     >
       <Chips>
+        <RoomLinks links={prepaymentLinks} />
         <FilterField label="Customer, order, number" />
         <StateChips
           name="state"

@@ -1,7 +1,8 @@
+import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { api, got, keyed } from "../../api/client";
-import type { InvoiceView } from "../../api/types";
+import type { InvoiceDocument, InvoiceView } from "../../api/types";
 import { date, money, moneyWithCurrency, number, percent } from "../../format";
 import { Lines, useEverythingChanged } from "../../parts/bits";
 import { PrintedPaper, usePapersReady } from "../../parts/PrintedPaper";
@@ -9,9 +10,21 @@ import { ApprovalStrip, useApprovals } from "../../parts/together";
 import { useNotices } from "../../shell/notices";
 import { Worktop } from "../../shell/Worktop";
 import { GoingOutLines, SendAgainAsk } from "../goingout/parts";
+import { CreditAdvanceAsk } from "../prepayments/credit";
+import { PrepaymentLines } from "../prepayments/OfOrder";
 import { CancelAsk } from "./Cancel";
 import { Head, InvoiceTape, LineCells, LineHead } from "./lines";
 import { sourcesOf } from "./source";
+
+/** What was billed in advance and is used by its lines, by prepayment invoice: as it is priced. */
+function prepaidOn(document: InvoiceDocument): [string, number][] {
+  const sums = new Map<string, number>();
+  for (const used of document.lines.flatMap((line) => line.prepaid ?? [])) {
+    const amount = document.gross_priced ? used.net + used.tax : used.net;
+    sums.set(used.document.number, (sums.get(used.document.number) ?? 0) + amount);
+  }
+  return [...sums];
+}
 
 /** A posted invoice, as it is and stays. */
 export function Posted({ invoice }: { invoice: InvoiceView }) {
@@ -19,9 +32,18 @@ export function Posted({ invoice }: { invoice: InvoiceView }) {
   const changed = useEverythingChanged();
   const { say } = useNotices();
   const approvals = useApprovals("invoice", invoice.id);
-  const [asking, setAsking] = useState<"cancel" | "again">();
+  const [asking, setAsking] = useState<"cancel" | "credit" | "again">();
   const papersReady = usePapersReady();
   const document = invoice.document;
+  const first = document?.lines[0];
+  const order = first?.from === "prepaid" ? first.order : undefined;
+  const ahead = order !== undefined;
+  const plan = useQuery({
+    queryKey: ["advance", order, invoice.version],
+    queryFn: () => got(api.GET("/api/orders/{id}/advance", { params: { path: { id: order ?? 0 } } })),
+    enabled: ahead,
+  });
+  const register = plan.data?.invoices.find((row) => row.id === invoice.id);
   if (!document) {
     return null;
   }
@@ -49,9 +71,9 @@ export function Posted({ invoice }: { invoice: InvoiceView }) {
       : `${moneyWithCurrency(open, document.currency)} open, due ${date(document.due_date)}`;
   return (
     <Worktop
-      title={invoice.number}
+      title={ahead ? `Prepayment invoice ${invoice.number}` : invoice.number}
       sum={`${invoice.customer.name} · ${state}`}
-      back={invoice.run ? `/runs/${invoice.run}` : "/billing/invoices"}
+      back={ahead ? "/prepayments/invoices" : invoice.run ? `/runs/${invoice.run}` : "/billing/invoices"}
       actions={[
         ...(open === 0
           ? []
@@ -74,9 +96,9 @@ export function Posted({ invoice }: { invoice: InvoiceView }) {
         { key: "m", label: "Send again", run: () => setAsking("again"), needs: "send_out" },
         {
           key: "x",
-          label: "Cancel it",
-          run: () => setAsking("cancel"),
-          disabled: !!cancelled,
+          label: ahead ? "Credit…" : "Cancel it",
+          run: () => setAsking(ahead ? "credit" : "cancel"),
+          disabled: ahead ? !register || register.left === 0 : !!cancelled,
           needs: "cancel_invoice",
         },
         { key: "c", label: "Customer account", run: () => navigate(`/customers/${invoice.customer.id}`), quiet: true },
@@ -112,6 +134,7 @@ export function Posted({ invoice }: { invoice: InvoiceView }) {
                     ] as const,
                   ]
                 : []),
+              ...prepaidOn(document).map(([number, amount]) => [`Less billed in advance, ${number}`, -amount] as const),
               ["Net", document.net],
               ["Tax", document.tax],
               [`Total ${document.currency}`, document.total],
@@ -128,6 +151,8 @@ export function Posted({ invoice }: { invoice: InvoiceView }) {
           ))}
         </tfoot>
       </Lines>
+      {register && <PrepaymentLines rows={[register]} currency={document.currency} />}
+      {asking === "credit" && register && <CreditAdvanceAsk row={register} close={() => setAsking(undefined)} />}
       {asking === "cancel" && <CancelAsk invoice={invoice} close={() => setAsking(undefined)} />}
       {asking === "again" && (
         <SendAgainAsk kind="invoice" id={invoice.id} number={invoice.number ?? ""} close={() => setAsking(undefined)} />

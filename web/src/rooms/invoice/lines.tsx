@@ -97,11 +97,13 @@ export function LineCells({
           <Marked className="dim">
             {source?.shipment
               ? `${source.shipment} of ${date(source.shippedOn ?? "")} · ${source.order}`
-              : source?.order
-                ? `${source.order}, not shipped`
-                : line.account
-                  ? `to account ${line.account}`
-                  : "typed here"}
+              : line.from === "prepaid"
+                ? `${source?.order}, in advance`
+                : source?.order
+                  ? `${source.order}, not shipped`
+                  : line.account
+                    ? `to account ${line.account}`
+                    : "typed here"}
           </Marked>
         </div>
       </td>
@@ -158,6 +160,13 @@ export function LineCells({
             <Marked className="dim">{money(-line.off, currency)}</Marked>
           </div>
         )}
+        {(line.prepaid ?? []).map((used) => (
+          <div key={used.prepaid}>
+            <Marked className="dim" title={`Billed in advance on ${used.document.number}`}>
+              {used.document.number} {money(-used.net, currency)}
+            </Marked>
+          </div>
+        ))}
       </td>
     </>
   );

@@ -37,6 +37,13 @@ export function sourcesOf(lines: InvoiceLine[]): Source[] {
         ...(line.customer_order_number && { theirs: line.customer_order_number }),
       };
     }
+    if (line.from === "prepaid") {
+      return {
+        key: `p${line.in_advance_of}`,
+        order: line.order_number,
+        ...(line.customer_order_number && { theirs: line.customer_order_number }),
+      };
+    }
     const place = added++;
     return { key: `t${place}`, added: place };
   });

@@ -257,7 +257,7 @@ function Opened({ form: started, item }: { form: ItemForm; item?: ItemView }) {
           {text("minimum", "Least quantity", 2, { right: true })}
           {text("step", "In steps of", 2, { right: true })}
           {text("over", "May go over by, percent", 3, { right: true })}
-          {text("share_ahead", "Share ahead, percent", 3, { right: true, hint: "empty: as the customer" })}
+          {text("share_ahead", "Advance %", 3, { right: true, hint: "Leave empty to use the customer's; 0 for never" })}
           {text("container", "Packaging", 2)}
           {text("surcharge", "Surcharge on one", 2, { right: true })}
           {text("surcharge_name", "for", 4)}

@@ -76,6 +76,7 @@ export function CompanyRoom() {
             ["Tax date of a line", taxDates[data.tax_date]],
             ["Tax on deposits is due", advanceTax[data.advance_tax]],
             ["Deposits are used", depositUse[data.deposit_use]],
+            ["Goods billed in advance", data.hold_until_prepaid ? "wait until it is paid" : "ship all the same"],
             ["A date before the last invoice", data.dates_in_order ? "stops the posting" : "warns"],
             ["Business date", data.fixed_date ? `stands still on ${date(data.fixed_date)}` : "follows the calendar"],
           ]}
@@ -127,6 +128,12 @@ export function CompanyRoom() {
               ],
             },
             {
+              name: "hold_until_prepaid",
+              label: "Goods wait until what was billed in advance of their order is paid",
+              kind: "tick",
+              value: data.hold_until_prepaid ? "on" : "",
+            },
+            {
               name: "dates_in_order",
               label: "A document date before that of the last invoice stops its posting",
               kind: "tick",
@@ -151,6 +158,7 @@ export function CompanyRoom() {
                   tax_date: values.tax_date === "document" ? "document" : "delivery",
                   advance_tax: values.advance_tax === "at_receipt" ? "at_receipt" : "at_invoice",
                   deposit_use: values.deposit_use === "in_proportion" ? "in_proportion" : "first",
+                  hold_until_prepaid: values.hold_until_prepaid === "on",
                   dates_in_order: values.dates_in_order === "on",
                   fixed_date: values.fixed_date || null,
                 },

@@ -1,0 +1,107 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { api, got, keyed } from "../../api/client";
+import type { CreditLine, PrepaymentRow } from "../../api/types";
+import { moneyWithCurrency } from "../../format";
+import { useBase, useEverythingChanged } from "../../parts/bits";
+import { FormAsk } from "../../parts/FormAsk";
+import { BlockerLines, ChangeLines, EntryLines, Paper, TapeLines } from "../../parts/TapeRoll";
+import { useNotices } from "../../shell/notices";
+
+/** Credits what of a prepayment invoice is not used: what that does, before it is done. */
+export function CreditAdvanceAsk({ row, close }: { row: PrepaymentRow; close: () => void }) {
+  const base = useBase();
+  const changed = useEverythingChanged();
+  const { say } = useNotices();
+  const [day, setDay] = useState("");
+  const canceled = row.to_credit.length > 0;
+  const [what, setWhat] = useState(canceled ? "canceled" : "all");
+  const lines: CreditLine[] = what === "canceled" ? row.to_credit : row.all_left;
+  const preview = useQuery({
+    queryKey: ["credit-advance", row.id, row.left, what, day],
+    queryFn: () =>
+      got(
+        api.POST("/api/invoices/{id}/credit/preview", {
+          params: { path: { id: row.id } },
+          // The reason is asked for below; what it does to the books is the same for any.
+          body: { lines, reason: "to be said", date: day || null },
+        }),
+      ),
+    gcTime: 0,
+  });
+  const total = Math.abs(preview.data?.tape.lines.findLast((line) => line.style === "due")?.amount ?? 0);
+  const said = preview.data ? ` · ${moneyWithCurrency(total, row.currency)}` : "";
+  return (
+    <FormAsk
+      title={`Credit ${row.number}?`}
+      yes={`Credit${said}`}
+      close={close}
+      fields={[
+        ...(canceled
+          ? [
+              {
+                name: "what",
+                label: "What",
+                value: what,
+                choices: [
+                  ["canceled", "what belongs to canceled lines"],
+                  ["all", "all that is not used"],
+                ] as [string, string][],
+                changed: setWhat,
+              },
+            ]
+          : []),
+        { name: "reason", label: "Why", kind: "words" as const },
+        {
+          name: "date",
+          label: "Date of the credit memo",
+          kind: "date" as const,
+          hint: "Leave empty to use the business date",
+          changed: setDay,
+        },
+      ]}
+      run={async (values, key) => {
+        const done = await got(
+          api.POST("/api/invoices/{id}/credit", {
+            params: { path: { id: row.id }, header: keyed(key) },
+            body: {
+              lines,
+              reason: values.reason ?? "",
+              date: values.date || null,
+              seen: preview.data?.fingerprint ?? null,
+            },
+          }),
+        );
+        say(
+          done.waits != null
+            ? {
+                kind: "done",
+                text: "This is above your limit: it waits for a supervisor, and nothing has changed yet.",
+                links: [{ text: "Look at the request", to: `/approvals/${done.waits}` }],
+              }
+            : {
+                kind: "done",
+                text: `${done.number} credits ${moneyWithCurrency(total, row.currency)} of ${row.number}.`,
+                links: [{ text: `Open ${done.number}`, to: `/credit-memos/${done.credit_memo}` }],
+              },
+        );
+        await changed();
+      }}
+    >
+      What is open of {row.number} is settled by it first; what was paid is kept for the customer, unapplied.
+      {preview.data && (
+        <Paper
+          style={{ marginTop: 8, maxHeight: 250, overflowY: "auto" }}
+          tabIndex={0}
+          role="region"
+          aria-label="What it does"
+        >
+          <TapeLines tape={preview.data.tape} />
+          <BlockerLines blockers={preview.data.blockers} />
+          {preview.data.entry && <EntryLines entry={preview.data.entry} base={base} title="Entry when posted" />}
+          <ChangeLines changes={preview.data.changes} base={base} />
+        </Paper>
+      )}
+    </FormAsk>
+  );
+}
