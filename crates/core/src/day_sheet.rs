@@ -56,6 +56,8 @@ pub enum Next {
     Apply,
     /// Move, refund or keep the deposit.
     Clear,
+    /// Credit what of a prepayment invoice will not be used.
+    Credit,
     /// Post the shipment.
     PostShipment,
     /// Bill what has shipped.
@@ -146,6 +148,21 @@ pub struct HangingFacts {
     pub done: Option<String>,
 }
 
+/// A prepayment invoice of which something will not be used any more: what it was billed on was canceled.
+#[derive(Debug, Clone)]
+pub struct ToCreditFacts {
+    /// The prepayment invoice.
+    pub invoice: DocumentRef,
+    /// The customer's name.
+    pub name: String,
+    /// Number of its order.
+    pub order: String,
+    /// What of it is to be credited, without tax, in base currency.
+    pub amount: Money,
+    /// When it was posted.
+    pub posted_on: NaiveDate,
+}
+
 /// After so many days a deposit is asked about, whatever became of its order.
 pub const LONG_HELD_DAYS: u64 = 180;
 
@@ -201,6 +218,8 @@ pub struct DayFacts {
     pub unapplied: Vec<UnappliedFacts>,
     /// Deposits that are left hanging.
     pub hanging: Vec<HangingFacts>,
+    /// Prepayment invoices of which something is to be credited.
+    pub to_credit: Vec<ToCreditFacts>,
     /// Packed shipments.
     pub packed: Vec<PackedFacts>,
     /// Overdue customers.
@@ -224,6 +243,7 @@ pub fn rank(facts: &DayFacts, business_date: NaiveDate) -> Vec<DayItem> {
     items.extend(facts.approvals.iter().map(|facts| facts.row(business_date)));
     items.extend(facts.unapplied.iter().map(|facts| facts.row(business_date)));
     items.extend(facts.hanging.iter().map(|facts| facts.row(business_date)));
+    items.extend(facts.to_credit.iter().map(|facts| facts.row(business_date)));
     items.extend(facts.packed.iter().map(|facts| facts.row(business_date)));
     items.extend(facts.late.iter().map(|facts| facts.row(business_date)));
     items.extend(facts.unfinished.iter().map(|facts| facts.row(business_date)));
@@ -314,6 +334,20 @@ impl HangingFacts {
             days: age(self.taken_on, today),
             next: Next::Clear,
             at: self.deposit.clone(),
+        }
+    }
+}
+
+impl ToCreditFacts {
+    fn row(&self, today: NaiveDate) -> DayItem {
+        DayItem {
+            work: Work::MoneyLyingStill,
+            title: self.name.clone(),
+            why: format!("{} is to be credited, lines of {} were canceled", self.invoice.number, self.order),
+            amount: self.amount,
+            days: age(self.posted_on, today),
+            next: Next::Credit,
+            at: self.invoice.clone(),
         }
     }
 }
@@ -460,9 +494,16 @@ mod tests {
                 taken_on: day("2026-02-17"),
                 done: Some("O-1 is completed".into()),
             }],
+            to_credit: vec![ToCreditFacts {
+                invoice: DocumentRef { kind: DocumentKind::Invoice, id: 6, number: "P-1".into() },
+                name: "c6".into(),
+                order: "O-2".into(),
+                amount: Money(3),
+                posted_on: day("2026-03-05"),
+            }],
             ..DayFacts::default()
         };
         let titles: Vec<String> = rank(&facts, day("2026-03-18")).into_iter().map(|item| item.title).collect();
-        assert_eq!(titles, ["c5", "c4", "c2", "c1", "c3"]);
+        assert_eq!(titles, ["c5", "c6", "c4", "c2", "c1", "c3"]);
     }
 }

@@ -142,7 +142,7 @@ fn a_quarter_in_advance_and_its_only_invoice() {
     assert_eq!(posting.prepaid[0].part, Part { net: Money(60_000), tax: Money(13_800), net_base: Money(60_000) });
     assert_eq!(decision.orders_after[0].prepaid_left, Money::ZERO);
     let text = decision.tape.to_text();
-    assert!(text.contains("less billed in advance, P-9") && text.contains("2214.00"), "{text}");
+    assert!(text.contains("less prepaid on P-9") && text.contains("2214.00"), "{text}");
 
     let named = DocumentRef { kind: DocumentKind::Invoice, id: 5, number: "I-5".to_owned() };
     let date = document.posting_date.date;

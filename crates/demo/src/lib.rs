@@ -11,6 +11,7 @@ mod company;
 mod deposits;
 mod goods;
 mod history;
+mod prepayments;
 mod special;
 mod staff;
 
@@ -46,7 +47,8 @@ pub async fn build(store: &Store) -> Result<()> {
     goods::cases(store, &people).await?;
     billing::habits(store, &people).await?;
     billing::cases(store, &people).await?;
-    deposits::run(store, &people).await
+    deposits::run(store, &people).await?;
+    prepayments::run(store, &people).await
 }
 
 #[cfg(test)]

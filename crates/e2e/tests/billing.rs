@@ -322,3 +322,131 @@ async fn the_paper_is_the_page_that_is_mailed() -> Result<()> {
     browser.close().await?;
     till.stop_and_verify().await
 }
+
+/// Tab until something with this label has the focus.
+async fn tab_to(browser: &Browser, label: &str) -> Result<()> {
+    for _ in 0..40 {
+        let here = browser.run("return document.activeElement.getAttribute('aria-label') ?? ''").await?;
+        if here.as_str() == Some(label) {
+            return Ok(());
+        }
+        browser.press(Key::Tab).await?;
+    }
+    Err(format!("“{label}” is not reached with Tab").into())
+}
+
+async fn find(browser: &Browser, words: &str) -> Result<()> {
+    browser.control('k').await?;
+    browser.type_text(words).await?;
+    browser.settle().await?;
+    browser.press(Key::Enter).await
+}
+
+/// A number such as P-18 in a text.
+fn number(text: &str, prefix: &str) -> String {
+    let mut words = text.split(|c: char| !(c.is_ascii_alphanumeric() || c == '-'));
+    words.find(|word| word.starts_with(prefix)).unwrap_or_default().to_owned()
+}
+
+/// A quarter ahead with one line out, paid; a part shipped and billed, a part canceled and credited, the rest shipped and
+/// billed: each invoice is due for what was not prepaid. 25 % of 255.20 and 94.80 are 63.80 and 23.70, tax 8.61 and 5.45.
+#[tokio::test]
+async fn a_quarter_ahead_in_parts_with_a_cancellation_between() -> Result<()> {
+    let (till, browser) = start("/").await?;
+    find(&browser, "PO 28428").await?;
+    browser.wait_for("h1", "O-").await?;
+    let order = browser.text("h1").await?;
+    browser.letter('h').await?;
+    browser.wait_for("h1", &format!("Bill ahead of {order}")).await?;
+    browser.wait_for_focus("Advance %").await?;
+    // More than all is refused at its field.
+    browser.type_text("125").await?;
+    browser.wait_for("main", "Enter a percentage from 0 to 100").await?;
+    browser.control('a').await?;
+    browser.type_text("25").await?;
+    tab_to(&browser, "BK-01 in").await?;
+    browser.letter(' ').await?;
+    let tape = browser.wait_for("#roll", "101.56").await?;
+    for part in ["25% of 255.20", "26000", "41000", "balances"] {
+        assert!(tape.contains(part), "“{part}” is not on the tape:\n{tape}");
+    }
+    browser.wait_for("footer", "Post prepayment invoice · €101.56").await?;
+    browser.control('\n').await?;
+    browser.wait_for("[role=dialog]", "€14.06 of tax").await?;
+    browser.press(Key::Enter).await?;
+    let ahead = number(&browser.wait_for("[data-testid=notice]", "posted").await?, "P-");
+    browser.wait_for("h1", &format!("Prepayment invoice {ahead}")).await?;
+    browser.letter('n').await?;
+    browser.wait_for("#roll", "settled").await?;
+    browser.control('\n').await?;
+    browser.wait_for("[role=dialog]", "€101.56").await?;
+    browser.press(Key::Enter).await?;
+    browser.wait_for("[data-testid=notice]", "posted").await?;
+
+    // Three of eight boxes go: 95.70 less 23.93 (23.925), tax 9.69 (9.6890).
+    find(&browser, &order).await?;
+    browser.wait_for("main", &ahead).await?;
+    browser.letter('s').await?;
+    browser.wait_for("h1", "S-").await?;
+    for (code, picked) in [("FD-FN", "3"), ("JR-34", "0"), ("BK-01", "0")] {
+        tab_to(&browser, &format!("Picked of {code}")).await?;
+        browser.control('a').await?;
+        browser.type_text(picked).await?;
+        browser.press(Key::Enter).await?;
+    }
+    browser.wait_for("#roll", "balances").await?;
+    browser.letter('p').await?;
+    browser.wait_for("[role=dialog]", "Post").await?;
+    browser.press(Key::Enter).await?;
+    browser.wait_for("main dl", "● gone").await?;
+    browser.letter('o').await?;
+    browser.wait_for("h1", &order).await?;
+    browser.letter('b').await?;
+    browser.wait_for("h1", "Unbilled").await?;
+    browser.wait_for("#roll", "balances").await?;
+    browser.press(Key::Down).await?;
+    browser.letter(' ').await?;
+    let tape = browser.wait_for("#roll", &format!("less prepaid on {ahead}")).await?;
+    assert!(tape.contains("−23.93") && tape.contains("81.46"), "{tape}");
+    browser.letter('p').await?;
+    browser.wait_for("[role=dialog]", "Post 1 invoice?").await?;
+    browser.press(Key::Enter).await?;
+    browser.wait_for("[data-testid=notice]", "posted").await?;
+
+    // Two trays are canceled: 23.70 × 2 ÷ 8 is 5.93 (5.925), tax 1.36; it was paid, so it is kept for the customer.
+    find(&browser, &order).await?;
+    browser.wait_for("h1", &order).await?;
+    browser.letter('x').await?;
+    browser.wait_for("[role=dialog]", "Cancel what has not shipped").await?;
+    browser.type_text("JR-34").await?;
+    browser.press(Key::Tab).await?;
+    browser.type_text("2").await?;
+    browser.press(Key::Tab).await?;
+    browser.type_text("two trays too many").await?;
+    browser.press(Key::Enter).await?;
+    browser.wait_for("[data-testid=notice]", "Cancelled on").await?;
+    browser.wait_for("main", "▲ Credit…").await?;
+    find(&browser, &ahead).await?;
+    browser.wait_for("h1", &ahead).await?;
+    browser.wait_for("main", "▲ Credit…").await?;
+    browser.letter('x').await?;
+    browser.wait_for("[role=dialog]", "Credit · €7.29").await?;
+    browser.press(Key::Tab).await?;
+    browser.type_text("two trays too many").await?;
+    browser.press(Key::Enter).await?;
+    browser.wait_for("[data-testid=notice]", "credits €7.29").await?;
+
+    // The rest: 159.50 less 39.87, 71.10 less 17.77, books 418.00; tax 16.15 and 12.27.
+    find(&browser, &order).await?;
+    browser.wait_for("h1", &order).await?;
+    browser.letter('i').await?;
+    browser.wait_for("[role=dialog]", "Ship and bill · €619.38").await?;
+    browser.press(Key::Enter).await?;
+    browser.wait_for("[data-testid=notice]", "posted").await?;
+    find(&browser, &ahead).await?;
+    browser.wait_for("main", "81.57").await?;
+    browser.go(&till.place("/prepayments/invoices?q=Dunlin")).await?;
+    browser.wait_for("[role=grid]", "used").await?;
+    browser.close().await?;
+    till.stop_and_verify().await
+}

@@ -7,6 +7,7 @@ use till_core::calendar::words;
 use till_core::deposit::HeldTax;
 use till_core::invoice::{InvoiceDocument, InvoiceLine};
 use till_core::money::{Currency, Money};
+use till_core::prepayment::using::by_document;
 
 /// Who sends it and who gets it.
 #[derive(Debug, Clone)]
@@ -42,7 +43,7 @@ pub enum Kind<'a> {
     },
 }
 
-const STYLE: &str = "@page{margin:18mm 16mm}body{font:10.5pt/1.4 'Source Sans 3 Variable','Source Sans 3','Noto Sans',Helvetica,Arial,sans-serif;color:#242a1e;max-width:180mm;margin:12mm auto;padding:0 6mm}header{display:flex;justify-content:space-between;margin-bottom:12mm}.company{font-weight:700;font-size:13pt}h1{font-size:20pt;margin:0 0 3mm}dl{display:grid;grid-template-columns:auto auto;gap:1mm 6mm;margin:0}dt{color:#555a4a}dd{margin:0;text-align:right}table{width:100%;border-collapse:collapse;font-variant-numeric:tabular-nums}th{text-align:left;color:#555a4a;border-bottom:1pt solid #242a1e;padding:1.5mm 2mm}td{padding:1.6mm 2mm;border-bottom:.5pt solid #c8ba9c;vertical-align:top}.r{text-align:right;white-space:nowrap}.from td{font-weight:600;background:#fbf5e6}.dim{color:#555a4a;font-size:9pt}tfoot td{border-bottom:0;padding:1mm 2mm}.due td{font-size:13pt;font-weight:700;border-top:1.5pt solid #242a1e}.text{white-space:pre-line}@media print{body{margin:0;padding:0;max-width:none}}";
+const STYLE: &str = "@page{margin:18mm 16mm}body{font:10.5pt/1.4 'Source Sans 3 Variable','Source Sans 3','Noto Sans',Helvetica,Arial,sans-serif;color:#242a1e;max-width:180mm;margin:12mm auto;padding:0 6mm}header{display:flex;justify-content:space-between;margin-bottom:12mm}.company{font-weight:700;font-size:13pt}h1{font-size:20pt;margin:0 0 3mm}h2{font-size:11.5pt;margin:9mm 0 2mm}dl{display:grid;grid-template-columns:auto auto;gap:1mm 6mm;margin:0}dt{color:#555a4a}dd{margin:0;text-align:right}table{width:100%;border-collapse:collapse;font-variant-numeric:tabular-nums}th{text-align:left;color:#555a4a;border-bottom:1pt solid #242a1e;padding:1.5mm 2mm}td{padding:1.6mm 2mm;border-bottom:.5pt solid #c8ba9c;vertical-align:top}.r{text-align:right;white-space:nowrap}.from td{font-weight:600;background:#fbf5e6}.dim{color:#555a4a;font-size:9pt}tfoot td{border-bottom:0;padding:1mm 2mm}.due td{font-size:13pt;font-weight:700;border-top:1.5pt solid #242a1e}.text{white-space:pre-line}@media print{body{margin:0;padding:0;max-width:none}}";
 
 /// A document as a page that stands alone.
 pub fn html(
@@ -58,9 +59,15 @@ pub fn html(
         Kind::Invoice { .. } => text(&mut page, document.text_above.as_deref()),
         Kind::CreditMemo { reason, .. } => text(&mut page, Some(reason)),
     }
-    lines(&mut page, kind, document);
+    match (kind, document.is_prepayment()) {
+        (Kind::Invoice { .. }, true) => advance(&mut page, document),
+        _ => lines(&mut page, kind, document),
+    }
     sums(&mut page, kind, document);
     page.push_str("</table>\n");
+    if let (Kind::Invoice { .. }, true) = (kind, document.is_prepayment()) {
+        annex(&mut page, document);
+    }
     if let Kind::Invoice { .. } = kind {
         if let Some(early) = &document.early {
             let less = document.currency.grouped(early.amount);
@@ -97,6 +104,7 @@ fn head(
     document: &InvoiceDocument,
 ) {
     let title = match kind {
+        Kind::Invoice { .. } if document.is_prepayment() => format!("Prepayment invoice {number}"),
         Kind::Invoice { .. } => format!("Invoice {number}"),
         Kind::CreditMemo { .. } => format!("Credit memo {number}"),
     };
@@ -147,6 +155,7 @@ fn lines(page: &mut String, kind: Kind<'_>, document: &InvoiceDocument) {
         };
         // An amount off the price has no quantity.
         let (quantity, price) = match line.quantity.is_zero() {
+            true if line.source.in_advance().is_some() => ("in advance".to_owned(), String::new()),
             true => ("off the price".to_owned(), String::new()),
             false => (format!("{} {}", line.quantity, escape(&line.unit)), line.unit_price.grouped(2)),
         };
@@ -166,6 +175,52 @@ fn lines(page: &mut String, kind: Kind<'_>, document: &InvoiceDocument) {
     }
 }
 
+/// What a prepayment invoice asks for: one sum by tax code; the lines follow as an annex.
+fn advance(page: &mut String, document: &InvoiceDocument) {
+    let mut orders: Vec<String> = Vec::new();
+    for line in &document.lines {
+        let order = group_heading(line);
+        if !orders.contains(&order) {
+            orders.push(order);
+        }
+    }
+    let heads = "<th>Payment in advance</th><th></th><th></th><th></th>";
+    add(page, format_args!("<table><thead><tr>{heads}<th class=\"r\">Net {}</th></tr></thead>\n", document.currency));
+    let (orders, net) = (escape(&orders.join("; ")), document.currency.grouped(document.net));
+    add(page, format_args!("<tr><td colspan=\"4\">{orders}</td><td class=\"r\">{net}</td></tr>\n"));
+}
+
+/// The lines a payment in advance is asked on.
+fn annex(page: &mut String, document: &InvoiceDocument) {
+    let priced = if document.gross_priced { "with tax" } else { "net" };
+    add(
+        page,
+        format_args!(
+            "<h2>What is billed in advance</h2>\n<table><thead><tr><th>Item</th><th class=\"r\">Of</th><th class=\"r\">Share</th>\
+             <th>Tax</th><th class=\"r\">In advance, {priced} {}</th></tr></thead>\n",
+            document.currency
+        ),
+    );
+    for line in &document.lines {
+        let Some((_, asks)) = line.source.in_advance() else { continue };
+        let share = asks.percent.map(|percent| format!("{}%", percent.percent())).unwrap_or_default();
+        let (of, now) = (document.currency.grouped(asks.of), document.currency.grouped(line.amount));
+        add(
+            page,
+            format_args!(
+                "<tr><td>{} {}</td><td class=\"r\">{of}</td><td class=\"r\">{share}</td><td>{}%</td><td class=\"r\">{now}</td></tr>\n",
+                escape(&line.code),
+                escape(&line.description),
+                line.tax.rate.percent()
+            ),
+        );
+    }
+    page.push_str(
+        "</table>\n<p class=\"dim\">This is the invoice over the advance payment. It is taken off the invoice over the goods, \
+         with its tax.</p>\n",
+    );
+}
+
 /// Discount, net, tax by rate and the total.
 fn sums(page: &mut String, kind: Kind<'_>, document: &InvoiceDocument) {
     page.push_str("<tfoot>");
@@ -182,6 +237,14 @@ fn sums(page: &mut String, kind: Kind<'_>, document: &InvoiceDocument) {
         let share = discount.percent.map(|percent| format!(" {} %", percent.percent())).unwrap_or_default();
         sum("", "Lines", document.lines_total);
         sum("", &format!("Less{share}, {}", discount.reason), -discount.amount);
+    }
+    let prepaid = by_document(document);
+    if !prepaid.is_empty() && document.discount.is_none() {
+        sum("", "Lines", document.lines_total);
+    }
+    for (invoice, part) in prepaid {
+        let label = format!("Less prepayment invoice {}, its tax billed there", invoice.number);
+        sum("", &label, -part.priced(document.gross_priced));
     }
     sum("", "Net", document.net);
     for tax in &document.taxes {
@@ -343,10 +406,12 @@ mod tests {
     use till_core::deposit::split_by_code;
     use till_core::deposit::using::DepositUsed;
     use till_core::fixed::{ExchangeRate, Quantity, Rate, UnitPrice};
-    use till_core::ids::{CustomerId, DocumentKind, DocumentRef, OpenItemId, OrderId, OrderLineId};
+    use till_core::ids::{CustomerId, DocumentKind, DocumentRef, OpenItemId, OrderId, OrderLineId, PrepaidId};
     use till_core::invoice::{ItemKind, LineSource};
     use till_core::marks::Marks;
     use till_core::money::Currency;
+    use till_core::prepayment::using::PrepaidUsed;
+    use till_core::prepayment::{Asks, Part};
     use till_core::tax::{TaxCategory, TaxComputed, TaxLine, TaxRate};
 
     /// Two at 59.00 less 5 %, of which 23 % is tax; of four ordered two are still to come.
@@ -383,6 +448,7 @@ mod tests {
             price_steps: Vec::new(),
             marks: Marks::default(),
             kind: ItemKind::Goods,
+            prepaid: Vec::new(),
             full: Money(11_800),
             amount: Money(11_210),
             off: Money::ZERO,
@@ -461,6 +527,46 @@ mod tests {
         assert!(sums.contains("Less deposit D-41, with 14.96 tax, as on its receipt"), "{sums}");
         assert!(sums.contains("-80.00") || sums.contains("−80.00"), "{sums}");
         assert!(sums.contains("Balance due") && sums.contains("57.88"), "{sums}");
+    }
+
+    /// A quarter of 112.10 in advance is 28.03 (28.025), tax 6.45: one sum by code, the line as an annex; then the invoice
+    /// over the goods, 84.07 and 19.34 (19.3361) tax.
+    #[test]
+    fn a_prepayment_invoice_and_the_invoice_that_uses_it() {
+        let mut ahead = document();
+        let rate = ahead.taxes[0].rate.clone();
+        let quarter = Rate::from_percent("25").unwrap();
+        ahead.lines[0].source = LineSource::Prepaid {
+            order: OrderId(1),
+            order_number: "O-1".to_owned(),
+            customer_order_number: Some("PO <7>".to_owned()),
+            in_advance_of: OrderLineId(1),
+            asks: Asks {
+                percent: Some(quarter),
+                of: Money(11_210),
+                before: Money::ZERO,
+                used: Money::ZERO,
+                asked_on: Quantity::from_whole(4),
+                billed_before: Quantity::ZERO,
+            },
+        };
+        (ahead.lines[0].amount, ahead.lines[0].net) = (Money(2_803), Money(2_803));
+        (ahead.net, ahead.tax, ahead.total) = (Money(2_803), Money(645), Money(3_448));
+        ahead.taxes[0] = TaxLine { base: Money(2_803), tax: Money(645), rate: rate.clone() };
+        insta::assert_snapshot!(page(Kind::Invoice { canceled_by: None }, "P-1", &ahead));
+
+        let mut invoice = document();
+        let part = Part { net: Money(2_803), tax: Money(645), net_base: Money(2_803) };
+        let named = DocumentRef { kind: DocumentKind::Invoice, id: 9, number: "P-1".to_owned() };
+        invoice.lines[0].prepaid =
+            vec![PrepaidUsed { prepaid: PrepaidId(9), document: named, rate: rate.clone(), part }];
+        (invoice.net, invoice.tax, invoice.total) = (Money(8_407), Money(1_934), Money(10_341));
+        invoice.taxes[0] = TaxLine { base: Money(8_407), tax: Money(1_934), rate };
+        let page = page(Kind::Invoice { canceled_by: None }, "I-1", &invoice);
+        let sums = page.split("<tfoot>").nth(1).unwrap();
+        assert!(sums.contains("Less prepayment invoice P-1, its tax billed there"), "{sums}");
+        assert!(sums.contains("-28.03") || sums.contains("−28.03"), "{sums}");
+        assert!(sums.contains("112.10") && sums.contains("84.07") && sums.contains("103.41"), "{sums}");
     }
 
     #[test]

@@ -589,6 +589,30 @@ fn deposits(walk: &Walk, leo: &Seat, customer: &Value) {
     assert_eq!(walk.get(leo, &kept)["held"], json!(0));
 }
 
+/// Billed ahead: the shares kept, the prepayment invoice paid, used by the invoice, the rest of it credited.
+fn prepayments(walk: &Walk, leo: &Seat, customer: &Value) {
+    let order = walk.order(leo, customer, json!([{ "item": "POT", "quantity": "4" }]));
+    let place = format!("/api/orders/{order}/advance");
+    let saved = walk.get(leo, &place);
+    assert_eq!(saved["now"], json!(0), "nobody said how much: {saved}");
+    walk.put(leo, &place, json!({ "version": saved["version"], "percent": "50", "lines": [] }));
+    let form = json!({ "percent": "50", "document_date": walk.today });
+    let plan = walk.post(leo, &format!("{place}/preview"), form.clone());
+    assert_eq!(plan["now"], json!(4_000), "half of 80.00: {plan}");
+    let mut wish = form;
+    wish["seen"] = plan["preview"]["fingerprint"].clone();
+    let ahead = walk.post(leo, &place, wish)["id"].clone();
+    let shipment = walk.ship(leo, order, "2", None);
+    let draft = walk.draft(leo, shipment);
+    walk.post_draft(leo, draft);
+    let list = walk.get(leo, "/api/prepayments");
+    assert_eq!((&list["rows"][0]["used"], &list["rows"][0]["left"]), (&json!(1_000), &json!(3_000)), "{list}");
+    let lines = json!([{ "position": 0, "amount": "30" }]);
+    let wish = json!({ "lines": lines, "reason": "the rest was given up", "date": walk.today });
+    walk.seen_and_done(leo, &format!("/api/invoices/{ahead}/credit"), wish, json!({}));
+    assert_eq!(walk.get(leo, "/api/prepayments")["rows"][0]["left"], json!(0));
+}
+
 /// What a clerk may not do alone waits; it is approved, declined, taken back.
 fn approvals(walk: &Walk, leo: &Seat, cleo: &Seat, customer: &Value) {
     let asked = || {
@@ -635,6 +659,7 @@ fn new_books_do_all_that_the_demo_can() {
     let invoice = billing(&walk, &leo, &customer);
     money(&walk, &leo, &customer, invoice);
     deposits(&walk, &leo, &customer);
+    prepayments(&walk, &leo, &customer);
     ship_and_bill(&walk, &leo, &customer);
     runs(&walk, &leo, &customer);
     outbox(&walk, &leo, invoice);

@@ -76,6 +76,7 @@ pub async fn day_sheet(connection: &mut SqliteConnection, viewer: Option<Viewer>
     load_packed(connection, &rules, &mut facts).await?;
     let ageing = load_late(connection, today, &mut facts).await?;
     load_hanging(connection, today, &mut facts).await?;
+    facts.to_credit = crate::prepayments::to_credit(connection, today).await?;
     load_unfinished(connection, today, &mut facts).await?;
     load_approvals(connection, viewer, &mut facts).await?;
     Ok(DaySheet {
@@ -394,7 +395,7 @@ pub struct Spine {
     pub shipments: i64,
     /// Unbilled shipments.
     pub billing: i64,
-    /// Deposits that are left hanging.
+    /// Deposits that are left hanging, prepayment invoices of which something is to be credited.
     pub prepayments: i64,
     /// Receipts with something unapplied.
     pub receipts: i64,
@@ -427,7 +428,7 @@ pub async fn spine(connection: &mut SqliteConnection, viewer: Option<Viewer>) ->
         day_sheet: i64::try_from(sheet.items.len()).unwrap_or(0),
         shipments: count(Work::ReadyToGo),
         billing,
-        prepayments: still(DocumentKind::Deposit),
+        prepayments: still(DocumentKind::Deposit) + still(DocumentKind::Invoice),
         receipts: still(DocumentKind::Receipt),
         billing_stopped: count(Work::Stopped) > 0,
     })

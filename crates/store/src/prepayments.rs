@@ -6,5 +6,5 @@ mod facts;
 mod views;
 
 pub use asking::{AdvanceForm, AdvanceLine, AdvanceLineView, AdvancePlan, SavedAdvance, bill, plan, save};
-pub(crate) use facts::{left_of, load_for_invoices, read_uses, rows_of, unpaid_of};
+pub(crate) use facts::{left_of, load_for_invoices, read_uses, rows_of, to_credit, unpaid_of};
 pub use views::{PrepaymentFilter, PrepaymentList, PrepaymentRow, list, of_order};

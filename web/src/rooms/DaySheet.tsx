@@ -43,6 +43,7 @@ const nexts: Record<DayItem["next"], { words: string; title: string }> = {
   decide: { words: "decide", title: "Approve or decline" },
   apply: { words: "apply", title: "Apply the money" },
   clear: { words: "clear", title: "Open the deposit" },
+  credit: { words: "credit", title: "Open the prepayment invoice" },
   post_shipment: { words: "post", title: "Look at the shipment" },
   bill: { words: "bill", title: "Bill it" },
   ask_for_money: { words: "ask", title: "Open the account" },

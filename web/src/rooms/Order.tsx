@@ -186,7 +186,7 @@ function Opened({ order }: { order: OrderView }) {
                 key: "h",
                 label: "Bill ahead",
                 run: () => navigate(`/orders/${order.id}/advance`),
-                quiet: true,
+                quiet: order.track.shipped > order.track.billed,
                 needs: "post_invoice" as const,
               },
             ]

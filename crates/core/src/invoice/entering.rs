@@ -77,7 +77,8 @@ pub(super) fn enter(input: &InvoiceInput<'_>, document: &InvoiceDocument, findin
             builder.add(Purpose::TaxPayable, -part.tax, -part.tax_base, what);
         }
     }
-    let text = format!("Invoice to {}", input.customer.name);
+    let what = if document.is_prepayment() { "Prepayment invoice" } else { "Invoice" };
+    let text = format!("{what} to {}", input.customer.name);
     builder.finish_or_say(document.posting_date.date, text, findings)
 }
 

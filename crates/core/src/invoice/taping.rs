@@ -112,7 +112,7 @@ fn tape_prepaid(tape: &mut Tape, document: &InvoiceDocument) {
         tape.amount(TapeStyle::Sum, sum, document.lines_total);
     }
     for (prepayment, part) in used {
-        let label = format!("less billed in advance, {}", prepayment.number);
+        let label = format!("less prepaid on {}", prepayment.number);
         tape.amount(TapeStyle::Line, label, -part.priced(document.gross_priced));
     }
 }

@@ -5,7 +5,8 @@ use std::collections::HashMap;
 use chrono::NaiveDate;
 use sqlx::SqliteConnection;
 use till_core::accounts::{Account, AccountType};
-use till_core::fixed::Rate;
+use till_core::day_sheet::ToCreditFacts;
+use till_core::fixed::{Quantity, Rate};
 use till_core::ids::{DocumentKind, DocumentRef, InvoiceId, OrderId, OrderLineId, PrepaidId};
 use till_core::invoice::{InvoiceInput, InvoiceLine};
 use till_core::money::Money;
@@ -161,6 +162,45 @@ pub(crate) async fn left_of(connection: &mut SqliteConnection, orders: &str) -> 
     .into_iter()
     .map(|row| (row.order, Money(row.left)))
     .collect())
+}
+
+/// Prepayment invoices of which something is to be credited, because lines of their order were canceled: each with the
+/// number of its order, the customer's name and how much, without tax, in base currency.
+pub(crate) async fn to_credit(connection: &mut SqliteConnection, today: NaiveDate) -> Result<Vec<ToCreditFacts>> {
+    let rows = sqlx::query!(
+        r#"SELECT line.id AS "id!", documents.posting_date AS "day!: NaiveDate", orders.number AS "order!", orders.gross_priced AS "gross!",
+                  name AS "name!", order_lines.ordered_e4 - cancelled_e4 AS "wanted!: i64", order_lines.billed_e4 AS "billed!"
+           FROM document_lines AS line JOIN documents ON documents.id = line.document_id AND documents.state = 'posted'
+           JOIN order_lines ON order_lines.id = prepays_line_id JOIN orders ON orders.id = order_lines.order_id
+           JOIN customers ON customers.id = documents.customer_id
+           WHERE prepays_line_id IS NOT NULL AND (cancelled_e4 > 0 OR orders.state <> 'open') ORDER BY line.id"#
+    )
+    .fetch_all(&mut *connection)
+    .await?;
+    if rows.is_empty() {
+        return Ok(Vec::new());
+    }
+    let register = load(connection, &json(&rows.iter().map(|row| row.id).collect::<Vec<_>>())?).await?;
+    let mut found: Vec<ToCreditFacts> = Vec::new();
+    for (row, prepaid) in rows.into_iter().zip(register) {
+        let (wanted, billed) = (Quantity::from_scaled(row.wanted), Quantity::from_scaled(row.billed));
+        let gross = row.gross != 0;
+        let part = prepaid.part(prepaid.to_credit(wanted, billed, gross), gross, today);
+        if part.is_zero() {
+            continue;
+        }
+        match found.iter_mut().find(|known| known.invoice == prepaid.document) {
+            Some(known) => known.amount += part.net_base,
+            None => found.push(ToCreditFacts {
+                invoice: prepaid.document,
+                name: row.name,
+                order: row.order,
+                amount: part.net_base,
+                posted_on: row.day,
+            }),
+        }
+    }
+    Ok(found)
 }
 
 /// Prepayment invoices of an order that are not paid, with what is open of each, in words with its currency.

@@ -244,7 +244,7 @@ fn steps() -> impl Strategy<Value = Vec<Dated>> {
         1 => any::<(bool, bool)>().prop_map(|(at_receipt, proportion)| Step::Regime { at_receipt, proportion }),
         3 => (any_of(6), any::<bool>(), prop::option::of(-1i64..20_000))
             .prop_map(|(deposit, refund, minor)| Step::EndDeposit { deposit, refund, minor }),
-        1 => (any_of(6), order()).prop_map(|(deposit, order)| Step::MoveDeposit { deposit, order }),
+        2 => (any_of(6), order()).prop_map(|(deposit, order)| Step::MoveDeposit { deposit, order }),
         2 => (any_of(6)).prop_map(|deposit| Step::UnapplyDeposit { deposit }),
         2 => (any_of(6)).prop_map(|deposit| Step::ApplyDeposit { deposit }),
         2 => (any_of(6)).prop_map(|deposit| Step::ReverseDeposit { deposit }),

@@ -11,6 +11,7 @@ import { useNotices } from "../../shell/notices";
 import { Worktop } from "../../shell/Worktop";
 import { GoingOutLines, SendAgainAsk } from "../goingout/parts";
 import { CreditAdvanceAsk } from "../prepayments/credit";
+import { AdvanceCells, AdvanceHead } from "../prepayments/lines";
 import { PrepaymentLines } from "../prepayments/OfOrder";
 import { CancelAsk } from "./Cancel";
 import { Head, InvoiceTape, LineCells, LineHead } from "./lines";
@@ -110,18 +111,22 @@ export function Posted({ invoice }: { invoice: InvoiceView }) {
       <ApprovalStrip approvals={approvals} />
       <GoingOutLines deliveries={invoice.deliveries} />
       <Lines label="Lines of the invoice">
-        <LineHead gross={document.gross_priced} />
+        {ahead ? <AdvanceHead gross={document.gross_priced} /> : <LineHead gross={document.gross_priced} />}
         <tbody>
-          {document.lines.map((line, at) => (
-            <tr key={sources[at]?.key}>
-              <LineCells
-                line={line}
-                source={sources[at]}
-                currency={document.currency}
-                quantity={`${number(line.quantity)} ${line.unit}`}
-              />
-            </tr>
-          ))}
+          {document.lines.map((line, at) =>
+            ahead ? (
+              <AdvanceCells key={sources[at]?.key} line={line} currency={document.currency} />
+            ) : (
+              <tr key={sources[at]?.key}>
+                <LineCells
+                  line={line}
+                  source={sources[at]}
+                  currency={document.currency}
+                  quantity={`${number(line.quantity)} ${line.unit}`}
+                />
+              </tr>
+            ),
+          )}
         </tbody>
         <tfoot>
           {(
@@ -143,7 +148,7 @@ export function Posted({ invoice }: { invoice: InvoiceView }) {
             ] as const
           ).map(([label, amount]) => (
             <tr key={label}>
-              <td colSpan={8} className="right">
+              <td colSpan={ahead ? 6 : 8} className="right">
                 {label}
               </td>
               <td className="right">{money(amount, document.currency)}</td>

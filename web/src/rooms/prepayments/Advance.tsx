@@ -17,21 +17,21 @@ import { PrepaymentLines } from "./OfOrder";
 
 const Form = styled("div")({
   display: "grid",
-  gridTemplateColumns: "auto 170px 170px",
+  gridTemplateColumns: "auto 160px 166px",
   gap: "16px 18px",
   alignItems: "start",
   justifyContent: "start",
   margin: "6px 0 12px",
   "& fieldset": { border: 0, padding: 0, margin: 0, display: "flex", gap: 14, alignItems: "center", minHeight: 36 },
   "& legend": { fontSize: 12.5, fontWeight: 600, color: "var(--ink-3)", padding: 0 },
-  "& label": { display: "flex", gap: 5, alignItems: "center" },
+  "& fieldset label": { display: "flex", gap: 5, alignItems: "center", whiteSpace: "nowrap" },
   "& input[type=radio]": { accentColor: "var(--act)" },
 });
 
 const kinds: [AskAs, string][] = [
-  ["percent", "A share of the lines"],
-  ["net", "An amount, net"],
-  ["gross", "An amount, with tax"],
+  ["percent", "Share of the lines"],
+  ["net", "Amount, net"],
+  ["gross", "Amount, with tax"],
 ];
 
 const from: Record<AdvanceLineView["from"], string> = {
@@ -120,7 +120,8 @@ function Opened({ kept }: { kept: AdvancePlan }) {
   const stopped = !document || preview.isFetching || Object.keys(errors).length > 0;
   const total = document ? moneyWithCurrency(document.total, plan.currency) : "";
   // Asking for nothing yet is no mistake.
-  const touched = share.trim() !== "" || amount.trim() !== "" || Object.keys(typed).length > 0;
+  const [asSaved] = useState(typed);
+  const touched = share !== (kept.saved.percent ?? "") || amount.trim() !== "" || typed !== asSaved;
   const nothing = plan.now === 0 && !problem;
   const errorOf = (field: string) => (field === "percent" && nothing && !touched ? undefined : errors[field]);
   const known = [
@@ -194,7 +195,12 @@ function Opened({ kept }: { kept: AdvancePlan }) {
             autoFocus
             error={!!errorOf("percent")}
             helperText={
-              errorOf("percent") ?? (plan.usual && !share ? `the customer's usual ${percent(plan.usual)}` : undefined)
+              errorOf("percent") ??
+              (nothing && plan.invoices.length > 0
+                ? "billed already"
+                : plan.usual && !share
+                  ? `the customer's usual ${percent(plan.usual)}`
+                  : undefined)
             }
             slotProps={{ htmlInput: { inputMode: "decimal", style: { textAlign: "right" } } }}
           />

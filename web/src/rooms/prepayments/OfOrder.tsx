@@ -47,7 +47,9 @@ export function PrepaymentLines({ rows, currency }: { rows: PrepaymentRow[]; cur
               <td>
                 <Link to={`/invoices/${row.id}`}>{row.number}</Link>
               </td>
-              <td className="dim">{date(row.document_date)}</td>
+              <td className="dim" style={{ whiteSpace: "nowrap" }}>
+                {date(row.document_date)}
+              </td>
               <td className="right">{money(row.total, currency)}</td>
               <td className="right">
                 {row.open > 0 ? money(row.open, currency) : <Marked className="dim">paid</Marked>}
@@ -58,12 +60,13 @@ export function PrepaymentLines({ rows, currency }: { rows: PrepaymentRow[]; cur
               <td className="right">{row.left > 0 && money(row.left, currency)}</td>
               <td className="right">
                 {row.left > 0 && may("cancel_invoice") && (
-                  <button type="button" className="quietly" onClick={() => setCrediting(row)}>
-                    {row.to_credit.length > 0 ? (
-                      <Marked className="heed">▲ Credit what was canceled…</Marked>
-                    ) : (
-                      "Credit…"
-                    )}
+                  <button
+                    type="button"
+                    className="quietly"
+                    title={row.to_credit.length > 0 ? "What belongs to canceled lines is to be credited" : undefined}
+                    onClick={() => setCrediting(row)}
+                  >
+                    {row.to_credit.length > 0 ? <Marked className="heed">▲ Credit…</Marked> : "Credit…"}
                   </button>
                 )}
               </td>

@@ -54,7 +54,6 @@ export function PrepaymentInvoicesRoom() {
     { key: "date", head: "Date", width: "70px", cell: (row) => shortDate(row.document_date, today) },
     customerColumn(openAt),
     { key: "order", head: "For", width: "72px", cell: (row) => row.order.number },
-    { key: "total", head: "Total", width: "104px", right: true, cell: (row) => amount(row, row.total) },
     {
       key: "open",
       head: "Balance due",
@@ -149,10 +148,10 @@ export function PrepaymentInvoicesRoom() {
 /** What is to be done with it next. */
 function Next({ row }: { row: PrepaymentRow }) {
   if (row.to_credit.length > 0) {
-    return <Marked className="heed">▲ Credit what was canceled</Marked>;
+    return <Marked className="heed">▲ to credit</Marked>;
   }
   if (row.left > 0 && row.order_state !== "open") {
-    return <Marked className="heed">▲ {row.order.number} is done: credit it</Marked>;
+    return <Marked className="heed">▲ to credit, {row.order.number} is done</Marked>;
   }
   if (row.open > 0) {
     return row.days_late > 0 ? (
@@ -172,6 +171,18 @@ function RegisterLines({ row }: { row: PrepaymentRow }) {
   ];
   return (
     <>
+      <div className="l">
+        <span>Total with tax</span>
+        <span>{money(row.total, row.currency)}</span>
+      </div>
+      <div className="l">
+        <span>paid or credited</span>
+        <span>{money(row.open - row.total, row.currency)}</span>
+      </div>
+      <div className="l due">
+        <span>Balance due</span>
+        <span>{money(row.open, row.currency)}</span>
+      </div>
       <div className="l">
         <span>Billed in advance, net</span>
         <span>{money(row.net, row.currency)}</span>
