@@ -5850,7 +5850,7 @@ export interface components {
          * @description What is to be done with one row, and where.
          * @enum {string}
          */
-        Next: "put_right" | "decide" | "apply" | "clear" | "post_shipment" | "bill" | "ask_for_money" | "look_at_order";
+        Next: "put_right" | "decide" | "apply" | "clear" | "credit" | "post_shipment" | "bill" | "ask_for_money" | "look_at_order";
         /** @description Numbers of one kind of document. */
         NumberRange: {
             /** @description What they number: `invoice`, `receipt`, `order`, `shipment`, `entry`. */
@@ -7849,7 +7849,7 @@ export interface components {
             };
             /**
              * Format: int64
-             * @description Deposits that are left hanging.
+             * @description Deposits that are left hanging, prepayment invoices of which something is to be credited.
              */
             prepayments: number;
             /**
