@@ -4,6 +4,7 @@ import { Link } from "react-router";
 import type { Blocker, Change, Entry, Figure, PostedEntry, Tape, Trail } from "../api/types";
 import { date, money } from "../format";
 import { placeOf } from "../places";
+import { useBase } from "./bits";
 import { Track } from "./Track";
 
 export const Paper = styled("div")({
@@ -233,4 +234,32 @@ export function TrailLines({ trail }: { trail: Trail }) {
 
 export function Tear() {
   return <div className="tear" />;
+}
+
+/** What a step would do to the books, in a dialog that asks before it is done. */
+export function WhatItDoes({
+  does,
+  entries,
+  height = 250,
+}: {
+  does: { tape: Tape; blockers: Blocker[]; changes: Change[] };
+  entries: Entry[];
+  height?: number;
+}) {
+  const base = useBase();
+  return (
+    <Paper
+      style={{ marginTop: 8, maxHeight: height, overflowY: "auto" }}
+      tabIndex={0}
+      role="region"
+      aria-label="What it does"
+    >
+      <TapeLines tape={does.tape} />
+      <BlockerLines blockers={does.blockers} />
+      {entries.map((entry) => (
+        <EntryLines key={entry.text} entry={entry} base={base} title={entry.text} />
+      ))}
+      <ChangeLines changes={does.changes} base={base} />
+    </Paper>
+  );
 }

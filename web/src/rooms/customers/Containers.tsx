@@ -5,7 +5,7 @@ import type { CustomerView } from "../../api/types";
 import { money, number, typedDecimal } from "../../format";
 import { useBase, useEverythingChanged } from "../../parts/bits";
 import { FormAsk } from "../../parts/FormAsk";
-import { BlockerLines, ChangeLines, EntryLines, Paper, TapeLines } from "../../parts/TapeRoll";
+import { WhatItDoes } from "../../parts/TapeRoll";
 import { useNotices } from "../../shell/notices";
 
 /** What the customer has of our returnable packaging. */
@@ -68,17 +68,7 @@ export function ContainersAsk({ customer, close }: { customer: CustomerView; clo
     >
       What was charged for them is set against open invoices, the oldest first; where none is open it stays unapplied.
       {preview.data && !preview.error && (
-        <Paper
-          style={{ marginTop: 8, maxHeight: 250, overflowY: "auto" }}
-          tabIndex={0}
-          role="region"
-          aria-label="What it does"
-        >
-          <TapeLines tape={preview.data.tape} />
-          <BlockerLines blockers={preview.data.blockers} />
-          {preview.data.entry && <EntryLines entry={preview.data.entry} base={base} title={preview.data.entry.text} />}
-          <ChangeLines changes={preview.data.changes} base={base} />
-        </Paper>
+        <WhatItDoes does={preview.data} entries={preview.data.entry ? [preview.data.entry] : []} />
       )}
     </FormAsk>
   );

@@ -3,10 +3,10 @@ import { useState } from "react";
 import { api, got, keyed } from "../../api/client";
 import type { BackPreview, Blocker, Change, DepositView, Entry, Tape } from "../../api/types";
 import { decimal, exponentOf, moneyWithCurrency, sentence, typedDecimal } from "../../format";
-import { useBase, useEverythingChanged } from "../../parts/bits";
+import { useEverythingChanged } from "../../parts/bits";
 import { FormAsk, type FormField } from "../../parts/FormAsk";
 import { usePaymentMethods } from "../../parts/methods";
-import { BlockerLines, ChangeLines, EntryLines, Paper, TapeLines } from "../../parts/TapeRoll";
+import { WhatItDoes } from "../../parts/TapeRoll";
 import { useNotices } from "../../shell/notices";
 
 /** What can be done with a deposit beside applying it. */
@@ -68,7 +68,6 @@ function PostAsk({
   step: Exclude<DepositStep, "move">;
   close: () => void;
 }) {
-  const base = useBase();
   const changed = useEverythingChanged();
   const { say } = useNotices();
   // Money is sent back from a bank account or out of the drawer.
@@ -165,21 +164,7 @@ function PostAsk({
     >
       {what}
       {preview.error && <p className="wrong">{preview.error.message}</p>}
-      {preview.data && (
-        <Paper
-          style={{ marginTop: 8, maxHeight: 160, overflowY: "auto" }}
-          tabIndex={0}
-          role="region"
-          aria-label="What it does"
-        >
-          <TapeLines tape={preview.data.tape} />
-          <BlockerLines blockers={preview.data.blockers} />
-          {preview.data.entries.map((entry) => (
-            <EntryLines key={entry.text} entry={entry} base={base} title={entry.text} />
-          ))}
-          <ChangeLines changes={preview.data.changes} base={base} />
-        </Paper>
-      )}
+      {preview.data && <WhatItDoes does={preview.data} entries={preview.data.entries} height={160} />}
     </FormAsk>
   );
 }

@@ -4,14 +4,13 @@ import { useNavigate } from "react-router";
 import { api, got, keyed } from "../../api/client";
 import type { InvoiceView } from "../../api/types";
 import { moneyWithCurrency } from "../../format";
-import { useBase, useEverythingChanged } from "../../parts/bits";
+import { useEverythingChanged } from "../../parts/bits";
 import { FormAsk } from "../../parts/FormAsk";
-import { BlockerLines, ChangeLines, EntryLines, Paper, TapeLines } from "../../parts/TapeRoll";
+import { WhatItDoes } from "../../parts/TapeRoll";
 import { useNotices } from "../../shell/notices";
 
 /** Cancels a posted invoice with a credit memo over the whole of it: what that does, before it is done. */
 export function CancelAsk({ invoice, close }: { invoice: InvoiceView; close: () => void }) {
-  const base = useBase();
   const navigate = useNavigate();
   const changed = useEverythingChanged();
   const { say } = useNotices();
@@ -78,21 +77,7 @@ export function CancelAsk({ invoice, close }: { invoice: InvoiceView; close: () 
       }}
     >
       A credit memo over the whole of it turns its entry round. Receipts on it become unapplied money.
-      {preview.data && (
-        <Paper
-          style={{ marginTop: 8, maxHeight: 250, overflowY: "auto" }}
-          tabIndex={0}
-          role="region"
-          aria-label="What it does"
-        >
-          <TapeLines tape={preview.data.tape} />
-          <BlockerLines blockers={preview.data.blockers} />
-          {preview.data.entries.map((entry) => (
-            <EntryLines key={entry.text} entry={entry} base={base} title={entry.text} />
-          ))}
-          <ChangeLines changes={preview.data.changes} base={base} />
-        </Paper>
-      )}
+      {preview.data && <WhatItDoes does={preview.data} entries={preview.data.entries} />}
     </FormAsk>
   );
 }

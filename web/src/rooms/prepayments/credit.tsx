@@ -3,14 +3,13 @@ import { useState } from "react";
 import { api, got, keyed } from "../../api/client";
 import type { CreditLine, PrepaymentRow } from "../../api/types";
 import { moneyWithCurrency } from "../../format";
-import { useBase, useEverythingChanged } from "../../parts/bits";
+import { useEverythingChanged } from "../../parts/bits";
 import { FormAsk } from "../../parts/FormAsk";
-import { BlockerLines, ChangeLines, EntryLines, Paper, TapeLines } from "../../parts/TapeRoll";
+import { WhatItDoes } from "../../parts/TapeRoll";
 import { useNotices } from "../../shell/notices";
 
 /** Credits what of a prepayment invoice is not used: what that does, before it is done. */
 export function CreditAdvanceAsk({ row, close }: { row: PrepaymentRow; close: () => void }) {
-  const base = useBase();
   const changed = useEverythingChanged();
   const { say } = useNotices();
   const [day, setDay] = useState("");
@@ -89,19 +88,7 @@ export function CreditAdvanceAsk({ row, close }: { row: PrepaymentRow; close: ()
       }}
     >
       What is open of {row.number} is settled by it first; what was paid is kept for the customer, unapplied.
-      {preview.data && (
-        <Paper
-          style={{ marginTop: 8, maxHeight: 250, overflowY: "auto" }}
-          tabIndex={0}
-          role="region"
-          aria-label="What it does"
-        >
-          <TapeLines tape={preview.data.tape} />
-          <BlockerLines blockers={preview.data.blockers} />
-          {preview.data.entry && <EntryLines entry={preview.data.entry} base={base} title="Entry when posted" />}
-          <ChangeLines changes={preview.data.changes} base={base} />
-        </Paper>
-      )}
+      {preview.data && <WhatItDoes does={preview.data} entries={preview.data.entry ? [preview.data.entry] : []} />}
     </FormAsk>
   );
 }

@@ -3,9 +3,9 @@ import { useState } from "react";
 import { api, got, keyed } from "../../api/client";
 import type { BackPreview, ReceiptView } from "../../api/types";
 import { moneyWithCurrency } from "../../format";
-import { useBase, useEverythingChanged } from "../../parts/bits";
+import { useEverythingChanged } from "../../parts/bits";
 import { FormAsk } from "../../parts/FormAsk";
-import { BlockerLines, ChangeLines, EntryLines, Paper, TapeLines } from "../../parts/TapeRoll";
+import { WhatItDoes } from "../../parts/TapeRoll";
 import { useNotices } from "../../shell/notices";
 
 /** Unapplied: the money stays with the customer. Reversed: it was never received. */
@@ -13,7 +13,6 @@ export type TakingBack = "unapply" | "reverse";
 
 /** Takes applications of a receipt back, or all of it: what that does, before it is done. */
 export function TakeBackAsk({ receipt, what, close }: { receipt: ReceiptView; what: TakingBack; close: () => void }) {
-  const base = useBase();
   const changed = useEverythingChanged();
   const { say } = useNotices();
   const [day, setDay] = useState("");
@@ -75,21 +74,7 @@ export function TakeBackAsk({ receipt, what, close }: { receipt: ReceiptView; wh
       {what === "unapply"
         ? "The money stays with the customer without a target; what it had settled is open again."
         : "For a receipt that was typed in error: the wrong customer, the wrong amount. The entry is turned round."}
-      {preview.data && (
-        <Paper
-          style={{ marginTop: 8, maxHeight: 250, overflowY: "auto" }}
-          tabIndex={0}
-          role="region"
-          aria-label="What it does"
-        >
-          <TapeLines tape={preview.data.tape} />
-          <BlockerLines blockers={preview.data.blockers} />
-          {preview.data.entries.map((one) => (
-            <EntryLines key={one.reverses ?? 0} entry={one.entry} base={base} title={one.entry.text} />
-          ))}
-          <ChangeLines changes={preview.data.changes} base={base} />
-        </Paper>
-      )}
+      {preview.data && <WhatItDoes does={preview.data} entries={preview.data.entries.map((one) => one.entry)} />}
     </FormAsk>
   );
 }
