@@ -343,7 +343,7 @@ impl ToCreditFacts {
         DayItem {
             work: Work::MoneyLyingStill,
             title: self.name.clone(),
-            why: format!("{} is to be credited, lines of {} were canceled", self.invoice.number, self.order),
+            why: format!("{} is to be credited, {} was canceled in part", self.invoice.number, self.order),
             amount: self.amount,
             days: age(self.posted_on, today),
             next: Next::Credit,

@@ -17,6 +17,7 @@ const VIEWS: &[(&str, &str)] = &[
     ("going-out", "/billing/going-out"),
     ("new-receipt", "/receipts/new"),
     ("prepayments", "/prepayments"),
+    ("bill-ahead", "/orders?q=KM+1140"),
     ("new-order", "/orders/new"),
     ("order", "/orders?q=SH-2611"),
     ("orders", "/orders"),
@@ -26,7 +27,6 @@ const VIEWS: &[(&str, &str)] = &[
     ("customer", "/customers/3"),
     ("journal", "/ledger"),
     ("open-items", "/ledger/open-items"),
-    ("approval", "/approvals/1"),
 ];
 
 #[tokio::main]
@@ -127,6 +127,13 @@ async fn take(till: &Till, browser: &Browser, name: &str, place: &str) -> Result
             }
         }
         "order" | "shipment" => browser.press(Key::Enter).await?,
+        "bill-ahead" => {
+            browser.press(Key::Enter).await?;
+            browser.settle().await?;
+            browser.letter('h').await?;
+            browser.wait_for_focus("Advance %").await?;
+            browser.type_text("25").await?;
+        }
         _ => {}
     }
     browser.settle().await
