@@ -12,6 +12,7 @@ pub mod credit;
 mod document;
 mod entering;
 mod grouping;
+mod in_order;
 mod leaving;
 mod line;
 mod promise;
@@ -23,27 +24,28 @@ pub use building::{early_offer, owed_back};
 pub(crate) use checking::check_codes;
 pub use document::{DocumentDiscount, InvoiceDocument, LinkRole, OrderShare};
 pub use grouping::{BillingHabit, Combine, Group, Picking, group, waits_for_rest};
+pub use in_order::{decide_in_order, decide_those_that_go};
 pub use leaving::Leaving;
 pub use line::{HeldCost, InvoiceLine, LineFault, LineSource, LineToBill, PriceChange, TaxChange, price_difference};
 pub use promise::Difference;
 pub use taping::tape;
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::BTreeMap;
 
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 
 use crate::accounts::{AccountMap, Purpose};
 use crate::calendar::{DateOrder, DocumentDate, Periods, Terms};
-use crate::checks::{Blocker, Check, Findings, Step, stops};
+use crate::checks::{Blocker, Check, Findings, Step};
 use crate::deposit::using::{self, DepositFacts, DepositOffer, DepositUse};
 use crate::entry::Entry;
 use crate::fingerprint;
 use crate::fixed::{ExchangeRate, Quantity, Rate};
-use crate::ids::{ApprovalId, CustomerId, ItemId, LayerId, OpenItemId, OrderId, PrepaidId, ShipmentLineId};
+use crate::ids::{ApprovalId, CustomerId, ItemId, OrderId};
 use crate::marks::MarkRules;
 use crate::money::{Currency, Money, too_large};
-use crate::open_items::{OpenItem, Side};
+use crate::open_items::Side;
 use crate::order::{InvoiceShares, OrderAfter, OrderFacts, compare};
 use crate::posting::{
     Billed, MovedWith, NewApplication, NewItem, Posting, PrepaidMove, StockMove, Which, account_of, containers_of,
@@ -411,94 +413,6 @@ pub fn decide(input: &InvoiceInput<'_>) -> InvoiceDecision {
         fingerprint,
         document: Some(document),
     }
-}
-
-/// Decides on invoices that are posted one after the other: each sees what those before it make
-/// of its orders, of cost that waits for them, and of what the customer owes. One that is stopped makes nothing of them.
-pub fn decide_in_order(inputs: &mut [InvoiceInput<'_>]) -> Vec<InvoiceDecision> {
-    decide_those_that_go(inputs, |_, _| true)
-}
-
-/// The same where some of them are held back though nothing stops them, as one whose figures have moved since a run
-/// was looked at: what is not posted makes nothing of the orders, the cost and the deposits of those after it. `goes`
-/// says by place and decision whether one is posted.
-pub fn decide_those_that_go(
-    inputs: &mut [InvoiceInput<'_>],
-    goes: impl Fn(usize, &InvoiceDecision) -> bool,
-) -> Vec<InvoiceDecision> {
-    let mut orders: HashMap<OrderId, OrderFacts> = HashMap::new();
-    let mut owes: HashMap<CustomerId, Money> = HashMap::new();
-    let mut held: HashMap<ShipmentLineId, HeldCost> = HashMap::new();
-    let mut gone: HashMap<LayerId, (Quantity, Money)> = HashMap::new();
-    let mut used: HashMap<OpenItemId, OpenItem> = HashMap::new();
-    let mut prepaid: HashMap<PrepaidId, Prepaid> = HashMap::new();
-    let mut last: Option<NaiveDate> = None;
-    let mut decisions = Vec::with_capacity(inputs.len());
-    for (place, input) in inputs.iter_mut().enumerate() {
-        input.dates.last = input.dates.last.max(last);
-        for line in &mut input.lines {
-            if let Some(later) = line.source.shipment_line().and_then(|id| held.get(&id)) {
-                line.held_cost = Some(*later);
-            }
-        }
-        for order in &mut input.orders {
-            if let Some(later) = orders.get(&order.id) {
-                *order = later.clone();
-            }
-        }
-        for layer in input.stock.values_mut().flatten() {
-            if let Some((quantity, cost)) = gone.get(&layer.id) {
-                layer.remaining = Quantity::from_scaled(layer.remaining.scaled() - quantity.scaled());
-                layer.remaining_cost -= *cost;
-            }
-        }
-        if let Some(later) = owes.get(&input.customer.id) {
-            input.customer.owes = *later;
-        }
-        for deposit in &mut input.deposits {
-            if let Some(later) = used.get(&deposit.item.id) {
-                deposit.item = later.clone();
-            }
-        }
-        for row in &mut input.prepaid {
-            if let Some(later) = prepaid.get(&row.id) {
-                *row = later.clone();
-            }
-        }
-        let mut decision = decide(input);
-        let posted = !stops(&decision.blockers) && goes(place, &decision);
-        if let Some(document) = decision.document.as_ref().filter(|_| posted) {
-            // One that is dated ahead holds nobody up.
-            last = last.max(Some(document.document_date.date).filter(|date| *date <= input.dates.today));
-            owes.insert(input.customer.id, input.customer.owes + document.due_base());
-            for deposit in &document.deposits {
-                let Some(facts) = input.deposits.iter().find(|facts| facts.item.id == deposit.item) else { continue };
-                used.insert(deposit.item, facts.item.less(deposit, document.posting_date.date));
-            }
-            for used in document.lines.iter().flat_map(|line| &line.prepaid) {
-                let Some(row) =
-                    prepaid.get(&used.prepaid).or_else(|| input.prepaid.iter().find(|row| row.id == used.prepaid))
-                else {
-                    continue;
-                };
-                let after = row.after(&used.part, document.posting_date.date);
-                prepaid.insert(used.prepaid, after);
-            }
-            for line in &input.lines {
-                let (Some(id), Some(cost)) = (line.source.shipment_line(), line.held_cost) else { continue };
-                held.insert(id, cost.after(line.quantity));
-            }
-            for issue in decision.leaving.iter().flat_map(|leaving| &leaving.issues) {
-                let sum = gone.entry(issue.layer).or_default();
-                *sum = (Quantity::from_scaled(sum.0.scaled() + issue.quantity.scaled()), sum.1 + issue.cost);
-            }
-            for order in std::mem::take(&mut decision.orders_after) {
-                orders.insert(order.id, order);
-            }
-        }
-        decisions.push(decision);
-    }
-    decisions
 }
 
 fn order_of<'a>(input: &'a InvoiceInput<'_>, order: OrderId) -> Option<&'a OrderFacts> {

@@ -148,16 +148,73 @@ pub(crate) async fn facts(connection: &mut SqliteConnection, ids: &[OrderId]) ->
     )
     .fetch_all(&mut *connection)
     .await?;
+    let mut lines = lines_of(connection, &wanted).await?;
+    let mut invoices = invoices_of(connection, &wanted).await?;
+    let mut held = crate::deposits::held_for(connection, &wanted).await?;
+    let mut prepaid = crate::prepayments::left_of(connection, &wanted).await?;
+    heads
+        .into_iter()
+        .map(|head| {
+            let of_order = lines.remove(&head.id).unwrap_or_default();
+            Ok(OrderFacts {
+                deposits_held: held.remove(&head.id).unwrap_or_default(),
+                prepaid_left: prepaid.remove(&head.id).unwrap_or_default(),
+                id: OrderId(head.id),
+                number: head.number,
+                customer_order_number: head.customer_order_number,
+                terms: terms(&head.terms)?,
+                currency: currency(&head.currency)?,
+                confirmed: head.confirmed != 0,
+                lines: of_order.progress,
+                work: of_order.work,
+                invoices: invoices.remove(&head.id).unwrap_or_default(),
+                promised: Promised { gross: head.gross_priced != 0, lines: of_order.promised },
+            })
+        })
+        .collect()
+}
+
+/// Lines of an order: how far each has come, which are work, what each promised.
+#[derive(Default)]
+struct LinesOf {
+    progress: Vec<(OrderLineId, LineProgress)>,
+    work: Vec<OrderLineId>,
+    promised: Vec<(OrderLineId, Rate, Money)>,
+}
+
+/// The lines of each order; `orders` is a list in JSON.
+async fn lines_of(connection: &mut SqliteConnection, orders: &str) -> Result<HashMap<i64, LinesOf>> {
     let lines = sqlx::query!(
         r#"SELECT order_lines.id AS "id!", order_id, ordered_e4, cancelled_e4, shipped_e4, billed_e4, net_minor, amount_minor, kind,
                 coalesce((SELECT rate_e6 FROM tax_rates WHERE code = order_lines.tax_code AND valid_from <= order_date
                           ORDER BY valid_from DESC LIMIT 1), 0) AS "rate!: i64"
          FROM json_each(?) AS wanted JOIN order_lines ON order_id = wanted.value JOIN orders ON orders.id = order_id
          JOIN items ON items.id = item_id ORDER BY order_id, order_lines.position"#,
-        wanted
+        orders
     )
-    .fetch_all(&mut *connection)
+    .fetch_all(connection)
     .await?;
+    let mut all: HashMap<i64, LinesOf> = HashMap::new();
+    for line in lines {
+        let of_order = all.entry(line.order_id).or_default();
+        if known(&line.kind, ItemKind::of)?.needs_no_shipment() {
+            of_order.work.push(OrderLineId(line.id));
+        }
+        let promise = (OrderLineId(line.id), Rate::from_scaled(line.rate), Money(line.amount_minor));
+        of_order.promised.push(promise);
+        of_order.progress.push((
+            OrderLineId(line.id),
+            LineProgress::from_scaled(
+                [line.ordered_e4, line.cancelled_e4, line.shipped_e4, line.billed_e4],
+                Money(line.net_minor),
+            ),
+        ));
+    }
+    Ok(all)
+}
+
+/// The invoices each order is on, with the shares of all orders on them; `orders` is a list in JSON.
+async fn invoices_of(connection: &mut SqliteConnection, orders: &str) -> Result<HashMap<i64, Vec<InvoiceShares>>> {
     let shares = sqlx::query!(
         r#"SELECT mine.order_id AS "of_order!", invoices.id AS "invoice!", total_minor AS "total!: i64", open_minor AS "open!",
                   invoices.number AS "number!", invoices.document_date AS "date!: NaiveDate", invoices.kind = 'prepayment_invoice' AS "in_advance!: bool",
@@ -169,27 +226,10 @@ pub(crate) async fn facts(connection: &mut SqliteConnection, ids: &[OrderId]) ->
            CROSS JOIN open_items ON open_items.kind = 'invoice' AND open_items.document_id = invoices.id AND purpose = 'receivable' AND side = 'owed_to_us'
            JOIN document_orders AS shares ON shares.document_id = invoices.id
            ORDER BY mine.order_id, invoices.id, shares.position"#,
-        wanted
+        orders
     )
-    .fetch_all(&mut *connection)
+    .fetch_all(connection)
     .await?;
-    let mut of_order: HashMap<i64, Vec<(OrderLineId, LineProgress)>> = HashMap::new();
-    let mut promised: HashMap<i64, Vec<(OrderLineId, Rate, Money)>> = HashMap::new();
-    let mut work: HashMap<i64, Vec<OrderLineId>> = HashMap::new();
-    for line in lines {
-        if known(&line.kind, ItemKind::of)?.needs_no_shipment() {
-            work.entry(line.order_id).or_default().push(OrderLineId(line.id));
-        }
-        let promise = (OrderLineId(line.id), Rate::from_scaled(line.rate), Money(line.amount_minor));
-        promised.entry(line.order_id).or_default().push(promise);
-        of_order.entry(line.order_id).or_default().push((
-            OrderLineId(line.id),
-            LineProgress::from_scaled(
-                [line.ordered_e4, line.cancelled_e4, line.shipped_e4, line.billed_e4],
-                Money(line.net_minor),
-            ),
-        ));
-    }
     let mut invoices: HashMap<i64, Vec<InvoiceShares>> = HashMap::new();
     for share in shares {
         let known = invoices.entry(share.of_order).or_default();
@@ -206,30 +246,7 @@ pub(crate) async fn facts(connection: &mut SqliteConnection, ids: &[OrderId]) ->
             }),
         }
     }
-    let mut held = crate::deposits::held_for(connection, &wanted).await?;
-    let mut prepaid = crate::prepayments::left_of(connection, &wanted).await?;
-    heads
-        .into_iter()
-        .map(|head| {
-            Ok(OrderFacts {
-                deposits_held: held.remove(&head.id).unwrap_or_default(),
-                prepaid_left: prepaid.remove(&head.id).unwrap_or_default(),
-                id: OrderId(head.id),
-                number: head.number,
-                customer_order_number: head.customer_order_number,
-                terms: terms(&head.terms)?,
-                currency: currency(&head.currency)?,
-                confirmed: head.confirmed != 0,
-                lines: of_order.remove(&head.id).unwrap_or_default(),
-                work: work.remove(&head.id).unwrap_or_default(),
-                invoices: invoices.remove(&head.id).unwrap_or_default(),
-                promised: Promised {
-                    gross: head.gross_priced != 0,
-                    lines: promised.remove(&head.id).unwrap_or_default(),
-                },
-            })
-        })
-        .collect()
+    Ok(invoices)
 }
 
 /// Writes the states a decision came to.

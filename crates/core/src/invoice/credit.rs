@@ -24,6 +24,9 @@
 //! assert_eq!(parts, [333, 334, 333]);
 //! ```
 
+mod advance;
+mod taping;
+
 use crate::accounts::{Account, AccountMap, Purpose};
 use crate::calendar::{DateOrder, DocumentDate, Periods, Terms, words};
 use crate::checks::{Blocker, Check, Findings, Step};
@@ -41,7 +44,7 @@ use crate::posting::{NewApplication, NewItem, Posting, Which, account_of};
 use crate::prepayment::using::{taxed_alike, used_by};
 use crate::prepayment::{Part, Prepaid};
 use crate::spread::spread;
-use crate::tape::{Change, Figure, Tape, TapeStyle};
+use crate::tape::{Change, Tape};
 use crate::tax::{TaxComputed, TaxLine};
 use crate::terms::DuePart;
 
@@ -232,8 +235,11 @@ pub fn decide(input: &CreditInput<'_>) -> CreditDecision {
         let sentence = format!("Not all that is open of {} was open on {}.{when}", input.number, words(date));
         findings.add(Check::DateTooEarly, "date", sentence);
     }
-    let given_up: Vec<Part> =
-        credits.iter().zip(&document.lines).map(|(at, line)| given_up(input, *at, line).unwrap_or_default()).collect();
+    let given_up: Vec<Part> = credits
+        .iter()
+        .zip(&document.lines)
+        .map(|(at, line)| advance::given_up(input, *at, line).unwrap_or_default())
+        .collect();
     let entry = enter(input, (&document, &given_up), (settles, kept), &mut findings);
     let mut after = input.orders.clone();
     if document.is_prepayment() {
@@ -256,8 +262,8 @@ pub fn decide(input: &CreditInput<'_>) -> CreditDecision {
         .collect();
     let amounts: Vec<_> = document.lines.iter().map(|line| (line.quantity.scaled(), line.net, line.amount)).collect();
     CreditDecision {
-        tape: tape(input, &document, settles.0, kept.0),
-        changes: changes(input, settles.1, kept.0, order_changes),
+        tape: taping::tape(input, &document, settles.0, kept.0),
+        changes: taping::changes(input, settles.1, kept.0, order_changes),
         mark: fingerprint::of(&(input.invoice, &credits, &before, amounts, &document.taxes, settles.0)),
         fingerprint: fingerprint::of(&(&document, &credits, &before, &entry, settles, kept)),
         blockers: findings.finish(),
@@ -312,7 +318,7 @@ fn line(input: &CreditInput<'_>, at: usize, wish: LineToCredit, findings: &mut F
         return None;
     };
     if let Some(row) = input.prepaid(wish.position) {
-        return advance(input, (at, billed), row, wish.what, findings);
+        return advance::advance(input, (at, billed), row, wish.what, findings);
     }
     if !taxed_alike(billed) {
         let sentence = format!(
@@ -364,56 +370,6 @@ fn line(input: &CreditInput<'_>, at: usize, wish: LineToCredit, findings: &mut F
 fn credit_line(billed: &InvoiceLine, quantity: Quantity, amount: Money, net: Money) -> InvoiceLine {
     let (off, prepaid) = (Money::ZERO, Vec::new());
     InvoiceLine { quantity, unbilled: quantity, full: amount, amount, off, net, prepaid, ..billed.clone() }
-}
-
-/// A line that bills in advance: an amount of what is neither used nor credited of it, from the day on.
-fn advance(
-    input: &CreditInput<'_>,
-    (at, billed): (usize, &InvoiceLine),
-    row: &Prepaid,
-    what: What,
-    findings: &mut Findings,
-) -> Option<InvoiceLine> {
-    let field = format!("lines.{at}.amount");
-    let gross_priced = input.document.gross_priced;
-    let (left, currency) = (row.left().priced(gross_priced), input.document.currency);
-    let What::Price(amount) = what else {
-        findings.add(
-            Check::CannotCredit,
-            field,
-            format!("{} is billed in advance: credit an amount of it.", billed.code),
-        );
-        return None;
-    };
-    if !amount.is_positive() {
-        findings.add(Check::AmountNotPositive, field, "Credit more than zero.");
-        return None;
-    }
-    if amount > left {
-        let sentence =
-            format!("{} {currency} of {} are neither used nor credited.", currency.grouped(left), billed.code);
-        findings.add(Check::MoreThanBilled, field, sentence);
-        return None;
-    }
-    let part = row.part(amount, gross_priced, input.date.date);
-    if part.priced(gross_priced) != amount {
-        let when = row.free_from().map_or_else(String::new, |day| format!(" Choose {} or later.", words(day)));
-        let sentence = format!(
-            "Not all that is left of {} on {} was there on {}.{when}",
-            billed.code,
-            input.number,
-            words(input.date.date)
-        );
-        findings.add(Check::DateTooEarly, "date", sentence);
-        return None;
-    }
-    Some(credit_line(billed, Quantity::ZERO, amount, part.net))
-}
-
-/// What a line that bills in advance gives up of its row; none for other lines.
-fn given_up(input: &CreditInput<'_>, position: usize, line: &InvoiceLine) -> Option<Part> {
-    let row = input.prepaid(position)?;
-    Some(row.part(line.amount, input.document.gross_priced, input.date.date))
 }
 
 /// The document, and what of it settles the invoice and what is kept, each in both currencies.
@@ -548,47 +504,4 @@ fn enter(
         builder.add_difference(rest - others.iter().copied().sum::<Money>(), input.base);
     }
     builder.finish_or_say(input.date.date, format!("Credit on {}", input.number), findings)
-}
-
-fn tape(input: &CreditInput<'_>, document: &InvoiceDocument, settled: Money, kept: Money) -> Tape {
-    let mut tape =
-        Tape::new(input.customer.name.clone(), format!("credit memo on {}", input.number), document.currency);
-    for line in &document.lines {
-        let label = match line.quantity.is_positive() {
-            true => format!("{} × {}", line.quantity, line.code),
-            false if line.source.in_advance().is_some() => format!("in advance on {}", line.code),
-            false => format!("off the price of {}", line.code),
-        };
-        tape.amount(TapeStyle::Line, label, -line.amount);
-    }
-    if document.gross_priced {
-        tape.remark(TapeStyle::Detail, "prices with tax: it is taken out of them", false);
-    }
-    tape.amount(TapeStyle::Sum, "Net", -document.net);
-    for tax in &document.taxes {
-        tape.part(TapeStyle::Line, tax.label(), -tax.base, -tax.tax);
-    }
-    tape.amount(TapeStyle::Due, "Credit", -document.total);
-    if !settled.is_zero() {
-        tape.amount(TapeStyle::Detail, format!("off what is open of {}", input.number), settled);
-    }
-    if !kept.is_zero() {
-        tape.amount(TapeStyle::Detail, "kept for the customer, unapplied", kept);
-    }
-    tape.remark(TapeStyle::Detail, format!("posted on {}", words(input.date.date)), !input.date.typed);
-    tape.remark(TapeStyle::Detail, "rates and tax dates of the invoice", false);
-    tape
-}
-
-fn changes(input: &CreditInput<'_>, owed_less: Money, kept: Money, orders: Vec<Change>) -> Vec<Change> {
-    let mut changes = vec![Change {
-        label: "Customer owes".to_owned(),
-        before: Some(Figure::money(input.customer.owes)),
-        after: Figure::money(input.customer.owes - owed_less),
-    }];
-    if !kept.is_zero() {
-        changes.push(Change { label: "Kept unapplied".to_owned(), before: None, after: Figure::money(kept) });
-    }
-    changes.extend(orders);
-    changes
 }

@@ -168,17 +168,7 @@ async fn rows(connection: &mut SqliteConnection, rules: &Rules, ids: &[i64]) -> 
     )
     .fetch_all(&mut *connection)
     .await?;
-    let mut wanted_of: HashMap<i64, (Quantity, Quantity)> = HashMap::new();
-    for row in sqlx::query!(
-        r#"SELECT order_lines.id AS "id!", order_lines.ordered_e4 - cancelled_e4 AS "wanted!: i64", order_lines.billed_e4 AS "billed!" FROM json_each(?) AS wanted
-           JOIN document_lines ON document_id = wanted.value JOIN order_lines ON order_lines.id = prepays_line_id"#,
-        wanted
-    )
-    .fetch_all(&mut *connection)
-    .await?
-    {
-        wanted_of.insert(row.id, (Quantity::from_scaled(row.wanted), Quantity::from_scaled(row.billed)));
-    }
+    let wanted_of = quantities(connection, &wanted).await?;
     let mut all = Vec::with_capacity(heads.len());
     for head in heads {
         let register = prepayments::rows_of(connection, InvoiceId(head.id)).await?;
@@ -223,4 +213,20 @@ async fn rows(connection: &mut SqliteConnection, rules: &Rules, ids: &[i64]) -> 
         });
     }
     Ok(all)
+}
+
+/// What is wanted and billed of each order line that prepayment invoices are on; `ids` is a list in JSON.
+async fn quantities(connection: &mut SqliteConnection, ids: &str) -> Result<HashMap<i64, (Quantity, Quantity)>> {
+    let mut wanted_of: HashMap<i64, (Quantity, Quantity)> = HashMap::new();
+    for row in sqlx::query!(
+        r#"SELECT order_lines.id AS "id!", order_lines.ordered_e4 - cancelled_e4 AS "wanted!: i64", order_lines.billed_e4 AS "billed!" FROM json_each(?) AS wanted
+           JOIN document_lines ON document_id = wanted.value JOIN order_lines ON order_lines.id = prepays_line_id"#,
+        ids
+    )
+    .fetch_all(connection)
+    .await?
+    {
+        wanted_of.insert(row.id, (Quantity::from_scaled(row.wanted), Quantity::from_scaled(row.billed)));
+    }
+    Ok(wanted_of)
 }
