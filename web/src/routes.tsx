@@ -32,6 +32,7 @@ import { OpenLinesRoom } from "./rooms/order/OpenLines";
 import { QuoteRoom, QuotesRoom } from "./rooms/order/Quotes";
 import { AdvanceRoom } from "./rooms/prepayments/Advance";
 import { PrepaymentInvoicesRoom } from "./rooms/prepayments/Register";
+import { PaymentRequestRoom } from "./rooms/prepayments/Request";
 import { ReceiptRoom } from "./rooms/Receipt";
 import { ReceiptsRoom } from "./rooms/Receipts";
 import { RunRoom } from "./rooms/runs/Run";
@@ -89,6 +90,7 @@ export const routes: RouteObject[] = [
       { path: "invoices/:id", element: <InvoiceRoom /> },
       { path: "prepayments", element: <DepositsRoom /> },
       { path: "prepayments/new", element: <NewDepositRoom /> },
+      { path: "payment-requests/:id", element: <PaymentRequestRoom /> },
       { path: "prepayments/invoices", element: <PrepaymentInvoicesRoom /> },
       { path: "prepayments/:id", element: <DepositRoom /> },
       { path: "receipts", element: <ReceiptsRoom /> },

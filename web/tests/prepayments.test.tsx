@@ -62,6 +62,7 @@ const plan = (over: object = {}) => ({
   now: 0,
   lower: 0,
   invoices: [],
+  requests: [],
   preview: null,
   blockers: [nothing],
   ...over,
@@ -177,7 +178,7 @@ test("the percentages are saved with the order of the version seen", async () =>
   const share = (await screen.findByLabelText("Advance %")) as HTMLInputElement;
   expect(share.value).toBe("30");
   await user.type(screen.getByLabelText("Advance % of HIVE"), "50");
-  await user.click(screen.getByRole("button", { name: /Save the percentages/ }));
+  await user.click(screen.getByRole("button", { name: /^Save/ }));
   await screen.findByText(/is saved with it/);
   expect(stageOf.asked("PUT /api/orders/{id}/advance").at(-1)?.body).toEqual({
     version: 3,

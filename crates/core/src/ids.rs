@@ -63,6 +63,8 @@ ids! {
     QuoteId,
     /// A call-off order.
     CallOffId,
+    /// A request for payment in advance.
+    PaymentRequestId,
     /// A line of a prepayment invoice: what was billed in advance of an order line.
     PrepaidId,
     /// A line of a call-off order.
@@ -136,6 +138,8 @@ pub enum DocumentKind {
     Deposit,
     /// A deposit refunded or kept as income.
     DepositEnd,
+    /// A request for payment in advance: no entry before it is paid.
+    PaymentRequest,
 }
 
 impl DocumentKind {
@@ -166,6 +170,7 @@ impl DocumentKind {
             Self::ContainerReturn => "container_return",
             Self::Deposit => "deposit",
             Self::DepositEnd => "deposit_end",
+            Self::PaymentRequest => "payment_request",
         }
     }
 
@@ -196,6 +201,7 @@ impl DocumentKind {
             Self::ContainerReturn,
             Self::Deposit,
             Self::DepositEnd,
+            Self::PaymentRequest,
         ]
         .into_iter()
         .find(|kind| kind.word() == word)

@@ -323,7 +323,7 @@ fn check_header(input: &ShipmentInput<'_>, findings: &mut Findings) {
             Check::PrepaymentUnpaid,
             "prepayment",
             format!(
-                "{open} of prepayment invoice {} are not paid, and its goods wait for that. Apply the receipt first.",
+                "{open} of {} are to be paid in advance, and the goods wait for that. Take the money first.",
                 invoice.number
             ),
             Some(invoice.clone()),

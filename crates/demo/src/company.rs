@@ -120,6 +120,7 @@ pub async fn set_up(writing: &mut Writing<'_>, business_date: NaiveDate) -> Resu
         ("deposit", "D-", 41),
         ("deposit_end", "DE-", 7),
         ("prepayment_invoice", "P-", 18),
+        ("payment_request", "PR-", 4),
         ("entry", "E-", 1),
     ] {
         setup::number_range(writing, kind, prefix, first).await?;

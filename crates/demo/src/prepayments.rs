@@ -108,7 +108,7 @@ async fn bill_part(writing: &mut Writing<'_>, order: OrderId, quantity: i64, day
 
 async fn cases(writing: &mut Writing<'_>, people: &People) -> Result<()> {
     // A quarter of an apiary shed ahead, the handbooks out; paid, and a part of it billed since and paid.
-    let shed = [("HB-12", "32.50", 40), ("RF-AL", "24.75", 40), ("BK-01", "22.00", 5)];
+    let shed = [("FL-PI", "18.90", 40), ("RF-AL", "24.75", 40), ("BK-01", "22.00", 5)];
     let shed = order(writing, people, "1009", ("2026-03-02", "2026-04-02"), &shed).await?;
     let quarter = ahead(writing, shed, ("25", "2026-03-03", true)).await?;
     pay(writing, people, ("1009", quarter, "2026-03-09", "first quarter")).await?;

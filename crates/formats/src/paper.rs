@@ -32,6 +32,8 @@ pub enum Kind<'a> {
         /// The credit memo that canceled it, where one did.
         canceled_by: Option<&'a str>,
     },
+    /// A request for payment in advance: no invoice before it is paid.
+    PaymentRequest,
     /// A credit memo on an invoice.
     CreditMemo {
         /// That invoice.
@@ -56,17 +58,17 @@ pub fn html(
     let mut page = String::with_capacity(8_000);
     head(&mut page, kind, (number, date), parties, document);
     match kind {
-        Kind::Invoice { .. } => text(&mut page, document.text_above.as_deref()),
+        Kind::Invoice { .. } | Kind::PaymentRequest => text(&mut page, document.text_above.as_deref()),
         Kind::CreditMemo { reason, .. } => text(&mut page, Some(reason)),
     }
     match (kind, document.is_prepayment()) {
-        (Kind::Invoice { .. }, true) => advance(&mut page, document),
+        (Kind::Invoice { .. } | Kind::PaymentRequest, true) => advance(&mut page, document),
         _ => lines(&mut page, kind, document),
     }
     sums(&mut page, kind, document);
     page.push_str("</table>\n");
-    if let (Kind::Invoice { .. }, true) = (kind, document.is_prepayment()) {
-        annex(&mut page, document);
+    if let (Kind::Invoice { .. } | Kind::PaymentRequest, true) = (kind, document.is_prepayment()) {
+        annex(&mut page, kind, document);
     }
     if let Kind::Invoice { .. } = kind {
         if let Some(early) = &document.early {
@@ -92,7 +94,7 @@ fn text(page: &mut String, text: Option<&str>) {
 
 /// What takes back says its amounts with a minus.
 fn amount(kind: Kind<'_>, document: &InvoiceDocument, money: Money) -> String {
-    document.currency.grouped(if matches!(kind, Kind::Invoice { .. }) { money } else { -money })
+    document.currency.grouped(if matches!(kind, Kind::CreditMemo { .. }) { -money } else { money })
 }
 
 /// From whom, to whom, and what the paper is.
@@ -106,6 +108,7 @@ fn head(
     let title = match kind {
         Kind::Invoice { .. } if document.is_prepayment() => format!("Prepayment invoice {number}"),
         Kind::Invoice { .. } => format!("Invoice {number}"),
+        Kind::PaymentRequest => format!("Payment request {number}"),
         Kind::CreditMemo { .. } => format!("Credit memo {number}"),
     };
     opening(page, &title, parties);
@@ -119,6 +122,7 @@ fn head(
             fact("Due", &words(document.due_date));
             fact("Tax date", &words(document.tax_date));
         }
+        Kind::PaymentRequest => fact("Please pay by", &words(document.due_date)),
         Kind::CreditMemo { over, whole, .. } => fact(if whole { "Over the whole of" } else { "On invoice" }, over),
     }
     fact("Customer", parties.number);
@@ -191,7 +195,7 @@ fn advance(page: &mut String, document: &InvoiceDocument) {
 }
 
 /// The lines a payment in advance is asked on.
-fn annex(page: &mut String, document: &InvoiceDocument) {
+fn annex(page: &mut String, kind: Kind<'_>, document: &InvoiceDocument) {
     let priced = if document.gross_priced { "with tax" } else { "net" };
     add(
         page,
@@ -215,10 +219,11 @@ fn annex(page: &mut String, document: &InvoiceDocument) {
             ),
         );
     }
-    page.push_str(
-        "</table>\n<p class=\"dim\">This is the invoice over the advance payment. It is taken off the invoice over the goods, \
-         with its tax.</p>\n",
-    );
+    page.push_str("</table>\n");
+    page.push_str(match kind {
+        Kind::PaymentRequest => "<p class=\"dim\">This is no invoice. You get one over the advance payment once it has come.</p>\n",
+        _ => "<p class=\"dim\">This is the invoice over the advance payment. It is taken off the invoice over the goods, with its tax.</p>\n",
+    });
 }
 
 /// Discount, net, tax by rate and the total.
@@ -252,6 +257,7 @@ fn sums(page: &mut String, kind: Kind<'_>, document: &InvoiceDocument) {
     }
     let last = match kind {
         Kind::Invoice { .. } => format!("Due {}, {}", words(document.due_date), document.currency),
+        Kind::PaymentRequest => format!("Please pay by {}, {}", words(document.due_date), document.currency),
         Kind::CreditMemo { .. } => format!("Credit, {}", document.currency),
     };
     if let (Kind::Invoice { .. }, false) = (kind, document.deposits.is_empty()) {

@@ -611,6 +611,20 @@ fn prepayments(walk: &Walk, leo: &Seat, customer: &Value) {
     let wish = json!({ "lines": lines, "reason": "the rest was given up", "date": walk.today });
     walk.seen_and_done(leo, &format!("/api/invoices/{ahead}/credit"), wish, json!({}));
     assert_eq!(walk.get(leo, "/api/prepayments")["rows"][0]["left"], json!(0));
+    // Two requests for payment: one is withdrawn, one is paid and a prepayment invoice since.
+    let order = walk.order(leo, customer, json!([{ "item": "POT", "quantity": "2" }]));
+    let mut form = json!({ "percent": "50", "document_date": walk.today });
+    let preview = walk.post(leo, &format!("/api/orders/{order}/advance/preview"), form.clone());
+    form["seen"] = preview["preview"]["fingerprint"].clone();
+    let requests = format!("/api/orders/{order}/payment-requests");
+    let [withdrawn, paid] =
+        [1, 2].map(|_| format!("/api/payment-requests/{}", walk.post(leo, &requests, form.clone())["id"]));
+    let version = walk.version(leo, &withdrawn);
+    walk.post(leo, &format!("{withdrawn}/withdraw"), json!({ "version": version, "reason": "sent twice" }));
+    let version = walk.version(leo, &paid);
+    let money = json!({ "method": "transfer", "date": walk.today });
+    walk.seen_and_done(leo, &format!("{paid}/pay"), money, json!({ "version": version }));
+    assert_eq!(walk.get(leo, &paid)["state"], json!("paid"));
 }
 
 /// What a clerk may not do alone waits; it is approved, declined, taken back.

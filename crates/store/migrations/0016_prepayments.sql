@@ -171,3 +171,38 @@ SELECT line.id, line.document_id, documents.number, documents.customer_id, docum
 FROM document_lines AS line JOIN documents ON documents.id = line.document_id AND documents.state = 'posted'
 JOIN order_lines ON order_lines.id = line.prepays_line_id
 WHERE line.prepays_line_id IS NOT NULL AND line.credits_line_id IS NULL;
+
+-- Requests for payment in advance, where the order may still be canceled: the same paper, and no entry before it is paid; then
+-- it becomes a prepayment invoice of that day.
+INSERT INTO number_ranges (kind, prefix, first, next) SELECT 'payment_request', 'PR-', 1, 1 FROM company;
+CREATE TABLE payment_requests (
+    id INTEGER PRIMARY KEY AUTOINCREMENT,
+    number TEXT NOT NULL UNIQUE,
+    sequence INTEGER NOT NULL UNIQUE,
+    order_id INTEGER NOT NULL REFERENCES orders (id),
+    requested_on TEXT NOT NULL CHECK (requested_on = date(requested_on)),
+    due_date TEXT NOT NULL CHECK (due_date = date(due_date)),
+    currency TEXT NOT NULL CHECK (length(currency) = 3),
+    total_minor INTEGER NOT NULL CHECK (total_minor > 0),
+    -- What was typed, and what it came to, as it was sent.
+    form TEXT NOT NULL CHECK (json_valid(form)),
+    document TEXT NOT NULL CHECK (json_valid(document)),
+    tape TEXT NOT NULL CHECK (json_valid(tape)),
+    bill_to_name TEXT NOT NULL,
+    bill_to_address TEXT NOT NULL,
+    bill_to_tax_id TEXT,
+    -- What became of it: paid, with the prepayment invoice it became, or withdrawn.
+    invoice_id INTEGER REFERENCES documents (id),
+    withdrawn_because TEXT CHECK (length(withdrawn_because) > 0),
+    version INTEGER NOT NULL DEFAULT 1,
+    CHECK (invoice_id IS NULL OR withdrawn_because IS NULL)
+) STRICT;
+CREATE INDEX payment_requests_by_order ON payment_requests (order_id);
+CREATE TRIGGER payment_requests_keep BEFORE UPDATE OF number, sequence, order_id, requested_on, due_date, currency, total_minor, form,
+    document, tape, bill_to_name, bill_to_address, bill_to_tax_id ON payment_requests
+BEGIN SELECT RAISE(ABORT, 'a request for payment never changes'); END;
+CREATE TRIGGER payment_requests_end_once BEFORE UPDATE OF invoice_id, withdrawn_because ON payment_requests
+WHEN OLD.invoice_id IS NOT NULL OR OLD.withdrawn_because IS NOT NULL
+BEGIN SELECT RAISE(ABORT, 'a request for payment is paid or withdrawn once'); END;
+CREATE TRIGGER payment_requests_stay BEFORE DELETE ON payment_requests
+BEGIN SELECT RAISE(ABORT, 'a request for payment is never deleted'); END;

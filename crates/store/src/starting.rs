@@ -93,6 +93,7 @@ pub async fn begin(writing: &mut Writing<'_>, name: &str, currency: &str, today:
         ("deposit", "D-"),
         ("deposit_end", "DE-"),
         ("prepayment_invoice", "P-"),
+        ("payment_request", "PR-"),
         ("entry", "E-"),
     ] {
         setup::number_range(writing, kind, prefix, 1).await?;

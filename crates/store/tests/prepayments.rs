@@ -13,7 +13,9 @@ use till_core::order::OrderState;
 use till_core::prepayment::asking::AskAs;
 use till_store::exposure::exposure;
 use till_store::invoices::{self, CreditLine, PostedInvoice, ToCancelInvoice, ToCredit};
-use till_store::prepayments::{self, AdvanceForm, AdvanceLine, AdvancePlan, PrepaymentFilter, SavedAdvance};
+use till_store::prepayments::{
+    self, AdvanceForm, AdvanceLine, AdvancePlan, NewRequestPayment, PrepaymentFilter, RequestState, SavedAdvance,
+};
 use till_store::receipts::NewReceipt;
 use till_store::settings::{self, CompanySettings};
 use till_store::{Result, StoreError, ledger, orders, rules};
@@ -289,10 +291,91 @@ async fn goods_wait_until_it_is_paid() {
     let refused = company.try_ship(order, till_core::fixed::Quantity::from_whole(4)).await.unwrap_err();
     let StoreError::Refused(blockers) = refused else { panic!("{refused:?}") };
     assert_eq!(blockers[0].check, Check::PrepaymentUnpaid);
-    assert!(blockers[0].sentence.contains("78.11 EUR") && blockers[0].sentence.contains("P-1"), "{blockers:?}");
+    assert!(blockers[0].sentence.contains("78.11 EUR of P-1"), "{blockers:?}");
     assert_eq!(blockers[0].at.as_ref().map(|at| at.id), Some(ahead.0));
     pay(&company, 0, ahead, "78.11").await;
     company.ship(order, 4).await;
+    company.holds().await;
+}
+
+/// A request writes no entry before it is paid: postings.md, Money, payment request paid. 31000 against 26000 and 41000, with
+/// 78.11, 63.50 and 14.61; on the receivable it comes and goes at once.
+#[tokio::test]
+async fn a_request_becomes_a_prepayment_invoice_as_it_is_paid() {
+    let company = Company::new().await;
+    let order = company.order(0, 4).await;
+    let entries = async || {
+        let mut books = company.store.read().await.unwrap();
+        sqlx::query_scalar::<_, i64>("SELECT count(*) FROM entries").fetch_one(&mut *books).await.unwrap()
+    };
+    let before = entries().await;
+    let ask = async || {
+        let form = percent("25");
+        let seen = plan(&company, order, Some(&form)).await.preview.map(|preview| preview.fingerprint);
+        let form = AdvanceForm { seen, ..form };
+        change(&company, async |writing, rules| prepayments::request(writing, rules, order, &form).await).await.unwrap()
+    };
+    let (first, second) = (ask().await, ask().await);
+    assert_eq!((first.number.as_str(), first.total, first.state), ("PR-1", Money(7_811), RequestState::Open));
+    assert_eq!(entries().await, before, "nothing is posted");
+    company.holds().await;
+    let version =
+        async |id| prepayments::request_view(&mut *company.store.read().await.unwrap(), id).await.unwrap().version;
+    // One too many: withdrawn with a reason, once.
+    let withdraw = async |reason: &str| {
+        let version = version(second.id).await;
+        change(&company, async |writing, _| prepayments::withdraw(writing, second.id, (version, reason)).await).await
+    };
+    assert!(matches!(withdraw(" ").await, Err(StoreError::Invalid { field, .. }) if field == "reason"));
+    withdraw("sent twice").await.unwrap();
+    assert!(matches!(withdraw("sent twice").await, Err(StoreError::WrongState(_))));
+    // Paid on a later day: its tax is of that day.
+    let new = NewRequestPayment { method: "transfer".to_owned(), date: Some(day("2026-03-20")), ..Default::default() };
+    let preview = prepayments::preview_pay(&company.store, &by(), first.id, &new).await.unwrap();
+    assert_eq!(entries().await, before, "a preview leaves nothing");
+    let mut sums = std::collections::BTreeMap::new();
+    for line in preview.entries.iter().flat_map(|entry| &entry.lines) {
+        *sums.entry(line.account.clone()).or_insert(0) += line.base.0;
+        let on = line.tax.as_ref().and_then(|tax| tax.tax_date);
+        assert!(on.is_none() || on == Some(day("2026-03-20")));
+    }
+    sums.retain(|_, sum| *sum != 0);
+    let wanted = [("26000", -6_350), ("31000", 7_811), ("41000", -1_461)];
+    assert_eq!(sums.into_iter().collect::<Vec<_>>(), pairs(&wanted));
+    let pay = async || {
+        let (version, new) =
+            (version(first.id).await, NewRequestPayment { seen: Some(preview.fingerprint.clone()), ..new.clone() });
+        change(&company, async |writing, rules| {
+            prepayments::pay(writing, rules, first.id, (version, &new)).await.map(|paid| paid.invoice)
+        })
+        .await
+    };
+    let invoice = pay().await.unwrap();
+    assert_eq!(open(&company, invoice.id).await, 0);
+    assert!(matches!(pay().await, Err(StoreError::WrongState(_))), "not twice");
+    assert_eq!(register(&company, order).await, [6_350, 0, 0, 6_350]);
+    let paid = plan(&company, order, None).await.requests;
+    assert_eq!((paid[0].state, paid[1].state), (RequestState::Paid, RequestState::Withdrawn));
+    assert_eq!(paid[0].invoice.as_ref().map(|invoice| invoice.id), Some(invoice.id.0));
+    company.holds().await;
+}
+
+/// An order that asks for something else since is not billed by an old request.
+#[tokio::test]
+async fn a_request_of_an_order_that_changed_is_not_paid() {
+    let company = Company::new().await;
+    let order = company.order(0, 4).await;
+    let form = percent("25");
+    let asked = change(&company, async |writing, rules| prepayments::request(writing, rules, order, &form).await)
+        .await
+        .unwrap();
+    cancel_one(&company, order).await;
+    let new = NewRequestPayment { method: "transfer".to_owned(), ..Default::default() };
+    let refused = prepayments::preview_pay(&company.store, &by(), asked.id, &new).await.unwrap_err();
+    assert!(
+        matches!(&refused, StoreError::WrongState(sentence) if sentence.contains("Withdraw it and ask anew")),
+        "{refused:?}"
+    );
     company.holds().await;
 }
 

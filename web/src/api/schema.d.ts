@@ -1765,6 +1765,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/orders/{id}/payment-requests": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Asks for payment in advance, without an entry before it is paid. */
+        post: operations["request_payment"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/orders/{id}/set-aside": {
         parameters: {
             query?: never;
@@ -1878,6 +1895,74 @@ export interface paths {
         get: operations["payment_methods"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/payment-requests/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One request for payment. */
+        get: operations["payment_request"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/payment-requests/{id}/pay": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Takes the money for a request: it becomes a prepayment invoice of that day. */
+        post: operations["pay_request"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/payment-requests/{id}/pay/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What the money for a request would do. Nothing is written. */
+        post: operations["preview_pay_request"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/payment-requests/{id}/withdraw": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Withdraws a request that was not paid. */
+        post: operations["withdraw_request"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3117,6 +3202,8 @@ export interface components {
             /** @description The order. */
             order: components["schemas"]["DocumentRef"];
             preview?: null | components["schemas"]["InvoicePreview"];
+            /** @description Requests for payment that were sent for it, the oldest first. */
+            requests: components["schemas"]["PaymentRequestRow"][];
             /** @description What is kept with the order. */
             saved: components["schemas"]["SavedAdvance"];
             usual?: null | components["schemas"]["Decimal6"];
@@ -4367,7 +4454,7 @@ export interface components {
          * @description A document of the application, as named in trails, blockers and entries.
          * @enum {string}
          */
-        DocumentKind: "customer" | "item" | "order" | "shipment" | "intake" | "invoice" | "receipt" | "application" | "opening" | "entry" | "person" | "approval" | "setting" | "quote" | "call_off" | "adjustment" | "price_list" | "import" | "credit_memo" | "run" | "delivery" | "container_return" | "deposit" | "deposit_end";
+        DocumentKind: "customer" | "item" | "order" | "shipment" | "intake" | "invoice" | "receipt" | "application" | "opening" | "entry" | "person" | "approval" | "setting" | "quote" | "call_off" | "adjustment" | "price_list" | "import" | "credit_memo" | "run" | "delivery" | "container_return" | "deposit" | "deposit_end" | "payment_request";
         /** @description Points at a document. */
         DocumentRef: {
             /**
@@ -5799,6 +5886,20 @@ export interface components {
             /** @description Check number, words of the transfer. */
             reference?: string | null;
         };
+        /** @description Money that came for a request: all that it asks for. */
+        NewRequestPayment: {
+            /**
+             * Format: date
+             * @description When; none for the business date.
+             */
+            date?: string | null;
+            /** @description How: the code of a way of paying. */
+            method: string;
+            /** @description Check number, words of the transfer. */
+            reference?: string | null;
+            /** @description Fingerprint of the preview that was seen. */
+            seen?: string | null;
+        };
         /** @description A tax code for a line of a draft. */
         NewTax: {
             /** @description Why it differs from the order. */
@@ -6366,6 +6467,14 @@ export interface components {
             /** @description Its tax id. */
             tax_id?: string | null;
         };
+        /** @description Money for a request, and the version of it that was seen. */
+        PayRequest: components["schemas"]["NewRequestPayment"] & {
+            /**
+             * Format: int64
+             * @description The version seen.
+             */
+            version: number;
+        };
         /** @description A way of paying, for choosing. */
         PaymentMethod: {
             /** @description Its code. */
@@ -6378,6 +6487,53 @@ export interface components {
             name: string;
             /** @description The place its money goes to. */
             place: string;
+        };
+        /**
+         * Format: int64
+         * @description A request for payment in advance.
+         */
+        PaymentRequestId: number;
+        /** @description A request in a list. */
+        PaymentRequestRow: {
+            /** @description Its currency. */
+            currency: string;
+            /**
+             * Format: date
+             * @description When it is to be paid.
+             */
+            due_date: string;
+            /** @description Its id. */
+            id: components["schemas"]["PaymentRequestId"];
+            invoice?: null | components["schemas"]["DocumentRef"];
+            /** @description Its number. */
+            number: string;
+            /**
+             * Format: date
+             * @description When it was sent.
+             */
+            requested_on: string;
+            /** @description What became of it. */
+            state: components["schemas"]["RequestState"];
+            /** @description What it asks for, with tax. */
+            total: components["schemas"]["Money"];
+        };
+        /** @description A request as shown. */
+        PaymentRequestView: components["schemas"]["PaymentRequestRow"] & {
+            /** @description Who is asked, as it was sent. */
+            customer: components["schemas"]["Party"];
+            /** @description What it asks for, as it was sent. */
+            document: components["schemas"]["InvoiceDocument"];
+            /** @description The order it is for. */
+            order: components["schemas"]["DocumentRef"];
+            /** @description Its arithmetic, as it was sent. */
+            tape: components["schemas"]["Tape"];
+            /**
+             * Format: int64
+             * @description Changes with what becomes of it.
+             */
+            version: number;
+            /** @description Why it was withdrawn. */
+            withdrawn_because?: string | null;
         };
         /**
          * @description Where the percentage of a line comes from.
@@ -7147,6 +7303,26 @@ export interface components {
             /** @description Accounts whose lines must carry one. */
             required_by: string[];
         };
+        /** @description What the money makes of a request. */
+        RequestPaid: {
+            /** @description What changes. */
+            changes: components["schemas"]["Change"][];
+            /** @description The entries, in their order: the prepayment invoice, the money. */
+            entries: components["schemas"]["Entry"][];
+            /** @description To be sent back when posting. */
+            fingerprint: string;
+            /** @description The prepayment invoice. */
+            invoice: components["schemas"]["PostedInvoice"];
+            /** @description The receipt. */
+            receipt: components["schemas"]["ReceiptId"];
+            /** @description The arithmetic of the prepayment invoice. */
+            tape: components["schemas"]["Tape"];
+        };
+        /**
+         * @description What became of a request.
+         * @enum {string}
+         */
+        RequestState: "open" | "paid" | "withdrawn";
         ResetPassword: {
             /** @description The password to begin with. */
             password: string;
@@ -8508,6 +8684,16 @@ export interface components {
             at: components["schemas"]["DocumentRef"];
             /** @description What is so, and what to do. */
             sentence: string;
+        };
+        /** @description Why a request is withdrawn. */
+        WithdrawRequest: {
+            /** @description Why. */
+            reason?: string;
+            /**
+             * Format: int64
+             * @description The version seen.
+             */
+            version: number;
         };
         /**
          * @description A kind of work, in the order of urgency.
@@ -12791,6 +12977,49 @@ export interface operations {
             };
         };
     };
+    request_payment: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AdvanceForm"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PaymentRequestRow"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     set_aside: {
         parameters: {
             query?: never;
@@ -13025,6 +13254,164 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PaymentMethod"][];
+                };
+            };
+        };
+    };
+    payment_request: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PaymentRequestView"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    pay_request: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PayRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RequestPaid"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_pay_request: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRequestPayment"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RequestPaid"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    withdraw_request: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WithdrawRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Version"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };

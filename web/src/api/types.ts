@@ -116,3 +116,5 @@ export function whole(toBill: LooseToBill | null | undefined): ToBill {
 }
 
 export type PrepaymentRow = Schemas["PrepaymentRow"];
+export type PaymentRequestRow = Schemas["PaymentRequestRow"];
+export type PaymentRequestView = Schemas["PaymentRequestView"];

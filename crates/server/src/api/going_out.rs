@@ -4,7 +4,7 @@ use actix_web::http::header;
 use actix_web::web::{Data, Path, Query};
 use actix_web::{HttpResponse, delete, get, post, put};
 use serde::{Deserialize, Serialize};
-use till_core::ids::{CreditMemoId, DeliveryId, DepositId, DocumentKind, InvoiceId};
+use till_core::ids::{CreditMemoId, DeliveryId, DepositId, DocumentKind, InvoiceId, PaymentRequestId};
 use till_formats::mail::{self, Mail};
 use till_formats::paper::{self, DepositPaper, Kind, Parties};
 use till_store::deliveries::{
@@ -12,7 +12,7 @@ use till_store::deliveries::{
 };
 use till_store::rules::Rules;
 use till_store::saved_views::{self, SavedView};
-use till_store::{Connection, Store, StoreError, customers, deposits, invoices, rules};
+use till_store::{Connection, Store, StoreError, customers, deposits, invoices, prepayments, rules};
 use utoipa::{IntoParams, ToSchema};
 use utoipa_actix_web::service_config::ServiceConfig;
 
@@ -140,6 +140,9 @@ async fn paper_of(
         let kind = Kind::Invoice { canceled_by: view.cancelled_by.as_ref().map(|memo| memo.number.as_str()) };
         return Ok(paper::html(kind, &number, document.document_date.date, &parties, &document));
     }
+    if kind == DocumentKind::PaymentRequest {
+        return request_paper(connection, rules, PaymentRequestId(id)).await;
+    }
     if kind == DocumentKind::Deposit {
         return deposit_paper(connection, rules, DepositId(id)).await;
     }
@@ -153,6 +156,19 @@ async fn paper_of(
     };
     let kind = Kind::CreditMemo { over: &view.invoice.number, whole: view.whole, reason: &view.reason };
     Ok(paper::html(kind, &view.number, view.date, &parties, &view.document))
+}
+
+/// A request for payment in advance.
+async fn request_paper(connection: &mut Connection, rules: &Rules, id: PaymentRequestId) -> Result<String, StoreError> {
+    let view = prepayments::request_view(connection, id).await?;
+    let parties = Parties {
+        company: &rules.company,
+        number: &view.customer.number,
+        name: &view.customer.name,
+        address: &view.customer.address,
+        tax_id: view.customer.tax_id.as_deref(),
+    };
+    Ok(paper::html(Kind::PaymentRequest, &view.row.number, view.row.requested_on, &parties, &view.document))
 }
 
 /// The receipt of a deposit.
@@ -304,7 +320,8 @@ pub(super) async fn send_again(store: Data<Store>, change: Change, new: Json<Aga
 #[get("/papers/{kind}/{id}")]
 pub(super) async fn view_paper(store: Data<Store>, of: Path<(DocumentKind, i64)>) -> Result<HttpResponse, Problem> {
     let (kind, id) = of.into_inner();
-    if !matches!(kind, DocumentKind::Invoice | DocumentKind::CreditMemo | DocumentKind::Deposit) {
+    use DocumentKind::{CreditMemo, Deposit, Invoice, PaymentRequest};
+    if !matches!(kind, Invoice | CreditMemo | Deposit | PaymentRequest) {
         return Err(StoreError::not_found(kind, id).into());
     }
     let mut connection = store.read().await?;

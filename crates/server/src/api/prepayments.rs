@@ -3,9 +3,12 @@
 use actix_web::web::{Data, Path, Query};
 use actix_web::{get, post, put};
 use serde::{Deserialize, Serialize};
-use till_core::ids::{CustomerId, OrderId};
+use till_core::ids::{CustomerId, OrderId, PaymentRequestId};
 use till_store::invoices::PostedInvoice;
-use till_store::prepayments::{self, AdvanceForm, AdvancePlan, PrepaymentFilter, PrepaymentList, SavedAdvance};
+use till_store::prepayments::{
+    self, AdvanceForm, AdvancePlan, NewRequestPayment, PaymentRequestRow, PaymentRequestView, PrepaymentFilter,
+    PrepaymentList, RequestPaid, SavedAdvance,
+};
 use till_store::{Store, rules};
 use utoipa::{IntoParams, ToSchema};
 use utoipa_actix_web::service_config::ServiceConfig;
@@ -17,7 +20,17 @@ use crate::request::{Change, Json, beside};
 
 /// The calls of this module.
 pub(super) fn configure(config: &mut ServiceConfig<'_>) {
-    config.service(list).service(plan).service(save).service(preview).service(bill);
+    config
+        .service(list)
+        .service(plan)
+        .service(save)
+        .service(preview)
+        .service(bill)
+        .service(ask)
+        .service(view_request)
+        .service(preview_pay)
+        .service(pay)
+        .service(withdraw);
 }
 
 /// Whose prepayment invoices to list.
@@ -126,4 +139,117 @@ pub(super) async fn bill(
         })
         .await?;
     Ok(Json(posted))
+}
+
+/// Asks for payment in advance, without an entry before it is paid.
+#[utoipa::path(
+    operation_id = "request_payment",
+    params(("Idempotency-Key" = String, Header)),
+    responses((status = 200, body = PaymentRequestRow), (status = 409, body = Problem), (status = 422, body = Problem))
+)]
+#[post("/orders/{id}/payment-requests")]
+pub(super) async fn ask(
+    store: Data<Store>,
+    change: Change,
+    id: Path<i64>,
+    form: Json<AdvanceForm>,
+) -> Answer<PaymentRequestRow> {
+    let request = change.request(&form.0);
+    let asked = store
+        .change(change.actor(), Some(&request), async |writing| {
+            let rules = rules::load(writing).await?;
+            prepayments::request(writing, &rules, OrderId(*id), &form).await
+        })
+        .await?;
+    Ok(Json(asked))
+}
+
+/// One request for payment.
+#[utoipa::path(operation_id = "payment_request", responses((status = 200, body = PaymentRequestView), (status = 404, body = Problem)))]
+#[get("/payment-requests/{id}")]
+pub(super) async fn view_request(store: Data<Store>, id: Path<i64>) -> Answer<PaymentRequestView> {
+    Ok(Json(prepayments::request_view(&mut *store.read().await?, PaymentRequestId(*id)).await?))
+}
+
+/// What the money for a request would do. Nothing is written.
+#[utoipa::path(
+    operation_id = "preview_pay_request",
+    params(("Idempotency-Key" = String, Header)),
+    responses((status = 200, body = RequestPaid), (status = 409, body = Problem), (status = 422, body = Problem))
+)]
+#[post("/payment-requests/{id}/pay/preview")]
+pub(super) async fn preview_pay(
+    store: Data<Store>,
+    change: Change,
+    id: Path<i64>,
+    new: Json<NewRequestPayment>,
+) -> Answer<RequestPaid> {
+    Ok(Json(prepayments::preview_pay(&store, change.actor(), PaymentRequestId(*id), &new).await?))
+}
+
+/// Money for a request, and the version of it that was seen.
+#[derive(Debug, Serialize, ToSchema)]
+pub(super) struct PayRequest {
+    /// The version seen.
+    version: i64,
+    /// The money.
+    #[serde(flatten)]
+    payment: NewRequestPayment,
+}
+
+beside!(PayRequest { version: i64 } and payment: NewRequestPayment);
+
+/// Takes the money for a request: it becomes a prepayment invoice of that day.
+#[utoipa::path(
+    operation_id = "pay_request",
+    params(("Idempotency-Key" = String, Header)),
+    responses((status = 200, body = RequestPaid), (status = 409, body = Problem), (status = 422, body = Problem))
+)]
+#[post("/payment-requests/{id}/pay")]
+pub(super) async fn pay(
+    store: Data<Store>,
+    change: Change,
+    id: Path<i64>,
+    wish: Json<PayRequest>,
+) -> Answer<RequestPaid> {
+    let request = change.request(&wish.0);
+    let paid = store
+        .change(change.actor(), Some(&request), async |writing| {
+            let rules = rules::load(writing).await?;
+            prepayments::pay(writing, &rules, PaymentRequestId(*id), (wish.version, &wish.payment)).await
+        })
+        .await?;
+    Ok(Json(paid))
+}
+
+/// Why a request is withdrawn.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub(super) struct WithdrawRequest {
+    /// The version seen.
+    version: i64,
+    /// Why.
+    #[serde(default)]
+    reason: String,
+}
+
+/// Withdraws a request that was not paid.
+#[utoipa::path(
+    operation_id = "withdraw_request",
+    params(("Idempotency-Key" = String, Header)),
+    responses((status = 200, body = Version), (status = 409, body = Problem), (status = 422, body = Problem))
+)]
+#[post("/payment-requests/{id}/withdraw")]
+pub(super) async fn withdraw(
+    store: Data<Store>,
+    change: Change,
+    id: Path<i64>,
+    wish: Json<WithdrawRequest>,
+) -> Answer<Version> {
+    let request = change.request(&wish.0);
+    let version = store
+        .change(change.actor(), Some(&request), async |writing| {
+            prepayments::withdraw(writing, PaymentRequestId(*id), (wish.version, &wish.reason)).await
+        })
+        .await?;
+    Ok(Json(Version { version }))
 }

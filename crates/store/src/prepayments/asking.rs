@@ -7,13 +7,14 @@ use till_core::accounts::Purpose;
 use till_core::checks::{Blocker, Check, Findings, Step, one, stops};
 use till_core::fixed::{Quantity, Rate};
 use till_core::ids::{CustomerId, DocumentKind, DocumentRef, OrderId, OrderLineId};
-use till_core::invoice::{ItemKind, decide};
+use till_core::invoice::{InvoiceDecision, InvoiceInput, ItemKind, decide};
 use till_core::money::{Currency, Money};
 use till_core::prepayment::Prepaid;
 use till_core::prepayment::asking::{self, AskAs, AskLine, Asked, LineWish, PercentFrom, Wish, ask};
 use till_core::tax::{TaxCategory, TaxRate};
 
 use super::facts::of_lines;
+use super::requests::{PaymentRequestRow, requests_of};
 use super::views::{PrepaymentRow, of_order};
 use crate::convert::{currency, json, known};
 use crate::invoices::{
@@ -147,6 +148,8 @@ pub struct AdvancePlan {
     pub lower: Money,
     /// Prepayment invoices of the order, the oldest first.
     pub invoices: Vec<PrepaymentRow>,
+    /// Requests for payment that were sent for it, the oldest first.
+    pub requests: Vec<PaymentRequestRow>,
     /// The prepayment invoice that would be; none where nothing is asked for.
     pub preview: Option<InvoicePreview>,
     /// What stands in the way of billing it.
@@ -154,14 +157,14 @@ pub struct AdvancePlan {
 }
 
 /// An order with its lines as asking needs them.
-struct Loaded {
-    order: DocumentRef,
+pub(super) struct Loaded {
+    pub(super) order: DocumentRef,
     version: i64,
     state: String,
-    customer: CustomerId,
+    pub(super) customer: CustomerId,
     customer_name: String,
     customer_class: Option<String>,
-    currency: Currency,
+    pub(super) currency: Currency,
     gross_priced: bool,
     usual: Option<Rate>,
     saved: SavedAdvance,
@@ -371,6 +374,7 @@ pub async fn plan(
         None => None,
     };
     let invoices = of_order(connection, rules, id, &loaded.rows).await?;
+    let requests = requests_of(connection, id).await?;
     Ok(AdvancePlan {
         version: loaded.version,
         customer: loaded.customer,
@@ -384,6 +388,7 @@ pub async fn plan(
         lines: loaded.lines.into_iter().zip(asked).map(|((line, words), asked)| view(line, words, asked)).collect(),
         order: loaded.order,
         invoices,
+        requests,
         preview,
         blockers,
     })
@@ -415,8 +420,32 @@ fn view(line: AskLine, words: LineWords, asked: Asked) -> AdvanceLineView {
 /// # Errors
 /// [`StoreError::Moved`] where it is not as it was seen, or what the core refuses.
 pub async fn bill(writing: &mut Writing<'_>, rules: &Rules, id: OrderId, form: &AdvanceForm) -> Result<PostedInvoice> {
+    let asked = asked(writing, rules, id, form).await?;
+    writing.saw(form.seen.as_deref(), &asked.decision.fingerprint)?;
+    if form.ask_as == AskAs::Percent {
+        let saved = SavedAdvance { percent: form.percent.clone(), lines: form.lines.clone() };
+        keep(writing, &asked.loaded, saved).await?;
+    }
+    post(writing, rules, asked).await
+}
+
+/// What is asked for, decided on and not refused.
+pub(super) struct ToAsk<'a> {
+    pub(super) loaded: Loaded,
+    wanted: ToDecide,
+    pub(super) input: InvoiceInput<'a>,
+    pub(super) decision: InvoiceDecision,
+}
+
+/// Decides on what is asked for.
+pub(super) async fn asked<'a>(
+    connection: &mut SqliteConnection,
+    rules: &'a Rules,
+    id: OrderId,
+    form: &AdvanceForm,
+) -> Result<ToAsk<'a>> {
     let on = form.document_date.unwrap_or(rules.business_date);
-    let mut loaded = load(writing, rules, id, on).await?;
+    let mut loaded = load(connection, rules, id, on).await?;
     let wish = read_form(&mut loaded, form)?;
     let lines: Vec<AskLine> = loaded.lines.iter().map(|(line, _)| line.clone()).collect();
     let asked = ask(&wish, &lines, loaded.gross_priced);
@@ -424,21 +453,22 @@ pub async fn bill(writing: &mut Writing<'_>, rules: &Rules, id: OrderId, form: &
     if stops(&found) {
         return Err(StoreError::Refused(found));
     }
-    let Some(wanted) = to_decide(writing, rules, &loaded, (form, &asked)).await? else {
+    let Some(wanted) = to_decide(connection, rules, &loaded, (form, &asked)).await? else {
         return Err(StoreError::Moved);
     };
-    let input = inputs(writing, rules, Step::Post, vec![wanted.clone()]).await?.remove(0);
+    let input = inputs(connection, rules, Step::Post, vec![wanted.clone()]).await?.remove(0);
     let decision = decide(&input);
     if stops(&decision.blockers) {
         return Err(StoreError::Refused(decision.blockers));
     }
-    writing.saw(form.seen.as_deref(), &decision.fingerprint)?;
-    let drafts = write_drafts(writing, rules, &[wanted], None, None).await?;
+    Ok(ToAsk { loaded, wanted, input, decision })
+}
+
+/// Posts the prepayment invoice that was decided on.
+pub(super) async fn post(writing: &mut Writing<'_>, rules: &Rules, asked: ToAsk<'_>) -> Result<PostedInvoice> {
+    let drafts = write_drafts(writing, rules, &[asked.wanted], None, None).await?;
     let draft = drafts.first().copied().ok_or(StoreError::Moved)?;
-    let posted = post_all(writing, vec![ToPost::of(draft, &input, decision)]).await?;
-    if form.ask_as == AskAs::Percent {
-        keep(writing, &loaded, SavedAdvance { percent: form.percent.clone(), lines: form.lines.clone() }).await?;
-    }
+    let posted = post_all(writing, vec![ToPost::of(draft, &asked.input, asked.decision)]).await?;
     posted.into_iter().next().ok_or(StoreError::Moved)
 }
 

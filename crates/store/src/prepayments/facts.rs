@@ -203,21 +203,25 @@ pub(crate) async fn to_credit(connection: &mut SqliteConnection, today: NaiveDat
     Ok(found)
 }
 
-/// Prepayment invoices of an order that are not paid, with what is open of each, in words with its currency.
+/// Prepayment invoices and requests for payment of an order that are not paid, with what is open of each, in words with its currency.
 pub(crate) async fn unpaid_of(connection: &mut SqliteConnection, order: OrderId) -> Result<Vec<(DocumentRef, String)>> {
     sqlx::query!(
-        r#"SELECT documents.id AS "id!", documents.number AS "number!", open_minor, open_items.currency FROM document_orders
+        r#"SELECT 0 AS "request!: bool", documents.id AS "id!", documents.number AS "number!", open_minor AS "open!", open_items.currency AS "currency!" FROM document_orders
            JOIN documents ON documents.id = document_orders.document_id AND +documents.kind = 'prepayment_invoice'
            CROSS JOIN open_items ON open_items.kind = 'invoice' AND open_items.document_id = documents.id AND open_items.side = 'owed_to_us'
-           WHERE document_orders.order_id = ? AND open_minor > 0 ORDER BY documents.id"#,
+           WHERE document_orders.order_id = ?1 AND open_minor > 0
+           UNION ALL
+           SELECT 1, id, number, total_minor, currency FROM payment_requests
+           WHERE order_id = ?1 AND invoice_id IS NULL AND withdrawn_because IS NULL ORDER BY 1, 2"#,
         order.0
     )
     .fetch_all(connection)
     .await?
     .into_iter()
     .map(|row| {
-        let open = format!("{} {}", currency(&row.currency)?.grouped(Money(row.open_minor)), row.currency);
-        Ok((DocumentRef { kind: DocumentKind::Invoice, id: row.id, number: row.number }, open))
+        let open = format!("{} {}", currency(&row.currency)?.grouped(Money(row.open)), row.currency);
+        let kind = if row.request { DocumentKind::PaymentRequest } else { DocumentKind::Invoice };
+        Ok((DocumentRef { kind, id: row.id, number: row.number }, open))
     })
     .collect()
 }

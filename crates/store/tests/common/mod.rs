@@ -243,6 +243,7 @@ async fn set_up(
         ("deposit", "D-"),
         ("deposit_end", "DE-"),
         ("prepayment_invoice", "P-"),
+        ("payment_request", "PR-"),
         ("entry", "E-"),
     ] {
         setup::number_range(connection, kind, prefix, 1).await?;

@@ -13,7 +13,7 @@ import { staleWords } from "../../parts/together";
 import { Ask } from "../../shell/Ask";
 import { useNotices } from "../../shell/notices";
 import { Worktop } from "../../shell/Worktop";
-import { PrepaymentLines } from "./OfOrder";
+import { PrepaymentLines, RequestLines } from "./OfOrder";
 
 const Form = styled("div")({
   display: "grid",
@@ -85,7 +85,7 @@ function Opened({ kept }: { kept: AdvancePlan }) {
     ),
   );
   const [version, setVersion] = useState(kept.version);
-  const [asking, setAsking] = useState(false);
+  const [asking, setAsking] = useState<"bill" | "request">();
   const order = kept.order;
   const body: AdvanceForm = {
     ask_as: askAs,
@@ -157,14 +157,21 @@ function Opened({ kept }: { kept: AdvancePlan }) {
         {
           key: "p",
           label: `Post prepayment invoice${total ? ` · ${total}` : ""}`,
-          run: () => setAsking(true),
+          run: () => setAsking("bill"),
           primary: true,
           disabled: stopped,
           needs: "post_invoice",
         },
         {
+          key: "a",
+          label: "Ask for payment",
+          run: () => setAsking("request"),
+          disabled: stopped,
+          needs: "post_invoice",
+        },
+        {
           key: "e",
-          label: "Save the percentages",
+          label: "Save",
           run: save,
           disabled: askAs !== "percent" || !!problem,
           needs: "keep_order",
@@ -317,12 +324,34 @@ function Opened({ kept }: { kept: AdvancePlan }) {
           </tfoot>
         </Lines>
         <PrepaymentLines rows={plan.invoices} currency={plan.currency} />
+        <RequestLines rows={plan.requests} currency={plan.currency} />
       </Scroll>
-      {asking && document && (
+      {asking === "request" && document && (
+        <Ask
+          title={`Ask for payment in advance of ${order.number}?`}
+          yes={`Ask · ${total}`}
+          close={() => setAsking(undefined)}
+          run={async (key) => {
+            const asked = await got(
+              api.POST("/api/orders/{id}/payment-requests", {
+                params: { path: { id: order.id }, header: keyed(key) },
+                body: { ...body, seen: plan.preview?.fingerprint ?? null },
+              }),
+            );
+            say({ kind: "done", text: `${asked.number} asks for ${total}. Nothing is posted before it is paid.` });
+            await changed();
+            navigate(`/payment-requests/${asked.id}`, { replace: true });
+          }}
+        >
+          For an order that may still be canceled: the same paper, and no entry. Paid, it becomes a prepayment invoice
+          of that day, with its tax.
+        </Ask>
+      )}
+      {asking === "bill" && document && (
         <Ask
           title={`Post a prepayment invoice for ${order.number}?`}
           yes={`Post · ${total}`}
-          close={() => setAsking(false)}
+          close={() => setAsking(undefined)}
           run={async (key) => {
             const posted = await got(
               api.POST("/api/orders/{id}/advance", {

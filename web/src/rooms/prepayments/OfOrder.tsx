@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, got } from "../../api/client";
-import type { OrderView, PrepaymentRow } from "../../api/types";
+import type { OrderView, PaymentRequestRow, PrepaymentRow } from "../../api/types";
 import { date, money } from "../../format";
 import { Lines, Marked } from "../../parts/bits";
 import { useMay } from "../../shell/session";
@@ -15,7 +15,12 @@ export function OrderPrepayments({ order }: { order: OrderView }) {
     queryFn: () => got(api.GET("/api/orders/{id}/advance", { params: { path: { id: order.id } } })),
     enabled: order.state !== "draft",
   });
-  return <PrepaymentLines rows={plan.data?.invoices ?? []} currency={order.currency} />;
+  return (
+    <>
+      <PrepaymentLines rows={plan.data?.invoices ?? []} currency={order.currency} />
+      <RequestLines rows={plan.data?.requests ?? []} currency={order.currency} />
+    </>
+  );
 }
 
 /** Prepayment invoices of one order, each with its next step. */
@@ -76,5 +81,46 @@ export function PrepaymentLines({ rows, currency }: { rows: PrepaymentRow[]; cur
       </Lines>
       {crediting && <CreditAdvanceAsk row={crediting} close={() => setCrediting(undefined)} />}
     </>
+  );
+}
+
+/** Requests for payment of one order, and what became of each. */
+export function RequestLines({ rows, currency }: { rows: PaymentRequestRow[]; currency: string }) {
+  if (rows.length === 0) {
+    return null;
+  }
+  return (
+    <Lines label="Requests for payment of the order">
+      <thead>
+        <tr>
+          <th>Payment request</th>
+          <th>Sent</th>
+          <th>Pay by</th>
+          <th className="right">Total {currency}</th>
+          <th>State</th>
+        </tr>
+      </thead>
+      <tbody>
+        {rows.map((row) => (
+          <tr key={row.id}>
+            <td>
+              <Link to={`/payment-requests/${row.id}`}>{row.number}</Link>
+            </td>
+            <td className="dim">{date(row.requested_on)}</td>
+            <td className="dim">{date(row.due_date)}</td>
+            <td className="right">{money(row.total, currency)}</td>
+            <td>
+              {row.state === "open" && "to be paid"}
+              {row.state === "withdrawn" && <Marked className="dim">withdrawn</Marked>}
+              {row.invoice && (
+                <>
+                  paid, <Link to={`/invoices/${row.invoice.id}`}>{row.invoice.number}</Link>
+                </>
+              )}
+            </td>
+          </tr>
+        ))}
+      </tbody>
+    </Lines>
   );
 }
