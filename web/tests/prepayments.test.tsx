@@ -215,6 +215,33 @@ test("what was canceled is credited, or all that is left", async () => {
   });
 });
 
+test("where less is asked for an amount is credited; a refusal stands at its line", async () => {
+  const user = userEvent.setup();
+  const left = [
+    { position: 0, quantity: null, amount: "300.00" },
+    { position: 2, quantity: null, amount: "60.00" },
+  ];
+  const preview = { tape, entry: null, changes: [], blockers: [], fingerprint: "seen" };
+  const refused = { title: "60.00 EUR of BOOK are neither used nor credited.", field: "lines.0.amount" };
+  const stageOf = stage(<PrepaymentLines rows={[row({ all_left: left }) as never]} currency="EUR" />, "/", {
+    "POST /api/invoices/{id}/credit/preview": preview,
+    "POST /api/invoices/{id}/credit": no(refused),
+  });
+  await user.click(await screen.findByRole("button", { name: /Credit…/ }));
+  const ask = within(await screen.findByRole("dialog"));
+  await user.selectOptions(ask.getByRole("combobox"), "amount");
+  await user.type(ask.getByLabelText("Amount of line 3"), "61.00");
+  await user.type(ask.getByLabelText("Why"), "less is asked for");
+  const wanted = [{ position: 2, quantity: null, amount: "61.00" }];
+  await waitFor(() =>
+    expect(stageOf.asked("POST /api/invoices/{id}/credit/preview").at(-1)?.body).toMatchObject({ lines: wanted }),
+  );
+  await user.click(await ask.findByRole("button", { name: /Credit · €738.00/ }));
+  await ask.findByText(refused.title);
+  expect(ask.getByLabelText("Amount of line 3").getAttribute("aria-invalid")).toBe("true");
+  expect(stageOf.asked("POST /api/invoices/{id}/credit").at(-1)?.body).toMatchObject({ lines: wanted });
+});
+
 test("the register says the next step of each", async () => {
   const user = userEvent.setup();
   const rows = [

@@ -117,17 +117,17 @@ async fn cases(writing: &mut Writing<'_>, people: &People) -> Result<()> {
     // In pounds, to be paid.
     let suits = order(writing, people, "3001", ("2026-03-05", "2026-04-10"), &[("SU-FL", "94.00", 30)]).await?;
     ahead(writing, suits, ("40", "2026-03-06", false)).await?;
-    // Half of an extractor order; one of two was canceled after it was paid: what was prepaid of it is to be credited.
-    let extractors = order(writing, people, "1011", ("2026-03-04", "2026-04-15"), &[("EX-09", "1240.00", 2)]).await?;
-    let half = ahead(writing, extractors, ("50", "2026-03-05", false)).await?;
-    pay(writing, people, ("1011", half, "2026-03-10", "extractors, half")).await?;
-    let view = orders::view(writing, extractors).await?;
+    // Half of an order of roofs; half of them were canceled after it was paid: what was prepaid of those is to be credited.
+    let roofs = order(writing, people, "1011", ("2026-03-04", "2026-04-15"), &[("RF-AL", "24.75", 40)]).await?;
+    let half = ahead(writing, roofs, ("50", "2026-03-05", false)).await?;
+    pay(writing, people, ("1011", half, "2026-03-10", "roofs, half")).await?;
+    let view = orders::view(writing, roofs).await?;
     let wish = ToCancel {
         version: view.version,
         line: view.lines.first().map(|line| line.id),
-        quantity: Some("1".to_owned()),
-        reason: "one is enough".to_owned(),
+        quantity: Some("20".to_owned()),
+        reason: "half of the shed comes next year".to_owned(),
     };
-    orders::cancel(writing, extractors, &wish).await?;
+    orders::cancel(writing, roofs, &wish).await?;
     Ok(())
 }

@@ -47,7 +47,7 @@ pub(crate) use load::{Picked, load_ordered, load_shipped, read};
 pub use memos::{CreditMemoRow, CreditMemoView, credit_memo, credit_memos};
 pub(crate) use post::{Decided, decide_as_seen, decide_drafts};
 pub use post::{GridAnswer, SeenDraft, post_draft, post_grid, post_many, post_picks, preview_grid};
-pub use views::{InvoiceFilter, InvoiceList, InvoiceRow, InvoiceView, Party, list, view};
+pub use views::{InvoiceFilter, InvoiceList, InvoiceRow, InvoiceView, LessPrepaid, Party, list, view};
 pub(crate) use write::{ToPost, post_all};
 
 /// What to bill, and what was typed about it.

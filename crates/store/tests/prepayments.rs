@@ -7,10 +7,12 @@ mod common;
 use common::*;
 use sqlx::ConnectOptions;
 use till_core::checks::Check;
+use till_core::day_sheet::Next;
 use till_core::ids::{DocumentKind, InvoiceId, OrderId};
 use till_core::money::Money;
 use till_core::order::OrderState;
 use till_core::prepayment::asking::AskAs;
+use till_store::day_sheet;
 use till_store::exposure::exposure;
 use till_store::invoices::{self, CreditLine, PostedInvoice, ToCancelInvoice, ToCredit};
 use till_store::prepayments::{
@@ -73,6 +75,17 @@ async fn register(company: &Company, order: OrderId) -> [i64; 4] {
     let rows = plan(company, order, None).await.invoices;
     let sum = |of: fn(&prepayments::PrepaymentRow) -> Money| rows.iter().map(of).sum::<Money>().0;
     [sum(|row| row.net), sum(|row| row.used), sum(|row| row.credited), sum(|row| row.left)]
+}
+
+/// What is to be credited, as the register lists it and as the day sheet has it with amounts.
+async fn to_credit(company: &Company) -> (Vec<InvoiceId>, Vec<(InvoiceId, i64)>) {
+    let mut books = company.store.read().await.unwrap();
+    let rules = rules::load(&mut books).await.unwrap();
+    let filter = PrepaymentFilter { state: Some("to_credit".to_owned()), limit: 10, ..PrepaymentFilter::default() };
+    let listed = prepayments::list(&mut books, &rules, &filter).await.unwrap().rows;
+    let sheet = day_sheet::day_sheet(&mut books, None).await.unwrap();
+    let asked = sheet.items.iter().filter(|item| item.next == Next::Credit);
+    (listed.iter().map(|row| row.id).collect(), asked.map(|item| (InvoiceId(item.at.id), item.amount.0)).collect())
 }
 
 async fn credit(company: &Company, id: InvoiceId, lines: Vec<CreditLine>) -> Result<invoices::CreditPosted> {
@@ -155,6 +168,8 @@ async fn parts_and_a_cancellation_between() {
     cancel_one(&company, order).await;
     let asked = plan(&company, order, None).await;
     assert_eq!(asked.invoices[0].to_credit, [amount_of(0, "14.75")]);
+    // The register and the day sheet say so too, though the order is open.
+    assert_eq!(to_credit(&company).await, (vec![ahead], vec![(ahead, 1_475)]));
     let memo = credit(&company, ahead, asked.invoices[0].to_credit.clone()).await.unwrap();
     assert!(memo.number.is_some());
     assert_eq!(register(&company, order).await, [6_350, 1_475, 1_475, 3_400]);
@@ -168,6 +183,7 @@ async fn parts_and_a_cancellation_between() {
     .unwrap();
     assert_eq!(kept, 1_475 + 339);
     assert!(plan(&company, order, None).await.invoices[0].to_credit.is_empty(), "not twice");
+    assert_eq!(to_credit(&company).await, (vec![], vec![]));
     let rest = ship(&company, order, &["2", "1"], None).await;
     company.bill(rest).await;
     assert_eq!(register(&company, order).await, [6_350, 4_875, 1_475, 0]);

@@ -5115,6 +5115,8 @@ export interface components {
             /** @description Its number; none on a draft. */
             number?: string | null;
             open?: null | components["schemas"]["Money"];
+            /** @description What a posted one uses of prepayment invoices. */
+            prepaid: components["schemas"]["LessPrepaid"][];
             replaces?: null | components["schemas"]["DocumentRef"];
             run?: null | components["schemas"]["RunId"];
             /** @description Its arithmetic. */
@@ -5281,6 +5283,13 @@ export interface components {
              * @description The version seen.
              */
             version: number;
+        };
+        /** @description What an invoice uses of a prepayment invoice. */
+        LessPrepaid: {
+            /** @description How much, as the invoice is priced, in its currency. */
+            amount: components["schemas"]["Money"];
+            /** @description The prepayment invoice. */
+            document: components["schemas"]["DocumentRef"];
         };
         /** @description A role's limit of one kind. */
         Limit: {

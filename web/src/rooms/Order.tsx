@@ -1,31 +1,22 @@
-import TextField from "@mui/material/TextField";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { api, got, keyed, newKey } from "../api/client";
 import type { OrderView } from "../api/types";
 import { date, money, moneyWithCurrency, number, plural } from "../format";
-import { Facts, Lines, Marked, Scroll, useBase, useEverythingChanged, useFieldFocus, Wrong } from "../parts/bits";
-import { FormAsk } from "../parts/FormAsk";
+import { Facts, Lines, Marked, Scroll, useBase, useEverythingChanged, Wrong } from "../parts/bits";
 import { BlockerLines, ChangeLines, Paper, TapeLines, Tear, TrailLines } from "../parts/TapeRoll";
 import { Track } from "../parts/Track";
-import {
-  ApprovalStrip,
-  OpenMark,
-  RecordLines,
-  staleWords,
-  useApprovals,
-  useOpenElsewhere,
-  useOpenHere,
-} from "../parts/together";
+import { ApprovalStrip, OpenMark, RecordLines, useApprovals, useOpenElsewhere, useOpenHere } from "../parts/together";
 import { placeOf } from "../places";
 import { useNotices } from "../shell/notices";
-import { useMay } from "../shell/session";
 import { Worktop } from "../shell/Worktop";
 import { OrderState } from "./Orders";
+import { CancelRestAsk, ConfirmAsk, CopyAsk, ExpectAsk } from "./order/Asks";
 import { OrderDeposits } from "./order/Deposits";
 import { LineRow } from "./order/LineRow";
 import { ShipAndBillAsk } from "./order/ShipAndBill";
+import { TheirNumber } from "./order/TheirNumber";
 import { OrderPaper } from "./papers/OrderPaper";
 import { OrderPrepayments } from "./prepayments/OfOrder";
 
@@ -52,13 +43,13 @@ function Opened({ order }: { order: OrderView }) {
   const openAt = useOpenElsewhere("order")(order.id);
   const navigate = useNavigate();
   const base = useBase();
-  const may = useMay();
   const changed = useEverythingChanged();
   const { say } = useNotices();
   const approvals = useApprovals("order", order.id);
   // A sale that was typed at the counter goes on here.
   const [params, setParams] = useSearchParams();
   const [asking, setAsking] = useState<Asking>(params.has("sell") && order.state === "draft" ? "bill" : undefined);
+  const close = () => setAsking(undefined);
   const draft = order.state === "draft";
   const open = order.state === "open";
   const start = async () => {
@@ -310,146 +301,16 @@ function Opened({ order }: { order: OrderView }) {
         <OrderDeposits order={order} />
         <OrderPrepayments order={order} />
       </Scroll>
-      {asking === "confirm" && (
-        <FormAsk
-          title={asks.length > 0 ? `Ask to confirm ${order.number}?` : `Confirm ${order.number}?`}
-          yes={asks.length > 0 && !may("decide_approval") ? `Ask · ${total}` : `Confirm · ${total}`}
-          close={() => setAsking(undefined)}
-          fields={asks.length > 0 ? [{ name: "reason", label: "Why it should go ahead", kind: "words" }] : []}
-          run={async (values, key) => {
-            const outcome = await got(
-              api.POST("/api/orders/{id}/confirm", {
-                params: { path: { id: order.id }, header: keyed(key) },
-                body: { version: order.version, reason: values.reason ?? "" },
-              }),
-            );
-            say(
-              outcome.waits == null
-                ? {
-                    kind: "done",
-                    text: `${order.number} is confirmed. Its stock is set aside, as far as there is any.`,
-                  }
-                : {
-                    kind: "done",
-                    text: `${order.number} waits for approval. It stays a draft until then.`,
-                    links: [{ text: "Look at the request", to: `/approvals/${outcome.waits}` }],
-                  },
-            );
-            await changed();
-          }}
-        >
-          {asks.length > 0
-            ? asks.map((blocker) => blocker.sentence).join(" ")
-            : `${order.customer_name} orders for ${total}. Nothing is written to the ledger; goods are set aside as far as there are any.`}
-        </FormAsk>
-      )}
-      {asking === "cancel" && (
-        <FormAsk
-          title={`Cancel what has not shipped of ${order.number}?`}
-          yes="Cancel it"
-          no="Close"
-          close={() => setAsking(undefined)}
-          fields={[
-            {
-              name: "line",
-              label: "What",
-              choices: [
-                ["", "the whole rest of the order"],
-                ...order.lines
-                  .filter((line) => line.ordered !== line.shipped)
-                  .map((line): [string, string] => [String(line.id), `${line.code} ${line.description}`]),
-              ],
-            },
-            { name: "quantity", label: "How much of the line", hint: "empty: all that has not shipped", right: true },
-            { name: "reason", label: "Why", kind: "words" },
-          ]}
-          run={async (values, key) => {
-            await got(
-              api.POST("/api/orders/{id}/cancel", {
-                params: { path: { id: order.id }, header: keyed(key) },
-                body: {
-                  version: order.version,
-                  line: values.line ? Number(values.line) : null,
-                  quantity: values.line && values.quantity ? values.quantity : null,
-                  reason: values.reason ?? "",
-                },
-              }),
-            );
-            say({ kind: "done", text: `Cancelled on ${order.number}. What was set aside for it is free again.` });
-            await changed();
-          }}
-        >
-          What has shipped stays. What was set aside for the rest is free for others.
-        </FormAsk>
-      )}
-      {asking === "expect" && (
-        <FormAsk
-          title={`Order goods in for ${order.number}`}
-          yes="Save"
-          close={() => setAsking(undefined)}
-          fields={[
-            {
-              name: "line",
-              label: "What",
-              choices: order.lines
-                .filter((line) => line.back_ordered !== "0")
-                .map((line): [string, string] => [
-                  String(line.id),
-                  `${line.code}, ${number(line.back_ordered)} ${line.unit} waiting`,
-                ]),
-            },
-            {
-              name: "quantity",
-              label: "How much, in stock units",
-              right: true,
-              value: order.lines.find((line) => line.back_ordered !== "0")?.back_ordered ?? "",
-            },
-            { name: "expected_on", label: "Expected on", kind: "date" },
-          ]}
-          run={async (values, key) => {
-            const line = order.lines.find((one) => String(one.id) === values.line);
-            await got(
-              api.POST("/api/expected-goods", {
-                params: { header: keyed(key) },
-                body: {
-                  item: line?.code ?? "",
-                  warehouse: line?.warehouse ?? null,
-                  quantity: values.quantity ?? "",
-                  expected_on: values.expected_on ?? "",
-                  order_line: line?.id ?? null,
-                },
-              }),
-            );
-            say({ kind: "done", text: "Noted. When the goods come in they are set aside for this order first." });
-            await changed();
-          }}
-        >
-          When they come in they are set aside for this order before any other.
-        </FormAsk>
-      )}
-      {asking === "copy" && (
-        <FormAsk
-          title={`Copy ${order.number} into a new order?`}
-          yes="Copy it"
-          close={() => setAsking(undefined)}
-          fields={[]}
-          run={async (_, key) => {
-            const id = await got(
-              api.POST("/api/orders/{id}/copy", { params: { path: { id: order.id }, header: keyed(key) } }),
-            );
-            await changed();
-            navigate(`/orders/${id}`);
-          }}
-        >
-          A draft of today with the same lines, at today's prices. Their order number stays behind.
-        </FormAsk>
-      )}
+      {asking === "confirm" && <ConfirmAsk order={order} asks={asks} close={close} />}
+      {asking === "cancel" && <CancelRestAsk order={order} close={close} />}
+      {asking === "expect" && <ExpectAsk order={order} close={close} />}
+      {asking === "copy" && <CopyAsk order={order} close={close} />}
       {asking === "bill" && (
         <ShipAndBillAsk
           order={order}
           counter={draft}
           close={() => {
-            setAsking(undefined);
+            close();
             if (params.has("sell")) {
               setParams({}, { replace: true });
             }
@@ -475,48 +336,4 @@ function marksOf(order: OrderView): [string, string][] {
     key,
     value,
   ]);
-}
-
-/** The customer's own number for the order: one field, kept with Enter. */
-function TheirNumber({ order }: { order: OrderView }) {
-  const may = useMay();
-  const changed = useEverythingChanged();
-  const { say } = useNotices();
-  const [typed, setTyped] = useState(order.customer_order_number ?? "");
-  const [wrong, setWrong] = useState<string>();
-  useFieldFocus();
-  const save = async () => {
-    try {
-      await got(
-        api.PUT("/api/orders/{id}/customer-order-number", {
-          params: { path: { id: order.id }, header: keyed(newKey()) },
-          body: { version: order.version, number: typed.trim() || null },
-        }),
-      );
-      setWrong(undefined);
-      say({
-        kind: "done",
-        text: `The customer's number of ${order.number} is kept.`,
-        links: [{ text: "Bill it now", to: `/billing?q=${order.number}` }],
-      });
-      await changed();
-    } catch (error) {
-      setWrong(await staleWords(error, "order", order.id, order.version));
-    }
-  };
-  const differs = typed.trim() !== (order.customer_order_number ?? "");
-  return (
-    <div data-field="order.customer_order_number">
-      <TextField
-        fullWidth
-        slotProps={{ htmlInput: { "aria-label": "Their order number" } }}
-        disabled={!may("keep_order")}
-        value={typed}
-        onChange={(event) => setTyped(event.target.value)}
-        onKeyDown={(event) => event.key === "Enter" && save()}
-        error={!!wrong}
-        helperText={wrong ?? (differs ? "Enter keeps it" : undefined)}
-      />
-    </div>
-  );
 }

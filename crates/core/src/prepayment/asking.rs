@@ -20,9 +20,10 @@ use super::Asks;
 use crate::accounts::Account;
 use crate::checks::{Check, Findings};
 use crate::fixed::{Quantity, Rate, UnitPrice};
-use crate::ids::OrderLineId;
-use crate::invoice::{ItemKind, LineSource, LineToBill};
+use crate::ids::{DocumentRef, OrderLineId};
+use crate::invoice::{InvoiceDocument, ItemKind, LineSource, LineToBill};
 use crate::money::{Currency, Money};
+use crate::order::OrderState;
 use crate::spread::spread;
 use crate::tax::{TaxCategory, TaxRate};
 
@@ -301,6 +302,41 @@ pub fn check(
         );
         findings.add(Check::MoreThanOrder, "amount", sentence);
     }
+}
+
+/// An order is billed in advance once it is confirmed, and while something of it is left.
+pub fn check_state(state: OrderState, order: &DocumentRef, findings: &mut Findings) {
+    let sentence = match state {
+        OrderState::Draft => format!("{} is a draft. Confirm it before it is billed in advance.", order.number),
+        OrderState::Closed => format!("{} is closed: nothing is left to bill in advance.", order.number),
+        OrderState::Open | OrderState::Filled => return,
+    };
+    findings.add_at(Check::NothingToDo, "order", sentence, Some(order.clone()));
+}
+
+/// Something is to be asked for: a document over nothing is not made.
+pub fn check_some(asked: &[Asked], findings: &mut Findings) {
+    if asked.iter().any(|asked| asked.now.is_positive()) {
+        return;
+    }
+    let sentence = match asked.iter().any(|asked| asked.lower.is_positive()) {
+        true => "Less is asked for than was billed in advance: credit the difference.",
+        false => "Nothing more is asked for. Enter a percentage or an amount, and choose lines.",
+    };
+    findings.add(Check::NothingToDo, "percent", sentence);
+}
+
+/// Why the money for a request cannot make it the prepayment invoice it asked for: the order asks for something else
+/// since. `sent` is the document as it was sent, `now` as it would be today; nothing where they ask alike.
+pub fn asks_otherwise(sent: &InvoiceDocument, now: &InvoiceDocument, (order, request): (&str, &str)) -> Option<String> {
+    if (now.total, now.net) == (sent.total, sent.net) {
+        return None;
+    }
+    let total = now.currency.grouped(now.total);
+    Some(format!(
+        "{order} asks for something else since {request} was sent: {total} {}. Withdraw it and ask anew, or take the money as a deposit.",
+        now.currency
+    ))
 }
 
 impl Asked {

@@ -10,6 +10,8 @@ use till_core::fixed::Rate;
 use till_core::ids::{CustomerId, DocumentKind, DocumentRef, InvoiceId, RunId};
 use till_core::invoice::{Difference, InvoiceDocument, tape};
 use till_core::money::{Currency, Money};
+use till_core::prepayment::Part;
+use till_core::prepayment::using::by_document;
 use till_core::tape::{Change, Tape};
 
 use super::drafts::not_there;
@@ -226,6 +228,8 @@ pub struct InvoiceView {
     pub entries: Vec<PostedEntry>,
     /// Deposits that could be applied to a draft, used or not.
     pub deposits: Vec<DepositOffer>,
+    /// What a posted one uses of prepayment invoices.
+    pub prepaid: Vec<LessPrepaid>,
     /// Its arithmetic.
     pub tape: Tape,
     /// What posting would change.
@@ -254,6 +258,16 @@ pub struct InvoiceView {
     pub trail: Trail,
     /// Changes with every edit.
     pub version: i64,
+}
+
+/// What an invoice uses of a prepayment invoice.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct LessPrepaid {
+    /// The prepayment invoice.
+    pub document: DocumentRef,
+    /// How much, as the invoice is priced, in its currency.
+    pub amount: Money,
 }
 
 /// A discount as typed.
@@ -311,6 +325,7 @@ pub async fn view(connection: &mut SqliteConnection, id: InvoiceId) -> Result<In
         cost_entry: None,
         entries: Vec::new(),
         deposits: Vec::new(),
+        prepaid: Vec::new(),
         changes: Vec::new(),
         blockers: Vec::new(),
         fingerprint: String::new(),
@@ -331,6 +346,11 @@ pub async fn view(connection: &mut SqliteConnection, id: InvoiceId) -> Result<In
         let differences: Vec<Difference> = read(&head.differences)?;
         let anew = || Ok(tape(&document, &shown.customer.name, rules.base, &differences));
         shown.tape = head.tape.as_deref().map_or_else(anew, read)?;
+        let less = |(used, part): (DocumentRef, Part)| LessPrepaid {
+            document: used,
+            amount: part.priced(document.gross_priced),
+        };
+        shown.prepaid = by_document(&document).into_iter().map(less).collect();
         shown.document = Some(document);
         shown.entries = ledger::entries_of(connection, DocumentKind::Invoice, id.0).await?;
         return Ok(shown);

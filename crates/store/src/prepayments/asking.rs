@@ -1,85 +1,32 @@
 //! Asking for a part of an order in advance: what each line asks for, the prepayment invoice as it would be, billing it.
 
-use chrono::NaiveDate;
+mod form;
+mod order;
+mod saving;
+
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
 use till_core::accounts::Purpose;
-use till_core::checks::{Blocker, Check, Findings, Step, one, stops};
+use till_core::checks::{Blocker, Findings, Step, stops};
 use till_core::fixed::{Quantity, Rate};
-use till_core::ids::{CustomerId, DocumentKind, DocumentRef, OrderId, OrderLineId};
+use till_core::ids::{CustomerId, DocumentRef, OrderId, OrderLineId};
 use till_core::invoice::{InvoiceDecision, InvoiceInput, ItemKind, decide};
 use till_core::money::{Currency, Money};
-use till_core::prepayment::Prepaid;
-use till_core::prepayment::asking::{self, AskAs, AskLine, Asked, LineWish, PercentFrom, Wish, ask};
-use till_core::tax::{TaxCategory, TaxRate};
+use till_core::prepayment::asking::{self, AskAs, AskLine, Asked, PercentFrom, Wish, ask};
 
-use super::facts::of_lines;
+pub use form::{AdvanceForm, AdvanceLine, SavedAdvance};
+use form::{from_saved, read_form, said};
+use order::{LineWords, Loaded, load};
+pub use saving::save;
+
 use super::requests::{PaymentRequestRow, requests_of};
 use super::views::{PrepaymentRow, of_order};
-use crate::convert::{currency, json, known};
 use crate::invoices::{
-    Head, InvoicePreview, OrderPick, PostedInvoice, ToDecide, ToPost, inputs, load_ordered, post_all, read,
-    write_drafts,
+    Head, InvoicePreview, OrderPick, PostedInvoice, ToDecide, ToPost, inputs, load_ordered, post_all, write_drafts,
 };
 use crate::rules::Rules;
-use crate::writing::{Writing, changed};
-use crate::{Result, StoreError, sensible_date};
-
-/// What is asked of a line, as typed.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct AdvanceLine {
-    /// The order line.
-    pub order_line: OrderLineId,
-    /// In or out; none for what comes by itself.
-    #[serde(default)]
-    pub included: Option<bool>,
-    /// Its own share, in percent; none for what comes by itself.
-    #[serde(default)]
-    pub percent: Option<String>,
-}
-
-/// What is asked of an order in advance, as typed.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct AdvanceForm {
-    /// A share of its lines, or an amount.
-    #[serde(default)]
-    pub ask_as: AskAs,
-    /// The share, in percent; none for the customer's usual one.
-    #[serde(default)]
-    pub percent: Option<String>,
-    /// The amount, in the order's currency, where one is asked for.
-    #[serde(default)]
-    pub amount: Option<String>,
-    /// What was set line by line; lines that are not named come by themselves.
-    #[serde(default)]
-    pub lines: Vec<AdvanceLine>,
-    /// Document date, if typed.
-    #[serde(default)]
-    pub document_date: Option<NaiveDate>,
-    /// Posting date, if typed.
-    #[serde(default)]
-    pub posting_date: Option<NaiveDate>,
-    /// Words above the lines.
-    #[serde(default)]
-    pub text_above: Option<String>,
-    /// Fingerprint of the preview that was seen.
-    #[serde(default)]
-    pub seen: Option<String>,
-}
-
-/// What is kept of it with the order: the share, and what was set line by line.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct SavedAdvance {
-    /// The share for the order, in percent; none for the customer's usual one.
-    #[serde(default)]
-    pub percent: Option<String>,
-    /// Line by line.
-    #[serde(default)]
-    pub lines: Vec<AdvanceLine>,
-}
+use crate::writing::Writing;
+use crate::{Result, StoreError};
 
 /// A line of an order, and what it asks for.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -156,143 +103,6 @@ pub struct AdvancePlan {
     pub blockers: Vec<Blocker>,
 }
 
-/// An order with its lines as asking needs them.
-pub(super) struct Loaded {
-    pub(super) order: DocumentRef,
-    version: i64,
-    state: String,
-    pub(super) customer: CustomerId,
-    customer_name: String,
-    customer_class: Option<String>,
-    pub(super) currency: Currency,
-    gross_priced: bool,
-    usual: Option<Rate>,
-    saved: SavedAdvance,
-    lines: Vec<(AskLine, LineWords)>,
-    rows: Vec<Prepaid>,
-}
-
-struct LineWords {
-    description: String,
-    unit: String,
-    class: String,
-}
-
-async fn load(connection: &mut SqliteConnection, rules: &Rules, id: OrderId, on: NaiveDate) -> Result<Loaded> {
-    let head = sqlx::query!(
-        r#"SELECT orders.number, orders.version, orders.state, customer_id, name, customers.class, orders.currency, orders.gross_priced,
-                  customers.share_ahead_e6 AS usual, orders.advance
-           FROM orders JOIN customers ON customers.id = customer_id WHERE orders.id = ?"#,
-        id.0
-    )
-    .fetch_optional(&mut *connection)
-    .await?
-    .ok_or_else(|| StoreError::not_found(DocumentKind::Order, id))?;
-    let lines = sqlx::query!(
-        r#"SELECT order_lines.id AS "id!", items.code, items.kind, items.class, items.share_ahead_e6, order_lines.description, order_lines.unit,
-                  order_lines.tax_code, order_lines.amount_minor, ordered_e4, cancelled_e4, billed_e4
-           FROM order_lines JOIN items ON items.id = item_id WHERE order_id = ? ORDER BY position"#,
-        id.0
-    )
-    .fetch_all(&mut *connection)
-    .await?;
-    let ids = json(&lines.iter().map(|line| line.id).collect::<Vec<_>>())?;
-    let rows = of_lines(connection, &ids).await?;
-    let gross_priced = head.gross_priced != 0;
-    let mut all = Vec::with_capacity(lines.len());
-    for line in lines {
-        let wanted = Quantity::from_scaled(line.ordered_e4 - line.cancelled_e4);
-        let billed = Quantity::from_scaled(line.billed_e4);
-        let mine: Vec<&Prepaid> = rows.iter().filter(|row| row.order_line.0 == line.id).collect();
-        let priced = |part: &dyn Fn(&Prepaid) -> Money| -> Money { mine.iter().map(|row| part(row)).sum() };
-        let tax = rules.taxes.rate_on(&line.tax_code, on).unwrap_or_else(|| TaxRate {
-            code: line.tax_code.clone(),
-            category: TaxCategory::O,
-            rate: Rate::ZERO,
-        });
-        let asks = AskLine {
-            order_line: OrderLineId(line.id),
-            code: line.code,
-            kind: known(&line.kind, ItemKind::of)?,
-            wanted,
-            billed,
-            billed_before: mine.first().map_or(billed, |row| row.billed_before),
-            amount: Money(line.amount_minor).share(wanted.scaled(), line.ordered_e4),
-            tax,
-            item_percent: line.share_ahead_e6.map(Rate::from_scaled),
-            wish: LineWish::default(),
-            before: priced(&|row| row.whole.less(&row.credited).priced(gross_priced)),
-            used: priced(&|row| row.used.priced(gross_priced)),
-            to_credit: priced(&|row| row.to_credit(wanted, billed, gross_priced)),
-        };
-        all.push((asks, LineWords { description: line.description, unit: line.unit, class: line.class }));
-    }
-    Ok(Loaded {
-        order: DocumentRef { kind: DocumentKind::Order, id: id.0, number: head.number },
-        version: head.version,
-        state: head.state,
-        customer: CustomerId(head.customer_id),
-        customer_name: head.name,
-        customer_class: head.class,
-        currency: currency(&head.currency)?,
-        gross_priced,
-        usual: (head.usual > 0).then(|| Rate::from_scaled(head.usual)),
-        saved: head.advance.as_deref().map(read).transpose()?.unwrap_or_default(),
-        lines: all,
-        rows,
-    })
-}
-
-fn said(text: &Option<String>) -> Option<&str> {
-    text.as_deref().map(str::trim).filter(|text| !text.is_empty())
-}
-
-fn read_percent(text: &Option<String>, field: String) -> Result<Option<Rate>> {
-    let Some(text) = said(text) else { return Ok(None) };
-    let number = text.trim_end_matches('%').trim_end();
-    Rate::from_percent(number).map(Some).map_err(|error| StoreError::decimal(field, &error))
-}
-
-/// Reads what was typed: the wish for the order, and that for each line, which is put on it.
-fn read_form(loaded: &mut Loaded, form: &AdvanceForm) -> Result<Wish> {
-    for (field, date) in [("document_date", form.document_date), ("posting_date", form.posting_date)] {
-        if let Some(date) = date {
-            sensible_date(field, date)?;
-        }
-    }
-    for typed in &form.lines {
-        let at = loaded.lines.iter().position(|(line, _)| line.order_line == typed.order_line);
-        let Some(at) = at else {
-            let sentence = format!("{} has no line {}.", loaded.order.number, typed.order_line);
-            return Err(StoreError::invalid("lines", sentence));
-        };
-        loaded.lines[at].0.wish = LineWish {
-            included: typed.included,
-            percent: read_percent(&typed.percent, format!("lines.{at}.percent"))?,
-        };
-    }
-    let amount = match said(&form.amount).filter(|_| form.ask_as != AskAs::Percent) {
-        Some(amount) => loaded.currency.parse(amount).map_err(|error| StoreError::decimal("amount", &error))?,
-        None => Money::ZERO,
-    };
-    let percent = read_percent(&form.percent, "percent".to_owned())?;
-    Ok(Wish { ask_as: form.ask_as, percent, usual: loaded.usual, amount })
-}
-
-/// What is typed where nothing was: what is kept with the order.
-fn from_saved(saved: &SavedAdvance) -> AdvanceForm {
-    AdvanceForm { percent: saved.percent.clone(), lines: saved.lines.clone(), ..AdvanceForm::default() }
-}
-
-/// What stands in the way of asking anything of the order.
-fn obstacle(loaded: &Loaded) -> Option<String> {
-    match loaded.state.as_str() {
-        "draft" => Some(format!("{} is a draft. Confirm it before it is billed in advance.", loaded.order.number)),
-        "closed" => Some(format!("{} is closed: nothing is left to bill in advance.", loaded.order.number)),
-        _ => None,
-    }
-}
-
 /// The prepayment invoice that what is asked for comes to; nothing where nothing is.
 async fn to_decide(
     connection: &mut SqliteConnection,
@@ -330,21 +140,15 @@ async fn to_decide(
 /// What is wrong with what is asked for, before the document is looked at.
 fn check(loaded: &Loaded, wish: &Wish, asked: &[Asked]) -> Vec<Blocker> {
     let mut findings = Findings::at(Step::Post);
-    let lines: Vec<AskLine> = loaded.lines.iter().map(|(line, _)| line.clone()).collect();
-    let of = (loaded.order.number.as_str(), loaded.currency);
-    asking::check(wish, (&lines, loaded.gross_priced), of, &mut findings);
-    if let Some(sentence) = obstacle(loaded) {
-        findings.add_at(Check::NothingToDo, "order", sentence, Some(loaded.order.clone()));
+    loaded.check(wish, &mut findings);
+    asking::check_state(loaded.state, &loaded.order, &mut findings);
+    let found = findings.finish();
+    if !found.is_empty() {
+        return found;
     }
-    let mut found = findings.finish();
-    if found.is_empty() && !asked.iter().any(|asked| asked.now.is_positive()) {
-        let sentence = match asked.iter().any(|asked| asked.lower.is_positive()) {
-            true => "Less is asked for than was billed in advance: credit the difference.",
-            false => "Nothing more is asked for. Enter a percentage or an amount, and choose lines.",
-        };
-        found = one(Check::NothingToDo, Step::Post, "percent", sentence);
-    }
-    found
+    let mut findings = Findings::at(Step::Post);
+    asking::check_some(asked, &mut findings);
+    findings.finish()
 }
 
 /// What an order asks for in advance; as typed, or as it is kept with the order. Nothing is written.
@@ -361,8 +165,7 @@ pub async fn plan(
     let mut loaded = load(connection, rules, id, on).await?;
     let form = form.cloned().unwrap_or_else(|| from_saved(&loaded.saved));
     let wish = read_form(&mut loaded, &form)?;
-    let lines: Vec<AskLine> = loaded.lines.iter().map(|(line, _)| line.clone()).collect();
-    let asked = ask(&wish, &lines, loaded.gross_priced);
+    let asked = ask(&wish, &loaded.asks(), loaded.gross_priced);
     let mut blockers = check(&loaded, &wish, &asked);
     let preview = match to_decide(connection, rules, &loaded, (&form, &asked)).await? {
         Some(wanted) => {
@@ -424,7 +227,7 @@ pub async fn bill(writing: &mut Writing<'_>, rules: &Rules, id: OrderId, form: &
     writing.saw(form.seen.as_deref(), &asked.decision.fingerprint)?;
     if form.ask_as == AskAs::Percent {
         let saved = SavedAdvance { percent: form.percent.clone(), lines: form.lines.clone() };
-        keep(writing, &asked.loaded, saved).await?;
+        saving::keep(writing, &asked.loaded, saved).await?;
     }
     post(writing, rules, asked).await
 }
@@ -447,8 +250,7 @@ pub(super) async fn asked<'a>(
     let on = form.document_date.unwrap_or(rules.business_date);
     let mut loaded = load(connection, rules, id, on).await?;
     let wish = read_form(&mut loaded, form)?;
-    let lines: Vec<AskLine> = loaded.lines.iter().map(|(line, _)| line.clone()).collect();
-    let asked = ask(&wish, &lines, loaded.gross_priced);
+    let asked = ask(&wish, &loaded.asks(), loaded.gross_priced);
     let found = check(&loaded, &wish, &asked);
     if stops(&found) {
         return Err(StoreError::Refused(found));
@@ -470,59 +272,4 @@ pub(super) async fn post(writing: &mut Writing<'_>, rules: &Rules, asked: ToAsk<
     let draft = drafts.first().copied().ok_or(StoreError::Moved)?;
     let posted = post_all(writing, vec![ToPost::of(draft, &asked.input, asked.decision)]).await?;
     posted.into_iter().next().ok_or(StoreError::Moved)
-}
-
-/// Keeps with an order what it asks for in advance. Returns its version.
-///
-/// # Errors
-/// [`StoreError::Stale`] where someone changed the order since `version`; a figure that cannot be read.
-pub async fn save(
-    writing: &mut Writing<'_>,
-    rules: &Rules,
-    id: OrderId,
-    (version, wanted): (i64, &SavedAdvance),
-) -> Result<i64> {
-    let mut loaded = load(writing, rules, id, rules.business_date).await?;
-    if loaded.version != version {
-        return Err(StoreError::Stale { what: loaded.order.number, current: loaded.version });
-    }
-    let wish = read_form(&mut loaded, &from_saved(wanted))?;
-    let mut findings = Findings::at(Step::Post);
-    let lines: Vec<AskLine> = loaded.lines.iter().map(|(line, _)| line.clone()).collect();
-    let of = (loaded.order.number.as_str(), loaded.currency);
-    asking::check(&wish, (&lines, loaded.gross_priced), of, &mut findings);
-    let found = findings.finish();
-    if stops(&found) {
-        return Err(StoreError::Refused(found));
-    }
-    keep(writing, &loaded, wanted.clone()).await
-}
-
-async fn keep(writing: &mut Writing<'_>, loaded: &Loaded, wanted: SavedAdvance) -> Result<i64> {
-    let percent = said(&wanted.percent).map(|text| text.trim_end_matches('%').trim_end().to_owned());
-    let set = |line: &AdvanceLine| line.included.is_some() || said(&line.percent).is_some();
-    let wanted = SavedAdvance { percent, lines: wanted.lines.into_iter().filter(set).collect() };
-    if wanted == loaded.saved {
-        return Ok(loaded.version);
-    }
-    let (kept, version) = (json(&wanted)?, loaded.version + 1);
-    sqlx::query!("UPDATE orders SET advance = ?, version = ? WHERE id = ?", kept, version, loaded.order.id)
-        .execute(&mut **writing)
-        .await?;
-    let shown = |saved: &SavedAdvance| -> Option<String> {
-        let lines = saved.lines.iter().filter_map(|line| {
-            let (known, _) = loaded.lines.iter().find(|(known, _)| known.order_line == line.order_line)?;
-            let out = if line.included == Some(false) { Some("out".to_owned()) } else { None };
-            Some(format!("{} {}", known.code, out.or(said(&line.percent).map(|text| format!("{text}%")))?))
-        });
-        let order = said(&saved.percent).map(|text| format!("{text}%"));
-        let words: Vec<String> = order.into_iter().chain(lines).collect();
-        (!words.is_empty()).then(|| words.join(", "))
-    };
-    let (before, after) = (shown(&loaded.saved), shown(&wanted));
-    let at = (DocumentKind::Order, loaded.order.id, loaded.order.number.as_str());
-    let words = format!("changed what {} asks for in advance", loaded.order.number);
-    let fields = changed("advance %", before.as_deref(), after.as_deref());
-    writing.note_on(at, "order_changed", words, Some(version), fields);
-    Ok(version)
 }

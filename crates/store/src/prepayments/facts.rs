@@ -165,15 +165,16 @@ pub(crate) async fn left_of(connection: &mut SqliteConnection, orders: &str) -> 
 }
 
 /// Prepayment invoices of which something is to be credited, because lines of their order were canceled: each with the
-/// number of its order, the customer's name and how much, without tax, in base currency.
+/// number of its order, the customer's name and how much, without tax, in base currency. Only what is left is read: cost
+/// does not grow with what is done.
 pub(crate) async fn to_credit(connection: &mut SqliteConnection, today: NaiveDate) -> Result<Vec<ToCreditFacts>> {
     let rows = sqlx::query!(
-        r#"SELECT line.id AS "id!", documents.posting_date AS "day!: NaiveDate", orders.number AS "order!", orders.gross_priced AS "gross!",
+        r#"SELECT line.id AS "id!", line.posting_date AS "day!: NaiveDate", orders.number AS "order!", orders.gross_priced AS "gross!",
                   name AS "name!", order_lines.ordered_e4 - cancelled_e4 AS "wanted!: i64", order_lines.billed_e4 AS "billed!"
-           FROM document_lines AS line JOIN documents ON documents.id = line.document_id AND documents.state = 'posted'
-           JOIN order_lines ON order_lines.id = prepays_line_id JOIN orders ON orders.id = order_lines.order_id
-           JOIN customers ON customers.id = documents.customer_id
-           WHERE prepays_line_id IS NOT NULL AND (cancelled_e4 > 0 OR orders.state <> 'open') ORDER BY line.id"#
+           FROM prepaid_register AS line JOIN order_lines ON order_lines.id = line.order_line_id
+           JOIN orders ON orders.id = line.order_id JOIN customers ON customers.id = line.customer_id
+           WHERE line.net_minor <> used_minor + credited_minor OR line.tax_minor <> used_tax_minor + credited_tax_minor
+           ORDER BY line.id"#
     )
     .fetch_all(&mut *connection)
     .await?;
@@ -192,11 +193,11 @@ pub(crate) async fn to_credit(connection: &mut SqliteConnection, today: NaiveDat
         match found.iter_mut().find(|known| known.invoice == prepaid.document) {
             Some(known) => known.amount += part.net_base,
             None => found.push(ToCreditFacts {
+                posted_on: row.day,
                 invoice: prepaid.document,
                 name: row.name,
                 order: row.order,
                 amount: part.net_base,
-                posted_on: row.day,
             }),
         }
     }

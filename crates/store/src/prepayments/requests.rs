@@ -11,6 +11,7 @@ use till_core::ids::{CustomerId, DocumentKind, DocumentRef, OrderId, PaymentRequ
 use till_core::invoice::InvoiceDocument;
 use till_core::money::{Currency, Money};
 use till_core::people::check_reason;
+use till_core::prepayment::asking::asks_otherwise;
 use till_core::tape::{Change, Tape};
 
 use super::asking::{AdvanceForm, asked, post};
@@ -293,14 +294,9 @@ async fn carry_out(
     let form = AdvanceForm { document_date: Some(date), posting_date: None, ..read(&kept)? };
     let asked = asked(writing, rules, OrderId(view.order.id), &form).await?;
     let document = asked.decision.document.clone().ok_or(StoreError::Moved)?;
-    if document.total != view.document.total || document.net != view.document.net {
-        return Err(StoreError::WrongState(format!(
-            "{} asks for something else since {} was sent: {} {}. Withdraw it and ask anew, or take the money as a deposit.",
-            view.order.number,
-            view.row.number,
-            document.currency.grouped(document.total),
-            document.currency
-        )));
+    let named = (view.order.number.as_str(), view.row.number.as_str());
+    if let Some(why) = asks_otherwise(&view.document, &document, named) {
+        return Err(StoreError::WrongState(why));
     }
     let (tape, changes) = (asked.decision.tape.clone(), asked.decision.changes.clone());
     let mut entries: Vec<Entry> = asked.decision.entry.iter().cloned().collect();

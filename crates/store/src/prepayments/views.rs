@@ -100,6 +100,14 @@ pub async fn list(
 ) -> Result<PrepaymentList> {
     let like = filter.search.as_deref().map(crate::find::pattern);
     let customer = filter.customer.map(|id| id.0);
+    let to_credit: Vec<i64> = match filter.state.as_deref() {
+        Some("to_credit") => {
+            let found = prepayments::to_credit(connection, rules.business_date).await?;
+            found.iter().map(|facts| facts.invoice.id).collect()
+        }
+        _ => Vec::new(),
+    };
+    let to_credit = json(&to_credit)?;
     // Every prepayment invoice has rows in the register, so it is begun with those.
     let found = sqlx::query!(
         r#"WITH sums AS (
@@ -114,11 +122,12 @@ pub async fn list(
              AND (?2 IS NULL OR documents.customer_id = ?2)
              AND (?3 IS NULL OR (?3 = 'unpaid' AND open_minor > 0) OR (?3 = 'left' AND left_minor > 0)
                   OR (?3 = 'used' AND left_minor = 0)
-                  OR (?3 = 'to_credit' AND left_minor > 0 AND orders.state IN ('filled', 'closed')))
+                  OR (?3 = 'to_credit' AND documents.id IN (SELECT value FROM json_each(?4))))
            ORDER BY documents.document_date DESC, documents.id DESC"#,
         like,
         customer,
-        filter.state
+        filter.state,
+        to_credit
     )
     .fetch_all(&mut *connection)
     .await?;

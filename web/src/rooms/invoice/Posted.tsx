@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { api, got, keyed } from "../../api/client";
-import type { InvoiceDocument, InvoiceView } from "../../api/types";
+import type { InvoiceView } from "../../api/types";
 import { date, money, moneyWithCurrency, number, percent } from "../../format";
 import { Lines, useEverythingChanged } from "../../parts/bits";
 import { PrintedPaper, usePapersReady } from "../../parts/PrintedPaper";
@@ -16,16 +16,6 @@ import { PrepaymentLines } from "../prepayments/OfOrder";
 import { CancelAsk } from "./Cancel";
 import { Head, InvoiceTape, LineCells, LineHead } from "./lines";
 import { sourcesOf } from "./source";
-
-/** What was billed in advance and is used by its lines, by prepayment invoice: as it is priced. */
-function prepaidOn(document: InvoiceDocument): [string, number][] {
-  const sums = new Map<string, number>();
-  for (const used of document.lines.flatMap((line) => line.prepaid ?? [])) {
-    const amount = document.gross_priced ? used.net + used.tax : used.net;
-    sums.set(used.document.number, (sums.get(used.document.number) ?? 0) + amount);
-  }
-  return [...sums];
-}
 
 /** A posted invoice, as it is and stays. */
 export function Posted({ invoice }: { invoice: InvoiceView }) {
@@ -139,7 +129,9 @@ export function Posted({ invoice }: { invoice: InvoiceView }) {
                     ] as const,
                   ]
                 : []),
-              ...prepaidOn(document).map(([number, amount]) => [`Less billed in advance, ${number}`, -amount] as const),
+              ...invoice.prepaid.map(
+                (used) => [`Less billed in advance, ${used.document.number}`, -used.amount] as const,
+              ),
               ["Net", document.net],
               ["Tax", document.tax],
               [`Total ${document.currency}`, document.total],

@@ -165,7 +165,7 @@ function PayAsk({ request, close }: { request: PaymentRequestView; close: () => 
   });
   return (
     <FormAsk
-      title={`${request.number} is paid?`}
+      title={`Receive payment for ${request.number}?`}
       yes={`Post · ${total}`}
       close={close}
       fields={[

@@ -1,12 +1,23 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, got, keyed } from "../../api/client";
+import { api, got, keyed, Problem } from "../../api/client";
 import type { CreditLine, PrepaymentRow } from "../../api/types";
-import { moneyWithCurrency } from "../../format";
+import { moneyWithCurrency, typedDecimal } from "../../format";
 import { useEverythingChanged } from "../../parts/bits";
 import { FormAsk } from "../../parts/FormAsk";
 import { WhatItDoes } from "../../parts/TapeRoll";
 import { useNotices } from "../../shell/notices";
+
+const fieldOf = (line: CreditLine) => `lines.${line.position}.amount`;
+
+/** What was refused of the lines that were sent, at the field of its line. */
+function atItsLine(error: unknown, sent: CreditLine[]): unknown {
+  const at = error instanceof Problem && /^lines\.(\d+)\.amount$/.exec(error.field ?? "")?.[1];
+  const line = at ? sent[Number(at)] : undefined;
+  return error instanceof Problem && line
+    ? new Problem({ title: error.message, code: error.code, field: fieldOf(line) })
+    : error;
+}
 
 /** Credits what of a prepayment invoice is not used: what that does, before it is done. */
 export function CreditAdvanceAsk({ row, close }: { row: PrepaymentRow; close: () => void }) {
@@ -15,9 +26,13 @@ export function CreditAdvanceAsk({ row, close }: { row: PrepaymentRow; close: ()
   const [day, setDay] = useState("");
   const canceled = row.to_credit.length > 0;
   const [what, setWhat] = useState(canceled ? "canceled" : "all");
-  const lines: CreditLine[] = what === "canceled" ? row.to_credit : row.all_left;
+  const [amounts, setAmounts] = useState<Record<number, string>>({});
+  const typed = row.all_left
+    .map((line) => ({ ...line, amount: typedDecimal(amounts[line.position] ?? "") }))
+    .filter((line) => line.amount !== "");
+  const lines: CreditLine[] = what === "canceled" ? row.to_credit : what === "all" ? row.all_left : typed;
   const preview = useQuery({
-    queryKey: ["credit-advance", row.id, row.left, what, day],
+    queryKey: ["credit-advance", row.id, row.left, lines, day],
     queryFn: () =>
       got(
         api.POST("/api/invoices/{id}/credit/preview", {
@@ -26,6 +41,8 @@ export function CreditAdvanceAsk({ row, close }: { row: PrepaymentRow; close: ()
           body: { lines, reason: "to be said", date: day || null },
         }),
       ),
+    enabled: lines.length > 0,
+    retry: false,
     gcTime: 0,
   });
   const total = Math.abs(preview.data?.tape.lines.findLast((line) => line.style === "due")?.amount ?? 0);
@@ -36,19 +53,25 @@ export function CreditAdvanceAsk({ row, close }: { row: PrepaymentRow; close: ()
       yes={`Credit${said}`}
       close={close}
       fields={[
-        ...(canceled
-          ? [
-              {
-                name: "what",
-                label: "What",
-                value: what,
-                choices: [
-                  ["canceled", "what belongs to canceled lines"],
-                  ["all", "all that is not used"],
-                ] as [string, string][],
-                changed: setWhat,
-              },
-            ]
+        {
+          name: "what",
+          label: "What",
+          value: what,
+          choices: [
+            ...(canceled ? ([["canceled", "what belongs to canceled lines"]] as [string, string][]) : []),
+            ["all", "all that is not used"],
+            ["amount", "an amount"],
+          ],
+          changed: setWhat,
+        },
+        ...(what === "amount"
+          ? row.all_left.map((line) => ({
+              name: fieldOf(line),
+              label: row.all_left.length > 1 ? `Amount of line ${line.position + 1}` : "Amount",
+              hint: `${line.amount} at most`,
+              right: true,
+              changed: (amount: string) => setAmounts((now) => ({ ...now, [line.position]: amount })),
+            }))
           : []),
         { name: "reason", label: "Why", kind: "words" as const },
         {
@@ -70,7 +93,9 @@ export function CreditAdvanceAsk({ row, close }: { row: PrepaymentRow; close: ()
               seen: preview.data?.fingerprint ?? null,
             },
           }),
-        );
+        ).catch((error: unknown) => {
+          throw atItsLine(error, lines);
+        });
         say(
           done.waits != null
             ? {
@@ -88,6 +113,7 @@ export function CreditAdvanceAsk({ row, close }: { row: PrepaymentRow; close: ()
       }}
     >
       What is open of {row.number} is settled by it first; what was paid is kept for the customer, unapplied.
+      {preview.error && <p className="wrong">{preview.error.message}</p>}
       {preview.data && <WhatItDoes does={preview.data} entries={preview.data.entry ? [preview.data.entry] : []} />}
     </FormAsk>
   );
