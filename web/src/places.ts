@@ -15,6 +15,11 @@ export function placeOf(document: DocumentRef): string {
       return `/prepayments/${document.id}`;
     case "payment_request":
       return `/payment-requests/${document.id}`;
+    case "card_authorization":
+      return `/cards/${document.id}`;
+    case "card_payout":
+      return `/card-payouts/${document.id}`;
+    case "card_return":
     case "deposit_end":
       return `/ledger?q=${encodeURIComponent(document.number)}`;
     case "quote":

@@ -3,6 +3,9 @@ import { AccountRoom } from "./rooms/Account";
 import { ApprovalRoom } from "./rooms/Approval";
 import { CreditMemoRoom } from "./rooms/CreditMemo";
 import { CustomerRoom } from "./rooms/Customer";
+import { CardRoom } from "./rooms/cards/Card";
+import { CardsRoom } from "./rooms/cards/Cards";
+import { PayoutRoom, PayoutsRoom } from "./rooms/cards/Payouts";
 import { CustomersRoom } from "./rooms/customers/Customers";
 import { CustomerFileRoom, NewCustomerRoom } from "./rooms/customers/File";
 import { DaySheetRoom } from "./rooms/DaySheet";
@@ -92,7 +95,11 @@ export const routes: RouteObject[] = [
       { path: "prepayments/new", element: <NewDepositRoom /> },
       { path: "payment-requests/:id", element: <PaymentRequestRoom /> },
       { path: "prepayments/invoices", element: <PrepaymentInvoicesRoom /> },
+      { path: "prepayments/cards", element: <CardsRoom /> },
+      { path: "prepayments/payouts", element: <PayoutsRoom /> },
       { path: "prepayments/:id", element: <DepositRoom /> },
+      { path: "cards/:id", element: <CardRoom /> },
+      { path: "card-payouts/:id", element: <PayoutRoom /> },
       { path: "receipts", element: <ReceiptsRoom /> },
       { path: "receipts/new", element: <NewReceiptRoom /> },
       { path: "receipts/:id", element: <ReceiptRoom /> },

@@ -191,6 +191,12 @@ checks! {
     MoreThanOrder => [Post Stops],
     /// Receipt and invoice are in different currencies.
     CurrencyDiffers => [Post Stops],
+    /// A card authorization that cannot be charged: declined, given up, over, or not answered yet.
+    CardNotLive => [Post Stops],
+    /// More than is left of a card authorization.
+    MoreThanAuthorized => [Post Stops],
+    /// A payout of which a line is not in the books as it says, or that does not add up.
+    PayoutUnmatched => [Post Stops],
     /// The invoice belongs to another customer.
     OtherCustomer => [Post Stops],
     /// The same thing is named twice.
@@ -212,6 +218,9 @@ impl Check {
             Self::OrderNumberMissing => "their number missing",
             Self::TaxIdMissing => "no tax id",
             Self::TaxRateMissing => "no tax rate",
+            Self::CardNotLive => "card cannot be charged",
+            Self::MoreThanAuthorized => "more than authorized",
+            Self::PayoutUnmatched => "payout not matched",
             Self::PriceZero => "price of zero",
             Self::PriceBelowZero => "price below zero",
             Self::PriceNotApproved => "price not approved",

@@ -58,6 +58,16 @@ pub enum Next {
     Clear,
     /// Credit what of a prepayment invoice will not be used.
     Credit,
+    /// Capture what was authorized on a card.
+    Capture,
+    /// Ask the card processor again.
+    AskAgain,
+    /// Ship, or authorize the card again later.
+    ShipSoon,
+    /// Authorize the card again, or another.
+    AuthorizeAgain,
+    /// Bring into the books what the card processor told.
+    Book,
     /// Post the shipment.
     PostShipment,
     /// Bill what has shipped.
@@ -163,6 +173,38 @@ pub struct ToCreditFacts {
     pub posted_on: NaiveDate,
 }
 
+/// A card authorization with something to do.
+#[derive(Debug, Clone)]
+pub struct CardFacts {
+    /// The authorization.
+    pub authorization: DocumentRef,
+    /// The customer's name.
+    pub name: String,
+    /// Number of its order.
+    pub order: String,
+    /// How it stands, and what is due of its order.
+    pub card: crate::card::Authorization,
+    /// What its amount is about, in base currency: what is to be captured, or what is left.
+    pub amount: Money,
+    /// When it was authorized.
+    pub since: NaiveDate,
+}
+
+/// Money the card processor told of that is not in the books yet.
+#[derive(Debug, Clone)]
+pub struct ToBookFacts {
+    /// Where it is booked: the authorization, or the payout.
+    pub at: DocumentRef,
+    /// Whose, or which payout.
+    pub title: String,
+    /// What it is: “a capture of CA-1 is not in the books”.
+    pub why: String,
+    /// How much, in base currency.
+    pub amount: Money,
+    /// When it happened.
+    pub since: NaiveDate,
+}
+
 /// After so many days a deposit is asked about, whatever became of its order.
 pub const LONG_HELD_DAYS: u64 = 180;
 
@@ -220,6 +262,10 @@ pub struct DayFacts {
     pub hanging: Vec<HangingFacts>,
     /// Prepayment invoices of which something is to be credited.
     pub to_credit: Vec<ToCreditFacts>,
+    /// Card authorizations.
+    pub cards: Vec<CardFacts>,
+    /// What the card processor told of and is not in the books.
+    pub to_book: Vec<ToBookFacts>,
     /// Packed shipments.
     pub packed: Vec<PackedFacts>,
     /// Overdue customers.
@@ -244,6 +290,8 @@ pub fn rank(facts: &DayFacts, business_date: NaiveDate) -> Vec<DayItem> {
     items.extend(facts.unapplied.iter().map(|facts| facts.row(business_date)));
     items.extend(facts.hanging.iter().map(|facts| facts.row(business_date)));
     items.extend(facts.to_credit.iter().map(|facts| facts.row(business_date)));
+    items.extend(facts.cards.iter().filter_map(|facts| facts.row(business_date)));
+    items.extend(facts.to_book.iter().map(|facts| facts.row(business_date)));
     items.extend(facts.packed.iter().map(|facts| facts.row(business_date)));
     items.extend(facts.late.iter().map(|facts| facts.row(business_date)));
     items.extend(facts.unfinished.iter().map(|facts| facts.row(business_date)));
@@ -348,6 +396,62 @@ impl ToCreditFacts {
             days: age(self.posted_on, today),
             next: Next::Credit,
             at: self.invoice.clone(),
+        }
+    }
+}
+
+impl CardFacts {
+    /// Nothing where there is only to wait.
+    fn row(&self, today: NaiveDate) -> Option<DayItem> {
+        use crate::card::CardNext;
+        let (number, order) = (&self.authorization.number, &self.order);
+        let until = self.card.valid_until.map(crate::calendar::words).unwrap_or_default();
+        let (work, next, why) = match self.card.next(today) {
+            CardNext::AskAgain => {
+                (Work::Stopped, Next::AskAgain, format!("{number}: the card processor did not answer yet"))
+            }
+            CardNext::Capture => (
+                Work::MoneyLyingStill,
+                Next::Capture,
+                format!("{order} has gone out, {number} is authorized until {until}"),
+            ),
+            CardNext::ShipSoon => (
+                Work::MoneyLyingStill,
+                Next::ShipSoon,
+                format!("{number} expires on {until}, {order} has not gone out"),
+            ),
+            CardNext::AuthorizeAgain => {
+                let why = match self.card.state(today) {
+                    crate::card::CardState::Expired => format!("{number} has expired, {order} has gone out"),
+                    crate::card::CardState::AnotherCard => format!("{number} needs another card, for {order}"),
+                    _ => format!("{number} was declined, for {order}"),
+                };
+                (Work::Stopped, Next::AuthorizeAgain, why)
+            }
+            CardNext::Wait | CardNext::Nothing => return None,
+        };
+        Some(DayItem {
+            work,
+            title: self.name.clone(),
+            why,
+            amount: self.amount,
+            days: age(self.since, today),
+            next,
+            at: self.authorization.clone(),
+        })
+    }
+}
+
+impl ToBookFacts {
+    fn row(&self, today: NaiveDate) -> DayItem {
+        DayItem {
+            work: Work::MoneyLyingStill,
+            title: self.title.clone(),
+            why: self.why.clone(),
+            amount: self.amount,
+            days: age(self.since, today),
+            next: Next::Book,
+            at: self.at.clone(),
         }
     }
 }

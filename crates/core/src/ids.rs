@@ -83,6 +83,18 @@ ids! {
     DeliveryId,
     /// A customer deposit.
     DepositId,
+    /// A card of a customer, without its number.
+    CardId,
+    /// A card authorization.
+    CardAuthorizationId,
+    /// Money captured of a card.
+    CardCaptureId,
+    /// Money that went back to a card.
+    CardReturnId,
+    /// What the card processor paid out.
+    CardPayoutId,
+    /// Something that is asked of the card processor.
+    CardCallId,
 }
 
 /// A document of the application, as named in trails, blockers and entries.
@@ -140,6 +152,12 @@ pub enum DocumentKind {
     DepositEnd,
     /// A request for payment in advance: no entry before it is paid.
     PaymentRequest,
+    /// A card authorized for an order.
+    CardAuthorization,
+    /// Money sent back to a card, or taken back by its bank.
+    CardReturn,
+    /// What the card processor paid out.
+    CardPayout,
 }
 
 impl DocumentKind {
@@ -171,6 +189,9 @@ impl DocumentKind {
             Self::Deposit => "deposit",
             Self::DepositEnd => "deposit_end",
             Self::PaymentRequest => "payment_request",
+            Self::CardAuthorization => "card_authorization",
+            Self::CardReturn => "card_return",
+            Self::CardPayout => "card_payout",
         }
     }
 
@@ -202,6 +223,9 @@ impl DocumentKind {
             Self::Deposit,
             Self::DepositEnd,
             Self::PaymentRequest,
+            Self::CardAuthorization,
+            Self::CardReturn,
+            Self::CardPayout,
         ]
         .into_iter()
         .find(|kind| kind.word() == word)

@@ -43,6 +43,7 @@
 
 pub mod accounts;
 pub mod calendar;
+pub mod card;
 pub mod checks;
 pub mod containers;
 pub mod day_sheet;

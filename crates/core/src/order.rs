@@ -228,6 +228,8 @@ pub struct OrderFacts {
     pub deposits_held: Money,
     /// What was billed in advance of it and is neither used nor credited, without tax, in its currency.
     pub prepaid_left: Money,
+    /// What is authorized on cards for it and neither captured nor given up, in its currency.
+    pub card_left: Money,
     /// What it promised, for the account of why an invoice comes to something else.
     pub promised: Promised,
 }
@@ -267,11 +269,46 @@ impl OrderFacts {
         let settled = settlement(self.id, &self.invoices);
         match state(self.confirmed, &self.progress(), settled) {
             // Someone's money would be left hanging.
-            OrderState::Closed if self.deposits_held.is_positive() || self.prepaid_left.is_positive() => {
+            OrderState::Closed
+                if self.deposits_held.is_positive()
+                    || self.prepaid_left.is_positive()
+                    || self.card_left.is_positive() =>
+            {
                 OrderState::Filled
             }
             state => state,
         }
+    }
+
+    /// What of it has gone out and nothing pays for yet, with tax, in its currency: what is open on its invoices, and what
+    /// shipped and is not billed, less deposits held for it.
+    pub fn gone_out_unpaid(&self) -> Money {
+        let settlement = settlement(self.id, &self.invoices);
+        let unbilled: Money = self
+            .lines
+            .iter()
+            .map(|(id, progress)| {
+                let (unbilled, ordered) = (progress.unbilled().scaled(), progress.ordered.scaled());
+                if ordered > 0 { self.promised.line(*id).share(unbilled.max(0), ordered) } else { Money::ZERO }
+            })
+            .sum();
+        settlement.billed_gross - settlement.paid_gross + (unbilled - self.deposits_held).max(Money::ZERO)
+    }
+
+    /// What is open of it on each of its invoices, with tax: its share of those over several orders.
+    pub fn open_by_invoice(&self) -> Vec<(InvoiceId, Money)> {
+        let share = |invoice: &InvoiceShares| {
+            let weights: Vec<i64> = invoice.shares.iter().map(|(_, gross)| gross.0).collect();
+            let parts = invoice.shares.iter().zip(spread(invoice.open, &weights));
+            (invoice.invoice, parts.filter(|((owner, _), _)| *owner == self.id).map(|(_, part)| part).sum())
+        };
+        self.invoices.iter().map(share).filter(|(_, open): &(_, Money)| open.is_positive()).collect()
+    }
+
+    /// What of its invoices was paid by something else than deposits, of which `taken` were taken for it.
+    pub fn paid_otherwise(&self, taken: Money) -> Money {
+        let paid = settlement(self.id, &self.invoices).paid_gross;
+        (paid - (taken - self.deposits_held)).max(Money::ZERO)
     }
 
     /// Its track as things stand.
@@ -308,6 +345,13 @@ pub fn missing(order: &OrderFacts) -> Vec<String> {
         missing.push(match to_ship + to_bill {
             0 => format!("{held}: apply, move, refund or keep them."),
             _ => format!("{held}: its next invoice uses them."),
+        });
+    }
+    if order.card_left.is_positive() {
+        let left = format!("{} {} authorized on a card", order.currency.format(order.card_left), order.currency);
+        missing.push(match to_ship {
+            0 => format!("{left}: capture it or void it."),
+            _ => format!("{left}: capture it once the goods have gone."),
         });
     }
     if order.prepaid_left.is_positive() {

@@ -236,8 +236,8 @@ operations! {
     PostMoney "post receipts and apply money"                  => yes   yes   no   no,
     /// Unapplies money, reverses receipts that were typed in error.
     TakeBackMoney "unapply money and reverse receipts"         => yes   yes   no   no,
-    /// Sends a deposit back.
-    RefundDeposit "refund deposits"                            => refund refund no no,
+    /// Sends a deposit back, or money to the card it came from.
+    RefundDeposit "refund deposits and card payments"          => refund refund no no,
     /// Keeps a deposit as income.
     KeepDeposit "keep deposits as income"                      => asks  yes   no   no,
     /// Brings open items, stock and balances of before into the books.

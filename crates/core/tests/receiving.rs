@@ -22,6 +22,7 @@ fn filled(open: i64) -> OrderFacts {
     let five = Quantity::from_whole(5);
     OrderFacts {
         prepaid_left: Money::ZERO,
+        card_left: Money::ZERO,
         work: Vec::new(),
         id: OrderId(1),
         number: "O-1".to_owned(),

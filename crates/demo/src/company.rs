@@ -121,6 +121,9 @@ pub async fn set_up(writing: &mut Writing<'_>, business_date: NaiveDate) -> Resu
         ("deposit_end", "DE-", 7),
         ("prepayment_invoice", "P-", 18),
         ("payment_request", "PR-", 4),
+        ("card_authorization", "CA-", 12),
+        ("card_return", "CB-", 2),
+        ("card_payout", "CP-", 3),
         ("entry", "E-", 1),
     ] {
         setup::number_range(writing, kind, prefix, first).await?;

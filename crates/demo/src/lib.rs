@@ -6,6 +6,7 @@
 //! gives the same books.
 
 mod billing;
+mod cards;
 mod catalogue;
 mod company;
 mod deposits;
@@ -16,6 +17,7 @@ mod special;
 mod staff;
 
 use chrono::NaiveDate;
+use till_processor::book::Book;
 use till_store::{Result, Store};
 
 pub use company::set_up;
@@ -33,11 +35,11 @@ pub const FIRST_DAY: NaiveDate = match NaiveDate::from_ymd_opt(2025, 9, 15) {
     None => NaiveDate::MIN,
 };
 
-/// Builds the demo company in empty books.
+/// Builds the demo company in empty books. Returns what its simulated card processor knows.
 ///
 /// # Errors
 /// Where the books are set up already, or an operation is refused.
-pub async fn build(store: &Store) -> Result<()> {
+pub async fn build(store: &Store) -> Result<Book> {
     let people = company::build(store).await?;
     billing::by_mail(store, &people).await?;
     history::run(store, &people).await?;
@@ -48,7 +50,8 @@ pub async fn build(store: &Store) -> Result<()> {
     billing::habits(store, &people).await?;
     billing::cases(store, &people).await?;
     deposits::run(store, &people).await?;
-    prepayments::run(store, &people).await
+    prepayments::run(store, &people).await?;
+    cards::run(store, &people).await
 }
 
 #[cfg(test)]

@@ -20,7 +20,7 @@ pub(crate) async fn run(store: &Store, people: &People) -> Result<()> {
 }
 
 /// An order of several lines: item, list price, how many.
-async fn order(
+pub(crate) async fn order(
     writing: &mut Writing<'_>,
     people: &People,
     number: &str,
@@ -90,7 +90,12 @@ async fn pay(
 }
 
 /// Ships part of the first line of an order and bills it.
-async fn bill_part(writing: &mut Writing<'_>, order: OrderId, quantity: i64, day: &str) -> Result<InvoiceId> {
+pub(crate) async fn bill_part(
+    writing: &mut Writing<'_>,
+    order: OrderId,
+    quantity: i64,
+    day: &str,
+) -> Result<InvoiceId> {
     let day = date(day)?;
     let line = orders::view(writing, order).await?.lines[0].id;
     let shipment = pack(writing, day, order, vec![(line, Quantity::from_whole(quantity))], 509_917).await?;

@@ -49,6 +49,8 @@ const AXE: &str = include_str!("../../../web/node_modules/axe-core/axe.min.js");
 
 /// How long something may take to appear. Generous: the machine may be building something else.
 const PATIENCE: Duration = Duration::from_secs(25);
+/// So long a dialog may take until it is gone.
+const DIALOG_CLOSES: Duration = Duration::from_secs(3);
 /// Between two looks at the page.
 const PAUSE: Duration = Duration::from_millis(50);
 
@@ -199,6 +201,11 @@ impl Browser {
     /// # Errors
     /// Where the browser does not answer.
     pub async fn letter(&self, letter: char) -> Result<()> {
+        // A dialog that is closing still takes the keys; one that stays is meant to have them.
+        let start = Instant::now();
+        while start.elapsed() < DIALOG_CLOSES && self.client.find(Locator::Css("[role=dialog]")).await.is_ok() {
+            tokio::time::sleep(PAUSE).await;
+        }
         self.stroke(None, letter).await?;
         self.settle().await
     }

@@ -27,8 +27,12 @@ pub enum Who {
 use std::error::Error;
 use std::net::SocketAddr;
 use std::path::PathBuf;
+use std::time::Duration;
 
 use tempfile::TempDir;
+use till_processor::book::Book;
+use till_processor::service::{Desk, Options, start_at};
+use till_server::settings::CardProcessor;
 use till_store::Store;
 use tokio::sync::OnceCell;
 
@@ -42,25 +46,27 @@ pub struct Till {
     pub address: SocketAddr,
     /// Its books.
     pub store: Store,
+    /// Its simulated card processor.
+    pub processor: Desk,
     handle: tokio::sync::oneshot::Sender<()>,
     _folder: TempDir,
 }
 
-static TEMPLATE: OnceCell<(TempDir, PathBuf)> = OnceCell::const_new();
+static TEMPLATE: OnceCell<(TempDir, PathBuf, Book)> = OnceCell::const_new();
 
 /// The demo books, made once a process.
-async fn template() -> Result<&'static PathBuf> {
+async fn template() -> Result<(&'static PathBuf, &'static Book)> {
     let made = TEMPLATE
         .get_or_try_init(|| async {
             let folder = tempfile::tempdir()?;
             let file = folder.path().join("template.db");
             let store = Store::open(&file).await?;
-            till_demo::build(&store).await?;
+            let book = till_demo::build(&store).await?;
             store.close().await;
-            Ok::<_, Box<dyn Error + Send + Sync>>((folder, file))
+            Ok::<_, Box<dyn Error + Send + Sync>>((folder, file, book))
         })
         .await?;
-    Ok(&made.1)
+    Ok((&made.1, &made.2))
 }
 
 impl Till {
@@ -69,7 +75,7 @@ impl Till {
     /// # Errors
     /// Where the books cannot be made or no port is free.
     pub async fn demo() -> Result<Self> {
-        let template = template().await?;
+        let (template, book) = template().await?;
         let folder = tempfile::tempdir()?;
         let file = folder.path().join("books.db");
         std::fs::copy(template, &file)?;
@@ -77,11 +83,31 @@ impl Till {
         let (address_is, address) = tokio::sync::oneshot::channel();
         let (handle, stop) = tokio::sync::oneshot::channel::<()>();
         let served = store.clone();
+        let (key, secret) = ("key of the demo".to_owned(), "secret of the demo".to_owned());
+        let processor = Desk::with(
+            Options {
+                address: SocketAddr::from(([127, 0, 0, 1], 0)),
+                key: key.clone(),
+                secret: secret.clone(),
+                notify: None,
+                file: None,
+                today: till_demo::BUSINESS_DATE,
+                slow: Duration::from_secs(4),
+            },
+            book.clone(),
+        );
+        let desk = processor.clone();
         // The server has a thread and a runtime of its own, as in the program.
         std::thread::spawn(move || {
             actix_web::rt::System::new().block_on(async move {
-                let settings = till_server::settings::Settings::for_tests();
+                let Ok(beside) = start_at(desk.clone()) else { return };
+                let mut settings = till_server::settings::Settings::for_tests();
+                let address = format!("http://{}", beside.address);
+                settings.card_processor =
+                    Some(CardProcessor { address, key, secret, patience: Duration::from_secs(2) });
+                actix_web::rt::spawn(beside.server);
                 let Ok(listening) = till_server::listen(served, &settings).await else { return };
+                desk.notify(&format!("http://{}/api/card-events", listening.address));
                 let server = listening.handle.clone();
                 let _ = address_is.send(listening.address);
                 actix_web::rt::spawn(async move {
@@ -91,7 +117,7 @@ impl Till {
                 let _ = listening.server.await;
             });
         });
-        Ok(Self { address: address.await?, store, handle, _folder: folder })
+        Ok(Self { address: address.await?, store, processor, handle, _folder: folder })
     }
 
     /// An address in it.
@@ -155,6 +181,37 @@ impl Till {
             })
             .await?;
         Ok(())
+    }
+
+    /// An order of a customer, confirmed and not shipped: so many of an item. Returns its number.
+    ///
+    /// # Errors
+    /// Where the books refuse it.
+    pub async fn order(&self, customer: &str, (item, quantity): (&str, &str)) -> Result<String> {
+        let program = till_store::Actor::program(till_demo::BUSINESS_DATE.and_time(Default::default()).and_utc());
+        let number = self
+            .store
+            .change(&program, None, async |writing| {
+                let rules = till_store::rules::load(writing).await?;
+                let found = till_store::customers::list(writing, Some(customer)).await?;
+                let customer = found.first().ok_or(till_store::StoreError::NotSetUp)?.id;
+                let line = till_store::orders::LineForm {
+                    item: item.to_owned(),
+                    quantity: quantity.to_owned(),
+                    ..Default::default()
+                };
+                let form = till_store::orders::OrderForm {
+                    customer,
+                    customer_order_number: Some("by card".to_owned()),
+                    lines: vec![line],
+                    ..Default::default()
+                };
+                let order = till_store::orders::enter_form(writing, &rules, &form, Default::default()).await?;
+                till_store::orders::confirm(writing, order).await?;
+                Ok(till_store::orders::view(writing, order).await?.row.number)
+            })
+            .await?;
+        Ok(number)
     }
 
     /// Stops it and proves its books.

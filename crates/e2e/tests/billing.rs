@@ -450,3 +450,63 @@ async fn a_quarter_ahead_in_parts_with_a_cancellation_between() -> Result<()> {
     browser.close().await?;
     till.stop_and_verify().await
 }
+
+/// A card is authorized, the goods go and are billed, the day sheet asks for the capture; the processor pays out, and the
+/// payout is matched and booked with its fee. 4 roofs at 24.75 are 99.00; what the processor keeps is 1.4 %.
+#[tokio::test]
+async fn a_card_is_authorized_captured_and_found_on_the_payout() -> Result<()> {
+    let (till, browser) = start("/").await?;
+    let order = till.order("1012", ("RF-AL", "4")).await?;
+    find(&browser, &order).await?;
+    browser.wait_for("h1", &order).await?;
+    browser.letter('k').await?;
+    browser.wait_for("[role=dialog]", "Nothing is posted before it is captured").await?;
+    browser.press(Key::Enter).await?;
+    let card = number(&browser.wait_for("[data-testid=notice]", "is authorized").await?, "CA-");
+    browser.wait_for("main", &card).await?;
+    browser.wait_for("main", "once the goods have gone").await?;
+
+    browser.letter('i').await?;
+    browser.wait_for("[role=dialog]", "balances").await?;
+    browser.press(Key::Enter).await?;
+    let invoice = number(&browser.wait_for("[data-testid=notice]", "posted").await?, "I-");
+    browser.go(&till.place("/")).await?;
+    browser.wait_for("main", &format!("{order} has gone out, {card} is authorized")).await?;
+
+    find(&browser, &card).await?;
+    browser.wait_for("h1", &card).await?;
+    browser.letter('c').await?;
+    let asked = browser.wait_for("[role=dialog]", "33000").await?;
+    for part in ["open invoices of the order", "21000", "balances"] {
+        assert!(asked.contains(part), "“{part}” does not stand in the dialog:\n{asked}");
+    }
+    browser.press(Key::Enter).await?;
+    let receipt = number(&browser.wait_for("[data-testid=notice]", "is captured").await?, "C-");
+    browser.wait_for("main", &receipt).await?;
+    browser.wait_for("main dl", "captured").await?;
+    find(&browser, &invoice).await?;
+    browser.wait_for("main", "paid").await?;
+
+    // The processor pays out, and tells of it by itself.
+    let paid = till.processor.keep(|book| book.pay_out())?;
+    let payout = &paid[0];
+    browser.go(&till.place("/prepayments/payouts?state=to_book")).await?;
+    for _ in 0..50 {
+        if browser.text("main").await?.contains(&payout.id) {
+            break;
+        }
+        browser.go(&till.place("/prepayments/payouts?state=to_book")).await?;
+    }
+    browser.wait_for("main", &payout.id).await?;
+    browser.press(Key::Enter).await?;
+    browser.wait_for("h1", &payout.id).await?;
+    browser.wait_for("main", &receipt).await?;
+    browser.letter('p').await?;
+    let asked = browser.wait_for("[role=dialog]", "33000").await?;
+    assert!(asked.contains("81000") && asked.contains("31000"), "{asked}");
+    browser.press(Key::Enter).await?;
+    browser.wait_for("[data-testid=notice]", "is booked").await?;
+    browser.wait_for("h1", "CP-").await?;
+    browser.close().await?;
+    till.stop_and_verify().await
+}

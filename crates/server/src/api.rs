@@ -2,6 +2,7 @@
 
 mod approvals;
 mod billing;
+mod cards;
 mod chart;
 mod corrections;
 mod customers;
@@ -56,6 +57,7 @@ pub fn configure(config: &mut ServiceConfig<'_>) {
     receipts::configure(config);
     deposits::configure(config);
     prepayments::configure(config);
+    cards::configure(config);
     ledger::configure(config);
     export::configure(config);
     approvals::configure(config);

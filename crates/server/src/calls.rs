@@ -8,12 +8,14 @@ use till_core::people::Operation;
 pub enum Takes {
     /// Nothing: it is how one gets in.
     Nothing,
+    /// A signature of the card processor, which the call itself checks.
+    Signature,
     /// A sign-in whose role may do this.
     Right(Operation),
 }
 
 use Operation as O;
-use Takes::{Nothing, Right};
+use Takes::{Nothing, Right, Signature};
 
 /// The table: method, address, what it takes.
 pub const CALLS: &[(&str, &str, Takes)] = &[
@@ -199,6 +201,26 @@ pub const CALLS: &[(&str, &str, Takes)] = &[
     ("POST", "/api/openings", Right(O::PostOpening)),
     ("GET", "/api/ledger/open-items", Right(O::SeeBooks)),
     ("GET", "/api/ledger/journal", Right(O::SeeBooks)),
+    ("POST", "/api/card-events", Signature),
+    ("GET", "/api/cards", Right(O::SeeBooks)),
+    ("GET", "/api/cards/{id}", Right(O::SeeBooks)),
+    ("GET", "/api/orders/{id}/card", Right(O::SeeBooks)),
+    ("POST", "/api/customers/{id}/cards/new", Right(O::PostMoney)),
+    ("POST", "/api/customers/{id}/cards", Right(O::PostMoney)),
+    ("POST", "/api/cards", Right(O::PostMoney)),
+    ("POST", "/api/cards/{id}/capture/preview", Right(O::SeeBooks)),
+    ("POST", "/api/cards/{id}/capture", Right(O::PostMoney)),
+    ("POST", "/api/cards/{id}/void", Right(O::PostMoney)),
+    ("POST", "/api/cards/{id}/ask-again", Right(O::PostMoney)),
+    ("POST", "/api/card-captures/{id}/book", Right(O::PostMoney)),
+    ("POST", "/api/card-captures/{id}/refund/preview", Right(O::SeeBooks)),
+    ("POST", "/api/card-captures/{id}/refund", Right(O::RefundDeposit)),
+    ("POST", "/api/card-returns/{id}/book/preview", Right(O::PostMoney)),
+    ("POST", "/api/card-returns/{id}/book", Right(O::PostMoney)),
+    ("GET", "/api/card-payouts", Right(O::SeeBooks)),
+    ("GET", "/api/card-payouts/{id}", Right(O::SeeBooks)),
+    ("POST", "/api/card-payouts/{id}/book/preview", Right(O::SeeBooks)),
+    ("POST", "/api/card-payouts/{id}/book", Right(O::PostMoney)),
     ("GET", "/api/ledger/trial-balance", Right(O::SeeBooks)),
     ("GET", "/api/ledger/accounts/{number}", Right(O::SeeBooks)),
     ("GET", "/api/ledger/entries/{id}", Right(O::SeeBooks)),

@@ -207,7 +207,7 @@ async fn pass(gate: &Gate, store: &Store, request: &ServiceRequest) -> Result<()
     }
     match takes {
         Takes::Nothing if !reads => gate.measure(&gate.sign_ins, address),
-        Takes::Nothing => Ok(()),
+        Takes::Nothing | Takes::Signature => Ok(()),
         Takes::Right(operation) => {
             let who = who.ok_or_else(sign_in_first)?;
             if !reads && header(request, CSRF_HEADER) != Some(csrf_of(&who.token).as_str()) {

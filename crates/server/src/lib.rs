@@ -10,6 +10,7 @@ pub mod gate;
 mod health;
 mod presence;
 mod problem;
+pub mod processor;
 mod request;
 pub mod settings;
 pub mod tls;
@@ -128,6 +129,7 @@ pub async fn listen(store: Store, settings: &Settings) -> Result<Listening, List
     let underway = web::Data::new(api::Underway::default());
     let posting = web::Data::new(api::Posting::default());
     let looks = web::Data::new(api::Looks::default());
+    let processor = web::Data::new(processor::Processor::new(settings.card_processor.clone()));
     let forgetting = gate.clone();
     let secure = settings.serves_tls();
     let server = HttpServer::new(move || {
@@ -150,6 +152,7 @@ pub async fn listen(store: Store, settings: &Settings) -> Result<Listening, List
             .app_data(underway.clone())
             .app_data(posting.clone())
             .app_data(looks.clone())
+            .app_data(processor.clone())
             .app_data(web::PayloadConfig::new(api::LARGEST_FILE))
             .app_data(request::path_config())
             .app_data(request::query_config())

@@ -121,7 +121,7 @@ async fn run(line: CommandLine) -> Result<(), Failure> {
             if !new {
                 existing(&settings)?;
             }
-            running::serve(&settings, &[]).await
+            running::serve(&settings, &[], None).await
         }
         Command::Demo { fresh, make_only, .. } => {
             make_demo(&settings, fresh).await?;
@@ -129,7 +129,11 @@ async fn run(line: CommandLine) -> Result<(), Failure> {
                 .iter()
                 .map(|one| format!("    {:<7} {:<26} {}, {}", one.sign_in, one.password, one.name, one.role.word()))
                 .collect();
-            if make_only { Ok(()) } else { running::serve(&settings, &hint).await }
+            if make_only {
+                return Ok(());
+            }
+            let (settings, processor) = running::with_cards(settings)?;
+            running::serve(&settings, &hint, processor).await
         }
         Command::Verify { json } => prove(&existing(&settings)?, json).await,
         Command::Backup { file } => {
@@ -143,7 +147,7 @@ async fn run(line: CommandLine) -> Result<(), Failure> {
                 say(&format!(
                     "{:<20} = {:<24} # {origin}; {} ({})",
                     key.name,
-                    format!("{value:?}"),
+                    format!("{:?}", key.shown(value)),
                     key.about,
                     key.variable
                 ));
@@ -208,8 +212,9 @@ async fn make_demo(settings: &Settings, fresh: bool) -> Result<(), Failure> {
         file.display()
     ));
     let store = Store::open(&building).await?;
-    till_demo::build(&store).await?;
+    let book = till_demo::build(&store).await?;
     store.close().await;
+    till_processor::service::write(&book, &running::cards_file(folder)).map_err(cannot_write(folder))?;
     if file.exists() {
         for suffix in ["", "-wal", "-shm"] {
             let old = folder.join(format!("books.db{suffix}"));

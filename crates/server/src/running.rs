@@ -2,10 +2,12 @@
 
 use std::fs::{File, TryLockError};
 use std::io::IsTerminal;
-use std::path::Path;
+use std::net::SocketAddr;
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use till_server::settings::Settings;
+use till_processor::service::{Options, Running, start};
+use till_server::settings::{CardProcessor, Settings};
 use till_store::{Store, copies};
 
 use crate::{Failure, cannot_write, io, say};
@@ -33,7 +35,36 @@ fn log(settings: &Settings) {
     }
 }
 
-pub(crate) async fn serve(settings: &Settings, hint: &[String]) -> Result<(), Failure> {
+/// What the simulated card processor of the demo knows.
+pub(crate) fn cards_file(folder: &Path) -> PathBuf {
+    folder.join("card-processor.json")
+}
+
+/// The demo takes cards: where no processor is named, a simulated one is started beside it.
+pub(crate) fn with_cards(mut settings: Settings) -> Result<(Settings, Option<Running>), Failure> {
+    if settings.card_processor.is_some() {
+        return Ok((settings, None));
+    }
+    let (key, secret) = (uuid::Uuid::new_v4().to_string(), uuid::Uuid::new_v4().to_string());
+    let options = Options {
+        address: SocketAddr::from(([127, 0, 0, 1], 0)),
+        key: key.clone(),
+        secret: secret.clone(),
+        notify: None,
+        file: Some(cards_file(&settings.data)),
+        today: till_demo::BUSINESS_DATE,
+        slow: Duration::from_secs(20),
+    };
+    let running = start(options).map_err(io(
+        "The simulated card processor cannot be started",
+        "Look at card-processor.json beside the books, or name another processor with card_processor.",
+    ))?;
+    let address = format!("http://{}", running.address);
+    settings.card_processor = Some(CardProcessor { address, key, secret, patience: Duration::from_secs(10) });
+    Ok((settings, Some(running)))
+}
+
+pub(crate) async fn serve(settings: &Settings, hint: &[String], cards: Option<Running>) -> Result<(), Failure> {
     log(settings);
     let folder = &settings.data;
     std::fs::create_dir_all(folder).map_err(cannot_write(folder))?;
@@ -66,6 +97,11 @@ pub(crate) async fn serve(settings: &Settings, hint: &[String]) -> Result<(), Fa
         for line in hint {
             say(line);
         }
+    }
+    if let Some(cards) = cards {
+        cards.desk.notify(&format!("{scheme}://{}/api/card-events", listening.address));
+        say(&format!("Its simulated card processor is on http://{}", cards.address));
+        actix_web::rt::spawn(cards.server);
     }
     listening.server.await.map_err(io("The server stopped", "Start it again."))?;
     store.close().await;

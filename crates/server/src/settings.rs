@@ -19,10 +19,24 @@ pub struct Key {
     pub default: &'static str,
     /// What it is for.
     pub about: &'static str,
+    /// Whether its value is never shown.
+    pub secret: bool,
+}
+
+impl Key {
+    const fn secret(mut self) -> Self {
+        self.secret = true;
+        self
+    }
+
+    /// A value of it, as it may be shown.
+    pub fn shown<'a>(&self, value: &'a str) -> &'a str {
+        if self.secret && !value.is_empty() { "(not shown)" } else { value }
+    }
 }
 
 const fn key(name: &'static str, variable: &'static str, default: &'static str, about: &'static str) -> Key {
-    Key { name, variable, default, about }
+    Key { name, variable, default, about, secret: false }
 }
 
 /// Every setting.
@@ -44,6 +58,10 @@ pub const KEYS: &[Key] = &[
     ),
     key("sign_ins_per_minute", "GLAD_TILL_SIGN_INS_PER_MINUTE", "20", "tries to sign in from one address"),
     key("copies", "GLAD_TILL_COPIES", "14", "daily copies to keep; 0 makes none"),
+    key("card_processor", "GLAD_TILL_CARD_PROCESSOR", "", "address of the card processor; none takes no cards"),
+    key("card_key", "GLAD_TILL_CARD_KEY", "", "what we are known by at the card processor").secret(),
+    key("card_secret", "GLAD_TILL_CARD_SECRET", "", "signs what the card processor tells us").secret(),
+    key("card_seconds", "GLAD_TILL_CARD_SECONDS", "10", "so long an answer of the card processor is waited for"),
     key("log", "GLAD_TILL_LOG", "text", "how the log is written: text or json"),
 ];
 
@@ -70,10 +88,31 @@ pub struct Settings {
     pub sign_ins_per_minute: u32,
     /// Daily copies to keep.
     pub copies: usize,
+    /// The card processor; none where no cards are taken.
+    pub card_processor: Option<CardProcessor>,
     /// Whether the log is JSON.
     pub json_log: bool,
     /// Every value with where it comes from, as shown.
     pub shown: Vec<(&'static Key, String, String)>,
+}
+
+/// Where the card processor is, and what the two know each other by.
+#[derive(Clone)]
+pub struct CardProcessor {
+    /// Its address, without a slash at its end.
+    pub address: String,
+    /// What we are known by there.
+    pub key: String,
+    /// Signs what it tells us.
+    pub secret: String,
+    /// So long an answer is waited for.
+    pub patience: std::time::Duration,
+}
+
+impl std::fmt::Debug for CardProcessor {
+    fn fmt(&self, formatter: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        formatter.debug_struct("CardProcessor").field("address", &self.address).finish_non_exhaustive()
+    }
 }
 
 /// What is wrong with the settings.
@@ -176,7 +215,23 @@ impl Settings {
             "text" => false,
             _ => return Err(read.wrong("log", "write text or json")),
         };
+        let address = read.text("card_processor").trim_end_matches('/');
+        let card_processor = match (address, read.text("card_key"), read.text("card_secret")) {
+            ("", ..) => None,
+            (address, ..) if !address.starts_with("http://") && !address.starts_with("https://") => {
+                return Err(read.wrong("card_processor", "write an address that begins with http:// or https://"));
+            }
+            (_, "", _) => return Err(read.wrong("card_key", "name the key the processor gave the company")),
+            (_, _, "") => return Err(read.wrong("card_secret", "name the secret the processor signs with")),
+            (address, key, secret) => Some(CardProcessor {
+                address: address.to_owned(),
+                key: key.to_owned(),
+                secret: secret.to_owned(),
+                patience: std::time::Duration::from_secs(read.number("card_seconds", 1, 120)?),
+            }),
+        };
         Ok(Self {
+            card_processor,
             data: read.text("data").into(),
             port: read.number("port", 0, 65_535)?,
             listen: read.parsed("listen", "an address such as 127.0.0.1 or 0.0.0.0")?,
@@ -273,6 +328,17 @@ mod tests {
         std::fs::write(&file, "port = ").unwrap();
         assert!(load(Some(&file), &[], &[]).unwrap_err().contains("cannot be read"));
         assert!(load(None, &[("GLAD_TILL_TLS_KEY", "k.pem")], &[]).unwrap_err().contains("name the certificate too"));
+        let cards = [("GLAD_TILL_CARD_PROCESSOR", "http://127.0.0.1:9/"), ("GLAD_TILL_CARD_KEY", "k")];
+        assert!(load(None, &cards, &[]).unwrap_err().contains("card_secret"));
+        let both = [cards[0], cards[1], ("GLAD_TILL_CARD_SECRET", "hush")];
+        let settings = load(None, &both, &[]).unwrap();
+        assert_eq!(settings.card_processor.as_ref().unwrap().address, "http://127.0.0.1:9");
+        assert!(!format!("{:?}", settings.card_processor).contains("hush"), "secrets are never written");
+        let shown = |name: &str| {
+            settings.shown.iter().find(|(key, ..)| key.name == name).map(|(key, value, _)| key.shown(value))
+        };
+        assert_eq!((shown("card_secret"), shown("port")), (Some("(not shown)"), Some("8484")));
+        assert!(load(None, &[("GLAD_TILL_CARD_PROCESSOR", "localhost")], &[]).unwrap_err().contains("http://"));
         assert!(load(None, &[("GLAD_TILL_LISTEN", "here")], &[]).unwrap_err().contains("127.0.0.1"));
         assert!(load(Some(&folder.path().join("none")), &[], &[]).unwrap_err().contains("cannot be read"));
         assert_eq!(Settings::for_tests().port, 0);

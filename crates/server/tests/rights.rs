@@ -35,6 +35,9 @@ fn every_operation_is_taken_by_a_call_and_nothing_is_open_but_the_door() {
     }
     let open: Vec<_> = CALLS.iter().filter(|(.., takes)| *takes == Takes::Nothing).map(|(_, path, _)| *path).collect();
     assert_eq!(open, ["/health", "/api/session", "/api/session", "/api/first-start"]);
+    let signed: Vec<_> =
+        CALLS.iter().filter(|(.., takes)| *takes == Takes::Signature).map(|(_, path, _)| *path).collect();
+    assert_eq!(signed, ["/api/card-events"]);
 }
 
 #[test]
@@ -88,7 +91,7 @@ fn the_server_does_what_the_table_says() {
     }
     let denials = |takes: &Takes| match takes {
         Takes::Right(operation) => Role::ALL.iter().filter(|role| !may_try(**role, *operation)).count(),
-        Takes::Nothing => 0,
+        Takes::Nothing | Takes::Signature => 0,
     };
     assert_eq!(refused, CALLS.iter().map(|(.., takes)| denials(takes)).sum::<usize>());
     assert!(refused > 50, "{refused}");

@@ -6,8 +6,8 @@ use sqlx::SqliteConnection;
 use till_core::deposit::ending::EndKind;
 use till_core::fixed::{Rate, UnitPrice};
 use till_core::ids::{
-    ApprovalId, CustomerId, DepositId, DocumentKind, DocumentRef, InvoiceId, OrderId, OrderLineId, PersonId,
-    ShipmentLineId,
+    ApprovalId, CardCaptureId, CustomerId, DepositId, DocumentKind, DocumentRef, InvoiceId, OrderId, OrderLineId,
+    PersonId, ShipmentLineId,
 };
 use till_core::merge::FieldChange;
 use till_core::money::Money;
@@ -16,13 +16,14 @@ use till_core::people::{
     decide_approval, decide_confirm, decide_decline, decide_withdrawal,
 };
 
+use crate::cards::NewRefund;
 use crate::convert::{json, kind, known};
 use crate::deposits::NewEnd;
 use crate::invoices::{LineKey, ToCancelInvoice, ToCredit};
 use crate::orders::OrderForm;
 use crate::rules::Rules;
 use crate::writing::{Approved, Writing, set};
-use crate::{Result, StoreError, customers, deposits, invoices, orders, people};
+use crate::{Result, StoreError, cards, customers, deposits, invoices, orders, people};
 
 /// What is asked for, as the operation takes it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -97,6 +98,13 @@ pub(crate) enum Asked {
         /// How.
         wish: NewEnd,
     },
+    /// Money sent back to the card it came from.
+    RefundCard {
+        /// What it was captured with.
+        capture: CardCaptureId,
+        /// How much, and why.
+        wish: NewRefund,
+    },
     /// A customer's stop lifted.
     LiftStop {
         /// The customer.
@@ -116,6 +124,7 @@ impl Asked {
                 EndKind::Refunded => Operation::RefundDeposit,
                 EndKind::Kept => Operation::KeepDeposit,
             },
+            Self::RefundCard { .. } => Operation::RefundDeposit,
             Self::LiftStop { .. } => Operation::LiftStop,
         }
     }
@@ -439,6 +448,9 @@ async fn carry_out(writing: &mut Writing<'_>, rules: &Rules, asked: Asked, reaso
         }
         Asked::EndDeposit { deposit, wish } => {
             deposits::end(writing, rules, deposit, (None, None), &wish).await?;
+        }
+        Asked::RefundCard { capture, wish } => {
+            cards::refund(writing, rules, capture, &wish).await?;
         }
         Asked::LiftStop { customer, reason } => {
             customers::lift_stop(writing, rules, customer, None, &reason).await?;

@@ -77,6 +77,8 @@ pub async fn day_sheet(connection: &mut SqliteConnection, viewer: Option<Viewer>
     let ageing = load_late(connection, today, &mut facts).await?;
     load_hanging(connection, today, &mut facts).await?;
     facts.to_credit = crate::prepayments::to_credit(connection, today).await?;
+    facts.cards = crate::cards::of_day_sheet(connection, &rules).await?;
+    facts.to_book = crate::cards::to_book(connection, &rules).await?;
     load_unfinished(connection, today, &mut facts).await?;
     load_approvals(connection, viewer, &mut facts).await?;
     Ok(DaySheet {
@@ -395,7 +397,7 @@ pub struct Spine {
     pub shipments: i64,
     /// Unbilled shipments.
     pub billing: i64,
-    /// Deposits that are left hanging, prepayment invoices of which something is to be credited.
+    /// Deposits that are left hanging, prepayment invoices of which something is to be credited, cards to capture or book.
     pub prepayments: i64,
     /// Receipts with something unapplied.
     pub receipts: i64,
@@ -428,7 +430,10 @@ pub async fn spine(connection: &mut SqliteConnection, viewer: Option<Viewer>) ->
         day_sheet: i64::try_from(sheet.items.len()).unwrap_or(0),
         shipments: count(Work::ReadyToGo),
         billing,
-        prepayments: still(DocumentKind::Deposit) + still(DocumentKind::Invoice),
+        prepayments: still(DocumentKind::Deposit)
+            + still(DocumentKind::Invoice)
+            + still(DocumentKind::CardAuthorization)
+            + still(DocumentKind::CardPayout),
         receipts: still(DocumentKind::Receipt),
         billing_stopped: count(Work::Stopped) > 0,
     })

@@ -10,9 +10,10 @@ mod taking;
 mod views;
 
 pub use ending::{EndPreview, Ended, NewEnd, end, preview_end, preview_reverse, reverse};
-pub(crate) use facts::{follow, held_for, load_for_invoices, proposed, refresh_orders, rooms};
+pub(crate) use facts::{follow, held_for, load_for_invoices, proposed, refresh_orders, rooms, target};
 pub use moving::{ToMove, move_to};
 pub use taking::{DepositPreview, NewDeposit, PostedDeposit, preview, take};
+pub(crate) use taking::{preview_by, take_by};
 pub use views::{
     DepositApplication, DepositEndView, DepositFilter, DepositList, DepositMoveView, DepositRow, DepositView, list,
     view,

@@ -58,6 +58,12 @@ pub async fn find(connection: &mut SqliteConnection, text: &str) -> Result<Vec<F
                WHERE invoices.number LIKE ?1 ESCAPE '\'
              UNION ALL SELECT kind, payments.id, payments.number, name, 4 FROM payments JOIN customers ON customers.id = customer_id
                WHERE payments.number LIKE ?1 ESCAPE '\' OR reference LIKE ?1 ESCAPE '\'
+             UNION ALL SELECT 'card_authorization', card_authorizations.id, card_authorizations.number, name, 4
+               FROM card_authorizations JOIN customers ON customers.id = customer_id WHERE card_authorizations.number LIKE ?1 ESCAPE '\'
+             UNION ALL SELECT 'card_payout', id, coalesce(number, reference), 'Card payout', 4 FROM card_payouts
+               WHERE number LIKE ?1 ESCAPE '\' OR reference LIKE ?1 ESCAPE '\'
+             UNION ALL SELECT 'payment_request', payment_requests.id, payment_requests.number, bill_to_name, 3 FROM payment_requests
+               WHERE payment_requests.number LIKE ?1 ESCAPE '\'
              UNION ALL SELECT 'item', id, code, name, 0 FROM items WHERE code LIKE ?1 ESCAPE '\' OR name LIKE ?1 ESCAPE '\'
              UNION ALL SELECT 'quote', quotes.id, quotes.number, coalesce(customers.name, contacts.company, contacts.name), 1 FROM quotes
                LEFT JOIN customers ON customers.id = quotes.customer_id LEFT JOIN contacts ON contacts.id = quotes.contact_id

@@ -9,6 +9,7 @@
 
 pub mod approvals;
 pub mod call_offs;
+pub mod cards;
 pub mod chart;
 pub mod containers;
 pub mod convert;

@@ -56,17 +56,54 @@ pub async fn methods(connection: &mut SqliteConnection) -> Result<Vec<PaymentMet
 /// # Errors
 /// At `method`, where there is none.
 pub(crate) async fn method(connection: &mut SqliteConnection, code: &str) -> Result<Method> {
+    let row = sqlx::query!(r#"SELECT name, place AS "place!" FROM payment_methods WHERE code = ? AND active"#, code)
+        .fetch_optional(&mut *connection)
+        .await?
+        .ok_or_else(|| {
+            StoreError::invalid("method", format!("There is no way of paying “{code}”. Choose one of the list."))
+        })?;
+    let place = place(connection, &row.place).await?;
+    Ok(Method { code: code.to_owned(), name: row.name, place })
+}
+
+/// The way money comes from captured cards. Nobody chooses it by hand.
+pub(crate) async fn card(connection: &mut SqliteConnection) -> Result<Method> {
     let row = sqlx::query!(
-        r#"SELECT payment_methods.name, place AS "place!" FROM payment_methods WHERE code = ? AND active"#,
-        code
+        r#"SELECT payment_methods.code, payment_methods.name, place AS "place!"
+           FROM payment_methods JOIN money_places ON money_places.code = place WHERE kind = 'card_clearing'
+           ORDER BY payment_methods.position LIMIT 1"#
     )
     .fetch_optional(&mut *connection)
     .await?
     .ok_or_else(|| {
-        StoreError::invalid("method", format!("There is no way of paying “{code}”. Choose one of the list."))
+        StoreError::WrongState("No account is chosen for card clearing. Setup, Accounts has it.".to_owned())
     })?;
     let place = place(connection, &row.place).await?;
-    Ok(Method { code: code.to_owned(), name: row.name, place })
+    Ok(Method { code: row.code, name: row.name, place })
+}
+
+/// Adds the place where captured cards lie until they are paid out, with its way of paying: not to be chosen by hand.
+///
+/// # Errors
+/// Where no account serves card clearing.
+pub(crate) async fn add_cards(writing: &mut Writing<'_>) -> Result<()> {
+    let accounts = crate::rules::accounts(writing).await?;
+    let account = accounts
+        .account(PlaceKind::CardClearing.purpose(), None, None)
+        .map_err(|why| StoreError::WrongState(why.to_string()))?
+        .number
+        .clone();
+    let new = NewPlace {
+        code: "cards",
+        name: "Card clearing",
+        kind: PlaceKind::CardClearing,
+        account: &account,
+        currency: None,
+        methods: &[("card", "card")],
+    };
+    add(writing, &new).await?;
+    sqlx::query!("UPDATE payment_methods SET active = 0 WHERE code = 'card'").execute(&mut **writing).await?;
+    Ok(())
 }
 
 /// A place of money.

@@ -152,6 +152,7 @@ pub(crate) async fn facts(connection: &mut SqliteConnection, ids: &[OrderId]) ->
     let mut invoices = invoices_of(connection, &wanted).await?;
     let mut held = crate::deposits::held_for(connection, &wanted).await?;
     let mut prepaid = crate::prepayments::left_of(connection, &wanted).await?;
+    let mut cards = crate::cards::left_of(connection, &wanted).await?;
     heads
         .into_iter()
         .map(|head| {
@@ -159,6 +160,7 @@ pub(crate) async fn facts(connection: &mut SqliteConnection, ids: &[OrderId]) ->
             Ok(OrderFacts {
                 deposits_held: held.remove(&head.id).unwrap_or_default(),
                 prepaid_left: prepaid.remove(&head.id).unwrap_or_default(),
+                card_left: cards.remove(&head.id).unwrap_or_default(),
                 id: OrderId(head.id),
                 number: head.number,
                 customer_order_number: head.customer_order_number,

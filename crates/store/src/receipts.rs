@@ -17,7 +17,9 @@ use till_core::merge::FieldChange;
 use till_core::money::{Currency, Money};
 use till_core::open_items::{OpenItem, Side};
 use till_core::order::OrderFacts;
-use till_core::settle::{Member, SettleDecision, SettleInput, Settlement, Source, ToApply, decide, oldest_first};
+use till_core::settle::{
+    Member, Method, SettleDecision, SettleInput, Settlement, Source, ToApply, decide, oldest_first,
+};
 use till_core::tape::{Change, Tape};
 
 use crate::convert::json;
@@ -111,7 +113,7 @@ pub struct PostedReceipt {
 }
 
 /// The kind of a payment: a receipt, or a deposit.
-async fn kind_of(connection: &mut SqliteConnection, id: ReceiptId) -> Result<DocumentKind> {
+pub(crate) async fn kind_of(connection: &mut SqliteConnection, id: ReceiptId) -> Result<DocumentKind> {
     let kind = sqlx::query_scalar!("SELECT kind FROM payments WHERE id = ?", id.0).fetch_optional(connection).await?;
     kind.as_deref().map(crate::convert::kind).ok_or_else(|| StoreError::not_found(DocumentKind::Receipt, id))?
 }
@@ -265,6 +267,7 @@ async fn receipt_input<'a>(
     connection: &mut SqliteConnection,
     rules: &'a Rules,
     new: &NewReceipt,
+    method: Method,
 ) -> Result<SettleInput<'a>> {
     if let Some(date) = new.date {
         sensible_date("date", date)?;
@@ -276,7 +279,7 @@ async fn receipt_input<'a>(
     let amount = money.parse(&new.amount).map_err(|error| StoreError::decimal("amount", &error))?;
     let credit = Credit {
         payer: new.customer,
-        source: Source::Received { method: money_places::method(connection, &new.method).await? },
+        source: Source::Received { method },
         date: DocumentDate::or_business_date(new.date, rules.business_date),
         money: (money, amount),
         typed: new.applications.as_deref(),
@@ -302,7 +305,18 @@ fn previewed(input: &SettleInput<'_>, decision: SettleDecision) -> MoneyPreview 
 /// # Errors
 /// An unknown customer or invoice, an amount that cannot be read.
 pub async fn preview(connection: &mut SqliteConnection, rules: &Rules, new: &NewReceipt) -> Result<MoneyPreview> {
-    let input = receipt_input(connection, rules, new).await?;
+    let method = money_places::method(connection, &new.method).await?;
+    preview_by(connection, rules, new, method).await
+}
+
+/// What a receipt that came by that way would do, whatever way it names.
+pub(crate) async fn preview_by(
+    connection: &mut SqliteConnection,
+    rules: &Rules,
+    new: &NewReceipt,
+    method: Method,
+) -> Result<MoneyPreview> {
+    let input = receipt_input(connection, rules, new, method).await?;
     Ok(previewed(&input, decide(&input)))
 }
 
@@ -316,7 +330,19 @@ pub async fn post(
     new: &NewReceipt,
     seen: Option<&str>,
 ) -> Result<PostedReceipt> {
-    let input = receipt_input(writing, rules, new).await?;
+    let method = money_places::method(writing, &new.method).await?;
+    post_by(writing, rules, new, method, seen).await
+}
+
+/// Posts a receipt that came by that way, whatever way it names.
+pub(crate) async fn post_by(
+    writing: &mut Writing<'_>,
+    rules: &Rules,
+    new: &NewReceipt,
+    method: Method,
+    seen: Option<&str>,
+) -> Result<PostedReceipt> {
+    let input = receipt_input(writing, rules, new, method).await?;
     let decision = decide(&input);
     agreed(&decision, seen)?;
     let (number, sequence) = next_number(writing, "receipt").await?;

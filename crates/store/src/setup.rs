@@ -352,5 +352,5 @@ pub async fn money_places(writing: &mut Writing<'_>) -> Result<()> {
         let new = NewPlace { code, name, kind, account: &account, currency: None, methods: &[(method, words)] };
         crate::money_places::add(writing, &new).await?;
     }
-    Ok(())
+    crate::money_places::add_cards(writing).await
 }

@@ -94,6 +94,9 @@ pub async fn begin(writing: &mut Writing<'_>, name: &str, currency: &str, today:
         ("deposit_end", "DE-"),
         ("prepayment_invoice", "P-"),
         ("payment_request", "PR-"),
+        ("card_authorization", "CA-"),
+        ("card_return", "CB-"),
+        ("card_payout", "CP-"),
         ("entry", "E-"),
     ] {
         setup::number_range(writing, kind, prefix, 1).await?;

@@ -41,6 +41,7 @@ pub struct Verification {
 const TIE_OUTS: &[(&str, &str)] = &[
     ("Open items equal their accounts, by customer and day", include_str!("verify/open_items.sql")),
     ("Receipts in hand equal their account, by day", include_str!("verify/in_hand.sql")),
+    ("Captured and not paid out equals card clearing, by day", include_str!("verify/card_clearing.sql")),
     ("Inventory equals its account, by day", include_str!("verify/inventory.sql")),
     ("Tax equals its account, by code and day", include_str!("verify/tax.sql")),
     ("Goods shipped and not billed equal their account, by line and day", include_str!("verify/shipped_cost.sql")),
@@ -64,6 +65,7 @@ const INVARIANTS: &[(&str, &str)] = &[
     ("Reporting codes stand beside their ledger lines", include_str!("verify/codes.sql")),
     ("Deposits: what was taken is held, applied, refunded or kept, by tax code", include_str!("verify/deposits.sql")),
     ("Prepaid is used, credited or left, by order line", include_str!("verify/prepaid.sql")),
+    ("Captured is never above authorized, and is paid out as it was booked", include_str!("verify/cards.sql")),
     ("Cancelled invoices are turned round in whole", include_str!("verify/cancelled.sql")),
     ("Credited is never above billed, line by line", include_str!("verify/credited.sql")),
     ("Documents on their way are posted, and what is mailed is in the mailbox", include_str!("verify/deliveries.sql")),

@@ -124,6 +124,279 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/card-captures/{id}/book": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Brings a capture into the books that could not be as it was captured. */
+        post: operations["book_capture"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/card-captures/{id}/refund": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Sends money back to its card, or asks for approval where the role has to. */
+        post: operations["refund_card"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/card-captures/{id}/refund/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What sending money back to its card would do to the books. */
+        post: operations["preview_card_refund"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/card-events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Takes in what the card processor tells by itself: signed as the Standard Webhooks specification has it, taken in once. */
+        post: operations["card_event"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/card-payouts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Payouts of the card processor, newest first. State `to_book` keeps to those that are not in the books. */
+        get: operations["card_payouts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/card-payouts/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One payout with its lines. */
+        get: operations["card_payout"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/card-payouts/{id}/book": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Books a payout. */
+        post: operations["book_card_payout"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/card-payouts/{id}/book/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What booking a payout would do. */
+        post: operations["preview_card_payout"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/card-returns/{id}/book": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Brings a charge back or refund into the books. */
+        post: operations["book_card_return"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/card-returns/{id}/book/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What bringing a charge back or refund into the books would do. */
+        post: operations["preview_card_return"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/cards": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Card authorizations, newest first. State `open` keeps to those with something to do or that can still be captured. */
+        get: operations["cards"];
+        put?: never;
+        /** Authorizes a card for an order. */
+        post: operations["authorize_card"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/cards/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One card authorization. */
+        get: operations["card"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/cards/{id}/ask-again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Asks the processor again what it did not answer, with the same key: nothing is done twice. */
+        post: operations["ask_card_again"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/cards/{id}/capture": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Captures what was authorized, or part of it. */
+        post: operations["capture_card"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/cards/{id}/capture/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What capturing would do to the books. */
+        post: operations["preview_capture"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/cards/{id}/void": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Gives up what was not captured. */
+        post: operations["void_card"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/chart": {
         parameters: {
             query?: never;
@@ -274,6 +547,40 @@ export interface paths {
         /** Changes a customer. */
         put: operations["change_customer"];
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/customers/{id}/cards": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Keeps the card that was typed on a page of the processor, once it was. */
+        post: operations["keep_card"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/customers/{id}/cards/new": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Opens a page of the processor on which a card is typed: its number comes nowhere near these books. */
+        post: operations["new_card"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1714,6 +2021,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/orders/{id}/card": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What authorizing a card for an order starts from. */
+        get: operations["order_card"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/orders/{id}/confirm": {
         parameters: {
             query?: never;
@@ -3089,6 +3413,15 @@ export interface components {
             /** @description The name to sign in with. */
             sign_in: string;
         };
+        /** @description A card of a customer that was typed on the processor's page. */
+        AddedCard: {
+            /** @description Its id here. */
+            id: components["schemas"]["CardId"];
+            /** @description The last four digits of its number. */
+            last_four: string;
+            /** @description The month it is valid through: `2028-05`. */
+            valid_through: string;
+        };
         /** @description A line typed on an invoice. Numbers are decimal texts. */
         AddedLine: {
             /** @description the number of a revenue account. */
@@ -3444,6 +3777,47 @@ export interface components {
             /** @description What is wrong in a few words. */
             words: string;
         };
+        /** @description When a capture is brought into the books. */
+        BookDate: {
+            /**
+             * Format: date
+             * @description The day; none for the day it was captured.
+             */
+            date?: string | null;
+        };
+        /** @description How a payout is booked. */
+        BookPayout: {
+            /**
+             * Format: date
+             * @description When; none for the day of the payment.
+             */
+            date?: string | null;
+            /** @description The way of paying of the bank account it came to. */
+            method?: string;
+            /** @description Fingerprint of the preview that was seen. */
+            seen?: string | null;
+        };
+        /** @description How what went back to a card is brought into the books. */
+        BookReturn: {
+            /**
+             * Format: date
+             * @description When; none for the day it happened.
+             */
+            date?: string | null;
+            /** @description Fingerprint of the preview that was seen. */
+            seen?: string | null;
+        };
+        /** @description What went back to a card, in the books. */
+        BookedReturn: {
+            /** @description The entries, in their order: what was applied is unapplied, the money leaves, the rest is applied again. */
+            entries: components["schemas"]["Entry"][];
+            /** @description To be sent back. */
+            fingerprint: string;
+            /** @description Its number. */
+            number: string;
+            /** @description The arithmetic. */
+            tape: components["schemas"]["Tape"];
+        };
         /** @description A quantity break. */
         BreakView: {
             /** @description The class. */
@@ -3604,6 +3978,189 @@ export interface components {
             number?: string | null;
             waits?: null | components["schemas"]["ApprovalId"];
         };
+        /** @description What is to be captured. */
+        Capture: components["schemas"]["NewCapture"] & {
+            /**
+             * Format: int64
+             * @description The version seen.
+             */
+            version: number;
+        };
+        /** @description What a capture becomes in the books. */
+        CapturePreview: {
+            /** @description How much. */
+            amount: components["schemas"]["Money"];
+            /** @description What stands in the way. */
+            blockers: components["schemas"]["Blocker"][];
+            /** @description What it changes. */
+            changes: components["schemas"]["Change"][];
+            /** @description Its currency. */
+            currency: string;
+            entry?: null | components["schemas"]["Entry"];
+            /** @description To be sent back. */
+            fingerprint: string;
+            /** @description Where it goes. */
+            goes: components["schemas"]["Goes"];
+            /** @description Its arithmetic. */
+            tape: components["schemas"]["Tape"];
+        };
+        /** @description A capture. */
+        CaptureView: {
+            /** @description How much. */
+            amount: components["schemas"]["Money"];
+            /**
+             * Format: date
+             * @description When.
+             */
+            captured_on: string;
+            document?: null | components["schemas"]["DocumentRef"];
+            /** @description Its id. */
+            id: components["schemas"]["CardCaptureId"];
+            /** @description What of it did not go back. */
+            left: components["schemas"]["Money"];
+            payout?: null | components["schemas"]["DocumentRef"];
+            /** @description As the processor names it. */
+            reference: string;
+            /** @description What went back of it. */
+            returns: components["schemas"]["ReturnView"][];
+        };
+        /** @description What became of something that was asked of the processor. */
+        CardAsked: {
+            /** @description The authorization as it stands now. */
+            card: components["schemas"]["CardView"];
+            waits?: null | components["schemas"]["ApprovalId"];
+        };
+        /**
+         * Format: int64
+         * @description A card authorization.
+         */
+        CardAuthorizationId: number;
+        /** @description The number something got. */
+        CardBooked: {
+            /** @description Its number. */
+            number: string;
+        };
+        /**
+         * Format: int64
+         * @description Money captured of a card.
+         */
+        CardCaptureId: number;
+        /** @description What authorizing a card for an order starts from. */
+        CardForm: {
+            /** @description What is authorized already and not captured. */
+            authorized: components["schemas"]["Money"];
+            /** @description What stands in the way of the proposal. */
+            blockers: components["schemas"]["Blocker"][];
+            /** @description The customer's cards. */
+            cards: components["schemas"]["AddedCard"][];
+            /** @description Its currency. */
+            currency: string;
+            /** @description The customer. */
+            customer: components["schemas"]["CustomerId"];
+            /** @description What was taken for it in advance, or paid of its invoices. */
+            paid: components["schemas"]["Money"];
+            /** @description What nothing stands for yet: proposed, and the most there is. */
+            room: components["schemas"]["Money"];
+            /** @description What the order comes to, with tax. */
+            total: components["schemas"]["Money"];
+        };
+        /**
+         * Format: int64
+         * @description A card of a customer, without its number.
+         */
+        CardId: number;
+        /** @description Authorizations, newest first. */
+        CardList: {
+            /** @description One by one. */
+            cards: components["schemas"]["CardRow"][];
+            /**
+             * Format: int64
+             * @description How many there are.
+             */
+            count: number;
+        };
+        /**
+         * @description The next step of an authorization.
+         * @enum {string}
+         */
+        CardNext: "ask_again" | "capture" | "ship_soon" | "authorize_again" | "wait" | "nothing";
+        /** @description A page of the processor on which a card is typed. */
+        CardPage: {
+            /** @description Its address. */
+            address: string;
+            /** @description Names it. */
+            session: string;
+        };
+        /**
+         * Format: int64
+         * @description What the card processor paid out.
+         */
+        CardPayoutId: number;
+        /**
+         * Format: int64
+         * @description Money that went back to a card.
+         */
+        CardReturnId: number;
+        /** @description An authorization in a list. */
+        CardRow: {
+            /** @description How much was authorized. */
+            amount: components["schemas"]["Money"];
+            /**
+             * Format: date
+             * @description When it was asked for.
+             */
+            asked_on: string;
+            /** @description How much of it was captured. */
+            captured: components["schemas"]["Money"];
+            /** @description Its currency. */
+            currency: string;
+            /** @description The customer. */
+            customer: components["schemas"]["CustomerId"];
+            /** @description Its name. */
+            customer_name: string;
+            /** @description Its id. */
+            id: components["schemas"]["CardAuthorizationId"];
+            /** @description The last four digits of the card. */
+            last_four: string;
+            /** @description What can still be captured. */
+            left: components["schemas"]["Money"];
+            /** @description The next step. */
+            next: components["schemas"]["CardNext"];
+            /** @description Its number. */
+            number: string;
+            /** @description The order. */
+            order: components["schemas"]["DocumentRef"];
+            /** @description How it stands. */
+            state: components["schemas"]["CardState"];
+            /** @description What of its order has gone out and is not paid, as far as it is left: to be captured. */
+            to_capture: components["schemas"]["Money"];
+            /**
+             * Format: date
+             * @description The last day on which it can be captured; none before it was answered.
+             */
+            valid_until?: string | null;
+        };
+        /**
+         * @description How an authorization stands on a day.
+         * @enum {string}
+         */
+        CardState: "no_answer" | "authorized" | "expiring" | "captured_in_part" | "captured" | "declined" | "another_card" | "voided" | "expired" | "refused";
+        /** @description An authorization as shown. */
+        CardView: components["schemas"]["CardRow"] & {
+            /** @description What was captured. */
+            captures: components["schemas"]["CaptureView"][];
+            /** @description The entries of its captures and of what went back. */
+            entries: components["schemas"]["PostedEntry"][];
+            /**
+             * Format: int64
+             * @description Changes with everything that happens to it.
+             */
+            version: number;
+            /** @description What was asked and not answered yet: authorize, capture, void, refund. */
+            waits_for?: string | null;
+            /** @description Why it was declined or refused, or what was refused last, in the processor's words. */
+            words?: string | null;
+        };
         /** @description One thing a posting changes. */
         Change: {
             /** @description What it becomes. */
@@ -3708,7 +4265,7 @@ export interface components {
          * @description A check. The table beside it says which steps it concerns.
          * @enum {string}
          */
-        Check: "nothing_to_do" | "quantity_not_positive" | "more_than_ordered" | "stock_short" | "more_than_unbilled" | "cannot_combine" | "order_number_missing" | "tax_id_missing" | "tax_rate_missing" | "price_zero" | "price_below_zero" | "price_not_approved" | "waits_for_approval" | "discount_not_allowed" | "not_revenue" | "cannot_cancel" | "cannot_credit" | "more_than_billed" | "no_mail_address" | "structured_data_missing" | "structured_tax" | "reason_missing" | "price_given_away" | "date_ahead" | "amount_too_large" | "account_missing" | "period_closed" | "date_out_of_order" | "date_before_last" | "date_too_early" | "customer_on_stop" | "credit_limit" | "order_amount" | "exemption_expired" | "address_elsewhere" | "treatment_without_code" | "reporting_code_missing" | "own_field_missing" | "mark_not_allowed" | "unit_or_step" | "price_not_made" | "more_than_called_off" | "less_than_shipped" | "not_sold" | "container_currency" | "already_billed" | "already_left" | "amount_not_positive" | "more_than_open" | "more_than_received" | "more_than_held" | "advance_percent" | "prepayment_unpaid" | "more_than_order" | "currency_differs" | "other_customer" | "named_twice" | "exchange_rate_missing";
+        Check: "nothing_to_do" | "quantity_not_positive" | "more_than_ordered" | "stock_short" | "more_than_unbilled" | "cannot_combine" | "order_number_missing" | "tax_id_missing" | "tax_rate_missing" | "price_zero" | "price_below_zero" | "price_not_approved" | "waits_for_approval" | "discount_not_allowed" | "not_revenue" | "cannot_cancel" | "cannot_credit" | "more_than_billed" | "no_mail_address" | "structured_data_missing" | "structured_tax" | "reason_missing" | "price_given_away" | "date_ahead" | "amount_too_large" | "account_missing" | "period_closed" | "date_out_of_order" | "date_before_last" | "date_too_early" | "customer_on_stop" | "credit_limit" | "order_amount" | "exemption_expired" | "address_elsewhere" | "treatment_without_code" | "reporting_code_missing" | "own_field_missing" | "mark_not_allowed" | "unit_or_step" | "price_not_made" | "more_than_called_off" | "less_than_shipped" | "not_sold" | "container_currency" | "already_billed" | "already_left" | "amount_not_positive" | "more_than_open" | "more_than_received" | "more_than_held" | "advance_percent" | "prepayment_unpaid" | "more_than_order" | "currency_differs" | "card_not_live" | "more_than_authorized" | "payout_unmatched" | "other_customer" | "named_twice" | "exchange_rate_missing";
         /** @description A file that was read and checked. */
         CheckedFile: {
             check?: null | components["schemas"]["ImportCheck"];
@@ -4454,7 +5011,7 @@ export interface components {
          * @description A document of the application, as named in trails, blockers and entries.
          * @enum {string}
          */
-        DocumentKind: "customer" | "item" | "order" | "shipment" | "intake" | "invoice" | "receipt" | "application" | "opening" | "entry" | "person" | "approval" | "setting" | "quote" | "call_off" | "adjustment" | "price_list" | "import" | "credit_memo" | "run" | "delivery" | "container_return" | "deposit" | "deposit_end" | "payment_request";
+        DocumentKind: "customer" | "item" | "order" | "shipment" | "intake" | "invoice" | "receipt" | "application" | "opening" | "entry" | "person" | "approval" | "setting" | "quote" | "call_off" | "adjustment" | "price_list" | "import" | "credit_memo" | "run" | "delivery" | "container_return" | "deposit" | "deposit_end" | "payment_request" | "card_authorization" | "card_return" | "card_payout";
         /** @description Points at a document. */
         DocumentRef: {
             /**
@@ -4718,6 +5275,11 @@ export interface components {
             /** @description What it is, in words. */
             text: string;
         };
+        /**
+         * @description Where captured money goes.
+         * @enum {string}
+         */
+        Goes: "to_invoices" | "deposit" | "unapplied";
         /** @description How far a document is on its way. */
         GoingOut: {
             /** @description How far. */
@@ -5244,6 +5806,10 @@ export interface components {
             /** @description The entries, newest first. */
             entries: components["schemas"]["PostedEntry"][];
         };
+        /** @description What is known of a card that was typed. */
+        KeptCard: {
+            card?: null | components["schemas"]["AddedCard"];
+        };
         /**
          * Format: int64
          * @description A layer of stock with its cost.
@@ -5334,6 +5900,11 @@ export interface components {
             /** @description Another warehouse than the order's. */
             warehouse?: string | null;
         };
+        /**
+         * @description What a line of a payout is about.
+         * @enum {string}
+         */
+        LineKind: "capture" | "refund" | "charge_back";
         /** @description What is wrong with a line. */
         LineProblem: {
             /** @description The column. */
@@ -5587,6 +6158,15 @@ export interface components {
              */
             date?: string | null;
         };
+        /** @description A card to authorize, as typed. */
+        NewAuthorization: {
+            /** @description A decimal in the currency of the order; none for all that nothing stands for yet. */
+            amount?: string | null;
+            /** @description Which card. */
+            card: components["schemas"]["CardId"];
+            /** @description For which order. */
+            order: components["schemas"]["OrderId"];
+        };
         /** @description A quantity break to set. */
         NewBreak: {
             /** @description The class, or empty for an item. */
@@ -5598,6 +6178,13 @@ export interface components {
             /** @description What comes off, in percent. */
             off: string;
             price_list?: null | components["schemas"]["PriceListId"];
+        };
+        /** @description What is to be captured, as typed. */
+        NewCapture: {
+            /** @description A decimal; none for what has gone out and is not paid. */
+            amount?: string | null;
+            /** @description Fingerprint of the preview that was seen. */
+            seen?: string | null;
         };
         /** @description An account to add, or another name of one. */
         NewChartAccount: {
@@ -5895,6 +6482,15 @@ export interface components {
             /** @description Check number, words of the transfer. */
             reference?: string | null;
         };
+        /** @description What is to go back to a card, as typed. */
+        NewRefund: {
+            /** @description A decimal; none for all that is held or unapplied of it. */
+            amount?: string | null;
+            /** @description Why. */
+            reason?: string;
+            /** @description Fingerprint of the preview that was seen. */
+            seen?: string | null;
+        };
         /** @description Money that came for a request: all that it asks for. */
         NewRequestPayment: {
             /**
@@ -5960,7 +6556,7 @@ export interface components {
          * @description What is to be done with one row, and where.
          * @enum {string}
          */
-        Next: "put_right" | "decide" | "apply" | "clear" | "credit" | "post_shipment" | "bill" | "ask_for_money" | "look_at_order";
+        Next: "put_right" | "decide" | "apply" | "clear" | "credit" | "capture" | "ask_again" | "ship_soon" | "authorize_again" | "book" | "post_shipment" | "bill" | "ask_for_money" | "look_at_order";
         /** @description Numbers of one kind of document. */
         NumberRange: {
             /** @description What they number: `invoice`, `receipt`, `order`, `shipment`, `entry`. */
@@ -6182,6 +6778,11 @@ export interface components {
          * @enum {string}
          */
         Operation: "see_books" | "see_document_record" | "see_record" | "see_people" | "see_setup" | "keep_own_sign_in" | "show_presence" | "keep_customer" | "put_on_stop" | "lift_stop" | "keep_items" | "keep_order" | "confirm_order" | "keep_shipment" | "post_shipment" | "take_back_shipment" | "ship_and_bill" | "take_in" | "adjust_stock" | "import" | "take_containers" | "keep_draft" | "change_price" | "post_invoice" | "cancel_invoice" | "run_billing" | "keep_recipe" | "send_out" | "keep_templates" | "keep_views" | "post_money" | "take_back_money" | "refund_deposit" | "keep_deposit" | "post_opening" | "decide_approval" | "withdraw_approval" | "close_period" | "add_period" | "move_number" | "keep_company" | "keep_limits" | "keep_people";
+        /** @description What authorizing a card for an order starts from. */
+        OrderCard: components["schemas"]["CardForm"] & {
+            /** @description Whether a card processor is set up. */
+            processor: boolean;
+        };
         /** @description An order, or what a quote offers, as typed. Numbers are decimal texts. */
         OrderForm: {
             address?: null | components["schemas"]["TypedAddress"];
@@ -6543,6 +7144,78 @@ export interface components {
             version: number;
             /** @description Why it was withdrawn. */
             withdrawn_because?: string | null;
+        };
+        /** @description A line of a payout as shown. */
+        PayoutLineView: {
+            /** @description Whose. */
+            customer?: string | null;
+            document?: null | components["schemas"]["DocumentRef"];
+            /** @description What the processor keeps of it. */
+            fee: components["schemas"]["Money"];
+            /** @description How much; below zero where it was taken off. */
+            gross: components["schemas"]["Money"];
+            /** @description What it is about. */
+            kind: components["schemas"]["LineKind"];
+            /** @description As the processor names it. */
+            reference: string;
+            /** @description Why it cannot be matched; none where it is. */
+            unmatched?: string | null;
+        };
+        /** @description Payouts, newest first. */
+        PayoutList: {
+            /**
+             * Format: int64
+             * @description How many there are.
+             */
+            count: number;
+            /** @description One by one. */
+            payouts: components["schemas"]["PayoutRow"][];
+        };
+        /** @description What booking a payout would do. */
+        PayoutPreview: {
+            /** @description What stands in the way. */
+            blockers: components["schemas"]["Blocker"][];
+            /** @description Its currency. */
+            currency: string;
+            entry?: null | components["schemas"]["Entry"];
+            /** @description To be sent back. */
+            fingerprint: string;
+            /** @description The arithmetic. */
+            tape: components["schemas"]["Tape"];
+        };
+        /** @description A payout in a list. */
+        PayoutRow: {
+            /**
+             * Format: date
+             * @description When it was booked; none where it is not.
+             */
+            booked_on?: string | null;
+            /** @description Its currency. */
+            currency: string;
+            /** @description All fees. */
+            fee: components["schemas"]["Money"];
+            /** @description All that was captured less what was taken off. */
+            gross: components["schemas"]["Money"];
+            /** @description Its id. */
+            id: components["schemas"]["CardPayoutId"];
+            /** @description What was paid. */
+            net: components["schemas"]["Money"];
+            /** @description Its number, once it is in the books. */
+            number?: string | null;
+            /**
+             * Format: date
+             * @description The day of the payment.
+             */
+            paid_on: string;
+            /** @description As the processor names it. */
+            reference: string;
+        };
+        /** @description A payout as shown. */
+        PayoutView: components["schemas"]["PayoutRow"] & {
+            /** @description The entry it wrote. */
+            entries: components["schemas"]["PostedEntry"][];
+            /** @description Its lines. */
+            lines: components["schemas"]["PayoutLineView"][];
         };
         /**
          * @description Where the percentage of a line comes from.
@@ -7341,6 +8014,27 @@ export interface components {
              */
             version: number;
         };
+        /** @description What went back to a card. */
+        ReturnView: {
+            /** @description How much. */
+            amount: components["schemas"]["Money"];
+            /** @description Whether the card's bank took it back. */
+            charged_back: boolean;
+            /** @description What the processor asked for it, beside. */
+            fee: components["schemas"]["Money"];
+            /**
+             * Format: date
+             * @description When it happened.
+             */
+            happened_on: string;
+            /** @description Its id. */
+            id: components["schemas"]["CardReturnId"];
+            /** @description Its number, once it is in the books. */
+            number?: string | null;
+            payout?: null | components["schemas"]["DocumentRef"];
+            /** @description Why. */
+            reason: string;
+        };
         /** @description An entry, and the one it takes back. */
         Reversal: {
             /** @description The entry. */
@@ -7670,6 +8364,14 @@ export interface components {
             id: components["schemas"]["InvoiceId"];
             /** @description Its fingerprint. */
             seen: string;
+        };
+        /** @description The version that was seen. */
+        SeenVersion: {
+            /**
+             * Format: int64
+             * @description Which.
+             */
+            version: number;
         };
         /** @description What became of it. */
         SentOut: {
@@ -8034,7 +8736,7 @@ export interface components {
             };
             /**
              * Format: int64
-             * @description Deposits that are left hanging, prepayment invoices of which something is to be credited.
+             * @description Deposits that are left hanging, prepayment invoices of which something is to be credited, cards to capture or book.
              */
             prepayments: number;
             /**
@@ -8502,6 +9204,11 @@ export interface components {
             /** @description Whose door. */
             name: string;
         };
+        /** @description A page on which a card was typed. */
+        TypedCard: {
+            /** @description Names the page. */
+            session: string;
+        };
         /** @description What of a deposit is unapplied. */
         UnapplyDeposit: components["schemas"]["ToUnapply"] & {
             /** @description Fingerprint of the preview seen. */
@@ -8968,6 +9675,637 @@ export interface operations {
             };
         };
     };
+    book_capture: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BookDate"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CardBooked"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    refund_card: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRefund"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CardAsked"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_card_refund: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRefund"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EndPreview"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    card_event: {
+        parameters: {
+            query?: never;
+            header: {
+                "webhook-id": string;
+                "webhook-timestamp": string;
+                "webhook-signature": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "text/plain": string;
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    card_payouts: {
+        parameters: {
+            query?: {
+                /** @description Words to look for. */
+                q?: string | null;
+                /** @description A state to keep to. */
+                state?: string | null;
+                /** @description How many at most, 500 at most. */
+                limit?: number | null;
+                /** @description How many to pass over. */
+                offset?: number | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PayoutList"];
+                };
+            };
+        };
+    };
+    card_payout: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PayoutView"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    book_card_payout: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BookPayout"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CardBooked"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_card_payout: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BookPayout"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PayoutPreview"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    book_card_return: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BookReturn"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BookedReturn"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_card_return: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BookReturn"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BookedReturn"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    cards: {
+        parameters: {
+            query?: {
+                /** @description Words to look for. */
+                q?: string | null;
+                /** @description A state to keep to. */
+                state?: string | null;
+                /** @description How many at most, 500 at most. */
+                limit?: number | null;
+                /** @description How many to pass over. */
+                offset?: number | null;
+                /** @description Only for this order. */
+                order?: number | null;
+                /** @description Only of this customer. */
+                customer?: number | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CardList"];
+                };
+            };
+        };
+    };
+    authorize_card: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewAuthorization"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CardAsked"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    card: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CardView"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    ask_card_again: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CardAsked"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    capture_card: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Capture"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CardAsked"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_capture: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewCapture"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CapturePreview"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    void_card: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SeenVersion"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CardAsked"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     view_chart: {
         parameters: {
             query?: never;
@@ -9315,6 +10653,88 @@ export interface operations {
                 };
             };
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    keep_card: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TypedCard"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeptCard"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    new_card: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CardPage"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            502: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -12852,6 +14272,43 @@ export interface operations {
                 };
             };
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    order_card: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OrderCard"];
+                };
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

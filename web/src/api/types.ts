@@ -118,3 +118,12 @@ export function whole(toBill: LooseToBill | null | undefined): ToBill {
 export type PrepaymentRow = Schemas["PrepaymentRow"];
 export type PaymentRequestRow = Schemas["PaymentRequestRow"];
 export type PaymentRequestView = Schemas["PaymentRequestView"];
+export type CapturePreview = Schemas["CapturePreview"];
+export type CaptureView = Schemas["CaptureView"];
+export type CardAsked = Schemas["CardAsked"];
+export type CardRow = Schemas["CardRow"];
+export type CardState = Schemas["CardState"];
+export type CardView = Schemas["CardView"];
+export type PayoutRow = Schemas["PayoutRow"];
+export type PayoutView = Schemas["PayoutView"];
+export type ReturnView = Schemas["ReturnView"];

@@ -41,16 +41,18 @@ interface Props {
   /** Carries it out, with a key that stays the same for every try of what was typed. */
   run: (values: Record<string, string>, key: string) => Promise<void>;
   close: () => void;
+  /** Whether it stays as it was carried out: there is more to do in it. */
+  keepsOpen?: boolean;
 }
 
 /** Asks for a few values and does one thing with them. What is wrong stands at its field. */
-export function FormAsk({ title, children, fields, yes, no = "Cancel", run, close }: Props) {
+export function FormAsk({ title, children, fields, yes, no = "Cancel", run, close, keepsOpen }: Props) {
   const key = useRef(newKey());
   const { send, busy, wrong, elsewhere } = useAsking(
     fields.map((field) => field.name),
     (values) => run(values, key.current),
     {
-      done: close,
+      done: () => !keepsOpen && close(),
       refused: (problem) => {
         // What was refused was not done; what is typed next is another request.
         if (problem.code !== "unreachable") {

@@ -11,6 +11,8 @@ import { ApprovalStrip, OpenMark, RecordLines, useApprovals, useOpenElsewhere, u
 import { placeOf } from "../places";
 import { useNotices } from "../shell/notices";
 import { Worktop } from "../shell/Worktop";
+import { AuthorizeAsk } from "./cards/AuthorizeAsk";
+import { OrderCards } from "./cards/OfOrder";
 import { OrderState } from "./Orders";
 import { CancelRestAsk, ConfirmAsk, CopyAsk, ExpectAsk } from "./order/Asks";
 import { OrderDeposits } from "./order/Deposits";
@@ -36,7 +38,7 @@ export function OrderRoom() {
   return <Opened key={order.data.id} order={order.data} />;
 }
 
-type Asking = "confirm" | "cancel" | "expect" | "bill" | "copy" | undefined;
+type Asking = "confirm" | "cancel" | "expect" | "bill" | "copy" | "card" | undefined;
 
 function Opened({ order }: { order: OrderView }) {
   useOpenHere("order", order.id);
@@ -48,7 +50,7 @@ function Opened({ order }: { order: OrderView }) {
   const approvals = useApprovals("order", order.id);
   // A sale that was typed at the counter goes on here.
   const [params, setParams] = useSearchParams();
-  const [asking, setAsking] = useState<Asking>(params.has("sell") && order.state === "draft" ? "bill" : undefined);
+  const [asking, setAsking] = useState<Asking>(startsWith(params, order.state === "draft"));
   const close = () => setAsking(undefined);
   const draft = order.state === "draft";
   const open = order.state === "open";
@@ -193,6 +195,17 @@ function Opened({ order }: { order: OrderView }) {
                 needs: "post_money" as const,
               },
             ]),
+        ...(order.state === "draft" || order.state === "closed"
+          ? []
+          : [
+              {
+                key: "k",
+                label: "Authorize a card",
+                run: () => setAsking("card"),
+                quiet: true,
+                needs: "post_money" as const,
+              },
+            ]),
         { key: "y", label: "Copy the order", run: () => setAsking("copy"), quiet: true, needs: "keep_order" as const },
         { key: "d", label: "Print the confirmation", run: () => window.print(), quiet: true },
         { key: "u", label: "Customer account", run: () => navigate(`/customers/${order.customer}`), quiet: true },
@@ -299,12 +312,14 @@ function Opened({ order }: { order: OrderView }) {
           </tbody>
         </Lines>
         <OrderDeposits order={order} />
+        <OrderCards order={order} />
         <OrderPrepayments order={order} />
       </Scroll>
       {asking === "confirm" && <ConfirmAsk order={order} asks={asks} close={close} />}
       {asking === "cancel" && <CancelRestAsk order={order} close={close} />}
       {asking === "expect" && <ExpectAsk order={order} close={close} />}
       {asking === "copy" && <CopyAsk order={order} close={close} />}
+      {asking === "card" && <AuthorizeAsk order={order} close={close} />}
       {asking === "bill" && (
         <ShipAndBillAsk
           order={order}
@@ -320,6 +335,14 @@ function Opened({ order }: { order: OrderView }) {
       <OrderPaper order={order} />
     </Worktop>
   );
+}
+
+/** What the address asks for: a sale over the counter that goes on, a card to be authorized again. */
+function startsWith(params: URLSearchParams, draft: boolean): Asking {
+  if (draft) {
+    return params.has("sell") ? "bill" : undefined;
+  }
+  return params.has("card") ? "card" : undefined;
 }
 
 function delivery(order: OrderView): string {

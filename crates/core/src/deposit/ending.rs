@@ -1,6 +1,7 @@
 //! The end of a deposit that is not used: refunded, kept as income, or taken back as typed in error.
 //!
-//! Each makes an open item that stands against it, so that what is held of it follows from applications alone. An
+//! Money that came by a card goes back to it, or is taken back by its bank, in the same way; so does what of a captured
+//! receipt lies unapplied. Each makes an open item that stands against it, so that what is held of it follows from applications alone. An
 //! applied deposit is unapplied first. *Source: domain.md section 8; postings.md, Money.*
 //!
 //! ```
@@ -24,6 +25,7 @@ use crate::open_items::{OpenItem, Side};
 use crate::people::check_reason;
 use crate::posting::{NewApplication, NewItem, Posting, Which};
 use crate::room::{Movement, room_from};
+use crate::settle::back::by_card;
 use crate::settle::{Method, MoneyPlace, PlaceKind};
 use crate::tape::{Change, Figure, Tape, TapeStyle};
 
@@ -60,6 +62,13 @@ pub enum Ending {
     Refund {
         /// How, and where it is taken from.
         method: Method,
+    },
+    /// It goes back to the card it came from, or the card's bank takes it back.
+    Card {
+        /// Card clearing.
+        place: MoneyPlace,
+        /// What the processor asks for a charge back, beside; none where we send it back ourselves.
+        fee: Option<Money>,
     },
     /// It is kept as income: the customer gave the order up, and the terms say so.
     Keep,
@@ -138,7 +147,10 @@ pub fn decide(input: &EndInput<'_>) -> EndDecision {
         fingerprint: fingerprint::of(&(input.item.id, part, &taxes, &entry)),
         tape: tape(input, part, &taxes),
         changes: vec![Change {
-            label: format!("Held of {}", input.item.document.number),
+            label: match input.item.purpose {
+                Purpose::DepositLiability => format!("Held of {}", input.item.document.number),
+                _ => format!("Unapplied of {}", input.item.document.number),
+            },
             before: Some(held(input.item.open)),
             after: held(input.item.open - part),
         }],
@@ -155,7 +167,7 @@ impl EndDecision {
         let mut posting = Posting::default();
         let reverses = match &input.ending {
             Ending::Reverse { entry, .. } => Some(*entry),
-            Ending::Refund { .. } | Ending::Keep => None,
+            Ending::Refund { .. } | Ending::Card { .. } | Ending::Keep => None,
         };
         let entry = posting.enter(self.entry.clone(), reverses);
         let item = &input.item;
@@ -191,16 +203,22 @@ fn check(input: &EndInput<'_>, findings: &mut Findings) {
     input.dates.check("refund", date, "date", findings);
     if !input.amount.is_positive() {
         findings.add(Check::AmountNotPositive, "amount", "Enter an amount above zero.");
-    } else if let Ending::Reverse { amount, .. } = &input.ending {
+    } else if let Ending::Reverse { amount, place, .. } = &input.ending {
+        if place.kind == PlaceKind::CardClearing {
+            findings.add(Check::CannotCancel, "deposit", by_card(number));
+        }
         if item.open != amount.0 {
             let used = format(amount.0 - item.open);
             let sentence = format!("{used} of {number} is applied or gone. Unapply it first; what is refunded stays.");
             findings.add(Check::CannotCancel, "deposit", sentence);
         }
     } else if input.amount > item.open {
+        let deposit = item.purpose == Purpose::DepositLiability;
+        let lies = if deposit { "held" } else { "unapplied" };
         let sentence = match item.open.is_zero() {
-            true => format!("Nothing of {number} is held any more. An applied deposit is unapplied first."),
-            false => format!("{} of {number} is held. Enter that or less.", format(item.open)),
+            true if deposit => format!("Nothing of {number} is held any more. An applied deposit is unapplied first."),
+            true => format!("Nothing of {number} is unapplied. Unapply it first, or credit its invoice."),
+            false => format!("{} of {number} is {lies}. Enter that or less.", format(item.open)),
         };
         findings.add(Check::MoreThanHeld, "amount", sentence);
     }
@@ -208,11 +226,11 @@ fn check(input: &EndInput<'_>, findings: &mut Findings) {
         let sentence = format!("{number} is free from {} on. Choose that day or a later one.", words(from));
         findings.add(Check::DateTooEarly, "date", sentence);
     }
+    if matches!(input.ending, Ending::Refund { .. } | Ending::Card { .. }) && input.rate.is_none() {
+        let sentence = "No exchange rate is known for this date. Ask a supervisor to enter it.";
+        findings.add(Check::ExchangeRateMissing, "date", sentence);
+    }
     if let Ending::Refund { method } = &input.ending {
-        if input.rate.is_none() {
-            let sentence = "No exchange rate is known for this date. Ask a supervisor to enter it.";
-            findings.add(Check::ExchangeRateMissing, "date", sentence);
-        }
         check_place(input, method, findings);
         if let Some(kept_in) = method.place.currency.filter(|kept_in| *kept_in != item.currency) {
             let sentence = format!(
@@ -266,6 +284,18 @@ fn enter(
             builder.add_difference(paid - amount_base, input.base);
             format!("{number} of {} refunded", input.customer_name)
         }
+        Ending::Card { place, fee } => {
+            let to_base =
+                |amount: Money| amount.to_base(input.rate.unwrap_or(ExchangeRate::ONE), item.currency, input.base);
+            let (paid, asked) = (to_base(amount), fee.unwrap_or(Money::ZERO));
+            let asked_base = to_base(asked);
+            at_place(&mut builder, item, place, (-amount - asked, -paid - asked_base));
+            let what = LineFor { currency: Some(item.currency), ..LineFor::default() };
+            builder.add(Purpose::Fees, asked, asked_base, what);
+            builder.add_difference(paid - amount_base, input.base);
+            let what = if fee.is_some() { "charged back" } else { "sent back to the card" };
+            format!("{number} of {} {what}", input.customer_name)
+        }
         Ending::Keep => {
             let tax: Money = taxes.iter().map(|held| held.tax).sum();
             let tax_base: Money = taxes.iter().map(|held| held.tax_base).sum();
@@ -294,21 +324,29 @@ fn at_place(builder: &mut EntryBuilder<'_>, item: &OpenItem, place: &MoneyPlace,
 fn tape(input: &EndInput<'_>, part: Money, taxes: &[HeldTax]) -> Tape {
     let (heading, last) = match &input.ending {
         Ending::Refund { method } => ("refund of", format!("Sent back by {}", method.name.to_lowercase())),
+        Ending::Card { fee: None, .. } => ("refund of", "Sent back to the card".to_owned()),
+        Ending::Card { .. } => ("charge back of", "Taken back by the card's bank".to_owned()),
         Ending::Keep => ("kept as income:", "Kept as income".to_owned()),
         Ending::Reverse { .. } => ("reversal of", "Not received".to_owned()),
     };
     let number = &input.item.document.number;
     let mut tape = Tape::new(input.customer_name.clone(), format!("{heading} {number}"), input.item.currency);
-    tape.amount(TapeStyle::Line, "Held", input.item.open);
+    let deposit = input.item.purpose == Purpose::DepositLiability;
+    tape.amount(TapeStyle::Line, if deposit { "Held" } else { "Unapplied" }, input.item.open);
     for held in taxes {
         let label = match &input.ending {
             Ending::Keep => format!("Tax {}% in it, stays due", held.rate.rate.percent()),
-            Ending::Refund { .. } | Ending::Reverse { .. } => format!("Tax {}% in it", held.rate.rate.percent()),
+            Ending::Refund { .. } | Ending::Card { .. } | Ending::Reverse { .. } => {
+                format!("Tax {}% in it", held.rate.rate.percent())
+            }
         };
         tape.part(TapeStyle::Line, label, held.net, held.tax);
     }
     tape.amount(TapeStyle::Due, last, part);
-    tape.amount(TapeStyle::Detail, "stays held", input.item.open - part);
+    if let Ending::Card { fee: Some(fee), .. } = &input.ending {
+        tape.amount(TapeStyle::Line, "Fee of the processor", *fee);
+    }
+    tape.amount(TapeStyle::Detail, if deposit { "stays held" } else { "stays unapplied" }, input.item.open - part);
     tape.remark(TapeStyle::Detail, format!("dated {}", words(input.date.date)), !input.date.typed);
     tape
 }

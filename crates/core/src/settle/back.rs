@@ -9,7 +9,7 @@ use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 
 use super::entering::on_item;
-use super::{Member, MoneyPlace, is_invoice, owing_changes};
+use super::{Member, MoneyPlace, PlaceKind, is_invoice, owing_changes};
 use crate::accounts::{AccountMap, Purpose};
 use crate::calendar::{DateOrder, DocumentDate, Periods, words};
 use crate::checks::{Blocker, Check, Findings, Step};
@@ -208,6 +208,11 @@ fn check(input: &BackInput<'_>, findings: &mut Findings) {
         findings.add(Check::PeriodClosed, "date", obstacle);
     }
     input.dates.check("receipt", input.date.date, "date", findings);
+    let at_processor =
+        |receipt: &WholeReceipt| receipt.place.as_ref().is_some_and(|place| place.kind == PlaceKind::CardClearing);
+    if input.receipt.as_ref().is_some_and(at_processor) {
+        findings.add(Check::CannotCancel, "receipt", by_card(&input.number));
+    }
     if input.receipt.as_ref().is_some_and(|receipt| receipt.reversed) {
         findings.add(Check::CannotCancel, "receipt", format!("{} is reversed already.", input.number));
     }
@@ -219,7 +224,10 @@ fn check(input: &BackInput<'_>, findings: &mut Findings) {
         findings.add(Check::CannotCancel, "receipt", sentence);
     }
     let ends = |application: &&Standing| {
-        matches!(application.debit.document.kind, DocumentKind::Deposit | DocumentKind::DepositEnd)
+        matches!(
+            application.debit.document.kind,
+            DocumentKind::Deposit | DocumentKind::DepositEnd | DocumentKind::CardReturn
+        )
     };
     if let Some(end) = input.applications.iter().find(ends).filter(|_| input.receipt.is_none()) {
         let by = &end.debit.document.number;
@@ -243,6 +251,11 @@ fn check(input: &BackInput<'_>, findings: &mut Findings) {
             format!("{} was last moved on {}. Choose that day or a later one.", input.number, words(latest)),
         );
     }
+}
+
+/// Money that came by a card really came.
+pub(crate) fn by_card(number: &str) -> String {
+    format!("{number} was captured from a card: the processor pays it. Send it back to the card instead.")
 }
 
 /// The first day from which on all of an item is there, once what is applied of it now is freed on `date`;

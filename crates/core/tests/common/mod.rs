@@ -152,6 +152,7 @@ impl Books {
             lines,
             orders: vec![OrderFacts {
                 prepaid_left: Money::ZERO,
+                card_left: Money::ZERO,
                 work: Vec::new(),
                 id: OrderId(1),
                 number: "O-1".to_owned(),

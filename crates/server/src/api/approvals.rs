@@ -6,7 +6,7 @@ use actix_web::web::{Data, Path, Query};
 use actix_web::{HttpResponse, get, post};
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
-use till_core::ids::{ApprovalId, DocumentKind, PersonId};
+use till_core::ids::{ApprovalId, CardAuthorizationId, DocumentKind, PersonId};
 use till_store::approvals::{self, ApprovalView};
 use till_store::record::{self, RecordFilter, RecordList};
 use till_store::{Store, StoreError, rules};
@@ -14,8 +14,10 @@ use utoipa::{IntoParams, ToSchema};
 use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::Answer;
+use super::cards::send_open;
 use crate::presence::{OpenElsewhere, Presence};
 use crate::problem::Problem;
+use crate::processor::Processor;
 use crate::request::{Change, Json, Signed};
 
 /// The calls of this module.
@@ -68,7 +70,13 @@ pub(super) async fn view_approval(store: Data<Store>, who: Signed, id: Path<i64>
     responses((status = 200, body = ApprovalView), (status = 403, body = Problem), (status = 409, body = Problem))
 )]
 #[post("/approvals/{id}/approve")]
-pub(super) async fn approve(store: Data<Store>, change: Change, who: Signed, id: Path<i64>) -> Answer<ApprovalView> {
+pub(super) async fn approve(
+    store: Data<Store>,
+    processor: Data<Processor>,
+    change: Change,
+    who: Signed,
+    id: Path<i64>,
+) -> Answer<ApprovalView> {
     let request = change.request(&());
     let view = store
         .change(change.actor(), Some(&request), async |writing| {
@@ -76,6 +84,10 @@ pub(super) async fn approve(store: Data<Store>, change: Change, who: Signed, id:
             approvals::approve(writing, &rules, ApprovalId(*id), who.viewer()).await
         })
         .await?;
+    if view.document.kind == DocumentKind::CardAuthorization {
+        // What was approved is to be asked of the processor.
+        send_open(&store, &processor, change.actor(), CardAuthorizationId(view.document.id)).await?;
+    }
     Ok(Json(view))
 }
 

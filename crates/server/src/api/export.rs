@@ -5,12 +5,13 @@ use actix_web::web::{Data, Path, Query};
 use actix_web::{HttpResponse, get};
 use till_core::money::{Currency, Money};
 use till_formats::table::{Cell, to_csv};
+use till_store::cards::CardFilter;
 use till_store::deposits::DepositFilter;
 use till_store::invoices::InvoiceFilter;
 use till_store::prepayments::PrepaymentFilter;
 use till_store::{
-    Connection, Store, StoreError, customers, deposits, invoices, items, ledger, orders, prepayments, receipts, rules,
-    shipments, unbilled,
+    Connection, Store, StoreError, cards, customers, deposits, invoices, items, ledger, orders, prepayments, receipts,
+    rules, shipments, unbilled,
 };
 use utoipa_actix_web::service_config::ServiceConfig;
 
@@ -62,6 +63,8 @@ pub(super) async fn export(
         "receipts" => receipts_table(&mut connection, &stretch).await?,
         "deposits" => deposits_table(&mut connection, &stretch).await?,
         "prepayments" => prepayments_table(&mut connection, &stretch).await?,
+        "cards" => cards_table(&mut connection, &stretch).await?,
+        "card-payouts" => payouts_table(&mut connection, &stretch).await?,
         "journal" => journal_table(&mut connection, &stretch, &days).await?,
         "trial-balance" => trial_balance_table(&mut connection, &as_of).await?,
         other => {
@@ -365,6 +368,69 @@ async fn prepayments_table(connection: &mut Connection, stretch: &Stretch) -> Re
         ],
         rows: rows.collect(),
     })
+}
+
+async fn cards_table(connection: &mut Connection, stretch: &Stretch) -> Result<Table, StoreError> {
+    let rules = rules::load(connection).await?;
+    let filter = CardFilter {
+        search: stretch.search(),
+        only_open: stretch.state.as_deref() == Some("open"),
+        ..CardFilter::default()
+    };
+    let list = cards::list(connection, &rules, &filter, (MOST, 0)).await?;
+    let rows = list.cards.iter().map(|row| {
+        let amount = |amount| money(row.currency, amount);
+        vec![
+            Cell::text(&row.number),
+            Cell::text(&row.customer_name),
+            Cell::text(&row.order.number),
+            Cell::text(&row.last_four),
+            Cell::text(row.asked_on.to_string()),
+            Cell::text(row.valid_until.map(|until| until.to_string()).unwrap_or_default()),
+            Cell::text(row.state.word()),
+            Cell::text(row.currency.code()),
+            amount(row.amount),
+            amount(row.captured),
+            amount(row.left),
+            amount(row.to_capture),
+        ]
+    });
+    Ok(Table {
+        headings: &[
+            "card authorization",
+            "customer",
+            "order",
+            "card ends in",
+            "asked for",
+            "valid until",
+            "state",
+            "currency",
+            "authorized",
+            "captured",
+            "left",
+            "to capture",
+        ],
+        rows: rows.collect(),
+    })
+}
+
+async fn payouts_table(connection: &mut Connection, stretch: &Stretch) -> Result<Table, StoreError> {
+    let to_book = stretch.state.as_deref() == Some("to_book");
+    let list = cards::payouts(connection, to_book, (MOST, 0)).await?;
+    let rows = list.payouts.iter().map(|row| {
+        let amount = |amount| money(row.currency, amount);
+        vec![
+            Cell::text(&row.reference),
+            Cell::text(row.paid_on.to_string()),
+            Cell::text(row.currency.code()),
+            amount(row.gross),
+            amount(row.fee),
+            amount(row.net),
+            Cell::text(row.number.clone().unwrap_or_default()),
+        ]
+    });
+    let headings = &["payout", "paid on", "currency", "gross", "fee", "net", "in the books as"];
+    Ok(Table { headings, rows: rows.collect() })
 }
 
 async fn deposits_table(connection: &mut Connection, stretch: &Stretch) -> Result<Table, StoreError> {

@@ -272,7 +272,7 @@ pub async fn end(
     let entry = written.first().copied().ok_or(StoreError::Moved)?;
     let method = match &input.ending {
         Ending::Refund { method } => Some(method),
-        Ending::Keep | Ending::Reverse { .. } => None,
+        Ending::Card { .. } | Ending::Keep | Ending::Reverse { .. } => None,
     };
     let paid = match (method, input.rate) {
         (Some(_), Some(rate)) => amount.to_base(rate, currency, rules.base),

@@ -167,7 +167,7 @@ pub(crate) async fn proposed(
 }
 
 /// An order a deposit is taken for: what it comes to by tax code today, and what was taken for it before.
-pub(super) async fn target(
+pub(crate) async fn target(
     connection: &mut SqliteConnection,
     rules: &Rules,
     order: OrderId,
@@ -220,7 +220,9 @@ async fn taken_before(
 ) -> Result<Money> {
     let (order, quote) = (order.map(|id| id.0), quote.map(|id| id.0));
     let before = sqlx::query_scalar!(
-        r#"SELECT coalesce(sum(payments.amount_minor - coalesce((SELECT sum(deposit_ends.amount_minor) FROM deposit_ends WHERE deposit_id = deposits.id), 0)), 0) AS "before!: i64"
+        r#"SELECT coalesce(sum(payments.amount_minor - coalesce((SELECT sum(deposit_ends.amount_minor) FROM deposit_ends WHERE deposit_id = deposits.id), 0)
+                  - coalesce((SELECT sum(card_returns.amount_minor) FROM card_captures JOIN card_returns ON capture_id = card_captures.id
+                              WHERE payment_id = deposits.id AND card_returns.entry_id IS NOT NULL), 0)), 0) AS "before!: i64"
            FROM deposits JOIN payments ON payments.id = deposits.id WHERE (order_id = ?1 OR quote_id = ?2) AND reversed_on IS NULL"#,
         order,
         quote

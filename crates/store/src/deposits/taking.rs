@@ -11,6 +11,7 @@ use till_core::entry::Entry;
 use till_core::fixed::ExchangeRate;
 use till_core::ids::{CustomerId, DepositId, DocumentKind, DocumentRef, OrderId, QuoteId};
 use till_core::money::{Currency, Money};
+use till_core::settle::Method;
 use till_core::tape::{Change, Tape};
 
 use super::facts::{quoted, target};
@@ -85,7 +86,12 @@ fn said(text: &Option<String>) -> Option<&str> {
     text.as_deref().map(str::trim).filter(|text| !text.is_empty())
 }
 
-async fn input<'a>(connection: &mut SqliteConnection, rules: &'a Rules, new: &NewDeposit) -> Result<TakeInput<'a>> {
+async fn input<'a>(
+    connection: &mut SqliteConnection,
+    rules: &'a Rules,
+    new: &NewDeposit,
+    method: Method,
+) -> Result<TakeInput<'a>> {
     if let Some(date) = new.date {
         sensible_date("date", date)?;
     }
@@ -117,7 +123,7 @@ async fn input<'a>(connection: &mut SqliteConnection, rules: &'a Rules, new: &Ne
         customer_name: customer.name,
         customer_class: customer.class,
         target,
-        method: money_places::method(connection, &new.method).await?,
+        method,
         date,
         amount: currency.parse(&new.amount).map_err(|error| StoreError::decimal("amount", &error))?,
         currency,
@@ -136,7 +142,18 @@ async fn input<'a>(connection: &mut SqliteConnection, rules: &'a Rules, new: &Ne
 /// # Errors
 /// An unknown customer or order, an amount that cannot be read.
 pub async fn preview(connection: &mut SqliteConnection, rules: &Rules, new: &NewDeposit) -> Result<DepositPreview> {
-    let input = input(connection, rules, new).await?;
+    let method = money_places::method(connection, &new.method).await?;
+    preview_by(connection, rules, new, method).await
+}
+
+/// What taking a deposit that came by that way would do, whatever way it names.
+pub(crate) async fn preview_by(
+    connection: &mut SqliteConnection,
+    rules: &Rules,
+    new: &NewDeposit,
+    method: Method,
+) -> Result<DepositPreview> {
+    let input = input(connection, rules, new, method).await?;
     let decision = decide(&input);
     Ok(DepositPreview {
         currency: input.currency,
@@ -161,7 +178,19 @@ pub async fn take(
     new: &NewDeposit,
     seen: Option<&str>,
 ) -> Result<PostedDeposit> {
-    let input = input(writing, rules, new).await?;
+    let method = money_places::method(writing, &new.method).await?;
+    take_by(writing, rules, new, method, seen).await
+}
+
+/// Takes a deposit that came by that way, whatever way it names.
+pub(crate) async fn take_by(
+    writing: &mut Writing<'_>,
+    rules: &Rules,
+    new: &NewDeposit,
+    method: Method,
+    seen: Option<&str>,
+) -> Result<PostedDeposit> {
+    let input = input(writing, rules, new, method).await?;
     let decision = decide(&input);
     if stops(&decision.blockers) {
         return Err(StoreError::Refused(decision.blockers));

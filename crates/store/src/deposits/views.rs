@@ -165,12 +165,14 @@ pub async fn list(
     let (order, customer) = (filter.order.map(|id| id.0), filter.customer.map(|id| id.0));
     let rows = sqlx::query_as!(
         Found,
-        r#"SELECT payments.id, payments.number, payments.customer_id, customers.name, deposits.order_id, orders.number AS "order_number?",
-                  orders.state AS "order_state?", deposits.quote_id, quotes.number AS "quote_number?", quotes.state AS "quote_state?", payments.posting_date AS "date: NaiveDate", payment_methods.name AS method, reference,
-                  payments.currency, payments.amount_minor AS amount, open_minor AS open, open_base_minor AS open_base,
-                  coalesce((SELECT sum(amount_minor) FROM deposit_ends WHERE deposit_id = deposits.id AND deposit_ends.kind = 'refunded'), 0) AS "refunded!: i64",
+        r#"SELECT payments.id AS "id!", payments.number AS "number!", payments.customer_id AS "customer_id!", customers.name AS "name!", deposits.order_id, orders.number AS "order_number?",
+                  orders.state AS "order_state?", deposits.quote_id, quotes.number AS "quote_number?", quotes.state AS "quote_state?", payments.posting_date AS "date!: NaiveDate", payment_methods.name AS "method!", reference,
+                  payments.currency AS "currency!", payments.amount_minor AS "amount!", open_minor AS "open!", open_base_minor AS "open_base!",
+                  coalesce((SELECT sum(amount_minor) FROM deposit_ends WHERE deposit_id = deposits.id AND deposit_ends.kind = 'refunded'), 0)
+                  + coalesce((SELECT sum(card_returns.amount_minor) FROM card_captures JOIN card_returns ON capture_id = card_captures.id
+                              WHERE payment_id = deposits.id AND card_returns.entry_id IS NOT NULL), 0) AS "refunded!: i64",
                   coalesce((SELECT sum(amount_minor) FROM deposit_ends WHERE deposit_id = deposits.id AND deposit_ends.kind = 'kept'), 0) AS "kept!: i64",
-                  regime, reversed_on AS "reversed_on: NaiveDate"
+                  regime AS "regime!", reversed_on AS "reversed_on: NaiveDate"
            FROM deposits JOIN payments ON payments.id = deposits.id JOIN customers ON customers.id = payments.customer_id
            JOIN payment_methods ON payment_methods.code = method LEFT JOIN orders ON orders.id = deposits.order_id
            LEFT JOIN quotes ON quotes.id = deposits.quote_id
@@ -303,7 +305,12 @@ pub async fn view(connection: &mut SqliteConnection, rules: &Rules, id: DepositI
     let applications = open_items::standing_on_credit(connection, item.id)
         .await?
         .into_iter()
-        .filter(|standing| !matches!(standing.debit.document.kind, DocumentKind::Deposit | DocumentKind::DepositEnd))
+        .filter(|standing| {
+            !matches!(
+                standing.debit.document.kind,
+                DocumentKind::Deposit | DocumentKind::DepositEnd | DocumentKind::CardReturn
+            )
+        })
         .map(|standing| DepositApplication {
             id: standing.id,
             document: standing.debit.document,
@@ -316,6 +323,7 @@ pub async fn view(connection: &mut SqliteConnection, rules: &Rules, id: DepositI
     for end in ends_of(connection, id).await? {
         entries.extend(ledger::entries_of(connection, DocumentKind::DepositEnd, end).await?);
     }
+    entries.extend(crate::cards::entries_of(connection, id.0).await?);
     Ok(DepositView {
         row,
         memo: head.memo,

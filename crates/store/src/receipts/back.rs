@@ -158,8 +158,10 @@ async fn some_of<'a>(
     let mut loaded = loaded(connection, rules, id, (wish.date, &wish.reason)).await?;
     loaded.input.receipt = None;
     if wish.applications.is_none() {
-        // What a deposit was refunded or kept with is no use of it.
-        let ends = |standing: &Standing| standing.debit.document.kind == DocumentKind::DepositEnd;
+        // What it was refunded or kept with, or what went back to its card, is no use of it.
+        let ends = |standing: &Standing| {
+            matches!(standing.debit.document.kind, DocumentKind::DepositEnd | DocumentKind::CardReturn)
+        };
         loaded.input.applications.retain(|standing| !ends(standing));
     }
     if let Some(wanted) = &wish.applications {

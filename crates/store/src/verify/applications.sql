@@ -36,6 +36,10 @@ FROM (
     SELECT 'deposit_end', deposit_ends.id, deposit_ends.number, customer_id, 'owed_to_us', currency, deposit_ends.amount_minor, deposit_ends.amount_base_minor, deposit_ends.posting_date
     FROM deposit_ends JOIN payments ON payments.id = deposit_id
     UNION ALL
+    SELECT 'card_return', card_returns.id, card_returns.number, customer_id, 'owed_to_us', currency, card_returns.amount_minor, card_returns.amount_base_minor, card_returns.posting_date
+    FROM card_returns JOIN card_captures ON card_captures.id = capture_id JOIN card_authorizations ON card_authorizations.id = authorization_id
+    WHERE card_returns.entry_id IS NOT NULL
+    UNION ALL
     SELECT 'credit_memo', id, number, customer_id, 'owed_by_us', currency, -total_minor, -total_base_minor, posting_date FROM credit_memos
     UNION ALL
     SELECT 'container_return', container_returns.id, number, customer_id, 'owed_by_us', base_currency, amount_minor, amount_minor, posting_date

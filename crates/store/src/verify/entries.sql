@@ -12,6 +12,11 @@ WHERE (CASE kind WHEN 'refunded' THEN paid_base_minor ELSE amount_base_minor END
      AND CASE kind WHEN 'refunded' THEN purpose IN ('bank', 'in_hand', 'card_clearing')
                    ELSE purpose = 'other_income' OR (purpose = 'tax_payable' AND base_minor < 0) END), 0)
 UNION ALL
+SELECT card_returns.number || ' and the entry it wrote differ'
+FROM card_returns
+WHERE cleared_base_minor <> -coalesce(
+    (SELECT sum(base_minor) FROM entry_lines WHERE entry_lines.entry_id = card_returns.entry_id AND purpose = 'card_clearing'), 0)
+UNION ALL
 SELECT shipments.number || ' and the entry it wrote differ'
 FROM shipments
 WHERE state IN ('posted', 'taken_back')

@@ -1,5 +1,6 @@
 -- No sub-ledger is below zero on any day: what customers owe or lies unapplied, goods at cost, goods shipped and not
--- billed, containers, money in hand. Day by day, by what it is about.
+-- billed, containers, money in hand. Day by day, by what it is about. Not card clearing: what goes back to a card after it was
+-- paid out is owed to the processor until its next payout.
 WITH moved (what, about, day, amount) AS (
     -- Debits of a customer on receivables; credits on what is owed back to it.
     SELECT purpose, customer_id, posting_date, CASE purpose WHEN 'receivable' THEN base_minor ELSE -base_minor END
@@ -7,7 +8,7 @@ WITH moved (what, about, day, amount) AS (
     WHERE purpose IN ('receivable', 'unapplied', 'deposit_liability', 'prepayment_liability', 'container_liability')
     UNION ALL
     SELECT purpose, account, posting_date, base_minor FROM entry_lines JOIN entries ON entries.id = entry_id
-    WHERE purpose IN ('inventory', 'shipped_cost', 'in_hand', 'inspection', 'card_clearing')
+    WHERE purpose IN ('inventory', 'shipped_cost', 'in_hand', 'inspection')
     UNION ALL
     SELECT 'quantity of layer', id, posting_date, quantity_e4 FROM stock_layers
     UNION ALL

@@ -8,6 +8,9 @@ FROM (
     UNION ALL SELECT 'deposit', min(sequence), max(sequence), count(*) FROM payments WHERE kind = 'deposit'
     UNION ALL SELECT 'deposit_end', min(sequence), max(sequence), count(*) FROM deposit_ends
     UNION ALL SELECT 'payment_request', min(sequence), max(sequence), count(*) FROM payment_requests
+    UNION ALL SELECT 'card_authorization', min(sequence), max(sequence), count(*) FROM card_authorizations
+    UNION ALL SELECT 'card_return', min(sequence), max(sequence), count(sequence) FROM card_returns
+    UNION ALL SELECT 'card_payout', min(sequence), max(sequence), count(sequence) FROM card_payouts
     UNION ALL SELECT 'opening', min(sequence), max(sequence), count(*) FROM openings
     UNION ALL SELECT 'container_return', min(sequence), max(sequence), count(*) FROM container_returns
 ) AS used JOIN number_ranges USING (kind)

@@ -39,6 +39,8 @@ pub struct Company {
 
 const ACCOUNTS: &[(&str, AccountType, Purpose, Option<&str>)] = &[
     ("31000", AccountType::Asset, Purpose::Bank, None),
+    ("33000", AccountType::Asset, Purpose::CardClearing, None),
+    ("81000", AccountType::Expense, Purpose::Fees, None),
     ("32000", AccountType::Asset, Purpose::InHand, None),
     ("21000", AccountType::Asset, Purpose::Receivable, None),
     ("11000", AccountType::Asset, Purpose::Inventory, None),
@@ -244,6 +246,9 @@ async fn set_up(
         ("deposit_end", "DE-"),
         ("prepayment_invoice", "P-"),
         ("payment_request", "PR-"),
+        ("card_authorization", "CA-"),
+        ("card_return", "CB-"),
+        ("card_payout", "CP-"),
         ("entry", "E-"),
     ] {
         setup::number_range(connection, kind, prefix, 1).await?;

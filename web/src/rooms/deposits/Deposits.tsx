@@ -25,6 +25,8 @@ import { Worktop } from "../../shell/Worktop";
 export const prepaymentLinks: [string, string][] = [
   ["/prepayments", "Deposits"],
   ["/prepayments/invoices", "Prepayment invoices"],
+  ["/prepayments/cards", "Cards"],
+  ["/prepayments/payouts", "Card payouts"],
 ];
 
 /** Why a deposit asks for a step: its order is done, or it has lain for long. */
