@@ -82,6 +82,19 @@ impl Status {
         }
     }
 
+    /// As the record says it.
+    pub const fn words(self) -> &'static str {
+        match self {
+            Self::Asked => "asked for",
+            Self::Live => "authorized",
+            Self::Declined => "declined",
+            Self::AnotherCard => "needs another card",
+            Self::Voided => "voided",
+            Self::Expired => "expired",
+            Self::Refused => "refused",
+        }
+    }
+
     /// The status with this word.
     pub fn of(word: &str) -> Option<Self> {
         Self::ALL.into_iter().find(|status| status.word() == word)
@@ -430,9 +443,9 @@ pub fn check_authorize(to_pay: &ToPay, amount: Money, own: Currency) -> Vec<Bloc
         findings.add(Check::CurrencyDiffers, "order", sentence);
     }
     let room = to_pay.room();
-    if !amount.is_positive() {
+    if !amount.is_positive() && room.is_positive() {
         findings.add(Check::AmountNotPositive, "amount", "Enter an amount above zero.");
-    } else if amount > room {
+    } else if amount > room || !room.is_positive() {
         let format = |amount: Money| currency.grouped(amount);
         let mut sentence = format!("{} comes to {} with tax", target.number, format(target.total()));
         for (amount, what) in [
@@ -444,7 +457,10 @@ pub fn check_authorize(to_pay: &ToPay, amount: Money, own: Currency) -> Vec<Bloc
                 sentence.push_str(&format!(", {} {what}", format(amount)));
             }
         }
-        sentence.push_str(&format!(". Authorize {} at most.", format(room)));
+        match room.is_positive() {
+            true => sentence.push_str(&format!(". Authorize {} at most.", format(room))),
+            false => sentence.push_str(": nothing is left to authorize."),
+        }
         findings.add(Check::MoreThanOrder, "amount", sentence);
     }
     findings.finish()

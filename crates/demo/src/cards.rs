@@ -3,7 +3,6 @@
 
 use std::cell::RefCell;
 
-use chrono::NaiveDate;
 use till_core::ids::{CardAuthorizationId, CardId, CustomerId, OrderId};
 use till_formats::cards::{ask, notice};
 use till_processor::book::Book;
@@ -12,7 +11,7 @@ use till_store::cards::{self, Asked, NewAuthorization, NewCapture};
 use till_store::{Result, Store, StoreError, Writing, rules};
 
 use crate::BUSINESS_DATE;
-use crate::company::{People, date};
+use crate::company::People;
 use crate::prepayments::{bill_part, order};
 use crate::staff::{INES, at_work};
 
@@ -31,10 +30,6 @@ pub(crate) async fn run(store: &Store, people: &People) -> Result<Book> {
 }
 
 impl Desk<'_> {
-    fn today(&self, day: NaiveDate) {
-        self.book.borrow_mut().set_today(day);
-    }
-
     async fn card(&self, writing: &mut Writing<'_>, customer: CustomerId, habit: Habit) -> Result<CardId> {
         let card = self.book.borrow_mut().add_card(habit);
         let rules = rules::load(writing).await?;
@@ -85,23 +80,20 @@ impl Desk<'_> {
     }
 
     async fn cases(&self, writing: &mut Writing<'_>) -> Result<()> {
-        let (monday, tuesday) = (date("2026-03-16")?, date("2026-03-17")?);
         // Paid by card as it was ordered, for goods that come in April; paid out since, with the fee of the processor.
-        self.today(monday);
         let customer = self.people.customer("1008")?;
         let spring = [("RF-AL", "24.75", 12)];
         let spring = order(writing, self.people, "1008", ("2026-03-13", "2026-04-09"), &spring).await?;
         let card = self.card(writing, customer, Habit::Good).await?;
         let paid = self.authorize(writing, (spring, card), None).await?;
         self.capture(writing, paid, "150.00").await?;
-        // Another part of it, which the card's bank took back a day later.
+        // Another part of it, which the card's bank took back.
         self.capture(writing, paid, "60.00").await?;
-        self.today(tuesday);
         let last = self.book.borrow().open_captures().last().map(|(capture, _)| capture.id.clone()).unwrap_or_default();
         self.book.borrow_mut().pay_out();
         let back = self.book.borrow_mut().charge_back(&last, 6_000, "not known to the holder of the card");
         back.map_err(|problem| StoreError::Corrupt(problem.detail))?;
-        // Gone out and billed, authorized until the 24th: to be captured.
+        // Gone out and billed, authorized for a week: to be captured.
         let customer = self.people.customer("1012")?;
         let frames =
             order(writing, self.people, "1012", ("2026-03-11", "2026-03-16"), &[("FL-PI", "18.90", 9)]).await?;
@@ -109,7 +101,6 @@ impl Desk<'_> {
         self.authorize(writing, (frames, card), None).await?;
         bill_part(writing, frames, 9, "2026-03-16").await?;
         // Declined.
-        self.today(BUSINESS_DATE);
         let customer = self.people.customer("1005")?;
         let floors =
             order(writing, self.people, "1005", ("2026-03-17", "2026-03-27"), &[("FL-PI", "18.90", 6)]).await?;

@@ -464,7 +464,7 @@ async fn a_card_is_authorized_captured_and_found_on_the_payout() -> Result<()> {
     browser.press(Key::Enter).await?;
     let card = number(&browser.wait_for("[data-testid=notice]", "is authorized").await?, "CA-");
     browser.wait_for("main", &card).await?;
-    browser.wait_for("main", "once the goods have gone").await?;
+    browser.wait_for("main", "wait for the goods").await?;
 
     browser.letter('i').await?;
     browser.wait_for("[role=dialog]", "balances").await?;

@@ -81,6 +81,7 @@ export const theme = createTheme({
           background: "var(--sheet)",
           whiteSpace: "nowrap",
         },
+        ".nowrap": { whiteSpace: "nowrap" },
         "button.quietly": {
           border: 0,
           background: "none",

@@ -230,7 +230,7 @@ pub fn decide(input: &PayoutInput<'_>) -> PayoutDecision {
         builder.add_to(&input.clearing.account, input.clearing.kind.purpose(), amounts, what);
     }
     builder.add_difference(cleared_base - net_base - fee_base, input.base);
-    let entry = builder.finish_or_say(input.date.date, format!("Payout {}", input.reference), &mut findings);
+    let entry = builder.finish_or_say(input.date.date, format!("Card payout {}", input.reference), &mut findings);
     PayoutDecision {
         fingerprint: fingerprint::of(&(&input.reference, input.date.date, &entry)),
         tape: tape(input),
@@ -286,8 +286,8 @@ fn check(input: &PayoutInput<'_>, findings: &mut Findings) {
 }
 
 fn tape(input: &PayoutInput<'_>) -> Tape {
-    let heading = format!("of {}", words(input.paid_on));
-    let mut tape = Tape::new(format!("Payout {}", input.reference), heading, input.currency);
+    let heading = format!("card payout of {}", words(input.paid_on));
+    let mut tape = Tape::new(input.reference.clone(), heading, input.currency);
     let kinds = [
         (LineKind::Capture, "Captured"),
         (LineKind::Refund, "Sent back to cards"),

@@ -342,10 +342,10 @@ fn tape(input: &EndInput<'_>, part: Money, taxes: &[HeldTax]) -> Tape {
         };
         tape.part(TapeStyle::Line, label, held.net, held.tax);
     }
-    tape.amount(TapeStyle::Due, last, part);
     if let Ending::Card { fee: Some(fee), .. } = &input.ending {
-        tape.amount(TapeStyle::Line, "Fee of the processor", *fee);
+        tape.amount(TapeStyle::Line, "Fee of the processor, beside", *fee);
     }
+    tape.amount(TapeStyle::Due, last, part);
     tape.amount(TapeStyle::Detail, if deposit { "stays held" } else { "stays unapplied" }, input.item.open - part);
     tape.remark(TapeStyle::Detail, format!("dated {}", words(input.date.date)), !input.date.typed);
     tape

@@ -23,7 +23,7 @@ const VIEWS: &[(&str, &str)] = &[
     ("orders", "/orders"),
     ("shipment", "/shipments?state=picking"),
     ("item", "/items/1"),
-    ("prices", "/items/prices"),
+    ("card", "/cards/1"),
     ("customer", "/customers/3"),
     ("journal", "/ledger"),
     ("open-items", "/ledger/open-items"),

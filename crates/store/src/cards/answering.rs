@@ -35,10 +35,10 @@ pub async fn answer(writing: &mut Writing<'_>, rules: &Rules, call: CardCallId, 
     let ask: Ask = read(&row.ask)?;
     match (&ask, answer) {
         (Ask::Authorize { .. } | Ask::Void { .. }, Answer::Authorization(told)) => {
-            if !tell(writing, authorization, told, "the processor told of").await? {
+            if !tell(writing, authorization, told).await? {
                 // It told of it by itself before.
                 let loaded = load(writing, authorization).await?;
-                note(writing, &loaded, ("card_answered", "the processor answered for"), Vec::new()).await?;
+                note(writing, &loaded, ("card_answered", "heard from the processor about"), Vec::new()).await?;
             }
         }
         (Ask::Capture { .. }, Answer::Captured { reference, amount, on }) => {
@@ -68,7 +68,7 @@ async fn refresh(writing: &mut Writing<'_>, authorization: CardAuthorizationId) 
 
 /// What the processor tells of an authorization; what counts lower than what is known came out of order. Returns whether
 /// it stands otherwise since: what says the same again disturbs nobody who has it open.
-async fn tell(writing: &mut Writing<'_>, id: CardAuthorizationId, told: &Told, words: &str) -> Result<bool> {
+async fn tell(writing: &mut Writing<'_>, id: CardAuthorizationId, told: &Told) -> Result<bool> {
     let loaded = load(writing, id).await?;
     let news = told.revision > loaded.revision;
     if news {
@@ -88,9 +88,9 @@ async fn tell(writing: &mut Writing<'_>, id: CardAuthorizationId, told: &Told, w
     let known = (loaded.card.status, loaded.card.valid_until, &loaded.words);
     let otherwise = news && known != (told.status, Some(told.valid_until), &told.declined);
     if otherwise {
-        let mut fields = vec![set("state", told.status.word())];
+        let mut fields = vec![set("state", told.status.words())];
         fields.extend(told.declined.as_ref().map(|why| set("why", why)));
-        note(writing, &loaded, ("card_told", words), fields).await?;
+        note(writing, &loaded, ("card_told", "heard from the processor about"), fields).await?;
     }
     Ok(otherwise)
 }
@@ -114,7 +114,8 @@ async fn refused(
             .execute(&mut **writing)
             .await?;
     }
-    note(writing, &loaded, ("card_refused", "the processor refused what was asked of"), vec![set("why", words)]).await
+    note(writing, &loaded, ("card_refused", "the processor refused what was asked about"), vec![set("why", words)])
+        .await
 }
 
 async fn captured(
@@ -136,7 +137,7 @@ async fn captured(
     .execute(&mut **writing)
     .await?;
     let fields = vec![set("amount", loaded.card.currency.format(amount))];
-    note(writing, &loaded, ("card_captured", "captured of"), fields).await?;
+    note(writing, &loaded, ("card_captured", "captured from"), fields).await?;
     book_if_possible(writing, rules, ToBook::Capture(CardCaptureId(id), authorization, amount, on)).await
 }
 
@@ -165,7 +166,7 @@ async fn went_back(
     )
     .execute(&mut **writing)
     .await?;
-    let what = if kind == "refunded" { "was sent back to the card of" } else { "the card's bank took back of" };
+    let what = if kind == "refunded" { "sent money back to the card of" } else { "heard of a charge back on" };
     let fields = vec![set("amount", loaded.card.currency.format(amount)), set("why", reason)];
     note(writing, &loaded, ("card_went_back", what), fields).await?;
     Ok(CardReturnId(id))
@@ -273,7 +274,7 @@ async fn take_in(writing: &mut Writing<'_>, rules: &Rules, notice: &Notice) -> R
     match notice {
         Notice::Authorization(told) => {
             let Some(id) = named(writing, &told.reference).await? else { return Ok(Outcome::Waits) };
-            let news = tell(writing, id, told, "the processor told of").await?;
+            let news = tell(writing, id, told).await?;
             refresh(writing, id).await?;
             Ok(if news { Outcome::Done } else { Outcome::Known })
         }
@@ -283,7 +284,7 @@ async fn take_in(writing: &mut Writing<'_>, rules: &Rules, notice: &Notice) -> R
             if !known {
                 captured(writing, rules, id, (reference, *amount, *on)).await?;
             }
-            tell(writing, id, of, "the processor told of a capture of").await?;
+            tell(writing, id, of).await?;
             refresh(writing, id).await?;
             Ok(if known { Outcome::Known } else { Outcome::Done })
         }

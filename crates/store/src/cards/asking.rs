@@ -366,7 +366,7 @@ pub async fn capture(
     let ask = Ask::Capture { authorization: named(&loaded)?, amount: preview.amount };
     let call = write_call(writing, id, (&ask, None, None)).await?;
     let fields = vec![set("amount", loaded.card.currency.format(preview.amount))];
-    note(writing, &loaded, ("card_capture_asked", "asked to capture"), fields).await?;
+    note(writing, &loaded, ("card_capture_asked", "asked to capture from"), fields).await?;
     Ok(Asked { authorization: id, call: Some(call), waits: None })
 }
 

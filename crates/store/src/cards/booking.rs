@@ -193,8 +193,7 @@ pub async fn book_capture(
         }
     };
     sqlx::query!("UPDATE card_captures SET payment_id = ? WHERE id = ?", payment, id.0).execute(&mut **writing).await?;
-    note(writing, &loaded, ("card_booked", "brought into the books a capture of"), vec![set("became", &number)])
-        .await?;
+    note(writing, &loaded, ("card_booked", "booked a capture of"), vec![set("became", &number)]).await?;
     Ok(number)
 }
 
@@ -445,7 +444,7 @@ async fn carry_out(
     apply_again(writing, rules, (payment, input.item.currency, date.date), &again, &mut entries).await?;
     deposits::refresh_orders(writing, &[payment]).await?;
     let document = &input.item.document;
-    let what = if fee.is_some() { "booked a charge back of" } else { "sent money back to the card of" };
+    let what = if fee.is_some() { "booked a charge back of" } else { "booked a refund of" };
     let fields = vec![set("amount", loaded.card.currency.format(back.amount)), set("of", &document.number)];
     note(writing, &loaded, ("card_returned", what), fields).await?;
     let fingerprint = fingerprint::of(&(id, &entries));

@@ -181,7 +181,7 @@ pub(crate) async fn to_book(connection: &mut SqliteConnection, rules: &Rules) ->
     let mut facts = Vec::with_capacity(rows.len());
     for row in rows {
         let (kind, why) = match row.what.as_str() {
-            "paid_out" => (DocumentKind::CardPayout, format!("payout {} is not in the books", row.number)),
+            "paid_out" => (DocumentKind::CardPayout, format!("{} is not in the books", row.number)),
             "charged_back" => (DocumentKind::CardAuthorization, format!("{} was charged back", row.number)),
             "refunded" => (DocumentKind::CardAuthorization, format!("a refund of {} is not in the books", row.number)),
             _ => (DocumentKind::CardAuthorization, format!("a capture of {} is not in the books", row.number)),

@@ -4,6 +4,7 @@
 //! *Source of the properties: domain.md section 14.*
 #![allow(missing_docs, clippy::unwrap_used, clippy::explicit_auto_deref)]
 
+mod cards;
 #[path = "../common/mod.rs"]
 mod common;
 mod deposits;
@@ -20,11 +21,13 @@ use proptest::prelude::*;
 use proptest::test_runner::{Config, RngAlgorithm, TestRng, TestRunner};
 use till_core::fixed::Quantity;
 use till_core::ids::{
-    ApprovalId, DepositId, InvoiceId, ItemId, LayerId, OrderId, PersonId, ReceiptId, RunId, ShipmentId,
+    ApprovalId, CardAuthorizationId, DepositId, InvoiceId, ItemId, LayerId, OrderId, PersonId, ReceiptId, RunId,
+    ShipmentId,
 };
 use till_core::invoice::Combine;
 use till_core::money::{Currency, Money};
 use till_core::people::{LimitKind, Role};
+use till_processor::book::Book;
 use till_store::approvals::{self, Viewer};
 use till_store::invoices::{
     AddedLine, CreditLine, InvoiceFilter, LineKey, NewDiscount, NewPrice, NewTax, Pick, ToBill, ToCancelInvoice,
@@ -215,6 +218,12 @@ enum Step {
         order: usize,
         all: bool,
     },
+    /// A card of an order: authorized, captured, given up, sent back, charged back, paid out, told of.
+    Card {
+        at: usize,
+        what: u8,
+        minor: i64,
+    },
 }
 
 /// A step, and how many days after 1 March it is dated; none for the business date.
@@ -222,7 +231,7 @@ type Dated = (Option<u64>, Step);
 
 /// How many random steps a sequence has at most.
 fn most_steps() -> usize {
-    env("STEPS").unwrap_or(100)
+    env("STEPS").unwrap_or(112)
 }
 
 fn env<T: std::str::FromStr>(name: &str) -> Option<T> {
@@ -291,6 +300,7 @@ fn steps() -> impl Strategy<Value = Vec<Dated>> {
         4 => (any_of(8), 0u8..12, -1i64..120, -1i64..60_000)
             .prop_map(|(order, how, percent, minor)| Step::AskAhead { order, how, percent, minor }),
         4 => (any_of(8), prop::bool::weighted(0.2)).prop_map(|(order, all)| Step::CreditAhead { order, all }),
+        8 => (any_of(8), 0u8..18, -1i64..60_000).prop_map(|(at, what, minor)| Step::Card { at, what, minor }),
     ];
     // Each sequence begins with something to work on.
     let begun = prop::collection::vec((0usize..3, 5i64..40, 0u64..12, 10_000i64..150_000), 3..6).prop_map(|orders| {
@@ -305,6 +315,10 @@ fn steps() -> impl Strategy<Value = Vec<Dated>> {
             if at % 2 == 1 {
                 steps.push((Some(on), Step::TakeDeposit { customer, order: Some(at), minor: ships / 3 }));
             }
+            if at % 3 == 2 {
+                steps.push((Some(on), Step::Card { at, what: 1, minor: ships }));
+                steps.push((Some(on + 1), Step::Card { at: 0, what: 5, minor: ships / 3 * 3 }));
+            }
             steps.push((Some(on), Step::Ship { order: at, ten_thousandths: ships }));
             if at % 3 < 2 {
                 steps.push((Some(on + 3), Step::Bill { picks: vec![(0, None), (1, None)] }));
@@ -317,8 +331,10 @@ fn steps() -> impl Strategy<Value = Vec<Dated>> {
     // Most days lie late enough for what came before; the others are to be refused.
     let days = prop_oneof![3 => 11u64..30, 1 => 0u64..50];
     let random = prop::collection::vec((prop::option::weighted(0.8, days), step), most_steps() * 2 / 7..most_steps());
-    (begun, random).prop_map(|(mut steps, random)| {
+    (begun, random, 1i64..60_000).prop_map(|(mut steps, random, minor)| {
         steps.extend(random);
+        // At its end the processor pays out what was captured, and in some a bank takes something back.
+        steps.extend([12, 17, 13, 17].map(|what| (None, Step::Card { at: 0, what, minor })));
         steps
     })
 }
@@ -336,6 +352,8 @@ struct Made {
     deposits: Vec<DepositId>,
     approvals: Vec<ApprovalId>,
     runs: Vec<RunId>,
+    cards: Vec<CardAuthorizationId>,
+    processor: Book,
 }
 
 impl Made {
@@ -352,6 +370,8 @@ impl Made {
             deposits: Vec::new(),
             approvals: Vec::new(),
             runs: Vec::new(),
+            cards: Vec::new(),
+            processor: cards::processor(),
         }
     }
 
@@ -754,7 +774,14 @@ async fn abroad(company: &Company) -> usize {
 }
 
 /// What must have gone through over all sequences together, at least.
-const AT_LEAST: [(&str, usize); 35] = [
+const AT_LEAST: [(&str, usize); 42] = [
+    ("authorize a card", 40),
+    ("capture", 25),
+    ("refund to a card", 2),
+    ("void a card", 1),
+    ("notice of the card processor", 80),
+    ("book what went back to a card", 15),
+    ("book a payout", 15),
     ("ask ahead", 60),
     ("credit what was canceled", 5),
     ("credit what is left", 5),

@@ -75,6 +75,6 @@ pub(crate) async fn run(company: &Company, made: &mut Made, step: &Step) {
                 .await;
             made.note("containers back", outcome);
         }
-        step => super::prepayments::run(company, made, step).await,
+        step => super::cards::run(company, made, step).await,
     }
 }

@@ -133,12 +133,6 @@ function Opened({ card }: { card: CardView }) {
           ["Next", nextWords(card, today)],
           ["Valid until", card.valid_until && date(card.valid_until)],
           ["Asked for", date(card.asked_on)],
-          [
-            "Order",
-            <Link key="o" to={placeOf(card.order)}>
-              {card.order.number}
-            </Link>,
-          ],
         ]}
       />
       <ApprovalStrip approvals={approvals} />
@@ -183,7 +177,7 @@ function Captures({ card, setStep }: { card: CardView; setStep: (step: Step) => 
         {card.captures.map((capture) => [
           <tr key={capture.id}>
             <td>captured</td>
-            <td className="dim">{date(capture.captured_on)}</td>
+            <td className="dim nowrap">{date(capture.captured_on)}</td>
             <td>
               {capture.document ? (
                 <Link to={placeOf(capture.document)}>{capture.document.number}</Link>
@@ -214,8 +208,8 @@ function Captures({ card, setStep }: { card: CardView; setStep: (step: Step) => 
                 {back.charged_back ? <Marked className="stop">◆ charged back</Marked> : "sent back to the card"}
                 <Marked className="dim"> {back.reason}</Marked>
               </td>
-              <td className="dim">{date(back.happened_on)}</td>
-              <td>{back.number ?? <Marked className="heed">▲ not in the books</Marked>}</td>
+              <td className="dim nowrap">{date(back.happened_on)}</td>
+              <td className="nowrap">{back.number ?? <Marked className="heed">▲ not in the books</Marked>}</td>
               <td className="dim">
                 {back.payout ? <Link to={placeOf(back.payout)}>{back.payout.number}</Link> : "not yet"}
               </td>

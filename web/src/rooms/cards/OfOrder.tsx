@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { api, got } from "../../api/client";
 import type { CardRow, OrderView } from "../../api/types";
-import { date, money } from "../../format";
+import { money, shortDate } from "../../format";
 import { Lines, Marked, useToday } from "../../parts/bits";
 import { CardStanding } from "./bits";
 import { nextWords } from "./words";
@@ -26,8 +26,8 @@ export function CardLines({ rows }: { rows: CardRow[] }) {
     <Lines label="Cards authorized for the order">
       <thead>
         <tr>
-          <th>Card authorization</th>
           <th>Card</th>
+          <th aria-label="Ends in" />
           <th>State</th>
           <th>Valid until</th>
           <th className="right">Authorized</th>
@@ -42,17 +42,15 @@ export function CardLines({ rows }: { rows: CardRow[] }) {
             <td>
               <Link to={`/cards/${row.id}`}>{row.number}</Link>
             </td>
-            <td className="dim">ends in {row.last_four}</td>
-            <td>
+            <td className="dim nowrap">ends in {row.last_four}</td>
+            <td className="nowrap">
               <CardStanding state={row.state} />
             </td>
-            <td className="dim" style={{ whiteSpace: "nowrap" }}>
-              {row.valid_until && date(row.valid_until)}
-            </td>
+            <td className="dim nowrap">{row.valid_until && shortDate(row.valid_until, today)}</td>
             <td className="right">{money(row.amount, row.currency)}</td>
             <td className="right">{row.captured > 0 && money(row.captured, row.currency)}</td>
             <td className="right">{row.left > 0 && money(row.left, row.currency)}</td>
-            <td>
+            <td className="nowrap">
               <Marked className={row.next === "wait" ? "dim" : undefined}>{nextWords(row, today)}</Marked>
             </td>
           </tr>

@@ -70,7 +70,7 @@ export function CaptureAsk({ card, close }: { card: CardView; close: () => void 
       {preview.data && goes[preview.data.goes]}
       {preview.error && <p className="wrong">{preview.error.message}</p>}
       {preview.data && (
-        <WhatItDoes does={preview.data} entries={preview.data.entry ? [preview.data.entry] : []} height={190} />
+        <WhatItDoes does={preview.data} entries={preview.data.entry ? [preview.data.entry] : []} height={290} />
       )}
     </FormAsk>
   );
@@ -154,7 +154,7 @@ export function RefundAsk({ card, capture, close }: { card: CardView; capture: C
     >
       {preview.error && <p className="wrong">{preview.error.message}</p>}
       {preview.data && (
-        <WhatItDoes does={preview.data} entries={preview.data.entry ? [preview.data.entry] : []} height={160} />
+        <WhatItDoes does={preview.data} entries={preview.data.entry ? [preview.data.entry] : []} height={220} />
       )}
     </FormAsk>
   );

@@ -28,7 +28,7 @@ export function nextWords(row: CardRow, today: string): string {
     case "authorize_again":
       return "authorize again";
     case "wait":
-      return "once the goods have gone";
+      return "wait for the goods";
     default:
       return "";
   }
