@@ -317,55 +317,89 @@ impl OrderFacts {
     }
 }
 
-/// What is missing until the order is closed, in words for the clerk; nothing once it is.
-pub fn missing(order: &OrderFacts) -> Vec<String> {
-    let mut missing = Vec::new();
+/// What hangs on an order, and would be left behind if someone could close it by hand.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "snake_case")]
+pub enum Hangs {
+    /// It is a draft.
+    ToConfirm,
+    /// Goods, work or charges that have not gone out.
+    ToShip,
+    /// Shipped and not billed.
+    ToBill,
+    /// Billed and not paid.
+    ToPay,
+    /// Deposits that are held for it.
+    Deposit,
+    /// Billed in advance, neither used nor credited.
+    Prepaid,
+    /// Authorized on a card, neither captured nor given up.
+    Card,
+}
+
+/// Something that hangs on an order. Nobody closes one by hand: it closes by itself once nothing does.
+/// *Source: domain.md section 8, the guard.*
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Hanging {
+    /// What.
+    pub what: Hangs,
+    /// How much, in the currency of the order: with tax, but for what was billed in advance.
+    pub amount: Money,
+    /// In words for the clerk, with what to do.
+    pub words: String,
+}
+
+/// Everything that hangs on an order; nothing once it is closed.
+pub fn hanging(order: &OrderFacts) -> Vec<Hanging> {
+    let mut hanging = Vec::new();
+    let mut add = |what, amount, words: String| hanging.push(Hanging { what, amount, words });
     if !order.confirmed {
-        missing.push("It is a draft: nothing can ship before it is confirmed.".to_owned());
+        let words = "It is a draft: nothing can ship before it is confirmed.";
+        add(Hangs::ToConfirm, order.promised.total(), words.to_owned());
     }
-    let count = |pending: fn(&LineProgress) -> Quantity| {
-        order.lines.iter().filter(|(_, progress)| pending(progress).is_positive()).count()
+    // How many lines have some of it, and what that comes to, as promised.
+    let sum = |pending: fn(&LineProgress) -> Quantity| {
+        let lines = order.lines.iter().map(|(id, progress)| (id, progress, pending(progress)));
+        let lines = lines.filter(|(.., quantity)| quantity.is_positive());
+        lines.fold((0_usize, Money::ZERO), |(count, sum), (id, progress, quantity)| {
+            let part = order.promised.line(*id).share(quantity.scaled(), progress.ordered.scaled().max(1));
+            (count + 1, sum + part)
+        })
     };
     let lines = |count: usize| if count == 1 { "1 line".to_owned() } else { format!("{count} lines") };
-    let to_ship = count(LineProgress::to_ship);
+    let (to_ship, worth) = sum(LineProgress::to_ship);
     if to_ship > 0 {
-        missing.push(format!("{} to ship.", lines(to_ship)));
+        add(Hangs::ToShip, worth, format!("{} to ship.", lines(to_ship)));
     }
-    let to_bill = count(LineProgress::unbilled);
+    let (to_bill, worth) = sum(LineProgress::unbilled);
     if to_bill > 0 {
-        missing.push(format!("{} shipped and not billed.", lines(to_bill)));
+        add(Hangs::ToBill, worth, format!("{} shipped and not billed.", lines(to_bill)));
     }
     let settlement = settlement(order.id, &order.invoices);
-    let open = settlement.billed_gross - settlement.paid_gross;
+    let said = |amount: Money| format!("{} {}", order.currency.format(amount), order.currency);
     if !settlement.all_settled {
-        missing.push(format!("{} {} to be paid.", order.currency.format(open), order.currency));
+        let open = settlement.billed_gross - settlement.paid_gross;
+        add(Hangs::ToPay, open, format!("{} to be paid.", said(open)));
     }
+    let goes_on = to_ship + to_bill > 0;
     if order.deposits_held.is_positive() {
-        let held = format!("{} {} of deposits held", order.currency.format(order.deposits_held), order.currency);
-        missing.push(match to_ship + to_bill {
-            0 => format!("{held}: apply, move, refund or keep them."),
-            _ => format!("{held}: its next invoice uses them."),
-        });
+        let then = if goes_on { "its next invoice uses them" } else { "apply, move, refund or keep them" };
+        let held = order.deposits_held;
+        add(Hangs::Deposit, held, format!("{} of deposits held: {then}.", said(held)));
     }
     if order.card_left.is_positive() {
-        let left = format!("{} {} authorized on a card", order.currency.format(order.card_left), order.currency);
-        missing.push(match to_ship {
-            0 => format!("{left}: capture it or void it."),
-            _ => format!("{left}: capture it once the goods have gone."),
-        });
+        let then = if to_ship > 0 { "capture it once the goods have gone" } else { "capture it or void it" };
+        let left = order.card_left;
+        add(Hangs::Card, left, format!("{} authorized on a card: {then}.", said(left)));
     }
     if order.prepaid_left.is_positive() {
-        let left = format!(
-            "{} {} net billed in advance and not used",
-            order.currency.format(order.prepaid_left),
-            order.currency
-        );
-        missing.push(match to_ship + to_bill {
-            0 => format!("{left}: credit it."),
-            _ => format!("{left}: its next invoice uses it."),
-        });
+        let then = if goes_on { "its next invoice uses it" } else { "credit it" };
+        let left = order.prepaid_left;
+        add(Hangs::Prepaid, left, format!("{} net billed in advance and not used: {then}.", said(left)));
     }
-    missing
+    hanging
 }
 
 /// What a posting makes of an order.

@@ -13,7 +13,7 @@ use till_core::ids::{InvoiceId, ItemId, LayerId, OrderId, OrderLineId, ShipmentL
 use till_core::invoice::{self, ItemKind, TaxDateRule};
 use till_core::marks::Marks;
 use till_core::money::Money;
-use till_core::order::{InvoiceShares, LineProgress, OrderState, missing};
+use till_core::order::{Hangs, InvoiceShares, LineProgress, OrderFacts, OrderState, hanging};
 use till_core::shipment::{CostEntry, IntakeInput, LineToShip, ShipmentInput, decide_intake, order_ref};
 use till_core::stock::Layer;
 use till_core::tape::{Figure, TapeStyle};
@@ -234,9 +234,31 @@ fn what_is_missing_until_an_order_closes() {
         open: Money(250),
         shares: vec![(OrderId(1), Money(1_000))],
     });
-    assert_eq!(missing(&order), ["1 line to ship.", "1 line shipped and not billed.", "2.50 EUR to be paid."]);
+    // The first line was promised at 5.00, 6.15 with tax: three fifths of it are to ship, two fifths to bill.
+    order.promised.lines = vec![(order.lines[0].0, "0.23".parse().unwrap(), Money(500))];
+    let hangs = |order: &OrderFacts| -> Vec<(Hangs, i64, String)> {
+        hanging(order).into_iter().map(|one| (one.what, one.amount.0, one.words)).collect()
+    };
+    let said = |what, amount, words: &str| (what, amount, words.to_owned());
+    assert_eq!(
+        hangs(&order),
+        [
+            said(Hangs::ToShip, 369, "1 line to ship."),
+            said(Hangs::ToBill, 246, "1 line shipped and not billed."),
+            said(Hangs::ToPay, 250, "2.50 EUR to be paid."),
+        ]
+    );
+    // What stands for it hangs too, each with the step that frees it.
+    (order.deposits_held, order.card_left, order.prepaid_left) = (Money(80), Money(70), Money(60));
+    let more = &hangs(&order)[3..];
+    let wanted = [
+        said(Hangs::Deposit, 80, "0.80 EUR of deposits held: its next invoice uses them."),
+        said(Hangs::Card, 70, "0.70 EUR authorized on a card: capture it once the goods have gone."),
+        said(Hangs::Prepaid, 60, "0.60 EUR net billed in advance and not used: its next invoice uses it."),
+    ];
+    assert_eq!(more, wanted);
     order.confirmed = false;
-    assert!(missing(&order)[0].contains("draft"));
+    assert!(hangs(&order)[0].2.contains("draft"));
 }
 
 fn shipment<'a>(books: &'a Books, lines: Vec<LineToShip>, on_hand: i64) -> ShipmentInput<'a> {

@@ -452,7 +452,8 @@ async fn a_quarter_ahead_in_parts_with_a_cancellation_between() -> Result<()> {
 }
 
 /// A card is authorized, the goods go and are billed, the day sheet asks for the capture; the processor pays out, and the
-/// payout is matched and booked with its fee. 4 roofs at 24.75 are 99.00; what the processor keeps is 1.4 %.
+/// payout is matched and booked with its fee. 4 roofs at 24.75 less 2.5 % are 96.53, with tax 118.73; of it the processor
+/// keeps 1.4 %, 1.66.
 #[tokio::test]
 async fn a_card_is_authorized_captured_and_found_on_the_payout() -> Result<()> {
     let (till, browser) = start("/").await?;
@@ -485,7 +486,7 @@ async fn a_card_is_authorized_captured_and_found_on_the_payout() -> Result<()> {
     browser.wait_for("main", &receipt).await?;
     browser.wait_for("main dl", "captured").await?;
     find(&browser, &invoice).await?;
-    browser.wait_for("main", "paid").await?;
+    browser.wait_for("header", "settled").await?;
 
     // The processor pays out, and tells of it by itself.
     let paid = till.processor.keep(|book| book.pay_out())?;
@@ -504,9 +505,36 @@ async fn a_card_is_authorized_captured_and_found_on_the_payout() -> Result<()> {
     browser.letter('p').await?;
     let asked = browser.wait_for("[role=dialog]", "33000").await?;
     assert!(asked.contains("81000") && asked.contains("31000"), "{asked}");
+    assert_eq!((payout.gross, payout.fee, payout.net), (11_873, 166, 11_707));
     browser.press(Key::Enter).await?;
     browser.wait_for("[data-testid=notice]", "is booked").await?;
     browser.wait_for("h1", "CP-").await?;
+    browser.close().await?;
+    till.stop_and_verify().await
+}
+
+/// An order that is not finished is not closed by hand: what hangs is said with its amounts, and the step that goes on from
+/// there. Shipped, billed and paid in one posting it closes by itself.
+#[tokio::test]
+async fn a_wrong_close_is_refused_and_finished_properly() -> Result<()> {
+    let (till, browser) = start("/").await?;
+    let order = till.order("1012", ("RF-AL", "4")).await?;
+    find(&browser, &order).await?;
+    browser.wait_for("h1", &order).await?;
+    browser.letter('f').await?;
+    let said = browser.wait_for("[role=dialog]", "closes by itself").await?;
+    for part in
+        ["what hangs on it would be left behind", "1 line to ship.", "€118.73", "Ship, bill and receive the rest"]
+    {
+        assert!(said.contains(part), "“{part}” does not stand in the dialog:\n{said}");
+    }
+    browser.press(Key::Enter).await?;
+    browser.wait_for("[role=dialog]", "pays all of it now").await?;
+    browser.press(Key::Enter).await?;
+    browser.wait_for("[data-testid=notice]", "with its shipment and the money for it").await?;
+    find(&browser, &order).await?;
+    browser.wait_for("h1", &order).await?;
+    browser.wait_for("main dl", "closed").await?;
     browser.close().await?;
     till.stop_and_verify().await
 }

@@ -315,3 +315,57 @@ pub fn start_at(desk: Desk) -> std::io::Result<Running> {
     let handle = server.handle();
     Ok(Running { server, address, handle, desk })
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::wire::NewAuthorization;
+
+    fn options(file: Option<PathBuf>) -> Options {
+        Options {
+            address: SocketAddr::from(([127, 0, 0, 1], 0)),
+            key: "key".to_owned(),
+            secret: "secret".to_owned(),
+            notify: None,
+            file,
+            today: "2026-03-18".parse().unwrap(),
+            slow: Duration::from_millis(10),
+        }
+    }
+
+    #[test]
+    fn what_it_knows_is_there_after_a_restart() {
+        let folder = tempfile::tempdir().unwrap();
+        let file = folder.path().join("card-processor.json");
+        let desk = Desk::open(options(Some(file.clone()))).unwrap();
+        let card = desk.keep(|book| book.add_card(Habit::Good)).unwrap().token;
+        let new = NewAuthorization { card, amount: 100, currency: "EUR".to_owned(), reference: "CA-1".to_owned() };
+        let authorized = desk.keep(|book| book.authorize("key 1", &new)).unwrap().unwrap();
+        drop(desk);
+        let again = Desk::open(options(Some(file.clone()))).unwrap();
+        // Asked again with its key it is the same one, and what was not told yet is told.
+        assert_eq!(again.keep(|book| book.authorize("key 1", &new)).unwrap().unwrap(), authorized);
+        assert_eq!(again.book().waiting.len(), 1);
+        std::fs::write(&file, "not a book").unwrap();
+        assert!(Desk::open(options(Some(file))).is_err());
+    }
+
+    #[actix_web::test]
+    async fn who_has_no_key_is_told_nothing() {
+        let running = start(options(None)).unwrap();
+        actix_web::rt::spawn(running.server);
+        let client = reqwest::Client::new();
+        let address = format!("http://{}/v1/authorizations", running.address);
+        let new =
+            NewAuthorization { card: "c".to_owned(), amount: 1, currency: "EUR".to_owned(), reference: "r".to_owned() };
+        let status = async |key: &str, once: &str| {
+            let request = client.post(&address).bearer_auth(key).header("Idempotency-Key", once).json(&new);
+            request.send().await.unwrap().status().as_u16()
+        };
+        assert_eq!(status("a guess", "key number 1").await, 401);
+        assert_eq!(status("key", "short").await, 400);
+        // The card is not known; said once, it stays said.
+        assert_eq!(status("key", "key number 1").await, 404);
+        running.handle.stop(false).await;
+    }
+}

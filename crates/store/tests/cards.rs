@@ -5,6 +5,7 @@
 mod common;
 
 use common::*;
+use sqlx::ConnectOptions;
 use till_core::card::{CardNext, CardState, Goes};
 use till_core::checks::Check;
 use till_core::day_sheet::Next;
@@ -568,4 +569,58 @@ async fn a_payout_that_does_not_match_is_not_booked() {
     book(&till).await.unwrap();
     till.company.holds().await;
     assert_eq!(Goes::ways(Money(1), Money(5), Money(5)), [Goes::ToInvoices, Goes::Unapplied]);
+}
+
+#[tokio::test]
+async fn damage_is_named() {
+    for (damage, named) in [
+        ("DROP TRIGGER card_captures_keep; UPDATE card_captures SET amount_minor = 9999", "Captured is never above"),
+        (
+            "DROP TRIGGER card_captures_booked_once; UPDATE card_captures SET payment_id = NULL",
+            "Captured is never above",
+        ),
+        ("UPDATE card_captures SET amount_minor = 99999999", "Captured is never above"),
+        (
+            "DROP TRIGGER card_returns_booked_once; UPDATE card_returns SET cleared_base_minor = cleared_base_minor + 1",
+            "Captured and not paid out equals card clearing",
+        ),
+        (
+            "DROP TRIGGER card_payouts_booked_once; UPDATE card_payouts SET cleared_base_minor = cleared_base_minor - 1",
+            "Captured and not paid out equals card clearing",
+        ),
+        ("DROP TRIGGER card_returns_booked_once; UPDATE card_returns SET sequence = 7", "Numbers have no double"),
+    ] {
+        let mut till = Till::new().await;
+        let order = till.company.order(0, 4).await;
+        let id = till.authorized(order, Habit::Good, None).await;
+        till.capture(id, Some("100.00")).await;
+        let capture = till.view(id).await.captures[0].clone();
+        till.book.waiting.clear();
+        till.book.charge_back(&capture.reference, 3_000, "card was stolen").unwrap();
+        till.book.pay_out();
+        till.hear().await;
+        let back = till.view(id).await.captures[0].returns[0].id;
+        let company = &till.company;
+        change(company, async |writing, rules| cards::book_return(writing, rules, back, &BookReturn::default()).await)
+            .await
+            .unwrap();
+        let payout =
+            cards::payouts(&mut *company.store.read().await.unwrap(), true, (1, 0)).await.unwrap().payouts[0].id;
+        let wish = BookPayout { method: "transfer".to_owned(), ..BookPayout::default() };
+        change(company, async |writing, rules| cards::book_payout(writing, rules, payout, &wish).await).await.unwrap();
+        company.holds().await;
+        let file = company.folder.path().join("books.db");
+        let mut raw = sqlx::sqlite::SqliteConnectOptions::new().filename(&file).connect().await.unwrap();
+        let done = sqlx::raw_sql(damage).execute(&mut raw).await;
+        // What a trigger refuses does no damage.
+        if !damage.starts_with("DROP") {
+            assert!(done.is_err(), "{damage} went through");
+            continue;
+        }
+        done.unwrap();
+        let verification = till_store::verify::verify(&mut *company.store.read().await.unwrap()).await.unwrap();
+        let broken: Vec<&str> =
+            verification.proofs.iter().filter(|proof| !proof.holds).map(|proof| proof.name.as_str()).collect();
+        assert!(broken.iter().any(|name| name.starts_with(named)), "{damage}: {broken:?}");
+    }
 }

@@ -5328,6 +5328,23 @@ export interface components {
             sentence?: string | null;
         };
         /**
+         * @description Something that hangs on an order. Nobody closes one by hand: it closes by itself once nothing does.
+         *     *Source: domain.md section 8, the guard.*
+         */
+        Hanging: {
+            /** @description How much, in the currency of the order: with tax, but for what was billed in advance. */
+            amount: components["schemas"]["Money"];
+            /** @description What. */
+            what: components["schemas"]["Hangs"];
+            /** @description In words for the clerk, with what to do. */
+            words: string;
+        };
+        /**
+         * @description What hangs on an order, and would be left behind if someone could close it by hand.
+         * @enum {string}
+         */
+        Hangs: "to_confirm" | "to_ship" | "to_bill" | "to_pay" | "deposit" | "prepaid" | "card";
+        /**
          * @description Tax of one code that stands on money in advance, or what of it is used: net and tax, in the currency of the
          *     money and at what they are carried at. Net and tax together are what the customer paid.
          */
@@ -6998,10 +7015,10 @@ export interface components {
             from: components["schemas"]["DocumentRef"][];
             /** @description Where it goes. */
             goes_to: components["schemas"]["TypedAddress"];
+            /** @description What hangs on it: it closes by itself once nothing does. */
+            hanging: components["schemas"]["Hanging"][];
             /** @description Its lines. */
             lines: components["schemas"]["OrderLineView"][];
-            /** @description What is missing until it is closed, in words. */
-            missing: string[];
             /** @description What of it is paid. */
             paid_gross: components["schemas"]["Money"];
             /** @description Its arithmetic as it stands. */

@@ -127,3 +127,4 @@ export type CardView = Schemas["CardView"];
 export type PayoutRow = Schemas["PayoutRow"];
 export type PayoutView = Schemas["PayoutView"];
 export type ReturnView = Schemas["ReturnView"];
+export type Hanging = Schemas["Hanging"];

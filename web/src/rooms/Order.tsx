@@ -15,6 +15,7 @@ import { AuthorizeAsk } from "./cards/AuthorizeAsk";
 import { OrderCards } from "./cards/OfOrder";
 import { OrderState } from "./Orders";
 import { CancelRestAsk, ConfirmAsk, CopyAsk, ExpectAsk } from "./order/Asks";
+import { CloseAsk } from "./order/CloseAsk";
 import { OrderDeposits } from "./order/Deposits";
 import { LineRow } from "./order/LineRow";
 import { ShipAndBillAsk } from "./order/ShipAndBill";
@@ -38,7 +39,7 @@ export function OrderRoom() {
   return <Opened key={order.data.id} order={order.data} />;
 }
 
-type Asking = "confirm" | "cancel" | "expect" | "bill" | "copy" | "card" | undefined;
+type Asking = "confirm" | "cancel" | "expect" | "bill" | "finish" | "copy" | "card" | "close" | undefined;
 
 function Opened({ order }: { order: OrderView }) {
   useOpenHere("order", order.id);
@@ -206,6 +207,9 @@ function Opened({ order }: { order: OrderView }) {
                 needs: "post_money" as const,
               },
             ]),
+        ...(open || order.state === "filled"
+          ? [{ key: "f", label: "Close the order", run: () => setAsking("close"), quiet: true }]
+          : []),
         { key: "y", label: "Copy the order", run: () => setAsking("copy"), quiet: true, needs: "keep_order" as const },
         { key: "d", label: "Print the confirmation", run: () => window.print(), quiet: true },
         { key: "u", label: "Customer account", run: () => navigate(`/customers/${order.customer}`), quiet: true },
@@ -229,12 +233,12 @@ function Opened({ order }: { order: OrderView }) {
               </div>
             </>
           )}
-          {order.missing.length > 0 ? (
+          {order.hanging.length > 0 ? (
             <>
               <h3>Missing until it closes</h3>
-              {order.missing.map((one) => (
-                <div className="words" key={one}>
-                  ▲ {one}
+              {order.hanging.map((one) => (
+                <div className="words" key={one.what}>
+                  ▲ {one.words}
                 </div>
               ))}
             </>
@@ -320,10 +324,12 @@ function Opened({ order }: { order: OrderView }) {
       {asking === "expect" && <ExpectAsk order={order} close={close} />}
       {asking === "copy" && <CopyAsk order={order} close={close} />}
       {asking === "card" && <AuthorizeAsk order={order} close={close} />}
-      {asking === "bill" && (
+      {asking === "close" && <CloseAsk order={order} close={close} finish={() => setAsking("finish")} />}
+      {(asking === "bill" || asking === "finish") && (
         <ShipAndBillAsk
           order={order}
           counter={draft}
+          paidNow={asking === "finish"}
           close={() => {
             close();
             if (params.has("sell")) {

@@ -64,6 +64,7 @@ impl Books {
             (Purpose::DepositLiability, None, "25000"),
             (Purpose::PrepaymentLiability, None, "26000"),
             (Purpose::OtherIncome, None, "69000"),
+            (Purpose::Fees, None, "81000"),
         ];
         let accounts = rows
             .iter()

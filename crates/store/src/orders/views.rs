@@ -8,7 +8,7 @@ use till_core::fixed::{Quantity, Rate, UnitPrice};
 use till_core::ids::{CustomerId, DocumentKind, DocumentRef, OrderId, OrderLineId};
 use till_core::invoice::ItemKind;
 use till_core::money::{Currency, Money};
-use till_core::order::{LineProgress, LineState, OrderState, Track};
+use till_core::order::{Hanging, LineProgress, LineState, OrderState, Track};
 use till_core::people::Role;
 use till_core::pricing::PriceStep;
 use till_core::tape::{Change, Tape};
@@ -243,8 +243,8 @@ pub struct OrderView {
     pub billed_gross: Money,
     /// What of it is paid.
     pub paid_gross: Money,
-    /// What is missing until it is closed, in words.
-    pub missing: Vec<String>,
+    /// What hangs on it: it closes by itself once nothing does.
+    pub hanging: Vec<Hanging>,
     /// What can be shipped now, in lines.
     pub can_ship: i64,
     /// The quote it came from, the order it is a copy of, the call-off it takes from.
@@ -329,7 +329,7 @@ pub async fn view_for(connection: &mut SqliteConnection, id: OrderId, role: Opti
         total,
         billed_gross: settlement.billed_gross,
         paid_gross: settlement.paid_gross,
-        missing: till_core::order::missing(&facts),
+        hanging: till_core::order::hanging(&facts),
         can_ship: if facts.confirmed { i64::try_from(can_ship).unwrap_or(0) } else { 0 },
         from: came_from(connection, id).await?,
         trail: trail(connection, DocumentKind::Order, id.0).await?,

@@ -1,5 +1,5 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { type ReactNode, useState } from "react";
+import { type ReactNode, useMemo, useState } from "react";
 import { useNavigate } from "react-router";
 import { api, got, keyed, newKey, Problem } from "../../api/client";
 import type { OrderView } from "../../api/types";
@@ -26,10 +26,13 @@ interface Paid {
 export function ShipAndBillAsk({
   order,
   counter = false,
+  paidNow = false,
   close,
 }: {
   order: OrderView;
   counter?: boolean;
+  /** Whether the money is here too: chosen to begin with, and changed by hand. */
+  paidNow?: boolean;
   close: () => void;
 }) {
   const base = useBase();
@@ -41,7 +44,9 @@ export function ShipAndBillAsk({
     ["", "Later, on its terms"],
     ...ways.map((one) => [one.code, sentence(one.name)] as const),
   ];
-  const [paid, setPaid] = useState<Paid>({ method: "", reference: "" });
+  const [typed, setPaid] = useState<Paid>();
+  const first = paidNow ? (ways[0]?.code ?? "") : "";
+  const paid = useMemo(() => typed ?? { method: first, reference: "" }, [typed, first]);
   const settled = useSettled(paid);
   const body = {
     confirm: counter,
@@ -77,7 +82,7 @@ export function ShipAndBillAsk({
   const total = document ? moneyWithCurrency(document.total, document.currency) : "";
   const ready = !!data && !!document && !stopped;
   const title = counter ? "Sell over the counter" : "Ship and bill";
-  const change = (part: Partial<Paid>) => setPaid((before) => ({ ...before, ...part }));
+  const change = (part: Partial<Paid>) => setPaid({ ...paid, ...part });
   const goods = counter ? "leaves the counter" : "leaves";
   let words: ReactNode = "Working out what can go…";
   if (ofMoney) {

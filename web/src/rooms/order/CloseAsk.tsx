@@ -1,0 +1,60 @@
+import { useNavigate } from "react-router";
+import type { Hanging, OrderView } from "../../api/types";
+import { moneyWithCurrency } from "../../format";
+import { Lines } from "../../parts/bits";
+import { FormAsk } from "../../parts/FormAsk";
+
+/** The step that frees what hangs, as the button says it, and where it is. */
+function stepOf(one: Hanging, order: OrderView): { words: string; place?: string } {
+  switch (one.what) {
+    case "to_ship":
+      return { words: "Ship, bill and receive the rest" };
+    case "to_bill":
+      return { words: "Bill what has shipped", place: `/billing?q=${order.number}` };
+    case "to_pay":
+      return { words: "Receive the rest", place: `/receipts/new?customer=${order.customer}` };
+    case "deposit":
+      return { words: "Open the deposits", place: `/prepayments?q=${order.number}` };
+    case "prepaid":
+      return { words: "Open the prepayment invoices", place: `/prepayments/invoices?q=${order.number}` };
+    case "card":
+      return { words: "Open the card", place: `/prepayments/cards?q=${order.number}` };
+    default:
+      return { words: "Close", place: undefined };
+  }
+}
+
+/**
+ * Nobody closes an order by hand: goods, tax or the customer's money would be left hanging. What hangs, with amounts, and
+ * the step that goes on from here; the order closes by itself with the last of them.
+ */
+export function CloseAsk({ order, close, finish }: { order: OrderView; close: () => void; finish: () => void }) {
+  const navigate = useNavigate();
+  const first = order.hanging[0];
+  if (!first) {
+    return null;
+  }
+  const step = stepOf(first, order);
+  return (
+    <FormAsk
+      title={`${order.number} closes by itself`}
+      yes={step.words}
+      close={close}
+      keepsOpen={first.what === "to_ship"}
+      fields={[]}
+      run={async () => (step.place ? navigate(step.place) : finish())}
+    >
+      It is not closed by hand: what hangs on it would be left behind.
+      <Lines label="What hangs on the order">
+        <tbody>
+          {order.hanging.map((one) => (
+            <tr key={one.what}>
+              <td>{one.words}</td>
+              <td className="right nowrap">{moneyWithCurrency(one.amount, order.currency)}</td>
+            </tr>
+          ))}
+        </tbody>
+      </Lines>
+    </FormAsk>
+  );
+}
