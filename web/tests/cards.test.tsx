@@ -154,13 +154,13 @@ test("a charge back is booked as it was seen, a capture is sent back to its card
     "POST /api/card-captures/{id}/refund": { card: card(), waits: 3 },
   });
   await screen.findByText(/charged back/);
-  await user.click(screen.getByRole("button", { name: "Book…" }));
+  await user.click(screen.getByRole("button", { name: "Book the charge back of €50.00" }));
   const ask = within(await screen.findByRole("dialog"));
   await ask.findByRole("region");
   await user.click(ask.getByRole("button", { name: /Book · €50.00/ }));
   await screen.findByText(/charge back of €50.00 is in the books: CB-1/);
   expect(stageOf.asked("POST /api/card-returns/{id}/book").at(-1)?.body).toEqual({ date: null, seen: "seen" });
-  await user.click(screen.getByRole("button", { name: "Refund…" }));
+  await user.click(screen.getByRole("button", { name: "Refund C-4" }));
   const refund = within(await screen.findByRole("dialog"));
   await refund.findByRole("button", { name: /Refund · €240.28/ });
   await user.type(refund.getByLabelText("Why"), "one came broken");

@@ -20,7 +20,7 @@ pub struct Processor {
 
 /// Why nothing came of a call.
 #[derive(Debug, Clone, PartialEq, Eq)]
-enum Failed {
+pub enum Failed {
     /// It said no, and will say no again.
     Refused(String),
     /// Nothing is known of what became of it.
@@ -30,7 +30,9 @@ enum Failed {
 impl Processor {
     /// For these settings.
     pub fn new(settings: Option<CardProcessor>) -> Self {
-        Self { client: reqwest::Client::new(), settings }
+        // It answers where it is asked: our key goes nowhere else.
+        let client = reqwest::Client::builder().redirect(reqwest::redirect::Policy::none()).build();
+        Self { client: client.unwrap_or_default(), settings }
     }
 
     /// Whether there is one.
@@ -120,12 +122,19 @@ impl Processor {
         Self::answered(request).await.ok()
     }
 
-    /// Such a page, with the card once it was typed.
-    pub async fn session(&self, id: &str) -> Option<Session> {
+    /// Such a page, with the card once it was typed; none where there is no such page.
+    ///
+    /// # Errors
+    /// Where there is no answer.
+    pub async fn session(&self, id: &str) -> Result<Option<Session>, Failed> {
         // What is no name of a page leads nowhere else at the processor.
         if id.is_empty() || !id.bytes().all(|byte| byte.is_ascii_alphanumeric()) {
-            return None;
+            return Ok(None);
         }
-        Self::answered(self.request(Method::GET, &format!("/v1/card-sessions/{id}"))).await.ok()
+        match Self::answered(self.request(Method::GET, &format!("/v1/card-sessions/{id}"))).await {
+            Ok(session) => Ok(Some(session)),
+            Err(Failed::Refused(_)) => Ok(None),
+            Err(Failed::NoAnswer) => Err(Failed::NoAnswer),
+        }
     }
 }

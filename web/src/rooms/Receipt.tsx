@@ -6,6 +6,7 @@ import type { ReceiptView } from "../api/types";
 import { date, money, moneyWithCurrency, typedDecimal } from "../format";
 import { Facts, Lines, Marked, Scroll, useBase, useEverythingChanged, useToday, Wrong } from "../parts/bits";
 import { DateField } from "../parts/DateField";
+import { referenceOf, whereabouts } from "../parts/payment";
 import { Paper, PostedEntries, TrailLines } from "../parts/TapeRoll";
 import { OpenMark, RecordLines, useOpenElsewhere, useOpenHere } from "../parts/together";
 import { placeOf } from "../places";
@@ -146,9 +147,9 @@ function Opened({ receipt }: { receipt: ReceiptView }) {
     >
       <Facts
         facts={[
-          ["Method", `${receipt.method}, ${receipt.reversed_on ? "reversed" : whereabouts(receipt.whereabouts)}`],
+          ["Method", `${receipt.method}, ${receipt.reversed_on ? "reversed" : whereabouts(receipt)}`],
           ["Date", date(receipt.date)],
-          ["Reference", receipt.reference],
+          ["Reference", referenceOf(receipt)],
           [
             "Unapplied",
             receipt.unapplied > 0 ? (
@@ -250,10 +251,4 @@ function Opened({ receipt }: { receipt: ReceiptView }) {
       )}
     </Worktop>
   );
-}
-
-/** Where the money of a receipt is, in words. */
-function whereabouts(word: string): string {
-  const words: Record<string, string> = { in_hand: "in hand", at_bank: "at the bank", none: "containers, no money" };
-  return words[word] ?? word;
 }

@@ -181,8 +181,9 @@ pub(super) async fn keep_card(
     typed: Json<TypedCard>,
 ) -> Answer<KeptCard> {
     there(&processor)?;
-    let session = processor.session(&typed.session).await.ok_or_else(no_answer)?;
-    let Some(card) = session.card else { return Ok(Json(KeptCard { card: None })) };
+    let session = processor.session(&typed.session).await.map_err(|_| no_answer())?;
+    let nowhere = || StoreError::invalid("session", "The processor has no such page. Add the card again.");
+    let Some(card) = session.ok_or_else(nowhere)?.card else { return Ok(Json(KeptCard { card: None })) };
     let added = store
         .change(change.actor(), None, async |writing| {
             let rules = rules::load(writing).await?;

@@ -69,34 +69,18 @@ pub(super) async fn decided(
     let mut last = None;
     for goes in Goes::ways(sum, room, amount) {
         let becomes = becomes(loaded, goes, (amount, date), &open);
-        let preview = match &becomes {
+        let (entry, tape, changes, blockers, fingerprint) = match &becomes {
             Becomes::Receipt(new) => {
-                let preview = receipts::preview_by(connection, rules, new, method.clone()).await?;
-                CapturePreview {
-                    currency: loaded.card.currency,
-                    amount,
-                    goes,
-                    entry: preview.entry,
-                    tape: preview.tape,
-                    changes: preview.changes,
-                    blockers: preview.blockers,
-                    fingerprint: preview.fingerprint,
-                }
+                let seen = receipts::preview_by(connection, rules, new, method.clone()).await?;
+                (seen.entry, seen.tape, seen.changes, seen.blockers, seen.fingerprint)
             }
             Becomes::Deposit(new) => {
-                let preview = deposits::preview_by(connection, rules, new, method.clone()).await?;
-                CapturePreview {
-                    currency: loaded.card.currency,
-                    amount,
-                    goes,
-                    entry: preview.entry,
-                    tape: preview.tape,
-                    changes: preview.changes,
-                    blockers: preview.blockers,
-                    fingerprint: preview.fingerprint,
-                }
+                let seen = deposits::preview_by(connection, rules, new, method.clone()).await?;
+                (seen.entry, seen.tape, seen.changes, seen.blockers, seen.fingerprint)
             }
         };
+        let currency = loaded.card.currency;
+        let preview = CapturePreview { currency, amount, goes, entry, tape, changes, blockers, fingerprint };
         let stopped = stops(&preview.blockers);
         last = Some((preview, becomes));
         if !stopped {

@@ -191,12 +191,22 @@ function Captures({ card, setStep }: { card: CardView; setStep: (step: Step) => 
             <td className="right">{money(capture.amount, card.currency)}</td>
             <td className="right">
               {!capture.document && may("post_money") && (
-                <button type="button" className="quietly" onClick={() => setStep({ name: "book", capture })}>
+                <button
+                  type="button"
+                  className="quietly"
+                  aria-label={`Book the capture of ${moneyWithCurrency(capture.amount, card.currency)}`}
+                  onClick={() => setStep({ name: "book", capture })}
+                >
                   Book…
                 </button>
               )}
               {capture.document && capture.left > 0 && may("refund_deposit") && (
-                <button type="button" className="quietly" onClick={() => setStep({ name: "refund", capture })}>
+                <button
+                  type="button"
+                  className="quietly"
+                  aria-label={`Refund ${capture.document.number}`}
+                  onClick={() => setStep({ name: "refund", capture })}
+                >
                   Refund…
                 </button>
               )}
@@ -216,7 +226,12 @@ function Captures({ card, setStep }: { card: CardView; setStep: (step: Step) => 
               <td className="right">{money(-back.amount, card.currency)}</td>
               <td className="right">
                 {!back.number && may("post_money") && (
-                  <button type="button" className="quietly" onClick={() => setStep({ name: "return", back })}>
+                  <button
+                    type="button"
+                    className="quietly"
+                    aria-label={`Book the ${back.charged_back ? "charge back" : "refund"} of ${moneyWithCurrency(back.amount, card.currency)}`}
+                    onClick={() => setStep({ name: "return", back })}
+                  >
                     Book…
                   </button>
                 )}

@@ -6,6 +6,7 @@ import type { DepositView } from "../../api/types";
 import { date, money, moneyWithCurrency, typedDecimal } from "../../format";
 import { Facts, Lines, Marked, Scroll, useBase, useEverythingChanged, Wrong } from "../../parts/bits";
 import { PrintedPaper, usePapersReady } from "../../parts/PrintedPaper";
+import { referenceOf, whereabouts } from "../../parts/payment";
 import { Paper, PostedEntries, TapeLines, TrailLines } from "../../parts/TapeRoll";
 import {
   ApprovalStrip,
@@ -156,9 +157,9 @@ function Opened({ deposit }: { deposit: DepositView }) {
       <PrintedPaper kind="deposit" id={deposit.id} />
       <Facts
         facts={[
-          ["Method", `${deposit.method}, ${whereabouts(deposit.whereabouts)}`],
+          ["Method", `${deposit.method}, ${whereabouts(deposit)}`],
           ["Date", date(deposit.date)],
-          ["Reference", deposit.reference],
+          ["Reference", referenceOf(deposit)],
           [
             "Held",
             held ? (
@@ -312,10 +313,4 @@ function whatComes(deposit: DepositView): string {
   return deposit.quote_number
     ? `It follows ${deposit.quote_number} into its order.`
     : "It is offered on each draft for this customer.";
-}
-
-/** Where the money of a deposit is, in words. */
-function whereabouts(word: string): string {
-  const words: Record<string, string> = { in_hand: "in hand", at_bank: "at the bank", returned: "reversed" };
-  return words[word] ?? word;
 }
