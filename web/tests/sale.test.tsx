@@ -31,7 +31,7 @@ const entry = (account: string) => ({
   currency: "EUR",
   lines: [{ account, account_name: account, base: 1230, amount: 1230 }],
 });
-const document = { lines: [{}, {}], total: 1230, currency: "EUR", due_date: "2026-04-17" };
+const document = { lines: [{}, {}], total: 1230, due: 1230, currency: "EUR", due_date: "2026-04-17" };
 const seen = (more: object = {}) => ({
   seen: "mark",
   blockers: [],

@@ -549,3 +549,29 @@ async fn damaged_deposits_are_named() {
         assert!(named.iter().any(|name| name.starts_with("Deposits")), "{damage}: {named:?}");
     }
 }
+
+/// Shipped, billed and paid in one posting: the deposit goes first, and what is received by itself is exactly the rest,
+/// 312.42 less 100.00. Where a deposit covers all of it, nothing is received.
+#[tokio::test]
+async fn ship_and_bill_receives_the_rest_of_a_deposit() {
+    for (deposit, rest) in [("100", Some(21_242)), ("312.42", None)] {
+        let company = Company::new().await;
+        let order = company.order(0, 4).await;
+        try_take(&company, &new(company.customers[0], Some(order), deposit)).await.unwrap();
+        let paid = shipments::PaidAtOnce { method: "transfer".to_owned(), amount: None, reference: None };
+        let what = shipments::ShipAndBill { paid: Some(paid), ..shipments::ShipAndBill::default() };
+        let seen = shipments::preview_ship_and_bill(&company.store, &by(), order, &what).await.unwrap();
+        assert_eq!(seen.money.as_ref().map(|money| money.document.amount.0), rest);
+        let what = shipments::ShipAndBill { seen: Some(seen.seen), ..what };
+        let done =
+            change(&company, async |writing, rules| shipments::ship_and_bill(writing, rules, order, &what).await);
+        assert_eq!(done.await.unwrap().receipt.is_some(), rest.is_some());
+        let mut books = company.store.read().await.unwrap();
+        let unapplied = sqlx::query_scalar::<_, i64>("SELECT sum(open_minor) FROM open_items");
+        assert_eq!(unapplied.fetch_one(&mut *books).await.unwrap(), 0, "nothing is left open");
+        let state = orders::view(&mut books, order).await.unwrap().row.state;
+        assert_eq!(state, till_core::order::OrderState::Closed);
+        drop(books);
+        company.holds().await;
+    }
+}

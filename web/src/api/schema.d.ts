@@ -7065,7 +7065,7 @@ export interface components {
         };
         /** @description Money that comes in as the goods go out. */
         PaidAtOnce: {
-            /** @description How much, as typed; none for what the invoice comes to. */
+            /** @description How much, as typed; none for what is due of the invoice once its deposits are applied: nothing where that is nothing. */
             amount?: string | null;
             /** @description How: the code of a way of paying. */
             method: string;

@@ -324,7 +324,9 @@ function Opened({ order }: { order: OrderView }) {
       {asking === "expect" && <ExpectAsk order={order} close={close} />}
       {asking === "copy" && <CopyAsk order={order} close={close} />}
       {asking === "card" && <AuthorizeAsk order={order} close={close} />}
-      {asking === "close" && <CloseAsk order={order} close={close} finish={() => setAsking("finish")} />}
+      {asking === "close" && (
+        <CloseAsk order={order} close={close} finish={(paidNow) => setAsking(paidNow ? "finish" : "bill")} />
+      )}
       {(asking === "bill" || asking === "finish") && (
         <ShipAndBillAsk
           order={order}

@@ -40,7 +40,7 @@ pub struct ShipAndBill {
 pub struct PaidAtOnce {
     /// How: the code of a way of paying.
     pub method: String,
-    /// How much, as typed; none for what the invoice comes to.
+    /// How much, as typed; none for what is due of the invoice once its deposits are applied: nothing where that is nothing.
     #[serde(default)]
     pub amount: Option<String>,
     /// Check number, words of the transfer.
@@ -135,8 +135,9 @@ async fn carry_out(
         return Ok(done);
     }
     let invoice = invoices::post_picks(writing, rules, &to_bill, None).await?.pop();
-    if let (Some(paid), Some(invoice), Some(preview)) = (&what.paid, &invoice, &preview) {
-        let receipt = receipt_for(paid, invoice, preview)?;
+    if let (Some(paid), Some(invoice), Some(preview)) = (&what.paid, &invoice, &preview)
+        && let Some(receipt) = receipt_for(paid, invoice, preview)?
+    {
         let money = receipts::preview(writing, rules, &receipt).await.map_err(of_money)?;
         done.seen = fingerprint::of(&(&done.seen, where_it_goes(&money, invoice)));
         if posting {
@@ -163,19 +164,22 @@ fn where_it_goes(money: &MoneyPreview, invoice: &PostedInvoice) -> Vec<(Option<O
     applied.map(|one| ((!this(one)).then_some(one.item), one.amount)).collect()
 }
 
-/// What was paid at once, applied to the invoice first.
-fn receipt_for(paid: &PaidAtOnce, invoice: &PostedInvoice, preview: &InvoicePreview) -> Result<NewReceipt> {
+/// What was paid at once, applied to the invoice first; none where nothing was said and nothing is due.
+fn receipt_for(paid: &PaidAtOnce, invoice: &PostedInvoice, preview: &InvoicePreview) -> Result<Option<NewReceipt>> {
     let document = preview.document.as_ref().ok_or(StoreError::Moved)?;
     let amount = paid.amount.as_deref().map(str::trim).filter(|amount| !amount.is_empty());
-    Ok(NewReceipt {
+    if amount.is_none() && !document.due.is_positive() {
+        return Ok(None);
+    }
+    Ok(Some(NewReceipt {
         customer: preview.customer,
         method: paid.method.clone(),
         date: None,
-        amount: amount.map_or_else(|| document.currency.format(document.total), str::to_owned),
+        amount: amount.map_or_else(|| document.currency.format(document.due), str::to_owned),
         reference: paid.reference.clone(),
         applications: None,
         first: Some(invoice.id),
-    })
+    }))
 }
 
 /// The fields of the receipt are those of what was paid.

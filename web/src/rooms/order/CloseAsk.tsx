@@ -4,11 +4,14 @@ import { moneyWithCurrency } from "../../format";
 import { Lines } from "../../parts/bits";
 import { FormAsk } from "../../parts/FormAsk";
 
+/** Whether a card stands for it: its money is captured once the goods have gone. */
+const byCard = (order: OrderView) => order.hanging.some((one) => one.what === "card");
+
 /** The step that frees what hangs, as the button says it, and where it is. */
 function stepOf(one: Hanging, order: OrderView): { words: string; place?: string } {
   switch (one.what) {
     case "to_ship":
-      return { words: "Ship, bill and receive the rest" };
+      return { words: byCard(order) ? "Ship and bill, then capture" : "Ship, bill and receive the rest" };
     case "to_bill":
       return { words: "Bill what has shipped", place: `/billing?q=${order.number}` };
     case "to_pay":
@@ -28,7 +31,16 @@ function stepOf(one: Hanging, order: OrderView): { words: string; place?: string
  * Nobody closes an order by hand: goods, tax or the customer's money would be left hanging. What hangs, with amounts, and
  * the step that goes on from here; the order closes by itself with the last of them.
  */
-export function CloseAsk({ order, close, finish }: { order: OrderView; close: () => void; finish: () => void }) {
+export function CloseAsk({
+  order,
+  close,
+  finish,
+}: {
+  order: OrderView;
+  close: () => void;
+  /** Ships and bills what is left, with the money or on its terms. */
+  finish: (paidNow: boolean) => void;
+}) {
   const navigate = useNavigate();
   const first = order.hanging[0];
   if (!first) {
@@ -42,7 +54,7 @@ export function CloseAsk({ order, close, finish }: { order: OrderView; close: ()
       close={close}
       keepsOpen={first.what === "to_ship"}
       fields={[]}
-      run={async () => (step.place ? navigate(step.place) : finish())}
+      run={async () => (step.place ? navigate(step.place) : finish(!byCard(order)))}
     >
       It is not closed by hand: what hangs on it would be left behind.
       <Lines label="What hangs on the order">

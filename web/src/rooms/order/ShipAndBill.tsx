@@ -93,9 +93,9 @@ export function ShipAndBillAsk({
     words = (
       <>
         {plural(document.lines.length, `line ${goods}`, `lines ${goods.replace("leaves", "leave")}`)} and{" "}
-        {order.customer_name} owes {total}
+        {order.customer_name} owes {moneyWithCurrency(document.due, document.currency)}
         {receipt ? (
-          receipt.document.amount === document.total ? (
+          receipt.document.amount === document.due ? (
             " and pays all of it now. "
           ) : (
             <>. {moneyWithCurrency(receipt.document.amount, receipt.currency)} is paid now. </>
@@ -158,7 +158,7 @@ export function ShipAndBillAsk({
             <Field
               label={`Amount ${order.currency}`}
               name="paid.amount"
-              value={paid.amount ?? (document ? decimal(document.total, exponentOf(document.currency)) : "")}
+              value={paid.amount ?? (document ? decimal(document.due, exponentOf(document.currency)) : "")}
               onChange={(amount) => change({ amount })}
               span={4}
               right
