@@ -17,6 +17,7 @@ import { CardRoom } from "../src/rooms/cards/Card";
 import { CardsRoom } from "../src/rooms/cards/Cards";
 import { PayoutRoom } from "../src/rooms/cards/Payouts";
 import { became } from "../src/rooms/cards/words";
+import { CloseAsk } from "../src/rooms/order/CloseAsk";
 import { NoticeStrip } from "../src/shell/notices";
 import { type Call, no, sized, stage } from "./stage";
 
@@ -304,4 +305,43 @@ test("what the processor said becomes a notice", () => {
   );
   expect(became({ card: card({ waits_for: "void" }) as never, waits: null }, "done").kind).toBe("stop");
   expect(became({ card: card() as never, waits: null }, "done")).toEqual({ kind: "done", text: "done" });
+});
+
+const hanging = (step: string, what = "to_ship") => ({ what, amount: 29028, words: "1 line to ship.", step });
+
+test("nobody closes an order by hand: what hangs, and the step that goes on", async () => {
+  const user = userEvent.setup();
+  const finish = vi.fn();
+  const asked = (steps: string[]) => {
+    const order = {
+      id: 7,
+      number: "O-7",
+      currency: "EUR",
+      customer: 2,
+      hanging: steps.map((one) => hanging(one, one)),
+    };
+    cleanup();
+    return stage(<CloseAsk order={order as never} close={() => undefined} finish={finish} />, "/", {});
+  };
+  asked(["ship_bill_and_receive"]);
+  await screen.findByText("O-7 closes by itself");
+  await screen.findByText("€290.28");
+  await user.click(screen.getByRole("button", { name: /Ship, bill and receive the rest/ }));
+  expect(finish).toHaveBeenLastCalledWith(true);
+  // A card stands for it: its money is captured afterwards.
+  asked(["ship_and_bill", "capture"]);
+  await user.click(await screen.findByRole("button", { name: /Ship and bill, then capture/ }));
+  expect(finish).toHaveBeenLastCalledWith(false);
+  const leads: [string, RegExp, string][] = [
+    ["bill", /Bill what has shipped/, "/billing?q=O-7"],
+    ["receive", /Receive the rest/, "/receipts/new?customer=2"],
+    ["clear_deposits", /Open the deposits/, "/prepayments?q=O-7"],
+    ["credit", /Open the prepayment invoices/, "/prepayments/invoices?q=O-7"],
+    ["capture", /Open the card/, "/prepayments/cards?q=O-7"],
+  ];
+  for (const [step, words, place] of leads) {
+    const stageOf = asked([step]);
+    await user.click(await screen.findByRole("button", { name: words }));
+    await waitFor(() => expect(stageOf.place()).toBe(place));
+  }
 });

@@ -8,8 +8,8 @@
 //! The processor is asked from outside of the books: an [`Ask`] is written down with its key first, then sent, then its
 //! [`Answer`] is written down. Without an answer it is asked again with the same key, and nothing is charged twice.
 //!
-//! *Source: domain.md section 8; postings.md, Money. That a capture is money only once the bank statement shows it: checks.md,
-//! common practice, no source.*
+//! *Source: domain.md section 8; postings.md, Money. That a capture is money only once the bank statement shows it: common
+//! practice, no source.*
 //!
 //! ```
 //! use till_core::card::{Authorization, CardNext, CardState, Status};
@@ -31,15 +31,19 @@
 //! assert_eq!(card.state(day("2026-03-21")), CardState::Expired);
 //! ```
 
+mod asking;
+mod checking;
 pub mod payout;
 
 use chrono::{Days, NaiveDate};
 use serde::{Deserialize, Serialize};
 
-use crate::calendar::words;
-use crate::checks::{Blocker, Check, Findings, Step};
-use crate::deposit::DepositTarget;
 use crate::money::{Currency, Money};
+
+pub use asking::{Answer, Ask, Notice, Told};
+pub use checking::{
+    Freeing, Goes, ToPay, check_authorize, check_capture, check_refund, check_void, spread_over, to_free,
+};
 
 /// An authorization is warned about so many days before it expires.
 pub const WARN_DAYS: u64 = 3;
@@ -202,6 +206,26 @@ impl Authorization {
         self.left().min(self.due).max(Money::ZERO)
     }
 
+    /// What can still be captured on a day.
+    pub fn left_on(&self, today: NaiveDate) -> Money {
+        if self.stands(today) { self.left() } else { Money::ZERO }
+    }
+
+    /// What is to be captured on a day; nothing where it can no longer be.
+    pub fn to_capture_on(&self, today: NaiveDate) -> Money {
+        if self.stands(today) { self.to_capture() } else { Money::ZERO }
+    }
+
+    /// What becomes of it where the processor refused what was asked; none where it stays as it is. What is given up after
+    /// its days does not stand at the processor any more.
+    pub fn after_refusal(&self, ask: &Ask, today: NaiveDate) -> Option<Status> {
+        match ask {
+            Ask::Authorize { .. } => Some(Status::Refused),
+            Ask::Void { .. } if self.valid_until.is_some_and(|until| until < today) => Some(Status::Expired),
+            Ask::Capture { .. } | Ask::Void { .. } | Ask::Refund { .. } => None,
+        }
+    }
+
     /// Whether its days end soon.
     fn ends_soon(&self, today: NaiveDate) -> bool {
         let warned = today.checked_add_days(Days::new(WARN_DAYS)).unwrap_or(today);
@@ -245,282 +269,7 @@ impl Authorization {
     }
 }
 
-/// What is asked of the processor.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case", tag = "ask")]
-pub enum Ask {
-    /// To authorize a card.
-    Authorize {
-        /// Stands for the card.
-        card: String,
-        /// How much.
-        amount: Money,
-        /// In which currency.
-        currency: Currency,
-        /// Our number.
-        number: String,
-    },
-    /// To capture.
-    Capture {
-        /// As the processor names the authorization.
-        authorization: String,
-        /// How much.
-        amount: Money,
-    },
-    /// To give up what was not captured.
-    Void {
-        /// As the processor names the authorization.
-        authorization: String,
-    },
-    /// To send money back to the card.
-    Refund {
-        /// As the processor names the capture.
-        capture: String,
-        /// How much.
-        amount: Money,
-    },
-}
-
-impl Ask {
-    /// The word kept in the database.
-    pub const fn word(&self) -> &'static str {
-        match self {
-            Self::Authorize { .. } => "authorize",
-            Self::Capture { .. } => "capture",
-            Self::Void { .. } => "void",
-            Self::Refund { .. } => "refund",
-        }
-    }
-}
-
-/// What the processor answered.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case", tag = "answer")]
-pub enum Answer {
-    /// An authorization, or how one stands now.
-    Authorization(Told),
-    /// Captured.
-    Captured {
-        /// As the processor names it.
-        reference: String,
-        /// How much.
-        amount: Money,
-        /// When.
-        on: NaiveDate,
-    },
-    /// Sent back to the card.
-    Refunded {
-        /// As the processor names it.
-        reference: String,
-        /// How much.
-        amount: Money,
-        /// When.
-        on: NaiveDate,
-    },
-    /// The request was refused, whatever it was.
-    Refused {
-        /// Why, in the processor's words.
-        words: String,
-    },
-}
-
-/// What the processor tells of an authorization.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Told {
-    /// As the processor names it.
-    pub reference: String,
-    /// Counts its changes: of two notices the one that counts higher is the newer.
-    pub revision: i64,
-    /// How it stands.
-    pub status: Status,
-    /// Why it was declined, in the processor's words.
-    pub declined: Option<String>,
-    /// The last day on which it can be captured.
-    pub valid_until: NaiveDate,
-}
-
-/// What the processor tells by itself.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case", tag = "notice")]
-pub enum Notice {
-    /// An authorization changed.
-    Authorization(Told),
-    /// Something was captured.
-    Captured {
-        /// Its authorization, as it stands now.
-        of: Told,
-        /// As the processor names it.
-        reference: String,
-        /// How much.
-        amount: Money,
-        /// When.
-        on: NaiveDate,
-    },
-    /// Something was sent back to a card.
-    Refunded {
-        /// As the processor names it.
-        reference: String,
-        /// As the processor names the capture.
-        capture: String,
-        /// How much.
-        amount: Money,
-        /// When.
-        on: NaiveDate,
-    },
-    /// A card's bank took something back.
-    ChargedBack {
-        /// As the processor names it.
-        reference: String,
-        /// As the processor names the capture.
-        capture: String,
-        /// How much.
-        amount: Money,
-        /// What the processor asks for it, beside.
-        fee: Money,
-        /// Why, as the card's bank says it.
-        words: String,
-        /// When.
-        on: NaiveDate,
-    },
-    /// Money was paid out.
-    PaidOut(payout::Report),
-}
-
-/// Where captured money goes.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(rename_all = "snake_case")]
-pub enum Goes {
-    /// A receipt, to the open invoices of the order.
-    ToInvoices,
-    /// A deposit for the order: nothing of it is billed yet.
-    Deposit,
-    /// A receipt that lies unapplied: the order has no room for it any more.
-    Unapplied,
-}
-
-impl Goes {
-    /// The ways captured money can go, the best first. `open` is what is open on the invoices of the order, `room` what the
-    /// order comes to beyond what was taken for it.
-    pub fn ways(open: Money, room: Money, amount: Money) -> Vec<Self> {
-        let mut ways = Vec::with_capacity(3);
-        if open.is_positive() {
-            ways.push(Self::ToInvoices);
-        } else if amount <= room {
-            ways.push(Self::Deposit);
-        }
-        ways.push(Self::Unapplied);
-        ways
-    }
-}
-
-/// What an order still has to pay, and how.
-#[derive(Debug, Clone)]
-pub struct ToPay {
-    /// The order: what it comes to, and what deposits were taken for it.
-    pub target: DepositTarget,
-    /// What of its invoices was paid by something else than deposits.
-    pub paid: Money,
-    /// What is authorized for it and not captured.
-    pub authorized: Money,
-}
-
-impl ToPay {
-    /// What nothing stands for yet.
-    pub fn room(&self) -> Money {
-        (self.target.total() - self.target.taken_before - self.paid - self.authorized).max(Money::ZERO)
-    }
-}
-
-/// What stands in the way of authorizing `amount` for an order; the customer pays in `own` currency.
-pub fn check_authorize(to_pay: &ToPay, amount: Money, own: Currency) -> Vec<Blocker> {
-    let target = &to_pay.target;
-    let mut findings = Findings::at(Step::Post);
-    let currency = target.currency;
-    if own != currency {
-        let sentence =
-            format!("{} is in {currency}, the customer pays in {own}. Take the money another way.", target.number);
-        findings.add(Check::CurrencyDiffers, "order", sentence);
-    }
-    let room = to_pay.room();
-    if !amount.is_positive() && room.is_positive() {
-        findings.add(Check::AmountNotPositive, "amount", "Enter an amount above zero.");
-    } else if amount > room || !room.is_positive() {
-        let format = |amount: Money| currency.grouped(amount);
-        let mut sentence = format!("{} comes to {} with tax", target.number, format(target.total()));
-        for (amount, what) in [
-            (target.taken_before, "was taken for it in advance"),
-            (to_pay.paid, "was paid"),
-            (to_pay.authorized, "is authorized already"),
-        ] {
-            if amount.is_positive() {
-                sentence.push_str(&format!(", {} {what}", format(amount)));
-            }
-        }
-        match room.is_positive() {
-            true => sentence.push_str(&format!(". Authorize {} at most.", format(room))),
-            false => sentence.push_str(": nothing is left to authorize."),
-        }
-        findings.add(Check::MoreThanOrder, "amount", sentence);
-    }
-    findings.finish()
-}
-
-/// What stands in the way of capturing `amount` on a day.
-pub fn check_capture(card: &Authorization, amount: Money, today: NaiveDate) -> Vec<Blocker> {
-    let mut findings = Findings::at(Step::Post);
-    let (number, currency) = (&card.number, card.currency);
-    if card.waits {
-        findings.add(Check::CardNotLive, "card", no_answer(number));
-    } else if !card.stands(today) {
-        let until = card.valid_until.map(words).unwrap_or_default();
-        let sentence = match card.state(today) {
-            CardState::Expired => format!("{number} could be captured until {until}. Authorize the card again."),
-            state => over(number, state),
-        };
-        findings.add(Check::CardNotLive, "card", sentence);
-    }
-    if !amount.is_positive() {
-        findings.add(Check::AmountNotPositive, "amount", "Enter an amount above zero.");
-    } else if amount > card.left() && card.status == Status::Live {
-        let left = currency.grouped(card.left());
-        let sentence = format!("{left} {currency} of {number} is left. Capture that or less.");
-        findings.add(Check::MoreThanAuthorized, "amount", sentence);
-    }
-    findings.finish()
-}
-
-/// What stands in the way of giving up what was not captured.
-pub fn check_void(card: &Authorization, today: NaiveDate) -> Vec<Blocker> {
-    let mut findings = Findings::at(Step::Post);
-    if card.waits {
-        findings.add(Check::CardNotLive, "card", no_answer(&card.number));
-    } else if card.status != Status::Live || !card.left().is_positive() {
-        findings.add(Check::CardNotLive, "card", over(&card.number, card.state(today)));
-    }
-    findings.finish()
-}
-
-fn no_answer(number: &str) -> String {
-    format!("The processor did not answer yet what was asked of {number}. Ask it again first.")
-}
-
-fn over(number: &str, state: CardState) -> String {
-    match state {
-        CardState::Captured => format!("All of {number} was captured, or given up. Authorize the card again."),
-        CardState::Voided => format!("{number} was voided. Authorize the card again."),
-        CardState::Expired => format!("{number} has expired. Authorize the card again."),
-        _ => format!("{number} was not authorized. Authorize a card first."),
-    }
-}
-
-/// What stands in the way of sending `amount` back to the card, of which `left` did not go back yet.
-pub fn check_refund((number, left): (&str, Money), amount: Money, currency: Currency) -> Vec<Blocker> {
-    let mut findings = Findings::at(Step::Post);
-    if amount > left {
-        let left = currency.grouped(left.max(Money::ZERO));
-        let sentence = format!("{left} {currency} of what {number} came with did not go back yet. Enter that or less.");
-        findings.add(Check::MoreThanHeld, "amount", sentence);
-    }
-    findings.finish()
+/// The day of something that happened at the processor, for the books: no later than theirs.
+pub fn in_books(on: NaiveDate, today: NaiveDate) -> NaiveDate {
+    on.min(today)
 }

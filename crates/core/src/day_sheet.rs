@@ -15,12 +15,16 @@
 //! assert_eq!((ageing.late(), ageing.total()), (Money(27), Money(127)));
 //! ```
 
+mod cards;
+
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 
 use crate::checks::Blocker;
 use crate::ids::{DocumentKind, DocumentRef};
 use crate::money::Money;
+
+pub use cards::{CardFacts, ToBookFacts};
 
 /// A kind of work, in the order of urgency.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
@@ -171,38 +175,6 @@ pub struct ToCreditFacts {
     pub amount: Money,
     /// When it was posted.
     pub posted_on: NaiveDate,
-}
-
-/// A card authorization with something to do.
-#[derive(Debug, Clone)]
-pub struct CardFacts {
-    /// The authorization.
-    pub authorization: DocumentRef,
-    /// The customer's name.
-    pub name: String,
-    /// Number of its order.
-    pub order: String,
-    /// How it stands, and what is due of its order.
-    pub card: crate::card::Authorization,
-    /// What its amount is about, in base currency: what is to be captured, or what is left.
-    pub amount: Money,
-    /// When it was authorized.
-    pub since: NaiveDate,
-}
-
-/// Money the card processor told of that is not in the books yet.
-#[derive(Debug, Clone)]
-pub struct ToBookFacts {
-    /// Where it is booked: the authorization, or the payout.
-    pub at: DocumentRef,
-    /// Whose, or which payout.
-    pub title: String,
-    /// What it is: “a capture of CA-1 is not in the books”.
-    pub why: String,
-    /// How much, in base currency.
-    pub amount: Money,
-    /// When it happened.
-    pub since: NaiveDate,
 }
 
 /// After so many days a deposit is asked about, whatever became of its order.
@@ -396,62 +368,6 @@ impl ToCreditFacts {
             days: age(self.posted_on, today),
             next: Next::Credit,
             at: self.invoice.clone(),
-        }
-    }
-}
-
-impl CardFacts {
-    /// Nothing where there is only to wait.
-    fn row(&self, today: NaiveDate) -> Option<DayItem> {
-        use crate::card::CardNext;
-        let (number, order) = (&self.authorization.number, &self.order);
-        let until = self.card.valid_until.map(crate::calendar::words).unwrap_or_default();
-        let (work, next, why) = match self.card.next(today) {
-            CardNext::AskAgain => {
-                (Work::Stopped, Next::AskAgain, format!("{number}: the card processor did not answer yet"))
-            }
-            CardNext::Capture => (
-                Work::MoneyLyingStill,
-                Next::Capture,
-                format!("{order} has gone out, {number} is authorized until {until}"),
-            ),
-            CardNext::ShipSoon => (
-                Work::MoneyLyingStill,
-                Next::ShipSoon,
-                format!("{number} expires on {until}, {order} has not gone out"),
-            ),
-            CardNext::AuthorizeAgain => {
-                let why = match self.card.state(today) {
-                    crate::card::CardState::Expired => format!("{number} has expired, {order} has gone out"),
-                    crate::card::CardState::AnotherCard => format!("{number} needs another card, for {order}"),
-                    _ => format!("{number} was declined, for {order}"),
-                };
-                (Work::Stopped, Next::AuthorizeAgain, why)
-            }
-            CardNext::Wait | CardNext::Nothing => return None,
-        };
-        Some(DayItem {
-            work,
-            title: self.name.clone(),
-            why,
-            amount: self.amount,
-            days: age(self.since, today),
-            next,
-            at: self.authorization.clone(),
-        })
-    }
-}
-
-impl ToBookFacts {
-    fn row(&self, today: NaiveDate) -> DayItem {
-        DayItem {
-            work: Work::MoneyLyingStill,
-            title: self.title.clone(),
-            why: self.why.clone(),
-            amount: self.amount,
-            days: age(self.since, today),
-            next: Next::Book,
-            at: self.at.clone(),
         }
     }
 }

@@ -23,6 +23,8 @@
 //! assert_eq!(track(true, &[line], Settlement::default()).shipped, 666);
 //! ```
 
+mod hanging;
+
 use std::collections::HashMap;
 
 use serde::{Deserialize, Serialize};
@@ -33,6 +35,8 @@ use crate::ids::{InvoiceId, OrderId, OrderLineId};
 use crate::money::{Currency, Money};
 use crate::spread::spread;
 use crate::tape::{Change, Figure};
+
+pub use hanging::{Frees, Hanging, Hangs, hanging};
 
 /// How far one order line has come. Everything but `ordered` and `cancelled` is derived.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
@@ -281,8 +285,9 @@ impl OrderFacts {
     }
 
     /// What of it has gone out and nothing pays for yet, with tax, in its currency: what is open on its invoices, and what
-    /// shipped and is not billed, less deposits held for it.
-    pub fn gone_out_unpaid(&self) -> Money {
+    /// shipped and is not billed, less deposits held for it and `prepaid`: what was billed in advance of it and is neither
+    /// used nor credited, with its tax.
+    pub fn gone_out_unpaid(&self, prepaid: Money) -> Money {
         let settlement = settlement(self.id, &self.invoices);
         let unbilled: Money = self
             .lines
@@ -292,7 +297,7 @@ impl OrderFacts {
                 if ordered > 0 { self.promised.line(*id).share(unbilled.max(0), ordered) } else { Money::ZERO }
             })
             .sum();
-        settlement.billed_gross - settlement.paid_gross + (unbilled - self.deposits_held).max(Money::ZERO)
+        settlement.billed_gross - settlement.paid_gross + (unbilled - self.deposits_held - prepaid).max(Money::ZERO)
     }
 
     /// What is open of it on each of its invoices, with tax: its share of those over several orders.
@@ -315,91 +320,6 @@ impl OrderFacts {
     pub fn track(&self) -> Track {
         track(self.confirmed, &self.progress(), settlement(self.id, &self.invoices))
     }
-}
-
-/// What hangs on an order, and would be left behind if someone could close it by hand.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(rename_all = "snake_case")]
-pub enum Hangs {
-    /// It is a draft.
-    ToConfirm,
-    /// Goods, work or charges that have not gone out.
-    ToShip,
-    /// Shipped and not billed.
-    ToBill,
-    /// Billed and not paid.
-    ToPay,
-    /// Deposits that are held for it.
-    Deposit,
-    /// Billed in advance, neither used nor credited.
-    Prepaid,
-    /// Authorized on a card, neither captured nor given up.
-    Card,
-}
-
-/// Something that hangs on an order. Nobody closes one by hand: it closes by itself once nothing does.
-/// *Source: domain.md section 8, the guard.*
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct Hanging {
-    /// What.
-    pub what: Hangs,
-    /// How much, in the currency of the order: with tax, but for what was billed in advance.
-    pub amount: Money,
-    /// In words for the clerk, with what to do.
-    pub words: String,
-}
-
-/// Everything that hangs on an order; nothing once it is closed.
-pub fn hanging(order: &OrderFacts) -> Vec<Hanging> {
-    let mut hanging = Vec::new();
-    let mut add = |what, amount, words: String| hanging.push(Hanging { what, amount, words });
-    if !order.confirmed {
-        let words = "It is a draft: nothing can ship before it is confirmed.";
-        add(Hangs::ToConfirm, order.promised.total(), words.to_owned());
-    }
-    // How many lines have some of it, and what that comes to, as promised.
-    let sum = |pending: fn(&LineProgress) -> Quantity| {
-        let lines = order.lines.iter().map(|(id, progress)| (id, progress, pending(progress)));
-        let lines = lines.filter(|(.., quantity)| quantity.is_positive());
-        lines.fold((0_usize, Money::ZERO), |(count, sum), (id, progress, quantity)| {
-            let part = order.promised.line(*id).share(quantity.scaled(), progress.ordered.scaled().max(1));
-            (count + 1, sum + part)
-        })
-    };
-    let lines = |count: usize| if count == 1 { "1 line".to_owned() } else { format!("{count} lines") };
-    let (to_ship, worth) = sum(LineProgress::to_ship);
-    if to_ship > 0 {
-        add(Hangs::ToShip, worth, format!("{} to ship.", lines(to_ship)));
-    }
-    let (to_bill, worth) = sum(LineProgress::unbilled);
-    if to_bill > 0 {
-        add(Hangs::ToBill, worth, format!("{} shipped and not billed.", lines(to_bill)));
-    }
-    let settlement = settlement(order.id, &order.invoices);
-    let said = |amount: Money| format!("{} {}", order.currency.format(amount), order.currency);
-    if !settlement.all_settled {
-        let open = settlement.billed_gross - settlement.paid_gross;
-        add(Hangs::ToPay, open, format!("{} to be paid.", said(open)));
-    }
-    let goes_on = to_ship + to_bill > 0;
-    if order.deposits_held.is_positive() {
-        let then = if goes_on { "its next invoice uses them" } else { "apply, move, refund or keep them" };
-        let held = order.deposits_held;
-        add(Hangs::Deposit, held, format!("{} of deposits held: {then}.", said(held)));
-    }
-    if order.card_left.is_positive() {
-        let then = if to_ship > 0 { "capture it once the goods have gone" } else { "capture it or void it" };
-        let left = order.card_left;
-        add(Hangs::Card, left, format!("{} authorized on a card: {then}.", said(left)));
-    }
-    if order.prepaid_left.is_positive() {
-        let then = if goes_on { "its next invoice uses it" } else { "credit it" };
-        let left = order.prepaid_left;
-        add(Hangs::Prepaid, left, format!("{} net billed in advance and not used: {then}.", said(left)));
-    }
-    hanging
 }
 
 /// What a posting makes of an order.

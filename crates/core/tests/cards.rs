@@ -8,11 +8,12 @@ use till_core::accounts::{Account, AccountType, Purpose};
 use till_core::calendar::DocumentDate;
 use till_core::card::payout::{Booked, Line, LineKind, PayoutInput, decide};
 use till_core::card::{
-    Authorization, CardNext, CardState, Goes, Status, ToPay, check_authorize, check_capture, check_refund, check_void,
+    Ask, Authorization, CardNext, CardState, Freeing, Goes, Status, ToPay, check_authorize, check_capture,
+    check_refund, check_void, to_free,
 };
 use till_core::checks::{Blocker, Check};
 use till_core::deposit::DepositTarget;
-use till_core::ids::{CustomerId, DocumentKind, DocumentRef};
+use till_core::ids::{ApplicationId, CustomerId, DocumentKind, DocumentRef, OpenItemId};
 use till_core::money::{Currency, Money};
 use till_core::settle::{Method, MoneyPlace, PlaceKind};
 use till_core::tax::{TaxCategory, TaxRate};
@@ -81,8 +82,15 @@ fn no_more_is_captured_than_was_authorized_and_nothing_after_its_days() {
     // What was given up at the processor, or is over, can be given up here: the order is free then.
     assert_eq!(checks(&check_void(&live, day("2026-03-26"))), []);
     assert_eq!(checks(&check_void(&card(Status::Voided, 0, 0), today)), [Check::CardNotLive]);
-    assert_eq!(checks(&check_refund(("C-4", Money(5_000)), Money(5_001), eur())), [Check::MoreThanHeld]);
-    assert_eq!(checks(&check_refund(("C-4", Money(5_000)), Money(5_000), eur())), []);
+    let waits = Authorization { waits: true, ..live.clone() };
+    assert_eq!(checks(&check_refund(&waits, ("C-4", Money(5_000)), Money(1))), [Check::CardNotLive]);
+    assert_eq!((live.left_on(today), live.left_on(day("2026-03-26"))), (Money(20_000), Money(0)));
+    // Refused after its days, giving it up has found that it does not stand any more.
+    let void = Ask::Void { authorization: "auth_1".to_owned() };
+    assert_eq!(live.after_refusal(&void, day("2026-03-25")), None);
+    assert_eq!(live.after_refusal(&void, day("2026-03-26")), Some(Status::Expired));
+    assert_eq!(checks(&check_refund(&live, ("C-4", Money(5_000)), Money(5_001))), [Check::MoreThanHeld]);
+    assert_eq!(checks(&check_refund(&live, ("C-4", Money(5_000)), Money(5_000))), []);
 }
 
 #[test]
@@ -94,7 +102,12 @@ fn a_card_stands_for_what_nothing_else_stands_for() {
         gross: vec![(rate, Money(29_028))],
         taken_before: Money(8_000),
     };
-    let to_pay = |paid, authorized| ToPay { target: target.clone(), paid: Money(paid), authorized: Money(authorized) };
+    let to_pay = |paid, authorized| ToPay {
+        confirmed: true,
+        target: target.clone(),
+        paid: Money(paid),
+        authorized: Money(authorized),
+    };
     // 290.28 less 80.00, 50.00 and 60.00 are 100.28.
     let left = to_pay(5_000, 6_000);
     assert_eq!(left.room(), Money(10_028));
@@ -107,12 +120,27 @@ fn a_card_stands_for_what_nothing_else_stands_for() {
     let nothing = check_authorize(&to_pay(21_028, 0), Money(0), eur());
     assert_eq!(checks(&nothing), [Check::MoreThanOrder]);
     assert!(nothing[0].sentence.ends_with("nothing is left to authorize."));
+    let draft = ToPay { confirmed: false, ..left.clone() };
+    assert_eq!(checks(&check_authorize(&draft, Money(1), eur())), [Check::CardNotLive]);
     let pounds = Currency::of("GBP").unwrap();
     assert_eq!(checks(&check_authorize(&left, Money(1), pounds)), [Check::CurrencyDiffers]);
     // The invoices first; a deposit as far as the order has room; nothing is lost.
     assert_eq!(Goes::ways(Money(1), Money(0), Money(5)), [Goes::ToInvoices, Goes::Unapplied]);
     assert_eq!(Goes::ways(Money(0), Money(5), Money(5)), [Goes::Deposit, Goes::Unapplied]);
     assert_eq!(Goes::ways(Money(0), Money(4), Money(5)), [Goes::Unapplied]);
+}
+
+/// What goes back takes as little with it as must be: 100, 50 and 30 were applied, one after the other.
+#[test]
+fn the_newest_is_freed_first_and_what_is_left_over_is_applied_again() {
+    let standing = [(1, 100), (2, 50), (3, 30)].map(|(id, used)| (ApplicationId(id), OpenItemId(id + 10), Money(used)));
+    let back = |ids: &[i64]| ids.iter().map(|id| ApplicationId(*id)).collect::<Vec<_>>();
+    let freed = |missing| to_free(&standing, Money(missing));
+    assert_eq!(freed(0), Freeing::default());
+    assert_eq!(freed(30), Freeing { back: back(&[3]), again: None });
+    assert_eq!(freed(20), Freeing { back: back(&[3]), again: Some((OpenItemId(13), Money(10))) });
+    assert_eq!(freed(31), Freeing { back: back(&[3, 2]), again: Some((OpenItemId(12), Money(49))) });
+    assert_eq!(freed(180), Freeing { back: back(&[3, 2, 1]), again: None });
 }
 
 fn place(kind: PlaceKind, number: &str, currency: Option<Currency>) -> MoneyPlace {

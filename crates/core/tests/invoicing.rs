@@ -13,7 +13,7 @@ use till_core::ids::{InvoiceId, ItemId, LayerId, OrderId, OrderLineId, ShipmentL
 use till_core::invoice::{self, ItemKind, TaxDateRule};
 use till_core::marks::Marks;
 use till_core::money::Money;
-use till_core::order::{Hangs, InvoiceShares, LineProgress, OrderFacts, OrderState, hanging};
+use till_core::order::{Frees, Hangs, InvoiceShares, LineProgress, OrderFacts, OrderState, hanging};
 use till_core::shipment::{CostEntry, IntakeInput, LineToShip, ShipmentInput, decide_intake, order_ref};
 use till_core::stock::Layer;
 use till_core::tape::{Figure, TapeStyle};
@@ -239,6 +239,10 @@ fn what_is_missing_until_an_order_closes() {
     let hangs = |order: &OrderFacts| -> Vec<(Hangs, i64, String)> {
         hanging(order).into_iter().map(|one| (one.what, one.amount.0, one.words)).collect()
     };
+    let steps = |order: &OrderFacts| hanging(order).into_iter().map(|one| one.step).collect::<Vec<_>>();
+    assert_eq!(steps(&order), [Frees::ShipBillAndReceive, Frees::Bill, Frees::Receive]);
+    // Gone out and not paid: 2.50 open and 2.46 to bill, less 1.00 billed in advance.
+    assert_eq!((order.gone_out_unpaid(Money(0)), order.gone_out_unpaid(Money(100))), (Money(496), Money(396)));
     let said = |what, amount, words: &str| (what, amount, words.to_owned());
     assert_eq!(
         hangs(&order),
@@ -257,6 +261,9 @@ fn what_is_missing_until_an_order_closes() {
         said(Hangs::Prepaid, 60, "0.60 EUR net billed in advance and not used: its next invoice uses it."),
     ];
     assert_eq!(more, wanted);
+    // A card stands for it: its money is captured, not received.
+    assert_eq!(steps(&order)[..3], [Frees::ShipAndBill, Frees::Bill, Frees::Capture]);
+    assert_eq!(steps(&order)[3..], [Frees::ClearDeposits, Frees::Capture, Frees::Credit]);
     order.confirmed = false;
     assert!(hangs(&order)[0].2.contains("draft"));
 }

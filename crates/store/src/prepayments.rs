@@ -7,7 +7,7 @@ mod requests;
 mod views;
 
 pub use asking::{AdvanceForm, AdvanceLine, AdvanceLineView, AdvancePlan, SavedAdvance, bill, plan, save};
-pub(crate) use facts::{left_of, load_for_invoices, read_uses, rows_of, to_credit, unpaid_of};
+pub(crate) use facts::{left_of, left_with_tax, load_for_invoices, read_uses, rows_of, to_credit, unpaid_of};
 pub use requests::{
     NewRequestPayment, PaymentRequestRow, PaymentRequestView, RequestPaid, RequestState, pay, preview_pay, request,
     request_view, withdraw,

@@ -251,7 +251,7 @@ async fn sent_back_to_the_card() {
     assert_eq!(till.work().await[0].0, Next::AskAgain);
     let twice =
         change(&till.company, async |writing, rules| cards::refund(writing, rules, capture.id, &refund("10.00")).await);
-    assert!(matches!(twice.await, Err(StoreError::WrongState(_))));
+    assert_eq!(refused(twice.await.unwrap_err()), [Check::CardNotLive]);
     till.send(&asked, false).await;
     assert_eq!(*till.entries(id).await.last().unwrap(), lines(&[("27000", 5_000), ("33000", -5_000)]));
     assert_eq!(till.view(id).await.captures[0].left, Money(26_242));

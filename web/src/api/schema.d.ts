@@ -5276,6 +5276,11 @@ export interface components {
             text: string;
         };
         /**
+         * @description The step that frees what hangs on an order.
+         * @enum {string}
+         */
+        Frees: "confirm" | "ship_bill_and_receive" | "ship_and_bill" | "bill" | "capture" | "receive" | "clear_deposits" | "credit";
+        /**
          * @description Where captured money goes.
          * @enum {string}
          */
@@ -5327,13 +5332,12 @@ export interface components {
             /** @description What is wrong with it. */
             sentence?: string | null;
         };
-        /**
-         * @description Something that hangs on an order. Nobody closes one by hand: it closes by itself once nothing does.
-         *     *Source: domain.md section 8, the guard.*
-         */
+        /** @description Something that hangs on an order. Nobody closes one by hand: it closes by itself once nothing does. */
         Hanging: {
             /** @description How much, in the currency of the order: with tax, but for what was billed in advance. */
             amount: components["schemas"]["Money"];
+            /** @description The step that frees it. */
+            step: components["schemas"]["Frees"];
             /** @description What. */
             what: components["schemas"]["Hangs"];
             /** @description In words for the clerk, with what to do. */

@@ -1,19 +1,17 @@
-//! Cards: authorizing, capturing, voiding, sending back, payouts; what the processor tells by itself.
+//! Cards: kept, authorized, captured, voided, sent back. What the processor did is brought into the books in [`booking`],
+//! what it tells by itself comes in through [`hearing`].
+
+mod booking;
+mod hearing;
 
 use actix_web::http::StatusCode;
-use actix_web::web::{Bytes, Data, Path, Query};
-use actix_web::{HttpRequest, HttpResponse, get, post};
-use chrono::{NaiveDate, Utc};
+use actix_web::web::{Data, Path, Query};
+use actix_web::{get, post};
 use serde::{Deserialize, Serialize};
-use till_core::ids::{
-    ApprovalId, CardAuthorizationId, CardCallId, CardCaptureId, CardPayoutId, CardReturnId, CustomerId, OrderId,
-};
-use till_formats::cards::notice;
-use till_processor::signature::check;
-use till_processor::wire::Event;
+use till_core::ids::{ApprovalId, CardAuthorizationId, CardCallId, CardCaptureId, CustomerId, OrderId};
 use till_store::cards::{
-    self, AddedCard, Asked, BookPayout, BookReturn, BookedReturn, CapturePreview, CardFilter, CardForm, CardList,
-    CardView, NewAuthorization, NewCapture, NewRefund, PayoutList, PayoutPreview, PayoutView,
+    self, AddedCard, Asked, CapturePreview, CardFilter, CardForm, CardList, CardView, NewAuthorization, NewCapture,
+    NewRefund,
 };
 use till_store::deposits::EndPreview;
 use till_store::{Actor, Store, StoreError, customers, rules};
@@ -38,16 +36,10 @@ pub(super) fn configure(config: &mut ServiceConfig<'_>) {
         .service(capture)
         .service(void)
         .service(ask_again)
-        .service(book_capture)
         .service(preview_refund)
         .service(refund)
-        .service(preview_return)
-        .service(book_return)
-        .service(payouts)
-        .service(payout)
-        .service(preview_payout)
-        .service(book_payout)
-        .service(event);
+        .configure(booking::configure)
+        .configure(hearing::configure);
 }
 
 /// Whose authorizations to list.
@@ -372,44 +364,6 @@ pub(super) async fn ask_again(
     Ok(Json(CardAsked { card: shown(&store, id).await?, waits: None }))
 }
 
-/// When a capture is brought into the books.
-#[derive(Debug, Default, Serialize, Deserialize, ToSchema)]
-pub(super) struct BookDate {
-    /// The day; none for the day it was captured.
-    #[serde(default)]
-    date: Option<NaiveDate>,
-}
-
-/// The number something got.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub(super) struct CardBooked {
-    /// Its number.
-    number: String,
-}
-
-/// Brings a capture into the books that could not be as it was captured.
-#[utoipa::path(
-    operation_id = "book_capture",
-    params(("Idempotency-Key" = String, Header)),
-    responses((status = 200, body = CardBooked), (status = 409, body = Problem), (status = 422, body = Problem))
-)]
-#[post("/card-captures/{id}/book")]
-pub(super) async fn book_capture(
-    store: Data<Store>,
-    change: Change,
-    id: Path<i64>,
-    wish: Json<BookDate>,
-) -> Answer<CardBooked> {
-    let request = change.request(&wish.0);
-    let number = store
-        .change(change.actor(), Some(&request), async |writing| {
-            let rules = rules::load(writing).await?;
-            cards::book_capture(writing, &rules, CardCaptureId(*id), wish.date).await
-        })
-        .await?;
-    Ok(Json(CardBooked { number }))
-}
-
 /// What sending money back to its card would do to the books.
 #[utoipa::path(operation_id = "preview_card_refund", responses((status = 200, body = EndPreview), (status = 409, body = Problem), (status = 422, body = Problem)))]
 #[post("/card-captures/{id}/refund/preview")]
@@ -442,130 +396,4 @@ pub(super) async fn refund(
         })
         .await?;
     carried_out(&store, &processor, &change, asked).await
-}
-
-/// What bringing a charge back or refund into the books would do.
-#[utoipa::path(operation_id = "preview_card_return", params(("Idempotency-Key" = String, Header)), responses((status = 200, body = BookedReturn), (status = 409, body = Problem), (status = 422, body = Problem)))]
-#[post("/card-returns/{id}/book/preview")]
-pub(super) async fn preview_return(
-    store: Data<Store>,
-    change: Change,
-    id: Path<i64>,
-    wish: Json<BookReturn>,
-) -> Answer<BookedReturn> {
-    Ok(Json(cards::preview_return(&store, change.actor(), CardReturnId(*id), &wish).await?))
-}
-
-/// Brings a charge back or refund into the books.
-#[utoipa::path(
-    operation_id = "book_card_return",
-    params(("Idempotency-Key" = String, Header)),
-    responses((status = 200, body = BookedReturn), (status = 409, body = Problem), (status = 422, body = Problem))
-)]
-#[post("/card-returns/{id}/book")]
-pub(super) async fn book_return(
-    store: Data<Store>,
-    change: Change,
-    id: Path<i64>,
-    wish: Json<BookReturn>,
-) -> Answer<BookedReturn> {
-    let request = change.request(&wish.0);
-    let booked = store
-        .change(change.actor(), Some(&request), async |writing| {
-            let rules = rules::load(writing).await?;
-            cards::book_return(writing, &rules, CardReturnId(*id), &wish).await
-        })
-        .await?;
-    Ok(Json(booked))
-}
-
-/// Payouts of the card processor, newest first. State `to_book` keeps to those that are not in the books.
-#[utoipa::path(operation_id = "card_payouts", params(Stretch), responses((status = 200, body = PayoutList)))]
-#[get("/card-payouts")]
-pub(super) async fn payouts(store: Data<Store>, stretch: Query<Stretch>) -> Answer<PayoutList> {
-    let to_book = stretch.state.as_deref() == Some("to_book");
-    let mut connection = store.read().await?;
-    Ok(Json(cards::payouts(&mut connection, to_book, (stretch.limit(), stretch.offset())).await?))
-}
-
-/// One payout with its lines.
-#[utoipa::path(operation_id = "card_payout", responses((status = 200, body = PayoutView), (status = 404, body = Problem)))]
-#[get("/card-payouts/{id}")]
-pub(super) async fn payout(store: Data<Store>, id: Path<i64>) -> Answer<PayoutView> {
-    Ok(Json(cards::payout(&mut *store.read().await?, CardPayoutId(*id)).await?))
-}
-
-/// What booking a payout would do.
-#[utoipa::path(operation_id = "preview_card_payout", responses((status = 200, body = PayoutPreview), (status = 422, body = Problem)))]
-#[post("/card-payouts/{id}/book/preview")]
-pub(super) async fn preview_payout(store: Data<Store>, id: Path<i64>, wish: Json<BookPayout>) -> Answer<PayoutPreview> {
-    let mut connection = store.read().await?;
-    let rules = rules::load(&mut connection).await?;
-    Ok(Json(cards::preview_payout(&mut connection, &rules, CardPayoutId(*id), &wish).await?))
-}
-
-/// Books a payout.
-#[utoipa::path(
-    operation_id = "book_card_payout",
-    params(("Idempotency-Key" = String, Header)),
-    responses((status = 200, body = CardBooked), (status = 409, body = Problem), (status = 422, body = Problem))
-)]
-#[post("/card-payouts/{id}/book")]
-pub(super) async fn book_payout(
-    store: Data<Store>,
-    change: Change,
-    id: Path<i64>,
-    wish: Json<BookPayout>,
-) -> Answer<CardBooked> {
-    let request = change.request(&wish.0);
-    let number = store
-        .change(change.actor(), Some(&request), async |writing| {
-            let rules = rules::load(writing).await?;
-            cards::book_payout(writing, &rules, CardPayoutId(*id), &wish).await
-        })
-        .await?;
-    Ok(Json(CardBooked { number }))
-}
-
-/// Takes in what the card processor tells by itself: signed as the Standard Webhooks specification has it, taken in once.
-#[utoipa::path(
-    operation_id = "card_event",
-    request_body = String,
-    params(
-        ("webhook-id" = String, Header), ("webhook-timestamp" = String, Header), ("webhook-signature" = String, Header)
-    ),
-    responses((status = 204), (status = 400, body = Problem), (status = 401, body = Problem))
-)]
-#[post("/card-events")]
-pub(super) async fn event(
-    store: Data<Store>,
-    processor: Data<Processor>,
-    request: HttpRequest,
-    body: Bytes,
-) -> Result<HttpResponse, Problem> {
-    let secret = processor.secret().ok_or_else(no_processor)?;
-    let header = |name: &str| request.headers().get(name).and_then(|value| value.to_str().ok()).unwrap_or_default();
-    let headers = (header("webhook-id"), header("webhook-timestamp"), header("webhook-signature"));
-    check(secret.as_bytes(), headers, &body, Utc::now().timestamp()).map_err(|why| {
-        tracing::warn!(%why, "a notice that was not the card processor's");
-        Problem::new(StatusCode::UNAUTHORIZED, "not_signed", format!("{why} Sign it with the secret of these books."))
-    })?;
-    let unread = |why: String| Problem::new(StatusCode::BAD_REQUEST, "malformed", why);
-    let event: Event = serde_json::from_slice(&body).map_err(|error| unread(format!("It cannot be read: {error}.")))?;
-    if event.id != headers.0 {
-        return Err(unread("Its id is not the one it was signed with.".to_owned()));
-    }
-    let told = notice(&event).map_err(|error| unread(error.to_string()))?;
-    let processor_itself = Actor::program(Utc::now());
-    let heard = store
-        .change(&processor_itself, None, async |writing| {
-            let rules = rules::load(writing).await?;
-            cards::hear(writing, &rules, (&event.id, event.key.as_deref()), &told).await
-        })
-        .await;
-    match heard {
-        // It came before.
-        Ok(()) | Err(StoreError::Unrecorded) => Ok(HttpResponse::NoContent().finish()),
-        Err(error) => Err(error.into()),
-    }
 }

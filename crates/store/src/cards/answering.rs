@@ -8,7 +8,7 @@ use till_core::ids::{CardAuthorizationId, CardCallId, CardCaptureId, CardReturnI
 use till_core::money::Money;
 
 use super::asking::note;
-use super::booking::{ToBook, book_if_possible};
+use super::booking::{book_capture_if_possible, book_refund_if_possible};
 use super::facts::load;
 use crate::convert::json;
 use crate::invoices::read;
@@ -36,18 +36,24 @@ pub async fn answer(writing: &mut Writing<'_>, rules: &Rules, call: CardCallId, 
     match (&ask, answer) {
         (Ask::Authorize { .. } | Ask::Void { .. }, Answer::Authorization(told)) => {
             if !tell(writing, authorization, told).await? {
-                // It told of it by itself before.
-                let loaded = load(writing, authorization).await?;
-                note(writing, &loaded, ("card_answered", "heard from the processor about"), Vec::new()).await?;
+                told_before(writing, authorization).await?;
             }
         }
         (Ask::Capture { .. }, Answer::Captured { reference, amount, on }) => {
-            captured(writing, rules, authorization, (reference, *amount, *on)).await?;
+            match capture_named(writing, reference).await? {
+                Some(_) => told_before(writing, authorization).await?,
+                None => captured(writing, rules, authorization, (reference, *amount, *on)).await?,
+            }
         }
         (Ask::Refund { .. }, Answer::Refunded { reference, amount, on }) => {
             let capture = row.capture_id.map(CardCaptureId).ok_or(StoreError::Moved)?;
             let reason = row.reason.unwrap_or_default();
-            refunded(writing, rules, (authorization, capture), (reference, *amount, *on, &reason)).await?;
+            match return_known(writing, reference).await? {
+                true => told_before(writing, authorization).await?,
+                false => {
+                    refunded(writing, rules, (authorization, capture), (reference, *amount, *on, &reason)).await?;
+                }
+            }
         }
         (ask, Answer::Refused { words }) => refused(writing, rules, authorization, (ask, words)).await?,
         (ask, _) => {
@@ -57,6 +63,12 @@ pub async fn answer(writing: &mut Writing<'_>, rules: &Rules, call: CardCallId, 
     }
     refresh(writing, authorization).await?;
     hear_again(writing, rules).await
+}
+
+/// It told of it by itself before it answered: nothing is written twice.
+async fn told_before(writing: &mut Writing<'_>, authorization: CardAuthorizationId) -> Result<()> {
+    let loaded = load(writing, authorization).await?;
+    note(writing, &loaded, ("card_answered", "heard from the processor about"), Vec::new()).await
 }
 
 async fn refresh(writing: &mut Writing<'_>, authorization: CardAuthorizationId) -> Result<()> {
@@ -102,13 +114,7 @@ async fn refused(
     (ask, words): (&Ask, &str),
 ) -> Result<()> {
     let loaded = load(writing, id).await?;
-    let over = loaded.card.valid_until.is_some_and(|until| until < rules.business_date);
-    let status = match ask {
-        Ask::Authorize { .. } => Some(Status::Refused),
-        // It does not stand any more at the processor.
-        Ask::Void { .. } if over => Some(Status::Expired),
-        _ => None,
-    };
+    let status = loaded.card.after_refusal(ask, rules.business_date);
     if let Some(status) = status.map(Status::word) {
         sqlx::query!("UPDATE card_authorizations SET status = ?, words = ? WHERE id = ?", status, words, id.0)
             .execute(&mut **writing)
@@ -138,7 +144,7 @@ async fn captured(
     .await?;
     let fields = vec![set("amount", loaded.card.currency.format(amount))];
     note(writing, &loaded, ("card_captured", "captured from"), fields).await?;
-    book_if_possible(writing, rules, ToBook::Capture(CardCaptureId(id), authorization, amount, on)).await
+    book_capture_if_possible(writing, rules, CardCaptureId(id)).await
 }
 
 async fn refunded(
@@ -149,7 +155,7 @@ async fn refunded(
 ) -> Result<()> {
     let back = ("refunded", reference, amount, Money::ZERO, on, reason);
     let id = went_back(writing, (authorization, capture), back).await?;
-    book_if_possible(writing, rules, ToBook::Refund(id)).await
+    book_refund_if_possible(writing, rules, id).await
 }
 
 /// Keeps what went back to a card: kind, name at the processor, amount, fee, day, why.
@@ -201,12 +207,12 @@ pub async fn hear(
     if heard(writing, id).await? {
         return Err(StoreError::Unrecorded);
     }
-    let outcome = match open_call(writing, key).await?.zip(as_answer(notice)) {
-        Some((call, told)) => {
+    let outcome = match open_call(writing, key).await?.zip(notice.as_answer()) {
+        Some(((call, ask), told)) if ask.fits(&told) => {
             Box::pin(answer(writing, rules, call, &told)).await?;
             Outcome::Done
         }
-        None => take_in(writing, rules, notice).await?,
+        _ => take_in(writing, rules, notice).await?,
     };
     let (kept, at) = (json(notice)?, writing.actor().at.to_rfc3339_opts(SecondsFormat::Millis, true));
     let word = match outcome {
@@ -228,23 +234,10 @@ pub async fn hear(
 }
 
 /// The request a notice came of, where that was not answered yet.
-async fn open_call(connection: &mut SqliteConnection, key: Option<&str>) -> Result<Option<CardCallId>> {
-    let call = sqlx::query_scalar!("SELECT id FROM card_calls WHERE key = ? AND answer IS NULL", key);
-    Ok(call.fetch_optional(connection).await?.map(CardCallId))
-}
-
-/// A notice of something that was asked, as its answer.
-fn as_answer(notice: &Notice) -> Option<Answer> {
-    match notice {
-        Notice::Authorization(told) => Some(Answer::Authorization(told.clone())),
-        Notice::Captured { reference, amount, on, .. } => {
-            Some(Answer::Captured { reference: reference.clone(), amount: *amount, on: *on })
-        }
-        Notice::Refunded { reference, amount, on, .. } => {
-            Some(Answer::Refunded { reference: reference.clone(), amount: *amount, on: *on })
-        }
-        Notice::ChargedBack { .. } | Notice::PaidOut(_) => None,
-    }
+async fn open_call(connection: &mut SqliteConnection, key: Option<&str>) -> Result<Option<(CardCallId, Ask)>> {
+    let call = sqlx::query!("SELECT id, ask FROM card_calls WHERE key = ? AND answer IS NULL", key);
+    let call = call.fetch_optional(connection).await?;
+    call.map(|call| Ok((CardCallId(call.id), read(&call.ask)?))).transpose()
 }
 
 async fn named(connection: &mut SqliteConnection, reference: &str) -> Result<Option<CardAuthorizationId>> {

@@ -1,40 +1,30 @@
 //! What is asked of the processor: decided on, written down with its key, and sent by someone else.
 
-use chrono::{NaiveDate, SecondsFormat};
+mod keeping;
+mod refunding;
+
+use chrono::SecondsFormat;
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
-use till_core::calendar::DocumentDate;
-use till_core::card::{Ask, Status, ToPay, check_authorize, check_capture, check_refund, check_void};
+use till_core::card::{Ask, Status, ToPay, check_authorize, check_capture, check_void};
 use till_core::checks::{Blocker, stops};
-use till_core::fingerprint;
 use till_core::ids::{
     ApprovalId, CardAuthorizationId, CardCallId, CardCaptureId, CardId, CustomerId, DocumentKind, OrderId,
 };
 use till_core::money::{Currency, Money};
-use till_core::people::check_reason;
 
-use super::booking::{CapturePreview, decided, ending, previewed_end};
+use super::booking::{CapturePreview, decided};
 use super::facts::{Loaded, load};
-use crate::approvals::{self, Asked as AskedFor, Go, Wish};
 use crate::convert::json;
-use crate::deposits::{self, EndPreview};
 use crate::invoices::read;
 use crate::open_items::next_id;
 use crate::rules::{Rules, next_number};
 use crate::writing::{Writing, set};
-use crate::{Result, StoreError, customers, orders};
+use crate::{Result, StoreError, customers, deposits, orders};
 
-/// A card of a customer that was typed on the processor's page.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct AddedCard {
-    /// Its id here.
-    pub id: CardId,
-    /// The last four digits of its number.
-    pub last_four: String,
-    /// The month it is valid through: `2028-05`.
-    pub valid_through: String,
-}
+pub use keeping::{AddedCard, add_card};
+pub(super) use refunding::captured;
+pub use refunding::{NewRefund, preview_refund, refund};
 
 /// What authorizing a card for an order starts from.
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -79,21 +69,6 @@ pub struct NewCapture {
     /// A decimal; none for what has gone out and is not paid.
     #[serde(default)]
     pub amount: Option<String>,
-    /// Fingerprint of the preview that was seen.
-    #[serde(default)]
-    pub seen: Option<String>,
-}
-
-/// What is to go back to a card, as typed.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct NewRefund {
-    /// A decimal; none for all that is held or unapplied of it.
-    #[serde(default)]
-    pub amount: Option<String>,
-    /// Why.
-    #[serde(default)]
-    pub reason: String,
     /// Fingerprint of the preview that was seen.
     #[serde(default)]
     pub seen: Option<String>,
@@ -149,65 +124,26 @@ pub async fn open_calls(
     calls.into_iter().map(|row| Ok(Outgoing { call: CardCallId(row.id), key: row.key, ask: read(&row.ask)? })).collect()
 }
 
-/// Keeps a card that a customer typed on the processor's page. No number comes near: only what stands for it.
-///
-/// # Errors
-/// A card that is kept already for someone else.
-pub async fn add_card(
-    writing: &mut Writing<'_>,
-    rules: &Rules,
-    customer: CustomerId,
-    (token, last_four, valid_through): (&str, &str, &str),
-) -> Result<AddedCard> {
-    let (facts, _) = customers::facts(writing, customer).await?;
-    let known =
-        sqlx::query!("SELECT id, customer_id FROM cards WHERE token = ?", token).fetch_optional(&mut **writing).await?;
-    let id = match known {
-        Some(known) if known.customer_id == customer.0 => known.id,
-        Some(_) => return Err(StoreError::invalid("session", "This card is another customer's. Add it anew.")),
-        None => {
-            let id = next_id(writing, "cards").await?;
-            sqlx::query!(
-                "INSERT INTO cards (id, customer_id, token, last_four, valid_through, added_on) VALUES (?, ?, ?, ?, ?, ?)",
-                id,
-                customer.0,
-                token,
-                last_four,
-                valid_through,
-                rules.business_date
-            )
-            .execute(&mut **writing)
-            .await?;
-            id
-        }
-    };
-    let number =
-        sqlx::query_scalar!("SELECT number FROM customers WHERE id = ?", customer.0).fetch_one(&mut **writing).await?;
-    let words = format!("kept a card of {}", facts.name);
-    let fields = vec![set("ends in", last_four)];
-    writing.note_on((DocumentKind::Customer, customer.0, &number), "card_kept", words, None, fields);
-    Ok(AddedCard { id: CardId(id), last_four: last_four.to_owned(), valid_through: valid_through.to_owned() })
-}
-
 async fn to_pay(
     connection: &mut SqliteConnection,
     rules: &Rules,
     order: OrderId,
 ) -> Result<(CustomerId, Currency, ToPay)> {
-    let row = sqlx::query!("SELECT customer_id, state, number FROM orders WHERE id = ?", order.0)
+    let customer = sqlx::query_scalar!("SELECT customer_id FROM orders WHERE id = ?", order.0)
         .fetch_optional(&mut *connection)
         .await?
         .ok_or_else(|| StoreError::not_found(DocumentKind::Order, order))?;
-    if row.state == "draft" {
-        let sentence = format!("{} is a draft. Confirm it first.", row.number);
-        return Err(StoreError::invalid("order", sentence));
-    }
-    let customer = CustomerId(row.customer_id);
+    let customer = CustomerId(customer);
     let (_, own) = customers::facts(connection, customer).await?;
     let target = deposits::target(connection, rules, order, customer).await?;
     let facts = orders::facts(connection, &[order]).await?.pop();
     let facts = facts.ok_or_else(|| StoreError::not_found(DocumentKind::Order, order))?;
-    let to_pay = ToPay { paid: facts.paid_otherwise(target.taken_before), authorized: facts.card_left, target };
+    let to_pay = ToPay {
+        confirmed: facts.confirmed,
+        paid: facts.paid_otherwise(target.taken_before),
+        authorized: facts.card_left,
+        target,
+    };
     Ok((customer, own, to_pay))
 }
 
@@ -402,130 +338,4 @@ pub(super) async fn note(
     let at = (DocumentKind::CardAuthorization, loaded.id.0, number.as_str());
     writing.note_on(at, what, format!("{words} {number}"), Some(loaded.version + 1), fields);
     Ok(())
-}
-
-/// A capture that is in the books.
-pub(super) struct Captured {
-    pub(super) id: CardCaptureId,
-    pub(super) authorization: CardAuthorizationId,
-    pub(super) reference: String,
-    pub(super) payment: Option<i64>,
-    /// What of it did not go back.
-    pub(super) left: Money,
-}
-
-pub(super) async fn captured(connection: &mut SqliteConnection, id: CardCaptureId) -> Result<Captured> {
-    let row = sqlx::query!(
-        r#"SELECT authorization_id, reference, payment_id,
-                  amount_minor - coalesce((SELECT sum(card_returns.amount_minor) FROM card_returns WHERE capture_id = card_captures.id), 0) AS "left!: i64"
-           FROM card_captures WHERE id = ?"#,
-        id.0
-    )
-    .fetch_optional(connection)
-    .await?
-    .ok_or_else(|| StoreError::not_found(DocumentKind::CardAuthorization, format!("capture {id}")))?;
-    Ok(Captured {
-        id,
-        authorization: CardAuthorizationId(row.authorization_id),
-        reference: row.reference,
-        payment: row.payment_id,
-        left: Money(row.left),
-    })
-}
-
-struct ToRefund {
-    capture: Captured,
-    loaded: Loaded,
-    preview: EndPreview,
-    amount_base: Money,
-    payment_number: String,
-    open: Money,
-}
-
-async fn to_refund(
-    connection: &mut SqliteConnection,
-    rules: &Rules,
-    id: CardCaptureId,
-    new: &NewRefund,
-) -> Result<ToRefund> {
-    let capture = captured(connection, id).await?;
-    let loaded = load(connection, capture.authorization).await?;
-    let Some(payment) = capture.payment else {
-        let sentence = format!("A capture of {} is not in the books yet. Book it first.", loaded.card.number);
-        return Err(StoreError::WrongState(sentence));
-    };
-    let date = DocumentDate::or_business_date(None, rules.business_date);
-    let mut input = ending(connection, rules, (payment, None), (date, &new.reason)).await?;
-    input.amount = match &new.amount {
-        Some(typed) => loaded.card.currency.parse(typed).map_err(|error| StoreError::decimal("amount", &error))?,
-        None => input.item.open.min(capture.left),
-    };
-    let (mut preview, amount_base) = previewed_end(&input);
-    let number = input.item.document.number.clone();
-    preview.blockers.extend(check_refund((&number, capture.left), input.amount, loaded.card.currency));
-    Ok(ToRefund { capture, loaded, preview, amount_base, payment_number: number, open: input.item.open })
-}
-
-/// What sending money back to its card would do to the books, once the processor has answered.
-///
-/// # Errors
-/// An unknown capture, an amount that cannot be read.
-pub async fn preview_refund(
-    connection: &mut SqliteConnection,
-    rules: &Rules,
-    id: CardCaptureId,
-    new: &NewRefund,
-) -> Result<EndPreview> {
-    Ok(to_refund(connection, rules, id, new).await?.preview)
-}
-
-/// Writes down that money is to go back to its card, or asks for approval where the role has to.
-///
-/// # Errors
-/// [`StoreError::Moved`], or what the core refuses.
-pub async fn refund(writing: &mut Writing<'_>, rules: &Rules, id: CardCaptureId, new: &NewRefund) -> Result<Asked> {
-    let reason = check_reason(&new.reason).map_err(|why| StoreError::invalid("reason", why))?;
-    let ToRefund { capture, loaded, preview, amount_base, payment_number, open } =
-        to_refund(writing, rules, id, new).await?;
-    if loaded.card.waits {
-        let sentence = format!("The processor did not answer yet what was asked of {}.", loaded.card.number);
-        return Err(StoreError::WrongState(format!("{sentence} Ask it again first.")));
-    }
-    if stops(&preview.blockers) {
-        return Err(StoreError::Refused(preview.blockers));
-    }
-    writing.saw(new.seen.as_deref(), &preview.fingerprint)?;
-    let (currency, amount) = (loaded.card.currency, preview.amount);
-    let typed = currency.format(amount);
-    let wish = Wish {
-        asked: AskedFor::RefundCard {
-            capture: id,
-            wish: NewRefund { amount: Some(typed.clone()), reason: reason.clone(), seen: None },
-        },
-        document: loaded.document(),
-        amount: amount_base,
-        words: format!(
-            "send {} {currency} of {payment_number} of {} back to the card",
-            currency.grouped(amount),
-            loaded.customer_name
-        ),
-        changes: vec![set("refund", &typed)],
-        reason: reason.clone(),
-        mark: fingerprint::of(&(id, amount, open)),
-        gives_away: Money::ZERO,
-        held: false,
-    };
-    if let Go::Waits(approval) = approvals::allowed_or_asked(writing, rules, wish).await? {
-        return Ok(Asked { authorization: capture.authorization, call: None, waits: Some(approval) });
-    }
-    let ask = Ask::Refund { capture: capture.reference, amount };
-    let call = write_call(writing, capture.authorization, (&ask, Some(capture.id), Some(&reason))).await?;
-    let fields = vec![set("amount", typed), set("reason", reason)];
-    note(writing, &loaded, ("card_refund_asked", "asked to send money back to the card of"), fields).await?;
-    Ok(Asked { authorization: capture.authorization, call: Some(call), waits: None })
-}
-
-/// The day something is said to have happened at the processor, for the books: no later than today.
-pub(super) fn in_books(on: NaiveDate, rules: &Rules) -> NaiveDate {
-    on.min(rules.business_date)
 }

@@ -3,27 +3,29 @@
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
-use till_core::calendar::{DateOrder, DocumentDate};
-use till_core::card::Goes;
+use till_core::calendar::DocumentDate;
 use till_core::card::payout::LineKind;
+use till_core::card::{Freeing, Goes, in_books, spread_over, to_free};
 use till_core::checks::{Blocker, stops};
 use till_core::deposit::ending::{EndInput, Ending, decide};
 use till_core::entry::Entry;
 use till_core::fingerprint;
-use till_core::ids::{CardAuthorizationId, CardCaptureId, CardReturnId, DocumentKind, DocumentRef, ReceiptId};
+use till_core::ids::{
+    CardAuthorizationId, CardCaptureId, CardReturnId, DocumentKind, DocumentRef, InvoiceId, OpenItemId, ReceiptId,
+};
 use till_core::money::{Currency, Money};
 use till_core::open_items::Side;
 use till_core::tape::{Change, Tape};
 
-use super::asking::{captured, in_books, note};
+use super::asking::{captured, note};
 use super::facts::{Loaded, load};
 use crate::convert::known;
-use crate::deposits::{self, EndPreview, NewDeposit};
+use crate::deposits::{self, NewDeposit};
 use crate::open_items::standing_on_credit;
 use crate::receipts::{self, NewApplication, NewApplications, NewReceipt, ToUnapply};
-use crate::rules::{Rules, exchange_rate, next_number};
+use crate::rules::{Rules, next_number};
 use crate::writing::{Writing, set};
-use crate::{Actor, Result, Store, StoreError, customers, money_places, open_items, posting, rules, sensible_date};
+use crate::{Actor, Result, Store, StoreError, money_places, open_items, posting, rules, sensible_date};
 
 /// What a capture becomes in the books.
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -90,27 +92,11 @@ pub(super) async fn decided(
     last.ok_or(StoreError::Moved)
 }
 
-fn becomes(
-    loaded: &Loaded,
-    goes: Goes,
-    (amount, date): (Money, NaiveDate),
-    open: &[(till_core::ids::InvoiceId, Money)],
-) -> Becomes {
+fn becomes(loaded: &Loaded, goes: Goes, (amount, date): (Money, NaiveDate), open: &[(InvoiceId, Money)]) -> Becomes {
     let currency = loaded.card.currency;
-    let mut left = amount;
-    let applications = match goes {
-        Goes::ToInvoices => open
-            .iter()
-            .map(|(invoice, open)| {
-                let part = left.min(*open);
-                left -= part;
-                (*invoice, part)
-            })
-            .filter(|(_, part)| part.is_positive())
-            .map(|(invoice, part)| NewApplication::to_invoice(invoice, currency.format(part)))
-            .collect(),
-        Goes::Deposit | Goes::Unapplied => Vec::new(),
-    };
+    let parts = if goes == Goes::ToInvoices { spread_over(amount, open) } else { Vec::new() };
+    let applied = |(invoice, part)| NewApplication::to_invoice(invoice, currency.format(part));
+    let applications = parts.into_iter().map(applied).collect();
     let (method, reference) = ("card".to_owned(), Some(loaded.card.number.clone()));
     match goes {
         Goes::Deposit => Becomes::Deposit(NewDeposit {
@@ -159,7 +145,7 @@ pub async fn book_capture(
     }
     let date = match date {
         Some(date) => sensible_date("date", date)?,
-        None => in_books(row.day, rules),
+        None => in_books(row.day, rules.business_date),
     };
     let (preview, becomes) = decided(writing, rules, &loaded, (Money(row.amount_minor), date)).await?;
     if stops(&preview.blockers) {
@@ -216,37 +202,8 @@ pub(super) async fn ending<'a>(
 ) -> Result<EndInput<'a>> {
     let kind = receipts::kind_of(connection, ReceiptId(payment)).await?;
     let item = open_items::item_of(connection, kind, payment, Side::OwedByUs).await?;
-    let (customer, _) = customers::facts(connection, item.customer).await?;
-    Ok(EndInput {
-        customer_name: customer.name,
-        customer_class: customer.class,
-        ending: Ending::Card { place: money_places::card(connection).await?.place, fee },
-        amount: item.open,
-        date,
-        reason: reason.trim().to_owned(),
-        rate: exchange_rate(connection, rules, item.currency, date.date).await?,
-        at_place: Vec::new(),
-        base: rules.base,
-        dates: DateOrder::of_today(rules.business_date),
-        accounts: &rules.accounts,
-        periods: &rules.periods,
-        item,
-    })
-}
-
-/// What sending money back would do, with what it is carried at.
-pub(super) fn previewed_end(input: &EndInput<'_>) -> (EndPreview, Money) {
-    let decision = decide(input);
-    let preview = EndPreview {
-        currency: input.item.currency,
-        amount: input.amount,
-        entry: decision.entry,
-        tape: decision.tape,
-        changes: decision.changes,
-        blockers: decision.blockers,
-        fingerprint: decision.fingerprint,
-    };
-    (preview, decision.amount_base)
+    let ending = Ending::Card { place: money_places::card(connection).await?.place, fee };
+    deposits::end_input(connection, rules, (item, ending), (date, reason)).await
 }
 
 struct Return {
@@ -312,40 +269,25 @@ pub async fn book_return(
     Ok(booked)
 }
 
-/// An application that is taken back so that money can leave, with what of it is made anew.
-struct Again {
-    item: till_core::ids::OpenItemId,
-    amount: Money,
-}
-
-/// Frees as much of a payment as is missing. Returns what is to be applied again.
+/// Frees as much of a payment as is missing. Returns what is to be applied again: to which item, how much of the payment.
 async fn free(
     writing: &mut Writing<'_>,
     rules: &Rules,
     (payment, missing): (i64, Money),
     (date, reason): (NaiveDate, &str),
     entries: &mut Vec<Entry>,
-) -> Result<Vec<Again>> {
+) -> Result<Option<(OpenItemId, Money)>> {
     let kind = receipts::kind_of(writing, ReceiptId(payment)).await?;
     let item = open_items::item_of(writing, kind, payment, Side::OwedByUs).await?;
-    let mut standing = standing_on_credit(writing, item.id).await?;
-    standing.retain(|one| !matches!(one.debit.document.kind, DocumentKind::DepositEnd | DocumentKind::CardReturn));
-    let (mut freed, mut wanted, mut again) = (Money::ZERO, Vec::new(), Vec::new());
-    for one in standing.iter().rev() {
-        if freed >= missing {
-            break;
-        }
-        freed += one.used.0;
-        wanted.push(one.id);
-        if freed > missing {
-            // In two currencies what is made anew is applied as the money says, at the rates of the day.
-            again.push(Again { item: one.debit.id, amount: freed - missing });
-        }
+    let standing = standing_on_credit(writing, item.id).await?;
+    let ends = |kind| matches!(kind, DocumentKind::DepositEnd | DocumentKind::CardReturn);
+    let applied = standing.iter().filter(|one| !ends(one.debit.document.kind));
+    let applied: Vec<_> = applied.map(|one| (one.id, one.debit.id, one.used.0)).collect();
+    let Freeing { back, again } = to_free(&applied, missing);
+    if back.is_empty() {
+        return Ok(None);
     }
-    if wanted.is_empty() {
-        return Ok(Vec::new());
-    }
-    let wish = ToUnapply { applications: Some(wanted), date: Some(date), reason: reason.to_owned() };
+    let wish = ToUnapply { applications: Some(back), date: Some(date), reason: reason.to_owned() };
     let preview = receipts::preview_unapply(writing, rules, ReceiptId(payment), &wish).await?;
     entries.extend(preview.entries.iter().map(|reversal| reversal.entry.clone()));
     let version = version_of(writing, payment).await?;
@@ -361,14 +303,12 @@ async fn apply_again(
     writing: &mut Writing<'_>,
     rules: &Rules,
     (payment, currency, date): (i64, Currency, NaiveDate),
-    again: &[Again],
+    (item, amount): (OpenItemId, Money),
     entries: &mut Vec<Entry>,
 ) -> Result<()> {
-    if again.is_empty() {
-        return Ok(());
-    }
-    let applications = again.iter().map(|one| NewApplication::to_item(one.item, currency.format(one.amount))).collect();
-    let new = NewApplications { date: Some(date), applications: Some(applications) };
+    // To an item in another currency it goes at the rates of the day, as any money.
+    let application = NewApplication::to_item(item, currency.format(amount));
+    let new = NewApplications { date: Some(date), applications: Some(vec![application]) };
     let preview = receipts::preview_apply(writing, rules, ReceiptId(payment), &new).await?;
     entries.extend(preview.entry.clone());
     let version = version_of(writing, payment).await?;
@@ -394,7 +334,7 @@ async fn carry_out(
     };
     let date = match date {
         Some(date) => DocumentDate { date: sensible_date("date", date)?, typed: true },
-        None => DocumentDate { date: in_books(back.happened_on, rules), typed: false },
+        None => DocumentDate { date: in_books(back.happened_on, rules.business_date), typed: false },
     };
     let mut entries = Vec::new();
     let fee = (back.kind == LineKind::ChargeBack).then_some(back.fee);
@@ -402,7 +342,7 @@ async fn carry_out(
     let missing = back.amount - input.item.open;
     let again = match missing.is_positive() {
         true => free(writing, rules, (payment, missing), (date.date, &back.reason), &mut entries).await?,
-        false => Vec::new(),
+        false => None,
     };
     let mut input = ending(writing, rules, (payment, fee), (date, &back.reason)).await?;
     input.amount = back.amount;
@@ -425,7 +365,9 @@ async fn carry_out(
     )
     .execute(&mut **writing)
     .await?;
-    apply_again(writing, rules, (payment, input.item.currency, date.date), &again, &mut entries).await?;
+    if let Some(again) = again {
+        apply_again(writing, rules, (payment, input.item.currency, date.date), again, &mut entries).await?;
+    }
     deposits::refresh_orders(writing, &[payment]).await?;
     let document = &input.item.document;
     let what = if fee.is_some() { "booked a charge back of" } else { "booked a refund of" };
@@ -435,32 +377,28 @@ async fn carry_out(
     Ok(BookedReturn { number, entries, tape: decision.tape, fingerprint })
 }
 
-/// Brings what the processor just answered into the books where nothing stops it; otherwise the day sheet asks for it.
-pub(super) async fn book_if_possible(writing: &mut Writing<'_>, rules: &Rules, what: ToBook) -> Result<()> {
-    match what {
-        ToBook::Capture(id, authorization, amount, on) => {
-            let loaded = load(writing, authorization).await?;
-            let (preview, _) = decided(writing, rules, &loaded, (amount, in_books(on, rules))).await?;
-            if !stops(&preview.blockers) {
-                book_capture(writing, rules, id, None).await?;
-            }
-        }
-        ToBook::Refund(id) => {
-            let back = returned(writing, id).await?;
-            let Some(payment) = captured(writing, back.capture).await?.payment else { return Ok(()) };
-            let date = DocumentDate { date: in_books(back.happened_on, rules), typed: false };
-            let mut input = ending(writing, rules, (payment, None), (date, &back.reason)).await?;
-            input.amount = back.amount;
-            if !stops(&decide(&input).blockers) {
-                carry_out(writing, rules, id, None).await?;
-            }
-        }
+/// Brings a capture into the books where nothing stops that; otherwise the day sheet asks for it.
+pub(super) async fn book_capture_if_possible(
+    writing: &mut Writing<'_>,
+    rules: &Rules,
+    id: CardCaptureId,
+) -> Result<()> {
+    match book_capture(writing, rules, id, None).await {
+        // It was refused before anything was written.
+        Ok(_) | Err(StoreError::Refused(_)) => Ok(()),
+        Err(error) => Err(error),
     }
-    Ok(())
 }
 
-/// What the processor just answered.
-pub(super) enum ToBook {
-    Capture(CardCaptureId, CardAuthorizationId, Money, NaiveDate),
-    Refund(CardReturnId),
+/// The same of money that was sent back; nothing is unapplied for it without a word.
+pub(super) async fn book_refund_if_possible(writing: &mut Writing<'_>, rules: &Rules, id: CardReturnId) -> Result<()> {
+    let back = returned(writing, id).await?;
+    let Some(payment) = captured(writing, back.capture).await?.payment else { return Ok(()) };
+    let date = DocumentDate { date: in_books(back.happened_on, rules.business_date), typed: false };
+    let mut input = ending(writing, rules, (payment, None), (date, &back.reason)).await?;
+    input.amount = back.amount;
+    if !stops(&decide(&input).blockers) {
+        carry_out(writing, rules, id, None).await?;
+    }
+    Ok(())
 }

@@ -13,7 +13,7 @@ use till_core::order::OrderFacts;
 use crate::convert::{currency, json, known};
 use crate::ledger::PostedEntry;
 use crate::rules::{Rules, exchange_rate};
-use crate::{Result, StoreError, ledger, orders};
+use crate::{Result, StoreError, ledger, orders, prepayments};
 
 /// An authorization with everything beside it.
 #[derive(Debug, Clone)]
@@ -55,6 +55,7 @@ pub(super) async fn load_all(connection: &mut SqliteConnection, ids: &[CardAutho
     .await?;
     let on: Vec<OrderId> = rows.iter().map(|row| OrderId(row.order)).collect();
     let facts = orders::facts(connection, &on).await?;
+    let prepaid = prepayments::left_with_tax(connection, &json(&on)?).await?;
     rows.into_iter()
         .zip(facts)
         .map(|(row, order)| {
@@ -68,7 +69,7 @@ pub(super) async fn load_all(connection: &mut SqliteConnection, ids: &[CardAutho
                     captured: Money(row.captured),
                     valid_until: row.valid_until,
                     waits: row.waits,
-                    due: order.gone_out_unpaid(),
+                    due: order.gone_out_unpaid(prepaid.get(&order.id.0).copied().unwrap_or_default()),
                 },
                 customer: CustomerId(row.customer),
                 customer_name: row.name,

@@ -127,8 +127,11 @@ pub async fn payouts(
     to_book: bool,
     (limit, offset): (i64, i64),
 ) -> Result<PayoutList> {
-    let ids = sqlx::query_scalar!(
-        "SELECT id FROM card_payouts WHERE NOT ? OR entry_id IS NULL ORDER BY id DESC LIMIT ? OFFSET ?",
+    let rows = sqlx::query_as!(
+        Kept,
+        r#"SELECT id, reference, number, paid_on AS "paid_on: NaiveDate", currency, gross_minor, fee_minor, net_minor, report,
+                  posting_date AS "posting_date: NaiveDate"
+           FROM card_payouts WHERE NOT ? OR entry_id IS NULL ORDER BY id DESC LIMIT ? OFFSET ?"#,
         to_book,
         limit,
         offset
@@ -138,34 +141,50 @@ pub async fn payouts(
     let count = sqlx::query_scalar!("SELECT count(*) FROM card_payouts WHERE NOT ? OR entry_id IS NULL", to_book)
         .fetch_one(&mut *connection)
         .await?;
-    let mut payouts = Vec::with_capacity(ids.len());
-    for id in ids {
-        payouts.push(load(connection, CardPayoutId(id)).await?.0);
+    Ok(PayoutList { payouts: rows.iter().map(Kept::row).collect::<Result<_>>()?, count })
+}
+
+/// A payout as it is kept.
+struct Kept {
+    id: i64,
+    reference: String,
+    number: Option<String>,
+    paid_on: NaiveDate,
+    currency: String,
+    gross_minor: i64,
+    fee_minor: i64,
+    net_minor: i64,
+    report: String,
+    posting_date: Option<NaiveDate>,
+}
+
+impl Kept {
+    fn row(&self) -> Result<PayoutRow> {
+        Ok(PayoutRow {
+            id: CardPayoutId(self.id),
+            reference: self.reference.clone(),
+            number: self.number.clone(),
+            paid_on: self.paid_on,
+            currency: currency(&self.currency)?,
+            gross: Money(self.gross_minor),
+            fee: Money(self.fee_minor),
+            net: Money(self.net_minor),
+            booked_on: self.posting_date,
+        })
     }
-    Ok(PayoutList { payouts, count })
 }
 
 async fn load(connection: &mut SqliteConnection, id: CardPayoutId) -> Result<(PayoutRow, Vec<ReportLine>)> {
-    let row = sqlx::query!(
-        r#"SELECT reference, number, paid_on AS "paid_on: NaiveDate", currency, gross_minor, fee_minor, net_minor, report,
+    let kept = sqlx::query_as!(
+        Kept,
+        r#"SELECT id, reference, number, paid_on AS "paid_on: NaiveDate", currency, gross_minor, fee_minor, net_minor, report,
                   posting_date AS "posting_date: NaiveDate" FROM card_payouts WHERE id = ?"#,
         id.0
     )
     .fetch_optional(connection)
     .await?
     .ok_or_else(|| StoreError::not_found(DocumentKind::CardPayout, id))?;
-    let head = PayoutRow {
-        id,
-        reference: row.reference,
-        number: row.number,
-        paid_on: row.paid_on,
-        currency: currency(&row.currency)?,
-        gross: Money(row.gross_minor),
-        fee: Money(row.fee_minor),
-        net: Money(row.net_minor),
-        booked_on: row.posting_date,
-    };
-    Ok((head, read(&row.report)?))
+    Ok((kept.row()?, read(&kept.report)?))
 }
 
 /// What a line moved in the books; with the customer's name and the day.

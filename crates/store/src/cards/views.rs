@@ -154,8 +154,8 @@ fn row(loaded: Loaded, rules: &Rules) -> CardRow {
         currency: card.currency,
         amount: card.amount,
         captured: card.captured,
-        left: if card.stands(today) { card.left() } else { Money::ZERO },
-        to_capture: if card.stands(today) { card.to_capture() } else { Money::ZERO },
+        left: card.left_on(today),
+        to_capture: card.to_capture_on(today),
         state: card.state(today),
         next: card.next(today),
     }

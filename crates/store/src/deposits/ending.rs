@@ -9,7 +9,7 @@ use till_core::deposit::ending::{EndDecision, EndInput, EndKind, Ending, decide}
 use till_core::entry::Entry;
 use till_core::ids::{ApprovalId, DepositId, DocumentKind, DocumentRef, EntryId, OrderId};
 use till_core::money::{Currency, Money};
-use till_core::open_items::Side;
+use till_core::open_items::{OpenItem, Side};
 use till_core::room::Movement;
 use till_core::settle::PlaceKind;
 use till_core::tape::{Change, Tape};
@@ -73,6 +73,31 @@ pub struct Ended {
     pub version: i64,
 }
 
+/// Everything needed to decide on how what is open of a payment ends: all of it, unless less is said.
+pub(crate) async fn end_input<'a>(
+    connection: &mut SqliteConnection,
+    rules: &'a Rules,
+    (item, ending): (OpenItem, Ending),
+    (date, reason): (DocumentDate, &str),
+) -> Result<EndInput<'a>> {
+    let (customer, _) = customers::facts(connection, item.customer).await?;
+    Ok(EndInput {
+        customer_name: customer.name,
+        customer_class: customer.class,
+        ending,
+        amount: item.open,
+        date,
+        reason: reason.trim().to_owned(),
+        rate: exchange_rate(connection, rules, item.currency, date.date).await?,
+        at_place: Vec::new(),
+        base: rules.base,
+        dates: DateOrder::of_today(rules.business_date),
+        accounts: &rules.accounts,
+        periods: &rules.periods,
+        item,
+    })
+}
+
 struct Loaded<'a> {
     input: EndInput<'a>,
     version: i64,
@@ -97,23 +122,8 @@ async fn load<'a>(
     .await?
     .ok_or_else(|| StoreError::not_found(DocumentKind::Deposit, id))?;
     let item = open_items::item_of(connection, DocumentKind::Deposit, id.0, Side::OwedByUs).await?;
-    let (customer, _) = customers::facts(connection, item.customer).await?;
     let date = DocumentDate::or_business_date(date, rules.business_date);
-    let input = EndInput {
-        customer_name: customer.name,
-        customer_class: customer.class,
-        ending: Ending::Keep,
-        amount: item.open,
-        date,
-        reason: reason.trim().to_owned(),
-        rate: exchange_rate(connection, rules, item.currency, date.date).await?,
-        at_place: Vec::new(),
-        base: rules.base,
-        dates: DateOrder::of_today(rules.business_date),
-        accounts: &rules.accounts,
-        periods: &rules.periods,
-        item,
-    };
+    let input = end_input(connection, rules, (item, Ending::Keep), (date, reason)).await?;
     let loaded = Loaded { input, version: row.version, order: row.order_id };
     Ok((loaded, (row.place, Money(row.amount_minor), Money(row.amount_base_minor), EntryId(row.entry_id))))
 }
@@ -171,8 +181,8 @@ async fn to_reverse<'a>(
     Ok(loaded)
 }
 
-fn previewed(input: &EndInput<'_>) -> EndPreview {
-    let decision = decide(input);
+/// What it would do.
+pub(crate) fn previewed(input: &EndInput<'_>, decision: EndDecision) -> EndPreview {
     EndPreview {
         currency: input.item.currency,
         amount: input.amount,
@@ -194,7 +204,8 @@ pub async fn preview_end(
     id: DepositId,
     wish: &NewEnd,
 ) -> Result<EndPreview> {
-    Ok(previewed(&to_end(connection, rules, id, wish).await?.input))
+    let input = to_end(connection, rules, id, wish).await?.input;
+    Ok(previewed(&input, decide(&input)))
 }
 
 /// What reversing a deposit would do.
@@ -207,7 +218,8 @@ pub async fn preview_reverse(
     id: DepositId,
     wish: &ToReverse,
 ) -> Result<EndPreview> {
-    Ok(previewed(&to_reverse(connection, rules, id, wish).await?.input))
+    let input = to_reverse(connection, rules, id, wish).await?.input;
+    Ok(previewed(&input, decide(&input)))
 }
 
 fn agreed(loaded: &Loaded<'_>, version: Option<i64>) -> Result<EndDecision> {

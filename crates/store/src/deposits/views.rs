@@ -349,8 +349,14 @@ async fn ends_of(connection: &mut SqliteConnection, id: DepositId) -> Result<Vec
 
 async fn ends(connection: &mut SqliteConnection, id: DepositId) -> Result<Vec<DepositEndView>> {
     sqlx::query!(
-        r#"SELECT number, kind, posting_date AS "date: NaiveDate", payment_methods.name AS "method?", amount_minor, reason
-           FROM deposit_ends LEFT JOIN payment_methods ON code = method WHERE deposit_id = ? ORDER BY deposit_ends.id"#,
+        r#"SELECT number AS "number!", kind AS "kind!", posting_date AS "date!: NaiveDate", payment_methods.name AS "method?",
+                  amount_minor AS "amount_minor!", reason AS "reason!"
+           FROM deposit_ends LEFT JOIN payment_methods ON code = method WHERE deposit_id = ?1
+           UNION ALL
+           SELECT card_returns.number, 'refunded', posting_date, CASE card_returns.kind WHEN 'refunded' THEN 'card' ELSE 'charged back' END,
+                  card_returns.amount_minor, reason
+           FROM card_captures JOIN card_returns ON capture_id = card_captures.id WHERE payment_id = ?1 AND entry_id IS NOT NULL
+           ORDER BY 3"#,
         id.0
     )
     .fetch_all(connection)

@@ -164,6 +164,25 @@ pub(crate) async fn left_of(connection: &mut SqliteConnection, orders: &str) -> 
     .collect())
 }
 
+/// The same, with its tax.
+pub(crate) async fn left_with_tax(connection: &mut SqliteConnection, orders: &str) -> Result<HashMap<i64, Money>> {
+    Ok(sqlx::query!(
+        r#"SELECT order_lines.order_id AS "order!", sum(line.net_minor + line.prepaid_tax_minor
+                  - coalesce((SELECT sum(net_minor + tax_minor) FROM prepaid_uses WHERE prepaid_line_id = line.id), 0)
+                  + coalesce((SELECT sum(net_minor + prepaid_tax_minor) FROM document_lines WHERE credits_line_id = line.id), 0)) AS "left!: i64"
+           FROM json_each(?) AS wanted JOIN order_lines ON order_lines.order_id = wanted.value
+           CROSS JOIN document_lines AS line ON line.prepays_line_id = order_lines.id
+           JOIN documents ON documents.id = line.document_id AND documents.state = 'posted'
+           GROUP BY order_lines.order_id"#,
+        orders
+    )
+    .fetch_all(connection)
+    .await?
+    .into_iter()
+    .map(|row| (row.order, Money(row.left)))
+    .collect())
+}
+
 /// Prepayment invoices of which something is to be credited, because lines of their order were canceled: each with the
 /// number of its order, the customer's name and how much, without tax, in base currency. Only what is left is read: cost
 /// does not grow with what is done.

@@ -193,6 +193,8 @@ pub async fn view(connection: &mut SqliteConnection, id: ReceiptId) -> Result<Re
             currency: standing.debit.currency,
         })
         .collect();
+    let mut entries = ledger::entries_of(connection, DocumentKind::Receipt, id.0).await?;
+    entries.extend(crate::cards::entries_of(connection, id.0).await?);
     Ok(ReceiptView {
         row: ReceiptRow {
             id,
@@ -211,7 +213,7 @@ pub async fn view(connection: &mut SqliteConnection, id: ReceiptId) -> Result<Re
         },
         reversal_reason: row.reversal_reason,
         applications,
-        entries: ledger::entries_of(connection, DocumentKind::Receipt, id.0).await?,
+        entries,
         trail: trail(connection, DocumentKind::Receipt, id.0).await?,
         version: row.version,
     })

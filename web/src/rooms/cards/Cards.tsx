@@ -156,8 +156,8 @@ export function CardSums({ row }: { row: CardRow }) {
         </div>
       )}
       <div className="l due">
-        <span>{row.left > 0 || row.captured === row.amount ? "Left" : "Left, no longer there"}</span>
-        <span>{money(row.left > 0 ? row.left : row.amount - row.captured, row.currency)}</span>
+        <span>Left to capture</span>
+        <span>{money(row.left, row.currency)}</span>
       </div>
       {row.to_capture > 0 && (
         <div className="l">

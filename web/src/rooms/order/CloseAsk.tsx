@@ -4,26 +4,25 @@ import { moneyWithCurrency } from "../../format";
 import { Lines } from "../../parts/bits";
 import { FormAsk } from "../../parts/FormAsk";
 
-/** Whether a card stands for it: its money is captured once the goods have gone. */
-const byCard = (order: OrderView) => order.hanging.some((one) => one.what === "card");
-
 /** The step that frees what hangs, as the button says it, and where it is. */
-function stepOf(one: Hanging, order: OrderView): { words: string; place?: string } {
-  switch (one.what) {
-    case "to_ship":
-      return { words: byCard(order) ? "Ship and bill, then capture" : "Ship, bill and receive the rest" };
-    case "to_bill":
+function stepOf(step: Hanging["step"], order: OrderView): { words: string; place?: string } {
+  switch (step) {
+    case "ship_bill_and_receive":
+      return { words: "Ship, bill and receive the rest" };
+    case "ship_and_bill":
+      return { words: "Ship and bill, then capture" };
+    case "bill":
       return { words: "Bill what has shipped", place: `/billing?q=${order.number}` };
-    case "to_pay":
+    case "receive":
       return { words: "Receive the rest", place: `/receipts/new?customer=${order.customer}` };
-    case "deposit":
+    case "clear_deposits":
       return { words: "Open the deposits", place: `/prepayments?q=${order.number}` };
-    case "prepaid":
+    case "credit":
       return { words: "Open the prepayment invoices", place: `/prepayments/invoices?q=${order.number}` };
-    case "card":
+    case "capture":
       return { words: "Open the card", place: `/prepayments/cards?q=${order.number}` };
-    default:
-      return { words: "Close", place: undefined };
+    case "confirm":
+      return { words: "Open the order", place: `/orders/${order.id}` };
   }
 }
 
@@ -46,15 +45,15 @@ export function CloseAsk({
   if (!first) {
     return null;
   }
-  const step = stepOf(first, order);
+  const step = stepOf(first.step, order);
   return (
     <FormAsk
       title={`${order.number} closes by itself`}
       yes={step.words}
       close={close}
-      keepsOpen={first.what === "to_ship"}
+      keepsOpen={!step.place}
       fields={[]}
-      run={async () => (step.place ? navigate(step.place) : finish(!byCard(order)))}
+      run={async () => (step.place ? navigate(step.place) : finish(first.step === "ship_bill_and_receive"))}
     >
       It is not closed by hand: what hangs on it would be left behind.
       <Lines label="What hangs on the order">

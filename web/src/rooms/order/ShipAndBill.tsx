@@ -94,7 +94,9 @@ export function ShipAndBillAsk({
       <>
         {plural(document.lines.length, `line ${goods}`, `lines ${goods.replace("leaves", "leave")}`)} and{" "}
         {order.customer_name} owes {moneyWithCurrency(document.due, document.currency)}
-        {receipt ? (
+        {document.due === 0 ? (
+          ", it is paid in advance. "
+        ) : receipt ? (
           receipt.document.amount === document.due ? (
             " and pays all of it now. "
           ) : (
