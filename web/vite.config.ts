@@ -3,7 +3,12 @@ import { defineConfig } from "vitest/config";
 
 export default defineConfig({
   plugins: [react()],
-  build: { assetsInlineLimit: 0, chunkSizeWarningLimit: 1500 },
+  // Customers have a page of their own, with nothing of the application in it.
+  build: {
+    assetsInlineLimit: 0,
+    chunkSizeWarningLimit: 1500,
+    rollupOptions: { input: ["index.html", "page.html"] },
+  },
   server: { proxy: { "/api": "http://127.0.0.1:8484" } },
   // Generous: the machine may be building something else meanwhile.
   test: { testTimeout: 60_000, setupFiles: ["tests/setup.ts"] },

@@ -29,7 +29,7 @@ const row = (over: object = {}) => ({
   number: "CA-5",
   customer: 2,
   customer_name: "Tern Point",
-  order: { kind: "order", id: 7, number: "O-7" },
+  target: { kind: "order", id: 7, number: "O-7" },
   last_four: "1231",
   asked_on: "2026-03-18",
   valid_until: "2026-03-25",

@@ -18,9 +18,10 @@ use till_store::customers::NewCustomer;
 use till_store::deposits::NewDeposit;
 use till_store::items::NewItem;
 use till_store::orders::{NewOrder, NewOrderLine};
+use till_store::prepayments::AdvanceForm;
 use till_store::shipments::NewShipment;
 use till_store::{
-    Actor, Result, Store, StoreError, Writing, customers, deposits, items, orders, rules, setup, shipments,
+    Actor, Result, Store, StoreError, Writing, customers, deposits, items, orders, prepayments, rules, setup, shipments,
 };
 
 const CUSTOMERS: usize = 200;
@@ -201,6 +202,7 @@ async fn ship(
     orders::confirm(connection, order).await?;
     if at % 10 == 0 && std::env::var_os("DEPOSITS").is_some() {
         take_deposit(connection, customer, order).await?;
+        bill_ahead(connection, order, day).await?;
     }
     let view = orders::view(connection, order).await?;
     let lines = view.lines.iter().map(|line| (line.id, line.progress.ordered)).collect();
@@ -209,6 +211,19 @@ async fn ship(
     let rules = rules::load(connection).await?;
     shipments::post(connection, &rules, shipment, None, day).await?;
     Ok(shipments::view(connection, shipment).await?.lines.iter().map(|line| line.id).collect())
+}
+
+/// A quarter of every tenth order is billed ahead, where `DEPOSITS` is set: its invoice uses that by itself too.
+async fn bill_ahead(connection: &mut Writing<'_>, order: OrderId, day: NaiveDate) -> Result<()> {
+    let rules = rules::load(connection).await?;
+    let form = AdvanceForm {
+        percent: Some("25".to_owned()),
+        document_date: Some(day),
+        posting_date: Some(day),
+        ..AdvanceForm::default()
+    };
+    prepayments::bill(connection, &rules, order, &form).await?;
+    Ok(())
 }
 
 /// A deposit on every tenth order, where `DEPOSITS` is set: its invoice uses it by itself.

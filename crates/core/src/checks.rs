@@ -197,6 +197,10 @@ checks! {
     MoreThanAuthorized => [Post Stops],
     /// A payout of which a line is not in the books as it says, or that does not add up.
     PayoutUnmatched => [Post Stops],
+    /// No name that a quote could be accepted by.
+    NameMissing => [Post Stops],
+    /// A quote that is decided, over, or not the one that was seen.
+    QuoteDecided => [Post Stops],
     /// The invoice belongs to another customer.
     OtherCustomer => [Post Stops],
     /// The same thing is named twice.
@@ -267,6 +271,8 @@ impl Check {
             Self::PrepaymentUnpaid => "prepayment not paid",
             Self::MoreThanOrder => "more than the order",
             Self::CurrencyDiffers => "other currency",
+            Self::NameMissing => "no name",
+            Self::QuoteDecided => "quote decided",
             Self::OtherCustomer => "other customer",
             Self::NamedTwice => "named twice",
             Self::ExchangeRateMissing => "no exchange rate",

@@ -15,6 +15,7 @@
 //! assert_eq!((ageing.late(), ageing.total()), (Money(27), Money(127)));
 //! ```
 
+mod accepted;
 mod cards;
 
 use chrono::NaiveDate;
@@ -24,6 +25,7 @@ use crate::checks::Blocker;
 use crate::ids::{DocumentKind, DocumentRef};
 use crate::money::Money;
 
+pub use accepted::AcceptedFacts;
 pub use cards::{CardFacts, ToBookFacts};
 
 /// A kind of work, in the order of urgency.
@@ -80,6 +82,10 @@ pub enum Next {
     AskForMoney,
     /// Look at the order.
     LookAtOrder,
+    /// Confirm the order: the customer has accepted it.
+    Confirm,
+    /// Ask the customer for what is missing.
+    AskForMissing,
 }
 
 /// One row.
@@ -238,6 +244,8 @@ pub struct DayFacts {
     pub cards: Vec<CardFacts>,
     /// What the card processor told of and is not in the books.
     pub to_book: Vec<ToBookFacts>,
+    /// Orders that customers accepted and that are drafts still.
+    pub accepted: Vec<AcceptedFacts>,
     /// Packed shipments.
     pub packed: Vec<PackedFacts>,
     /// Overdue customers.
@@ -264,6 +272,7 @@ pub fn rank(facts: &DayFacts, business_date: NaiveDate) -> Vec<DayItem> {
     items.extend(facts.to_credit.iter().map(|facts| facts.row(business_date)));
     items.extend(facts.cards.iter().filter_map(|facts| facts.row(business_date)));
     items.extend(facts.to_book.iter().map(|facts| facts.row(business_date)));
+    items.extend(facts.accepted.iter().map(|facts| facts.row(business_date)));
     items.extend(facts.packed.iter().map(|facts| facts.row(business_date)));
     items.extend(facts.late.iter().map(|facts| facts.row(business_date)));
     items.extend(facts.unfinished.iter().map(|facts| facts.row(business_date)));

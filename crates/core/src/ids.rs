@@ -95,6 +95,8 @@ ids! {
     CardPayoutId,
     /// Something that is asked of the card processor.
     CardCallId,
+    /// A link to a customer's own page.
+    PageLinkId,
 }
 
 /// A document of the application, as named in trails, blockers and entries.

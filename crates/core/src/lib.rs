@@ -32,6 +32,8 @@
 //! | [`messages`] | templates of messages, mail addresses |
 //! | [`open_items`], [`settle`] | what is owed either way; receipts, applying, unapplying, reversing |
 //! | [`opening`] | what a company brings along |
+//! | [`acceptance`] | quotes accepted on the customer's page, and the links that lead there |
+//! | [`liability`] | what is owed to customers, as a balance sheet shows it |
 //! | [`prepayment`] | billed before it ships: what is asked, what documents use of it |
 //! | [`posting`] | everything an operation does to the books, as one value |
 //! | [`room`] | how much of a thing was there from a day on |
@@ -41,6 +43,7 @@
 //! | [`people`] | roles, rights, limits, approvals, signing in |
 //! | [`record`], [`merge`] | who did what, sealed; two people on one draft |
 
+pub mod acceptance;
 pub mod accounts;
 pub mod calendar;
 pub mod card;
@@ -54,6 +57,7 @@ pub mod fingerprint;
 pub mod fixed;
 pub mod ids;
 pub mod invoice;
+pub mod liability;
 pub mod marks;
 pub mod merge;
 pub mod messages;

@@ -43,6 +43,33 @@ pub fn fill(template: &str, values: &[(&str, &str)]) -> String {
     filled
 }
 
+/// The message that a link to a customer's page goes with: what it is about, and the text. `until` is the last day on which
+/// the link works; `quote` the number of the quote it goes with.
+///
+/// ```
+/// use till_core::messages::page_message;
+/// let (subject, body) = page_message("Marram Hive Supply", "Tern Point", Some("Q-7"), "https://till.example/page#x", "1 Apr 2026");
+/// assert_eq!(subject, "Quote Q-7 from Marram Hive Supply");
+/// assert!(body.contains("https://till.example/page#x") && body.contains("until 1 Apr 2026"));
+/// ```
+pub fn page_message(company: &str, customer: &str, quote: Option<&str>, link: &str, until: &str) -> (String, String) {
+    let (subject, what) = match quote {
+        Some(number) => (
+            format!("Quote {number} from {company}"),
+            format!("Please find our quote {number} on your page. You can accept it there:"),
+        ),
+        None => (
+            format!("Your account with {company}"),
+            "Your page shows your invoices, what is on its way, and what waits for your word:".to_owned(),
+        ),
+    };
+    let body = format!(
+        "Dear {customer},\n\n{what}\n\n{link}\n\nThis link works until {until}. Whoever has it sees your page, so please pass it on \
+         only to people who may see your account.\n\nKind regards\n{company}"
+    );
+    (subject, body)
+}
+
 /// What is wrong with a template, if anything is: a place it cannot fill.
 pub fn template_problem(template: &str) -> Option<String> {
     let mut rest = template;

@@ -228,6 +228,8 @@ operations! {
     KeepRecipe "keep recipes of billing runs"                  => yes   yes   no   no,
     /// Prints, mails and mails again.
     SendOut "send documents out"                               => yes   yes   no   no,
+    /// Makes and ends links to customers' own pages.
+    KeepPageLinks "make and end links to customer pages"       => yes   yes   no   no,
     /// Changes the templates of messages.
     KeepTemplates "change the text of messages"                => no    yes   no   yes,
     /// Keeps views of lists for themselves.

@@ -103,7 +103,7 @@ fn a_card_stands_for_what_nothing_else_stands_for() {
         taken_before: Money(8_000),
     };
     let to_pay = |paid, authorized| ToPay {
-        confirmed: true,
+        binds: true,
         target: target.clone(),
         paid: Money(paid),
         authorized: Money(authorized),
@@ -120,7 +120,7 @@ fn a_card_stands_for_what_nothing_else_stands_for() {
     let nothing = check_authorize(&to_pay(21_028, 0), Money(0), eur());
     assert_eq!(checks(&nothing), [Check::MoreThanOrder]);
     assert!(nothing[0].sentence.ends_with("nothing is left to authorize."));
-    let draft = ToPay { confirmed: false, ..left.clone() };
+    let draft = ToPay { binds: false, ..left.clone() };
     assert_eq!(checks(&check_authorize(&draft, Money(1), eur())), [Check::CardNotLive]);
     let pounds = Currency::of("GBP").unwrap();
     assert_eq!(checks(&check_authorize(&left, Money(1), pounds)), [Check::CurrencyDiffers]);

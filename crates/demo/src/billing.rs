@@ -209,14 +209,10 @@ async fn message(writing: &mut Writing<'_>, rules: &Rules, view: &MessageView, i
         to: &view.to,
         subject: &view.subject,
         body: &view.body,
-        attachment: &view.attachment,
-        html: paper::html(
-            Kind::Invoice { canceled_by: None },
-            &number,
-            document.document_date.date,
-            &parties,
-            &document,
-        ),
+        paper: Some((
+            &view.attachment,
+            paper::html(Kind::Invoice { canceled_by: None }, &number, document.document_date.date, &parties, &document),
+        )),
         id: &format!("delivery-{}-1", view.delivery.id),
         at: crate::staff::nine(BUSINESS_DATE),
     };

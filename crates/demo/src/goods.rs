@@ -2,6 +2,7 @@
 //! the rooms of orders and shipments.
 
 use chrono::{Days, NaiveDate};
+use till_core::acceptance::QuoteAsks;
 use till_core::fixed::Quantity;
 use till_core::ids::{CustomerId, OrderId, OrderLineId};
 use till_core::invoice::ItemKind;
@@ -448,8 +449,13 @@ async fn offered(writing: &mut Writing<'_>, people: &People) -> Result<()> {
     let rules = rules::load(writing).await?;
     let mut abbey = order(people.customer("1008")?, &[("HB-12", "24"), ("FR-50", "24"), ("SM-ST", "2")]);
     abbey.note = Some("Hives for the new apiary behind the gatehouse.".to_owned());
-    quotes::save(writing, &rules, None, &QuoteForm { order: abbey, valid_until: Some(days(BUSINESS_DATE, 30)) })
-        .await?;
+    let abbey = QuoteForm {
+        order: abbey,
+        valid_until: Some(days(BUSINESS_DATE, 30)),
+        asks: QuoteAsks::Deposit,
+        asks_percent: Some("30".to_owned()),
+    };
+    quotes::save(writing, &rules, None, &abbey).await?;
     let contact = Contact {
         id: None,
         name: "Lena Moss".to_owned(),
@@ -462,7 +468,8 @@ async fn offered(writing: &mut Writing<'_>, people: &People) -> Result<()> {
     let contact = customers::set_contact(writing, None, &contact).await?;
     let camp =
         OrderForm { contact: Some(contact), ..order(CustomerId(0), &[("SU-FL", "8"), ("GL-LE", "8"), ("BK-01", "2")]) };
-    quotes::save(writing, &rules, None, &QuoteForm { order: camp, valid_until: None }).await?;
+    let camp = QuoteForm { order: camp, valid_until: None, asks: QuoteAsks::Nothing, asks_percent: None };
+    quotes::save(writing, &rules, None, &camp).await?;
     Ok(())
 }
 

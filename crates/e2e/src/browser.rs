@@ -110,6 +110,18 @@ impl Browser {
     /// # Errors
     /// Where Chromium or ChromeDriver are missing.
     pub async fn open() -> Result<Self> {
+        Self::of_size(1280, 800).await
+    }
+
+    /// Opens a window as a phone has it, held upright.
+    ///
+    /// # Errors
+    /// Where Chromium or ChromeDriver are missing.
+    pub async fn phone() -> Result<Self> {
+        Self::of_size(390, 844).await
+    }
+
+    async fn of_size(width: u32, height: u32) -> Result<Self> {
         let driver = Driver::start()?;
         let profile = tempfile::tempdir()?;
         let profile_argument = format!("--user-data-dir={}", profile.path().display());
@@ -122,7 +134,7 @@ impl Browser {
                     "--disable-background-networking", "--disable-component-update", "--disable-sync", "--lang=en-IE",
                     profile_argument,
                 ],
-                "mobileEmulation": { "deviceMetrics": { "width": 1280, "height": 800, "pixelRatio": 1.0, "mobile": false, "touch": false } },
+                "mobileEmulation": { "deviceMetrics": { "width": width, "height": height, "pixelRatio": 1.0, "mobile": false, "touch": false } },
             }),
         );
         capabilities.insert("goog:loggingPrefs".to_owned(), json!({ "browser": "ALL" }));

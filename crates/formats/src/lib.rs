@@ -4,6 +4,7 @@
 //! MIME) for what is mailed, HTML for the papers they carry, the wire of the card processor.
 
 pub mod cards;
+pub mod link;
 pub mod mail;
 pub mod paper;
 pub mod table;

@@ -18,10 +18,8 @@ pub struct Mail<'a> {
     pub subject: &'a str,
     /// The text.
     pub body: &'a str,
-    /// Name of the attached document.
-    pub attachment: &'a str,
-    /// The document, HTML.
-    pub html: String,
+    /// The document that goes with it: its name, and HTML.
+    pub paper: Option<(&'a str, String)>,
     /// What tells it from all others.
     pub id: &'a str,
     /// When it is sent.
@@ -54,10 +52,11 @@ pub fn write(mail: &Mail<'_>) -> Result<String, MailError> {
         |text: &str| text.parse::<lettre::Address>().map_err(|_| MailError::Address { address: text.to_owned() });
     let from = lettre::message::Mailbox::new(Some(mail.from_name.to_owned()), address(mail.from)?);
     let to = lettre::message::Mailbox::new(None, address(mail.to)?);
-    let html = ContentType::parse("text/html; charset=utf-8")?;
-    let parts = MultiPart::mixed()
-        .singlepart(SinglePart::plain(mail.body.to_owned()))
-        .singlepart(Attachment::new(mail.attachment.to_owned()).body(mail.html.clone().into_bytes(), html));
+    let mut parts = MultiPart::mixed().singlepart(SinglePart::plain(mail.body.to_owned()));
+    if let Some((name, page)) = &mail.paper {
+        let html = ContentType::parse("text/html; charset=utf-8")?;
+        parts = parts.singlepart(Attachment::new((*name).to_owned()).body(page.clone().into_bytes(), html));
+    }
     let message = Message::builder()
         .from(from)
         .to(to)
@@ -81,8 +80,7 @@ mod tests {
             to,
             subject,
             body: "Dear customer,\n\nattached is our invoice.",
-            attachment: "I-7.html",
-            html: "<!doctype html><title>I-7</title>".to_owned(),
+            paper: Some(("I-7.html", "<!doctype html><title>I-7</title>".to_owned())),
             id: "delivery-7-1",
             at: "2026-03-18T09:30:00Z".parse().unwrap(),
         }

@@ -114,7 +114,11 @@ async fn card_page(desk: Data<Desk>, id: Path<String>) -> HttpResponse {
         return HttpResponse::NotFound().body("There is no such page.");
     };
     if session.card.is_some() {
-        return page("The card is kept", "<p>You can close this page and go back.</p>");
+        let back = match new.back.filter(|back| back.starts_with("http://") || back.starts_with("https://")) {
+            Some(back) => format!("<p><a id=\"back\" href=\"{}\">Go back</a></p>", escaped(&back)),
+            None => "<p>You can close this page and go back.</p>".to_owned(),
+        };
+        return page("The card is kept", &back);
     }
     let options: String = Habit::ALL
         .iter()

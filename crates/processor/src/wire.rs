@@ -51,6 +51,9 @@ pub struct Card {
 pub struct NewSession {
     /// Whose card it is, in words; shown on the page.
     pub customer: String,
+    /// Where the customer goes on once the card is kept; none where they close the page.
+    #[serde(default)]
+    pub back: Option<String>,
 }
 
 /// A page on which a card is typed.

@@ -16,6 +16,8 @@ mod ledger;
 mod openings;
 mod orders;
 mod overview;
+mod page_links;
+mod pages;
 mod prepayments;
 mod quotes;
 mod receipts;
@@ -45,6 +47,8 @@ pub fn configure(config: &mut ServiceConfig<'_>) {
     orders::configure(config);
     shipments::configure(config);
     quotes::configure(config);
+    page_links::configure(config);
+    pages::configure(config);
     customers::configure(config);
     items::configure(config);
     goods::configure(config);

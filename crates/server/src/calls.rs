@@ -8,14 +8,16 @@ use till_core::people::Operation;
 pub enum Takes {
     /// Nothing: it is how one gets in.
     Nothing,
-    /// A signature of the card processor, which the call itself checks.
+    /// A signature, which the call itself checks: of the card processor, of a paper's address.
     Signature,
+    /// A link to a customer's page.
+    Link,
     /// A sign-in whose role may do this.
     Right(Operation),
 }
 
 use Operation as O;
-use Takes::{Nothing, Right, Signature};
+use Takes::{Link, Nothing, Right, Signature};
 
 /// The table: method, address, what it takes.
 pub const CALLS: &[(&str, &str, Takes)] = &[
@@ -67,6 +69,16 @@ pub const CALLS: &[(&str, &str, Takes)] = &[
     ("PUT", "/api/quotes/{id}", Right(O::KeepOrder)),
     ("POST", "/api/quotes/{id}/accept", Right(O::KeepOrder)),
     ("POST", "/api/quotes/{id}/decline", Right(O::KeepOrder)),
+    ("GET", "/api/customers/{id}/page-links", Right(O::SeeBooks)),
+    ("POST", "/api/customers/{id}/page-links", Right(O::KeepPageLinks)),
+    ("POST", "/api/customers/{id}/page-links/{link}/show", Right(O::KeepPageLinks)),
+    ("DELETE", "/api/customers/{id}/page-links/{link}", Right(O::KeepPageLinks)),
+    ("GET", "/api/page", Link),
+    ("POST", "/api/page/quotes/{id}/accept", Link),
+    ("POST", "/api/page/card-session", Link),
+    ("POST", "/api/page/cards", Link),
+    ("POST", "/api/page/payments", Link),
+    ("GET", "/api/page/papers/{kind}/{id}", Signature),
     ("GET", "/api/call-offs", Right(O::SeeBooks)),
     ("GET", "/api/call-offs/{id}", Right(O::SeeBooks)),
     ("POST", "/api/call-offs", Right(O::KeepOrder)),
@@ -222,6 +234,7 @@ pub const CALLS: &[(&str, &str, Takes)] = &[
     ("POST", "/api/card-payouts/{id}/book/preview", Right(O::SeeBooks)),
     ("POST", "/api/card-payouts/{id}/book", Right(O::PostMoney)),
     ("GET", "/api/ledger/trial-balance", Right(O::SeeBooks)),
+    ("GET", "/api/ledger/liabilities", Right(O::SeeBooks)),
     ("GET", "/api/ledger/accounts/{number}", Right(O::SeeBooks)),
     ("GET", "/api/ledger/entries/{id}", Right(O::SeeBooks)),
     ("GET", "/api/export/{list}.csv", Right(O::SeeBooks)),

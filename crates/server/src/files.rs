@@ -1,6 +1,6 @@
 //! The built interface, embedded in the program.
 
-use actix_web::http::header::{CACHE_CONTROL, ETAG, IF_NONE_MATCH};
+use actix_web::http::header::{CACHE_CONTROL, CONTENT_SECURITY_POLICY, ETAG, IF_NONE_MATCH};
 use actix_web::{HttpRequest, HttpResponse};
 use rust_embed::RustEmbed;
 
@@ -17,7 +17,13 @@ pub(crate) async fn serve(request: HttpRequest) -> HttpResponse {
         return no_such_call(&request);
     }
     let is_file = path.rsplit('/').next().is_some_and(|name| name.contains('.'));
-    let wanted = if is_file { path } else { "index.html" };
+    // Customers have a page of their own, with nothing of the application in it.
+    let of_customer = path == "page";
+    let wanted = match (is_file, of_customer) {
+        (true, _) => path,
+        (_, true) => "page.html",
+        _ => "index.html",
+    };
     let Some(file) = Built::get(wanted) else {
         let text = if is_file {
             "There is no such file."
@@ -35,7 +41,13 @@ pub(crate) async fn serve(request: HttpRequest) -> HttpResponse {
     }
     // Names of built assets change with their content; the page itself is asked for each time.
     let keep = if wanted.starts_with("assets/") { "public, max-age=31536000, immutable" } else { "no-cache" };
-    HttpResponse::Ok()
+    let mut response = HttpResponse::Ok();
+    if of_customer {
+        response
+            .insert_header((CONTENT_SECURITY_POLICY, crate::PAGE_POLICY))
+            .insert_header(("X-Robots-Tag", "noindex"));
+    }
+    response
         .content_type(mime_guess::from_path(wanted).first_or_octet_stream().as_ref())
         .insert_header((CACHE_CONTROL, keep))
         .insert_header((ETAG, mark))

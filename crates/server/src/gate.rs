@@ -7,14 +7,16 @@ use std::time::Duration;
 
 use actix_web::body::{EitherBody, MessageBody};
 use actix_web::dev::{ServiceRequest, ServiceResponse};
-use actix_web::http::header::{HOST, HeaderName, HeaderValue, ORIGIN};
+use actix_web::http::header::{AUTHORIZATION, HOST, HeaderName, HeaderValue, ORIGIN};
 use actix_web::http::{Method, StatusCode};
 use actix_web::middleware::Next;
 use actix_web::{HttpMessage, ResponseError, web};
 use chrono::Utc;
 use governor::{DefaultKeyedRateLimiter, Quota, RateLimiter};
-use till_core::ids::PersonId;
+use till_core::acceptance::LinkState;
+use till_core::ids::{PageLinkId, PersonId};
 use till_core::people::{Operation, Role, denied, may_try};
+use till_store::customer_pages::{self, Link};
 use till_store::people::sessions::{self, Session};
 use till_store::{Actor, Store};
 
@@ -31,7 +33,14 @@ pub struct Gate {
     pub(crate) settings: Settings,
     requests: DefaultKeyedRateLimiter<IpAddr>,
     sign_ins: DefaultKeyedRateLimiter<IpAddr>,
+    pages: DefaultKeyedRateLimiter<IpAddr>,
+    bad_links: DefaultKeyedRateLimiter<IpAddr>,
 }
+
+/// Calls of customers' pages a second from one address, with bursts of six times that.
+const PAGES_PER_SECOND: u32 = 5;
+/// Links that lead nowhere, a minute from one address.
+const BAD_LINKS_PER_MINUTE: u32 = 10;
 
 impl Gate {
     pub(crate) fn new(settings: Settings) -> Self {
@@ -39,13 +48,23 @@ impl Gate {
         let requests = Quota::per_second(some(settings.requests_per_second))
             .allow_burst(some(settings.requests_per_second.saturating_mul(4)));
         let sign_ins = Quota::per_minute(some(settings.sign_ins_per_minute));
-        Self { requests: RateLimiter::keyed(requests), sign_ins: RateLimiter::keyed(sign_ins), settings }
+        let pages = Quota::per_second(some(PAGES_PER_SECOND)).allow_burst(some(PAGES_PER_SECOND * 6));
+        let bad_links = Quota::per_minute(some(BAD_LINKS_PER_MINUTE));
+        Self {
+            requests: RateLimiter::keyed(requests),
+            sign_ins: RateLimiter::keyed(sign_ins),
+            pages: RateLimiter::keyed(pages),
+            bad_links: RateLimiter::keyed(bad_links),
+            settings,
+        }
     }
 
     /// Forgets addresses that have been quiet.
     pub(crate) fn forget_quiet(&self) {
         self.requests.retain_recent();
         self.sign_ins.retain_recent();
+        self.pages.retain_recent();
+        self.bad_links.retain_recent();
     }
 
     /// Whether the browser's side of the connection is TLS.
@@ -105,6 +124,15 @@ pub struct Who {
     pub actor: Actor,
 }
 
+/// Which customer makes a request with a link, put beside it by the gate.
+#[derive(Debug, Clone)]
+pub struct Visitor {
+    /// The link.
+    pub link: Link,
+    /// As the store wants it.
+    pub actor: Actor,
+}
+
 /// Where a request comes from, for calls that nobody is signed in to yet.
 #[derive(Debug, Clone)]
 pub struct From {
@@ -112,6 +140,8 @@ pub struct From {
     pub address: IpAddr,
     /// Whether by TLS.
     pub secure: bool,
+    /// Where customers reach their pages.
+    pub base: String,
 }
 
 fn header<'a>(request: &'a ServiceRequest, name: &str) -> Option<&'a str> {
@@ -161,6 +191,36 @@ fn sign_in_first() -> Problem {
     Problem::new(StatusCode::UNAUTHORIZED, "signed_out", "You are not signed in, or not any more. Sign in to go on.")
 }
 
+/// What a link is signed for.
+pub(crate) const PAGE: &str = "page";
+
+/// The link a request comes with, as a bearer token (RFC 6750): whose page it leads to, or why nowhere. Whoever guesses
+/// learns nothing, whatever they guess.
+async fn by_link(store: &Store, request: &ServiceRequest) -> Result<Result<Link, Problem>, Problem> {
+    let nowhere = || {
+        let sentence =
+            "This link leads nowhere. Open the link from our message once more, all of it, or ask us for a new one.";
+        Err(Problem::new(StatusCode::UNAUTHORIZED, "link_unknown", sentence))
+    };
+    let text = header(request, AUTHORIZATION.as_str()).and_then(|value| value.strip_prefix("Bearer "));
+    let mut connection = store.read().await?;
+    let key = customer_pages::key(&mut connection).await?;
+    let signed = text.zip(key).and_then(|(text, key)| till_formats::link::read(&key.0, PAGE, text));
+    let Some((id, until)) = signed else { return Ok(nowhere()) };
+    let now = Utc::now();
+    let Some(link) = customer_pages::of(&mut connection, PageLinkId(id), now).await? else { return Ok(nowhere()) };
+    if link.expires.timestamp() != until {
+        return Ok(nowhere());
+    }
+    Ok(match link.state {
+        LinkState::Works => Ok(link),
+        LinkState::Expired | LinkState::Ended => {
+            let sentence = "This link does not work any more. Ask us for a new one.";
+            Err(Problem::new(StatusCode::GONE, "link_over", sentence))
+        }
+    })
+}
+
 /// Lets a request through, or says why not.
 async fn pass(gate: &Gate, store: &Store, request: &ServiceRequest) -> Result<(), Problem> {
     let host = header(request, HOST.as_str()).unwrap_or_default().to_lowercase();
@@ -172,7 +232,9 @@ async fn pass(gate: &Gate, store: &Store, request: &ServiceRequest) -> Result<()
         ));
     }
     let (address, secure) = (gate.address(request), gate.is_secure(request));
-    request.extensions_mut().insert(From { address, secure });
+    let base = format!("{}://{host}", if secure { "https" } else { "http" });
+    let base = gate.settings.public_address.clone().unwrap_or(base);
+    request.extensions_mut().insert(From { address, secure, base });
     let Some(pattern) = request.match_pattern() else { return Ok(()) };
     let Some(takes) = takes(request.method(), &pattern) else {
         return Err(Problem::new(
@@ -185,6 +247,22 @@ async fn pass(gate: &Gate, store: &Store, request: &ServiceRequest) -> Result<()
     let reads = matches!(*request.method(), Method::GET | Method::HEAD);
     if !reads {
         own_page(request, secure)?;
+    }
+    if takes == Takes::Link {
+        gate.measure(&gate.pages, address)?;
+        return match by_link(store, request).await? {
+            Ok(link) => {
+                request.extensions_mut().insert(Visitor {
+                    actor: Actor::customer(&link.customer_name, &address.to_string(), Utc::now()),
+                    link,
+                });
+                Ok(())
+            }
+            Err(problem) => {
+                gate.measure(&gate.bad_links, address)?;
+                Err(problem)
+            }
+        };
     }
     let token = request.cookie(cookie_name(secure)).map(|cookie| cookie.value().to_owned());
     let session = match &token {
@@ -207,7 +285,7 @@ async fn pass(gate: &Gate, store: &Store, request: &ServiceRequest) -> Result<()
     }
     match takes {
         Takes::Nothing if !reads => gate.measure(&gate.sign_ins, address),
-        Takes::Nothing | Takes::Signature => Ok(()),
+        Takes::Nothing | Takes::Signature | Takes::Link => Ok(()),
         Takes::Right(operation) => {
             let who = who.ok_or_else(sign_in_first)?;
             if !reads && header(request, CSRF_HEADER) != Some(csrf_of(&who.token).as_str()) {

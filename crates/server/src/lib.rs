@@ -38,6 +38,14 @@ const CONTENT_POLICY: &str = "default-src 'none'; script-src 'self'; \
     style-src 'self' 'sha256-47DEQpj8HBSa+/TImW+5JCeuQeRkm5NMpJWZG3hSuFU='; img-src 'self'; font-src 'self'; \
     connect-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'";
 
+/// Of customers' pages: no form goes anywhere, and no text becomes a script.
+pub(crate) const PAGE_POLICY: &str = "default-src 'none'; script-src 'self'; \
+    style-src 'self' 'sha256-47DEQpj8HBSa+/TImW+5JCeuQeRkm5NMpJWZG3hSuFU='; img-src 'self'; font-src 'self'; \
+    connect-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'; require-trusted-types-for 'script'";
+
+/// Of papers that stand alone.
+pub(crate) const PAPER_POLICY: &str = "default-src 'none'; style-src 'unsafe-inline'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'; sandbox";
+
 #[derive(OpenApi)]
 #[openapi(info(
     title = "Glad Till",

@@ -116,8 +116,9 @@ impl Processor {
     }
 
     /// Asks for a page on which a card is typed; none where there is no answer.
-    pub async fn open_session(&self, customer: &str) -> Option<Session> {
-        let new = NewSession { customer: customer.to_owned() };
+    /// `back` is where the customer goes on afterwards.
+    pub async fn open_session(&self, customer: &str, back: Option<String>) -> Option<Session> {
+        let new = NewSession { customer: customer.to_owned(), back };
         let request = self.request(Method::POST, "/v1/card-sessions").map(|request| request.json(&new));
         Self::answered(request).await.ok()
     }

@@ -18,7 +18,7 @@ use till_core::fingerprint;
 use till_store::approvals::Viewer;
 use till_store::{Actor, Request};
 
-use crate::gate::{From, Who};
+use crate::gate::{From, Visitor, Who};
 use crate::problem::Problem;
 
 /// Largest request body, in bytes.
@@ -305,28 +305,72 @@ impl Change {
     }
 }
 
+fn key_of(request: &HttpRequest) -> Option<String> {
+    let key = request.headers().get("Idempotency-Key").and_then(|value| value.to_str().ok()).map(str::trim);
+    key.filter(|key| (8..=128).contains(&key.len())).map(str::to_owned)
+}
+
+fn key_missing() -> Problem {
+    let sentence = "A change needs an Idempotency-Key of 8 to 128 characters, so that it is never done twice.";
+    Problem::new(StatusCode::BAD_REQUEST, "key_missing", sentence).at("Idempotency-Key")
+}
+
 impl FromRequest for Change {
     type Error = Problem;
     type Future = std::future::Ready<Result<Self, Problem>>;
 
     fn from_request(request: &HttpRequest, _: &mut Payload) -> Self::Future {
-        let key = request
-            .headers()
-            .get("Idempotency-Key")
-            .and_then(|value| value.to_str().ok())
-            .map(str::trim)
-            .filter(|key| (8..=128).contains(&key.len()));
         let actor = request.extensions().get::<Who>().map(|who| who.actor.clone());
-        std::future::ready(match (key, actor) {
+        std::future::ready(match (key_of(request), actor) {
             (_, None) => Err(nobody()),
-            (None, _) => Err(Problem::new(
-                StatusCode::BAD_REQUEST,
-                "key_missing",
-                "A change needs an Idempotency-Key of 8 to 128 characters, so that it is never done twice.",
-            )
-            .at("Idempotency-Key")),
+            (None, _) => Err(key_missing()),
             (Some(key), Some(actor)) => {
-                Ok(Self { key: key.to_owned(), call: format!("{} {}", request.method(), request.uri()), actor })
+                Ok(Self { key, call: format!("{} {}", request.method(), request.uri()), actor })
+            }
+        })
+    }
+}
+
+/// The customer whose link a request comes with.
+#[derive(Debug, Clone)]
+pub struct Visited(pub Visitor);
+
+impl FromRequest for Visited {
+    type Error = Problem;
+    type Future = std::future::Ready<Result<Self, Problem>>;
+
+    fn from_request(request: &HttpRequest, _: &mut Payload) -> Self::Future {
+        std::future::ready(request.extensions().get::<Visitor>().cloned().map(Self).ok_or_else(nobody))
+    }
+}
+
+/// A request of a customer that changes something: it has an `Idempotency-Key`.
+#[derive(Debug)]
+pub struct VisitorChange {
+    key: String,
+    call: String,
+    /// Who makes it.
+    pub visitor: Visitor,
+}
+
+impl VisitorChange {
+    /// The request as the store remembers it. Nobody gets the answer to the request of another link.
+    pub fn request<T: Serialize>(&self, body: &T) -> Request {
+        Request { key: self.key.clone(), fingerprint: fingerprint::of(&(self.visitor.link.id, &self.call, body)) }
+    }
+}
+
+impl FromRequest for VisitorChange {
+    type Error = Problem;
+    type Future = std::future::Ready<Result<Self, Problem>>;
+
+    fn from_request(request: &HttpRequest, _: &mut Payload) -> Self::Future {
+        let visitor = request.extensions().get::<Visitor>().cloned();
+        std::future::ready(match (key_of(request), visitor) {
+            (_, None) => Err(nobody()),
+            (None, _) => Err(key_missing()),
+            (Some(key), Some(visitor)) => {
+                Ok(Self { key, call: format!("{} {}", request.method(), request.uri()), visitor })
             }
         })
     }

@@ -45,6 +45,12 @@ pub const KEYS: &[Key] = &[
     key("port", "PORT", "8484", "port to listen on; 0 takes a free one"),
     key("listen", "GLAD_TILL_LISTEN", "127.0.0.1", "address to listen on"),
     key("hosts", "GLAD_TILL_HOSTS", "", "further names the application is reached by, with commas between"),
+    key(
+        "public_address",
+        "GLAD_TILL_PUBLIC_ADDRESS",
+        "",
+        "where customers reach their pages; none: as who makes a link",
+    ),
     key("tls_certificate", "GLAD_TILL_TLS_CERTIFICATE", "", "file with the certificate chain (PEM), to serve TLS"),
     key("tls_key", "GLAD_TILL_TLS_KEY", "", "file with its private key (PEM)"),
     key("trusted_proxies", "GLAD_TILL_TRUSTED_PROXIES", "", "addresses whose X-Forwarded-* headers are believed"),
@@ -76,6 +82,8 @@ pub struct Settings {
     pub listen: IpAddr,
     /// Names the application is reached by, beside those of this machine.
     pub hosts: Vec<String>,
+    /// Where customers reach their pages, without a slash at its end; none for the address a link is made at.
+    pub public_address: Option<String>,
     /// Certificate and key.
     pub tls: Option<(PathBuf, PathBuf)>,
     /// Proxies whose headers are believed.
@@ -230,7 +238,13 @@ impl Settings {
                 patience: std::time::Duration::from_secs(read.number("card_seconds", 1, 120)?),
             }),
         };
+        let public_address = match read.text("public_address").trim_end_matches('/') {
+            "" => None,
+            address if address.starts_with("http://") || address.starts_with("https://") => Some(address.to_owned()),
+            _ => return Err(read.wrong("public_address", "write an address that begins with http:// or https://")),
+        };
         Ok(Self {
+            public_address,
             card_processor,
             data: read.text("data").into(),
             port: read.number("port", 0, 65_535)?,
@@ -338,6 +352,9 @@ mod tests {
             settings.shown.iter().find(|(key, ..)| key.name == name).map(|(key, value, _)| key.shown(value))
         };
         assert_eq!((shown("card_secret"), shown("port")), (Some("(not shown)"), Some("8484")));
+        assert!(load(None, &[("GLAD_TILL_PUBLIC_ADDRESS", "till.example")], &[]).unwrap_err().contains("http://"));
+        let public = load(None, &[("GLAD_TILL_PUBLIC_ADDRESS", "https://till.example/")], &[]).unwrap().public_address;
+        assert_eq!(public.as_deref(), Some("https://till.example"));
         assert!(load(None, &[("GLAD_TILL_CARD_PROCESSOR", "localhost")], &[]).unwrap_err().contains("http://"));
         assert!(load(None, &[("GLAD_TILL_LISTEN", "here")], &[]).unwrap_err().contains("127.0.0.1"));
         assert!(load(Some(&folder.path().join("none")), &[], &[]).unwrap_err().contains("cannot be read"));

@@ -749,6 +749,51 @@ fn cards(walk: &Walk, leo: &Seat, customer: &Value) {
     assert_eq!(walk.get(leo, &payout)["number"], json!("CP-1"));
 }
 
+/// A customer's page: a quote is accepted by name, its deposit and an invoice are paid by card, a paper is opened.
+fn page(walk: &Walk, leo: &Seat, customer: &Value) {
+    let order = json!({ "customer": customer, "lines": [{ "item": "POT", "quantity": "2" }] });
+    let quote = walk.made(leo, "/api/quotes", json!({ "order": order, "asks": "deposit", "asks_percent": "25" }));
+    let links = format!("/api/customers/{customer}/page-links");
+    let made = walk.post(leo, &links, json!({ "days": 14, "quote": quote }));
+    let shown = walk.post(leo, &format!("{links}/{}/show", made["id"]), Value::Null);
+    assert_eq!(shown["address"], made["address"]);
+    let text = made["address"].as_str().unwrap().split('#').nth(1).unwrap();
+    let bearer = format!("Bearer {text}");
+    let visit = |method: &str, address: &str, body: Value| {
+        let mut asked = ask(method, address).header("Authorization", &bearer);
+        if method != "GET" {
+            asked = asked.json(&body).new_key();
+        }
+        walk.carried_out(method, address, &asked)
+    };
+    let seen = visit("GET", "/api/page", Value::Null);
+    let version = seen["quotes"][0]["version"].clone();
+    let word = json!({ "version": version, "name": "Ann Brook" });
+    let order = visit("POST", &format!("/api/page/quotes/{quote}/accept"), word);
+    let seen = visit("GET", "/api/page", Value::Null);
+    let missing = &seen["orders"][0]["missing"];
+    assert_eq!(seen["orders"][0]["id"], order, "{seen}");
+    let (asked, total) = (missing["amount"].as_i64().unwrap(), seen["quotes"][0]["total"].as_i64().unwrap());
+    assert!(asked > 0 && (asked * 4 - total).abs() <= 2, "a quarter of {total}, not {asked}");
+    let page = visit("POST", "/api/page/card-session", Value::Null);
+    let session = json!({ "session": page["session"] });
+    assert_eq!(visit("POST", "/api/page/cards", session.clone())["card"], Value::Null, "nobody typed it yet");
+    walk.processor.keep(|book| book.card_typed(page["session"].as_str().unwrap(), Habit::Good)).unwrap().unwrap();
+    let card = visit("POST", "/api/page/cards", session)["card"]["id"].clone();
+    let pay = json!({ "pays": "order", "id": order, "card": card, "amount": missing["amount"] });
+    let paid = visit("POST", "/api/page/payments", pay);
+    assert_eq!((&paid["state"], &paid["captured"]), (&json!("captured"), &missing["amount"]), "{paid}");
+    assert_eq!(walk.get(leo, &format!("/api/orders/{order}"))["state"], json!("open"), "it confirmed itself");
+    let paper = seen["addresses"][0]["address"].as_str().unwrap();
+    let answer = ask("GET", paper).send(walk.till.address).unwrap();
+    assert!(answer.status == 200 && answer.head.contains("text/html"), "{}", answer.head);
+    walk.done.borrow_mut().insert(walk.call_of("GET", paper));
+    assert_eq!(walk.get(leo, &links)[0]["opened"], json!(2));
+    walk.delete(leo, &format!("{links}/{}", made["id"]), Value::Null);
+    assert_eq!(ask("GET", "/api/page").header("Authorization", &bearer).pair(walk.till.address).0, 410);
+    assert_eq!(ask("GET", paper).send(walk.till.address).unwrap().status, 410, "its papers went with it");
+}
+
 /// A notice that is not the processor's, or too old, changes nothing; one that is, is taken in once.
 fn notices(walk: &Walk) {
     let body = r#"{"id":"event_x","key":null,"data":{"kind":"payout","payout":{"id":"payout_x","on":"2026-03-18","currency":"EUR","gross":1,"fee":0,"net":1,"lines":[]}}}"#;
@@ -791,6 +836,7 @@ fn reading(walk: &Walk, ada: &Seat, leo: &Seat, (customer, invoice): (&Value, i6
     let journal = walk.get(leo, "/api/ledger/journal");
     walk.get(leo, &format!("/api/ledger/entries/{}", journal["entries"][0]["id"]));
     walk.get(leo, "/api/ledger/trial-balance");
+    walk.get(leo, "/api/ledger/liabilities");
     walk.get(leo, "/api/ledger/accounts/61000");
     for address in ["/api/export/invoices.csv", "/api/spine", "/api/day-sheet", "/api/find?q=pot", "/api/presence"] {
         walk.get(leo, address);
@@ -817,6 +863,7 @@ fn new_books_do_all_that_the_demo_can() {
     deposits(&walk, &leo, &customer);
     prepayments(&walk, &leo, &customer);
     cards(&walk, &leo, &customer);
+    page(&walk, &leo, &customer);
     notices(&walk);
     ship_and_bill(&walk, &leo, &customer);
     runs(&walk, &leo, &customer);

@@ -37,7 +37,11 @@ fn every_operation_is_taken_by_a_call_and_nothing_is_open_but_the_door() {
     assert_eq!(open, ["/health", "/api/session", "/api/session", "/api/first-start"]);
     let signed: Vec<_> =
         CALLS.iter().filter(|(.., takes)| *takes == Takes::Signature).map(|(_, path, _)| *path).collect();
-    assert_eq!(signed, ["/api/card-events"]);
+    assert_eq!(signed, ["/api/page/papers/{kind}/{id}", "/api/card-events"]);
+    // What a customer can do with a link, and nothing else.
+    let linked: Vec<_> = CALLS.iter().filter(|(.., takes)| *takes == Takes::Link).map(|(_, path, _)| *path).collect();
+    let of_customers = ["", "/quotes/{id}/accept", "/card-session", "/cards", "/payments"];
+    assert_eq!(linked, of_customers.map(|path| format!("/api/page{path}")));
 }
 
 #[test]
@@ -91,7 +95,7 @@ fn the_server_does_what_the_table_says() {
     }
     let denials = |takes: &Takes| match takes {
         Takes::Right(operation) => Role::ALL.iter().filter(|role| !may_try(**role, *operation)).count(),
-        Takes::Nothing | Takes::Signature => 0,
+        Takes::Nothing | Takes::Signature | Takes::Link => 0,
     };
     assert_eq!(refused, CALLS.iter().map(|(.., takes)| denials(takes)).sum::<usize>());
     assert!(refused > 50, "{refused}");

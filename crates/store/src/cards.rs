@@ -1,4 +1,4 @@
-//! Cards: what was authorized for orders, captured, sent back and paid out.
+//! Cards: what was authorized for orders, or pays invoices, captured, sent back and paid out.
 //!
 //! The processor is outside of the books. What is asked of it is written down first, with its key ([`authorize`],
 //! [`capture`], [`void`], [`refund`] make an [`Outgoing`]); whoever sends it writes the answer down with [`answer`]. What
@@ -13,12 +13,13 @@ mod payouts;
 mod views;
 
 pub use answering::{answer, hear, heard};
+pub(crate) use asking::invoice_to_pay;
 pub use asking::{
-    AddedCard, Asked, CardForm, NewAuthorization, NewCapture, NewRefund, Outgoing, add_card, authorize, capture, form,
-    open_calls, outgoing, preview_capture, preview_refund, refund, void,
+    AddedCard, Asked, CardForm, NewAuthorization, NewCapture, NewCardPayment, NewRefund, Outgoing, add_card, authorize,
+    capture, capture_all, form, open_calls, outgoing, pay, preview_capture, preview_refund, refund, void,
 };
 pub use booking::{BookReturn, BookedReturn, CapturePreview, book_capture, book_return, preview_return};
-pub(crate) use facts::{entries_of, left_of, of_day_sheet, to_book};
+pub(crate) use facts::{entries_of, left_of, of_day_sheet, standing_for, to_book};
 pub use payouts::{
     BookPayout, PayoutLineView, PayoutList, PayoutPreview, PayoutRow, PayoutView, book_payout, payout, payouts,
     preview_payout,

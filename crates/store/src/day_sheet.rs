@@ -79,6 +79,7 @@ pub async fn day_sheet(connection: &mut SqliteConnection, viewer: Option<Viewer>
     facts.to_credit = crate::prepayments::to_credit(connection, today).await?;
     facts.cards = crate::cards::of_day_sheet(connection, &rules).await?;
     facts.to_book = crate::cards::to_book(connection, &rules).await?;
+    facts.accepted = crate::customer_pages::waiting(connection, &rules).await?;
     load_unfinished(connection, today, &mut facts).await?;
     load_approvals(connection, viewer, &mut facts).await?;
     Ok(DaySheet {

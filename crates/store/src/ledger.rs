@@ -1,5 +1,9 @@
 //! The ledger: writing entries, and reading journal, account sheets and trial balance.
 
+mod liabilities;
+
+pub use liabilities::{Liabilities, liabilities};
+
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;

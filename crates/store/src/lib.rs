@@ -14,6 +14,7 @@ pub mod chart;
 pub mod containers;
 pub mod convert;
 pub mod copies;
+pub mod customer_pages;
 pub mod customers;
 pub mod day_sheet;
 pub mod deliveries;

@@ -26,7 +26,7 @@ use crate::{Result, StoreError};
 pub use cancelling::{ToCancel, cancel, cancel_rest};
 pub use changing::change;
 pub use confirming::{confirm, confirm_as};
-pub(crate) use confirming::{confirm_at_once, confirmation};
+pub(crate) use confirming::{confirm_at_once, confirm_by_itself, confirmation, hindering};
 pub use entering::{Lineage, OrderPreview, copy, enter_form, preview};
 pub(crate) use entering::{confirm_limits, enter_resolved, refuse_at};
 pub(crate) use form::described;

@@ -3,8 +3,10 @@
 use chrono::{Days, NaiveDate};
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
+use till_core::acceptance::{QuoteAsks, Requirement, share_problem};
 use till_core::calendar::words;
 use till_core::checks::Step;
+use till_core::fixed::Rate;
 use till_core::ids::{ContactId, CustomerId, DocumentKind, OrderId, QuoteId};
 use till_core::merge::{Fields, differences};
 use till_core::money::{Currency, Money};
@@ -12,7 +14,8 @@ use till_core::ordering::{OrderDecision, PricedLine, decide};
 use till_core::people::check_reason;
 use till_core::tape::Tape;
 
-use crate::convert::{currency, json};
+use crate::convert::{currency, json, known};
+use crate::customer_pages::{self, AcceptedView};
 use crate::orders::{self, Lineage, OrderForm, Standing, enter_resolved, refuse_at, resolve};
 use crate::rules::{Rules, next_number};
 use crate::writing::{Writing, set};
@@ -27,6 +30,12 @@ pub struct QuoteForm {
     /// Until when it holds; none for thirty days.
     #[serde(default)]
     pub valid_until: Option<NaiveDate>,
+    /// What it asks for before its order is confirmed.
+    #[serde(default)]
+    pub asks: QuoteAsks,
+    /// The share of its total that is asked for, in percent; a decimal.
+    #[serde(default)]
+    pub asks_percent: Option<String>,
 }
 
 /// Where a quote stands.
@@ -77,6 +86,12 @@ pub struct QuoteView {
     pub net: Money,
     /// Net and tax.
     pub total: Money,
+    /// What it asks for before its order is confirmed.
+    pub asked: Requirement,
+    /// The share of its total that is asked for, in percent; none where nothing is.
+    pub asks_percent: Option<String>,
+    /// Who accepted it on the customer page, and what is missing since.
+    pub accepted: Option<AcceptedView>,
     /// As typed.
     pub form: OrderForm,
     /// Its arithmetic, as it was written.
@@ -142,10 +157,22 @@ async fn written(
     Ok((date, valid_until(typed, date)?, decision, resolved.input.currency, resolved.input.customer.name.clone()))
 }
 
+/// The share that is asked for, as typed.
+fn share(typed: &QuoteForm) -> Result<Rate> {
+    let share = match typed.asks_percent.as_deref().map(str::trim).filter(|text| !text.is_empty()) {
+        Some(text) => Rate::from_percent(text).map_err(|error| StoreError::decimal("asks_percent", &error))?,
+        None => Rate::ZERO,
+    };
+    match share_problem(typed.asks, share) {
+        None => Ok(share),
+        Some(sentence) => Err(StoreError::invalid("asks_percent", sentence)),
+    }
+}
+
 /// A quote as named fields, for the record.
 async fn described(connection: &mut SqliteConnection, id: QuoteId) -> Result<Fields> {
     let row = sqlx::query!(
-        r#"SELECT form, net_minor, currency, valid_until AS "until: NaiveDate" FROM quotes WHERE id = ?"#,
+        r#"SELECT form, net_minor, currency, valid_until AS "until: NaiveDate", asks, asks_share_e6 FROM quotes WHERE id = ?"#,
         id.0
     )
     .fetch_one(connection)
@@ -154,6 +181,10 @@ async fn described(connection: &mut SqliteConnection, id: QuoteId) -> Result<Fie
     let mut fields = orders::described(&form);
     fields.insert("net".to_owned(), currency(&row.currency)?.format(Money(row.net_minor)));
     fields.insert("valid until".to_owned(), till_core::calendar::words(row.until));
+    if row.asks_share_e6 > 0 {
+        let share = Rate::from_scaled(row.asks_share_e6).percent();
+        fields.insert("asks for".to_owned(), format!("{} of {share}%", row.asks));
+    }
     Ok(fields)
 }
 
@@ -170,6 +201,7 @@ pub async fn save(
     let (date, until, decision, of, name) = written(writing, rules, typed).await?;
     let (form, lines, tape) = (json(&typed.order)?, json(&decision.lines)?, json(&decision.tape)?);
     let code = of.code();
+    let (asks, share) = (typed.asks.word(), share(typed)?.scaled());
     let customer = Some(typed.order.customer.0).filter(|id| *id != 0);
     let contact = typed.order.contact.map(|id| id.0);
     let mut was = Fields::new();
@@ -182,8 +214,8 @@ pub async fn save(
             }
             sqlx::query!(
                 "UPDATE quotes SET customer_id = ?, contact_id = ?, quote_date = ?, valid_until = ?, currency = ?, form = ?, lines = ?, tape = ?,
-                        net_minor = ?, tax_minor = ?, version = version + 1 WHERE id = ?",
-                customer, contact, date, until, code, form, lines, tape, decision.net.0, decision.tax.0, id.0
+                        net_minor = ?, tax_minor = ?, asks = ?, asks_share_e6 = ?, version = version + 1 WHERE id = ?",
+                customer, contact, date, until, code, form, lines, tape, decision.net.0, decision.tax.0, asks, share, id.0
             )
             .execute(&mut **writing)
             .await?;
@@ -192,9 +224,9 @@ pub async fn save(
         None => {
             let (number, _) = next_number(writing, "quote").await?;
             let id = sqlx::query_scalar!(
-                "INSERT INTO quotes (number, customer_id, contact_id, quote_date, valid_until, currency, form, lines, tape, net_minor, tax_minor)
-                 VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id AS \"id!\"",
-                number, customer, contact, date, until, code, form, lines, tape, decision.net.0, decision.tax.0
+                "INSERT INTO quotes (number, customer_id, contact_id, quote_date, valid_until, currency, form, lines, tape, net_minor, tax_minor, asks, asks_share_e6)
+                 VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id AS \"id!\"",
+                number, customer, contact, date, until, code, form, lines, tape, decision.net.0, decision.tax.0, asks, share
             )
             .fetch_one(&mut **writing)
             .await?;
@@ -371,7 +403,7 @@ pub async fn view(connection: &mut SqliteConnection, rules: &Rules, id: QuoteId)
     let head = head(connection, id, None).await?;
     let row = sqlx::query!(
         r#"SELECT quotes.contact_id, coalesce(customers.name, contacts.company, contacts.name) AS "name!: String",
-                  quote_date AS "quote_date: NaiveDate", reason, order_id, quotes.currency, net_minor, tax_minor, tape
+                  quote_date AS "quote_date: NaiveDate", reason, order_id, quotes.currency, net_minor, tax_minor, tape, asks, asks_share_e6
            FROM quotes LEFT JOIN customers ON customers.id = quotes.customer_id LEFT JOIN contacts ON contacts.id = quotes.contact_id
            WHERE quotes.id = ?"#,
         id.0
@@ -380,8 +412,13 @@ pub async fn view(connection: &mut SqliteConnection, rules: &Rules, id: QuoteId)
     .await?;
     let state = state(&head.state, head.valid_until, rules.business_date);
     let tape: Tape = serde_json::from_str(&row.tape).map_err(|error| StoreError::Corrupt(error.to_string()))?;
+    let (asks, share) = (known(&row.asks, QuoteAsks::of)?, Rate::from_scaled(row.asks_share_e6));
+    let total = Money(row.net_minor + row.tax_minor);
     Ok(QuoteView {
         id,
+        asked: Requirement::of(asks, share, total),
+        asks_percent: (asks != QuoteAsks::Nothing).then(|| share.percent()),
+        accepted: customer_pages::accepted(connection, rules, (None, Some(id))).await?,
         number: head.number,
         customer: head.customer,
         contact: row.contact_id.map(ContactId),
@@ -394,7 +431,7 @@ pub async fn view(connection: &mut SqliteConnection, rules: &Rules, id: QuoteId)
         currency: currency(&row.currency)?,
         lines: head.lines,
         net: Money(row.net_minor),
-        total: Money(row.net_minor + row.tax_minor),
+        total,
         form: head.form,
         tape,
         version: head.version,

@@ -31,6 +31,12 @@ impl Actor {
         Self { doer, role: None, at }
     }
 
+    /// A customer on their own page. No role: what is done is bounded by what the page offers.
+    pub fn customer(name: &str, from: &str, at: DateTime<Utc>) -> Self {
+        let name = format!("{name}, on the customer page");
+        Self { doer: Doer { person: None, name, from: from.to_owned(), asked_by: None }, role: None, at }
+    }
+
     /// A person.
     pub fn person(id: PersonId, name: &str, role: Role, from: &str, at: DateTime<Utc>) -> Self {
         let doer = Doer { person: Some(id), name: name.to_owned(), from: from.to_owned(), asked_by: None };

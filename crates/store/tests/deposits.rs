@@ -5,6 +5,7 @@ mod common;
 
 use common::*;
 use sqlx::ConnectOptions;
+use till_core::acceptance::QuoteAsks;
 use till_core::checks::Check;
 use till_core::deposit::AdvanceTax;
 use till_core::deposit::ending::EndKind;
@@ -461,7 +462,13 @@ async fn a_deposit_follows_its_quote_into_the_order() {
     let before = company.order(0, 4).await;
     let (quote, version) = change(&company, async |writing, rules| {
         let form = orders::form(writing, before).await?;
-        let id = quotes::save(writing, rules, None, &QuoteForm { order: form, valid_until: None }).await?;
+        let id = quotes::save(
+            writing,
+            rules,
+            None,
+            &QuoteForm { order: form, valid_until: None, asks: QuoteAsks::Nothing, asks_percent: None },
+        )
+        .await?;
         Ok((id, quotes::view(writing, rules, id).await?.version))
     })
     .await

@@ -342,6 +342,8 @@ async fn a_quote_for_a_stranger_waits_for_the_customer_and_keeps_its_prices() {
     let offered = QuoteForm {
         order: OrderForm { contact: Some(contact), lines: vec![line("A", "10")], ..OrderForm::default() },
         valid_until: None,
+        asks: till_core::acceptance::QuoteAsks::Nothing,
+        asks_percent: None,
     };
     let quote = doing!(company, |w, rules| quotes::save(w, &rules, None, &offered)).unwrap();
     let word = Acceptance { version: 1, customer: None, customer_order_number: Some("AM 1".to_owned()) };

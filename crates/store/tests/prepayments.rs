@@ -6,6 +6,7 @@ mod common;
 
 use common::*;
 use sqlx::ConnectOptions;
+use till_core::accounts::Purpose;
 use till_core::checks::Check;
 use till_core::day_sheet::Next;
 use till_core::ids::{DocumentKind, InvoiceId, OrderId};
@@ -505,4 +506,31 @@ async fn damage_is_named() {
             verification.proofs.iter().filter(|proof| !proof.holds).map(|proof| proof.name.as_str()).collect();
         assert!(broken.iter().any(|name| name.starts_with(named)), "{damage}: {broken:?}");
     }
+}
+
+/// Presentation, as IFRS 15 example 38 has it (from memory): until it is paid or due, an invoice in advance is neither a
+/// receivable nor a contract liability. Half of 78.11 paid leaves 39.05 open: 31.75 (31.7459) of 63.50 are not shown.
+#[tokio::test]
+async fn what_is_neither_paid_nor_due_is_not_shown() {
+    let company = Company::new().await;
+    let order = company.order(0, 4).await;
+    let ahead = bill(&company, order, &percent("25")).await;
+    let shown = async |on: &str| {
+        let found = ledger::liabilities(&mut *company.store.read().await.unwrap(), day(on)).await.unwrap();
+        let row = found.rows.iter().find(|row| row.purpose == Purpose::PrepaymentLiability).unwrap();
+        let of_row = [row.before, row.added, row.taken, row.after].map(|amount| amount.0);
+        (of_row, [found.not_due, found.not_shown, found.shown].map(|amount| amount.0))
+    };
+    assert_eq!(shown("2026-03-17").await, ([0, 0, 0, 0], [0, 0, 0]));
+    assert_eq!(shown("2026-03-18").await, ([0, 6_350, 0, 6_350], [7_811, 6_350, 0]));
+    assert_eq!(shown("2026-03-19").await.0, [6_350, 0, 0, 6_350], "the day after");
+    assert_eq!(shown("2026-12-31").await.1, [0, 0, 6_350], "due, and still not paid: shown");
+    pay(&company, 0, ahead, "39.06").await;
+    assert_eq!(shown("2026-03-18").await.1, [3_905, 3_175, 3_175]);
+    pay(&company, 0, ahead, "39.05").await;
+    assert_eq!(shown("2026-03-18").await.1, [0, 0, 6_350], "paid: shown, whenever it is due");
+    // Used by the invoice of its goods the same day, it is no liability any more.
+    company.bill(company.ship(order, 4).await).await;
+    assert_eq!(shown("2026-03-18").await, ([0, 6_350, 6_350, 0], [0, 0, 0]));
+    company.holds().await;
 }

@@ -655,6 +655,58 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/customers/{id}/page-links": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Links to the page of a customer, newest first. */
+        get: operations["page_links"];
+        put?: never;
+        /** Makes a link to the page of a customer, and mails it where a recipient is named. */
+        post: operations["make_page_link"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/customers/{id}/page-links/{link}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Ends a link: it leads nowhere from then on. */
+        delete: operations["end_page_link"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/customers/{id}/page-links/{link}/show": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Shows a link once more, as long as it works. That it was shown goes on the record. */
+        post: operations["show_page_link"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/customers/{id}/ship-tos": {
         parameters: {
             query?: never;
@@ -2191,6 +2243,111 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/page": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The page of the customer that the link leads to. */
+        get: operations["customer_page"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/page/card-session": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Opens a page of the processor on which the customer types a card. */
+        post: operations["page_card_session"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/page/cards": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Keeps the card that the customer typed on a page of the processor, once it was. */
+        post: operations["page_keep_card"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/page/papers/{kind}/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A paper of the customer, under an address that works for half an hour and as long as the link does. */
+        get: operations["customer_paper"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/page/payments": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Leaves a card for what an order asks for, or pays a deposit or an invoice with it at once. Without an answer of the
+         *     processor the same request is sent again: nothing is charged twice.
+         */
+        post: operations["page_pay"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/page/quotes/{id}/accept": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Accepts a quote by name. */
+        post: operations["accept_on_page"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/papers/{kind}/{id}": {
         parameters: {
             query?: never;
@@ -3327,6 +3484,26 @@ export interface components {
              */
             version: number;
         };
+        /** @description How an acceptance stands. */
+        AcceptedView: {
+            /**
+             * Format: date
+             * @description When.
+             */
+            accepted_on: string;
+            /** @description What the quote asked for. */
+            asked: components["schemas"]["Requirement"];
+            /** @description Whether its order is confirmed. */
+            confirmed: boolean;
+            /** @description What of it is missing; zero where all of it is there, or the order is confirmed. */
+            missing: components["schemas"]["Money"];
+            /** @description Who accepted it. */
+            name: string;
+            /** @description The order it became. */
+            order: components["schemas"]["DocumentRef"];
+            /** @description The quote. */
+            quote: components["schemas"]["DocumentRef"];
+        };
         /** @description A line of a customer account. */
         AccountEvent: {
             /** @description Receivable up (positive) or down (negative), in base currency. */
@@ -4128,10 +4305,10 @@ export interface components {
             next: components["schemas"]["CardNext"];
             /** @description Its number. */
             number: string;
-            /** @description The order. */
-            order: components["schemas"]["DocumentRef"];
             /** @description How it stands. */
             state: components["schemas"]["CardState"];
+            /** @description The order it is for, or the invoice it pays. */
+            target: components["schemas"]["DocumentRef"];
             /** @description What of its order has gone out and is not paid, as far as it is left: to be captured. */
             to_capture: components["schemas"]["Money"];
             /**
@@ -4265,7 +4442,7 @@ export interface components {
          * @description A check. The table beside it says which steps it concerns.
          * @enum {string}
          */
-        Check: "nothing_to_do" | "quantity_not_positive" | "more_than_ordered" | "stock_short" | "more_than_unbilled" | "cannot_combine" | "order_number_missing" | "tax_id_missing" | "tax_rate_missing" | "price_zero" | "price_below_zero" | "price_not_approved" | "waits_for_approval" | "discount_not_allowed" | "not_revenue" | "cannot_cancel" | "cannot_credit" | "more_than_billed" | "no_mail_address" | "structured_data_missing" | "structured_tax" | "reason_missing" | "price_given_away" | "date_ahead" | "amount_too_large" | "account_missing" | "period_closed" | "date_out_of_order" | "date_before_last" | "date_too_early" | "customer_on_stop" | "credit_limit" | "order_amount" | "exemption_expired" | "address_elsewhere" | "treatment_without_code" | "reporting_code_missing" | "own_field_missing" | "mark_not_allowed" | "unit_or_step" | "price_not_made" | "more_than_called_off" | "less_than_shipped" | "not_sold" | "container_currency" | "already_billed" | "already_left" | "amount_not_positive" | "more_than_open" | "more_than_received" | "more_than_held" | "advance_percent" | "prepayment_unpaid" | "more_than_order" | "currency_differs" | "card_not_live" | "more_than_authorized" | "payout_unmatched" | "other_customer" | "named_twice" | "exchange_rate_missing";
+        Check: "nothing_to_do" | "quantity_not_positive" | "more_than_ordered" | "stock_short" | "more_than_unbilled" | "cannot_combine" | "order_number_missing" | "tax_id_missing" | "tax_rate_missing" | "price_zero" | "price_below_zero" | "price_not_approved" | "waits_for_approval" | "discount_not_allowed" | "not_revenue" | "cannot_cancel" | "cannot_credit" | "more_than_billed" | "no_mail_address" | "structured_data_missing" | "structured_tax" | "reason_missing" | "price_given_away" | "date_ahead" | "amount_too_large" | "account_missing" | "period_closed" | "date_out_of_order" | "date_before_last" | "date_too_early" | "customer_on_stop" | "credit_limit" | "order_amount" | "exemption_expired" | "address_elsewhere" | "treatment_without_code" | "reporting_code_missing" | "own_field_missing" | "mark_not_allowed" | "unit_or_step" | "price_not_made" | "more_than_called_off" | "less_than_shipped" | "not_sold" | "container_currency" | "already_billed" | "already_left" | "amount_not_positive" | "more_than_open" | "more_than_received" | "more_than_held" | "advance_percent" | "prepayment_unpaid" | "more_than_order" | "currency_differs" | "card_not_live" | "more_than_authorized" | "payout_unmatched" | "name_missing" | "quote_decided" | "other_customer" | "named_twice" | "exchange_rate_missing";
         /** @description A file that was read and checked. */
         CheckedFile: {
             check?: null | components["schemas"]["ImportCheck"];
@@ -5999,6 +6176,44 @@ export interface components {
             /** @enum {string} */
             from: "typed";
         };
+        /** @description A link in a list. Its text is not kept. */
+        LinkRow: {
+            /**
+             * Format: date-time
+             * @description When it stops working.
+             */
+            expires_at: string;
+            /** @description Its id. */
+            id: components["schemas"]["PageLinkId"];
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            made_at: string;
+            /** @description Who made it. */
+            made_by: string;
+            /**
+             * Format: int64
+             * @description How often it was opened.
+             */
+            opened: number;
+            /**
+             * Format: date-time
+             * @description When last.
+             */
+            opened_at?: string | null;
+            /** @description Number of the quote it went with. */
+            quote_number?: string | null;
+            /** @description Whom it was mailed to. */
+            recipient?: string | null;
+            /** @description Whether it works. */
+            state: components["schemas"]["LinkState"];
+        };
+        /**
+         * @description Whether a link works.
+         * @enum {string}
+         */
+        LinkState: "works" | "expired" | "ended";
         /** @description A price of a list. */
         ListPriceView: {
             /** @description The item's code. */
@@ -6016,6 +6231,20 @@ export interface components {
              * @description From when on.
              */
             valid_from: string;
+        };
+        /** @description A link that was made. */
+        MadeLinkView: {
+            /** @description Where it leads. Whoever has it sees the page. */
+            address: string;
+            /**
+             * Format: date-time
+             * @description When it stops working.
+             */
+            expires_at: string;
+            /** @description Its id. */
+            id: components["schemas"]["PageLinkId"];
+            /** @description What the mail service said, where it did not take the message; none where it did, or none was to go. */
+            problem?: string | null;
         };
         /**
          * @description What the stand-in mail service does with what it is given.
@@ -6334,6 +6563,17 @@ export interface components {
             /** @description Whose. */
             role: components["schemas"]["Role"];
         };
+        /** @description A link to be made. */
+        NewLink: {
+            /**
+             * Format: int64
+             * @description How many days it works.
+             */
+            days: number;
+            quote?: null | components["schemas"]["QuoteId"];
+            /** @description Whom it is mailed to; none to hand it over another way. */
+            recipient?: string | null;
+        };
         /** @description A reporting list to add or change, with its codes and the accounts that demand one. */
         NewList: {
             /** @description Its codes; those left out are not used any more. */
@@ -6577,7 +6817,7 @@ export interface components {
          * @description What is to be done with one row, and where.
          * @enum {string}
          */
-        Next: "put_right" | "decide" | "apply" | "clear" | "credit" | "capture" | "ask_again" | "ship_soon" | "authorize_again" | "book" | "post_shipment" | "bill" | "ask_for_money" | "look_at_order";
+        Next: "put_right" | "decide" | "apply" | "clear" | "credit" | "capture" | "ask_again" | "ship_soon" | "authorize_again" | "book" | "post_shipment" | "bill" | "ask_for_money" | "look_at_order" | "confirm" | "ask_for_missing";
         /** @description Numbers of one kind of document. */
         NumberRange: {
             /** @description What they number: `invoice`, `receipt`, `order`, `shipment`, `entry`. */
@@ -6798,7 +7038,7 @@ export interface components {
          * @description Something a person can do here. The table beside it says who may.
          * @enum {string}
          */
-        Operation: "see_books" | "see_document_record" | "see_record" | "see_people" | "see_setup" | "keep_own_sign_in" | "show_presence" | "keep_customer" | "put_on_stop" | "lift_stop" | "keep_items" | "keep_order" | "confirm_order" | "keep_shipment" | "post_shipment" | "take_back_shipment" | "ship_and_bill" | "take_in" | "adjust_stock" | "import" | "take_containers" | "keep_draft" | "change_price" | "post_invoice" | "cancel_invoice" | "run_billing" | "keep_recipe" | "send_out" | "keep_templates" | "keep_views" | "post_money" | "take_back_money" | "refund_deposit" | "keep_deposit" | "post_opening" | "decide_approval" | "withdraw_approval" | "close_period" | "add_period" | "move_number" | "keep_company" | "keep_limits" | "keep_people";
+        Operation: "see_books" | "see_document_record" | "see_record" | "see_people" | "see_setup" | "keep_own_sign_in" | "show_presence" | "keep_customer" | "put_on_stop" | "lift_stop" | "keep_items" | "keep_order" | "confirm_order" | "keep_shipment" | "post_shipment" | "take_back_shipment" | "ship_and_bill" | "take_in" | "adjust_stock" | "import" | "take_containers" | "keep_draft" | "change_price" | "post_invoice" | "cancel_invoice" | "run_billing" | "keep_recipe" | "send_out" | "keep_page_links" | "keep_templates" | "keep_views" | "post_money" | "take_back_money" | "refund_deposit" | "keep_deposit" | "post_opening" | "decide_approval" | "withdraw_approval" | "close_period" | "add_period" | "move_number" | "keep_company" | "keep_limits" | "keep_people";
         /** @description What authorizing a card for an order starts from. */
         OrderCard: components["schemas"]["CardForm"] & {
             /** @description Whether a card processor is set up. */
@@ -6998,6 +7238,7 @@ export interface components {
         OrderState: "draft" | "open" | "filled" | "closed";
         /** @description An order on screen. */
         OrderView: components["schemas"]["OrderRow"] & {
+            accepted?: null | components["schemas"]["AcceptedView"];
             /** @description The bill-to address. */
             bill_to: components["schemas"]["TypedAddress"];
             /** @description Gross of its lines on posted invoices. */
@@ -7067,6 +7308,263 @@ export interface components {
             /** @description Whether an order cannot be confirmed without it. */
             required: boolean;
         };
+        /** @description A customer's page with where its papers are. */
+        Page: components["schemas"]["PageView"] & {
+            /** @description Where its papers are. */
+            addresses: components["schemas"]["PaperAddress"][];
+            /** @description Whether cards are taken. */
+            cards_taken: boolean;
+            quote?: null | components["schemas"]["QuoteId"];
+            /**
+             * Format: date-time
+             * @description When the link stops working.
+             */
+            works_until: string;
+        };
+        /** @description A customer's word on a quote. */
+        PageAcceptance: {
+            /** @description The number the customer gives the order. */
+            customer_order_number?: string | null;
+            /** @description Who accepts it. */
+            name: string;
+            /**
+             * Format: int64
+             * @description The version that was seen.
+             */
+            version: number;
+        };
+        /** @description A card the customer has left. */
+        PageCard: {
+            /** @description Its id. */
+            id: components["schemas"]["CardId"];
+            /** @description The last four digits of its number. */
+            last_four: string;
+            /** @description The month it is valid through: `2028-05`. */
+            valid_through: string;
+        };
+        /** @description An invoice on the page. */
+        PageInvoice: {
+            /** @description Its currency. */
+            currency: string;
+            /**
+             * Format: date
+             * @description Its date.
+             */
+            document_date: string;
+            /**
+             * Format: date
+             * @description When what is open of it falls due.
+             */
+            due_date: string;
+            /** @description Its id. */
+            id: components["schemas"]["InvoiceId"];
+            /** @description Whether some of it is past its day. */
+            late: boolean;
+            /** @description Its number. */
+            number: string;
+            /** @description What is open of it. */
+            open: components["schemas"]["Money"];
+            /** @description What of that can be paid by card now. */
+            payable: components["schemas"]["Money"];
+            /** @description Whether it bills in advance. */
+            prepayment: boolean;
+            /** @description Its total. */
+            total: components["schemas"]["Money"];
+        };
+        /** @description A line of a quote or an order. */
+        PageLine: {
+            /** @description The item's code. */
+            code: string;
+            /** @description Its words. */
+            description: string;
+            /**
+             * Format: date
+             * @description When goods that were ordered in for it are to come.
+             */
+            expected_on?: string | null;
+            /** @description Line net. */
+            net: components["schemas"]["Money"];
+            /** @description How much was offered or ordered, less what was canceled. */
+            quantity: components["schemas"]["Decimal4"];
+            /** @description What of it has shipped; zero on a quote. */
+            shipped: components["schemas"]["Decimal4"];
+            /** @description The unit. */
+            unit: string;
+            unit_price?: null | components["schemas"]["Decimal6"];
+        };
+        /**
+         * Format: int64
+         * @description A link to a customer's own page.
+         */
+        PageLinkId: number;
+        /** @description An order on the page. */
+        PageOrder: {
+            /** @description Who accepted its quote on this page; none where it came another way. */
+            accepted_by?: string | null;
+            /** @description Whether it is confirmed. */
+            confirmed: boolean;
+            /** @description Its currency. */
+            currency: string;
+            /** @description The customer's number for it. */
+            customer_order_number?: string | null;
+            /** @description Its id. */
+            id: components["schemas"]["OrderId"];
+            /** @description Its lines. */
+            lines: components["schemas"]["PageLine"][];
+            /** @description What was asked for and is missing; an amount of zero where nothing is. */
+            missing: components["schemas"]["Requirement"];
+            /** @description Its number. */
+            number: string;
+            /**
+             * Format: date
+             * @description Its date.
+             */
+            order_date: string;
+            /**
+             * Format: date
+             * @description When it was promised.
+             */
+            promised_date?: string | null;
+            /** @description What has left of it. */
+            shipments: components["schemas"]["PageShipment"][];
+        };
+        /** @description What became of a card that was used. */
+        PagePaid: {
+            /** @description How much was asked. */
+            amount: components["schemas"]["Money"];
+            /** @description What of it was taken. */
+            captured: components["schemas"]["Money"];
+            /** @description The currency. */
+            currency: string;
+            /** @description How its authorization stands. */
+            state: components["schemas"]["CardState"];
+            /** @description Why it was declined or refused, in the processor's words. */
+            words?: string | null;
+        };
+        /** @description A paper of the customer. */
+        PagePaper: {
+            /** @description Its currency. */
+            currency: string;
+            /**
+             * Format: date
+             * @description Its date.
+             */
+            date: string;
+            /** @description What it is of. */
+            document: components["schemas"]["DocumentRef"];
+            /** @description What it is about. */
+            total: components["schemas"]["Money"];
+        };
+        /** @description A card used on the customer's page. */
+        PagePayment: {
+            /** @description The amount that was seen. */
+            amount: components["schemas"]["Money"];
+            /** @description Which card. */
+            card: components["schemas"]["CardId"];
+            /**
+             * Format: int64
+             * @description The id of that order or invoice.
+             */
+            id: number;
+            /** @description What it is left for, or pays. */
+            pays: components["schemas"]["PagePays"];
+        };
+        /**
+         * @description What a card is left for, or pays.
+         * @enum {string}
+         */
+        PagePays: "order" | "invoice";
+        /** @description A quote on the page. */
+        PageQuote: {
+            /** @description What it asks for before its order is confirmed. */
+            asked: components["schemas"]["Requirement"];
+            /** @description Its currency. */
+            currency: string;
+            /** @description Its id. */
+            id: components["schemas"]["QuoteId"];
+            /** @description Its lines. */
+            lines: components["schemas"]["PageLine"][];
+            /** @description Sum of the line nets. */
+            net: components["schemas"]["Money"];
+            /** @description Our note to the customer. */
+            note?: string | null;
+            /** @description Its number. */
+            number: string;
+            /**
+             * Format: date
+             * @description When it was written.
+             */
+            quote_date: string;
+            /** @description Where it stands. */
+            state: components["schemas"]["QuoteState"];
+            /** @description Net and tax. */
+            total: components["schemas"]["Money"];
+            /**
+             * Format: date
+             * @description The last day on which it can be accepted.
+             */
+            valid_until: string;
+            /**
+             * Format: int64
+             * @description To be sent back with the acceptance.
+             */
+            version: number;
+        };
+        /** @description A shipment of an order. */
+        PageShipment: {
+            /** @description Who carries it. */
+            carrier?: string | null;
+            /**
+             * Format: date
+             * @description When it left.
+             */
+            left_on: string;
+            /** @description Its number. */
+            number: string;
+            /** @description The carrier's number for it. */
+            tracking_number?: string | null;
+        };
+        /** @description What a customer owes and has, in one currency. */
+        PageSum: {
+            /** @description The currency. */
+            currency: string;
+            /** @description Deposits and unapplied money that we hold for the customer. */
+            held: components["schemas"]["Money"];
+            /** @description What of it is past its day. */
+            late: components["schemas"]["Money"];
+            /** @description What is open on invoices, less credit memos. */
+            owed: components["schemas"]["Money"];
+        };
+        /** @description A customer's page. */
+        PageView: {
+            /** @description Cards the customer has left. */
+            cards: components["schemas"]["PageCard"][];
+            /** @description Who sells. */
+            company: string;
+            /** @description Whose page it is. */
+            customer: string;
+            /** @description How many decimals each currency has. */
+            exponents: {
+                [key: string]: number;
+            };
+            /** @description Invoices with something open, the first to fall due first. */
+            invoices: components["schemas"]["PageInvoice"][];
+            /** @description The customer's number. */
+            number: string;
+            /** @description Orders that are not done. */
+            orders: components["schemas"]["PageOrder"][];
+            /** @description Papers, newest first. */
+            papers: components["schemas"]["PagePaper"][];
+            /** @description Quotes: open ones, and those decided of late. */
+            quotes: components["schemas"]["PageQuote"][];
+            /** @description What is owed and held, by currency. */
+            sums: components["schemas"]["PageSum"][];
+            /**
+             * Format: date
+             * @description The business date.
+             */
+            today: string;
+        };
         /** @description Money that comes in as the goods go out. */
         PaidAtOnce: {
             /** @description How much, as typed; none for what is due of the invoice once its deposits are applied: nothing where that is nothing. */
@@ -7075,6 +7573,18 @@ export interface components {
             method: string;
             /** @description Check number, words of the transfer. */
             reference?: string | null;
+        };
+        /** @description A paper on the page. */
+        PaperAddress: {
+            /** @description Where it can be opened for half an hour. */
+            address: string;
+            /**
+             * Format: int64
+             * @description Its id.
+             */
+            id: number;
+            /** @description What it is of. */
+            kind: components["schemas"]["DocumentKind"];
         };
         /** @description A part of what was prepaid: net and tax in the currency of the document, and the net at what it is carried at. */
         Part: {
@@ -7764,8 +8274,17 @@ export interface components {
          * @enum {string}
          */
         Purpose: "bank" | "in_hand" | "receivable" | "inventory" | "supplier_clearing" | "unapplied" | "tax_payable" | "equity" | "revenue" | "charge_revenue" | "cogs" | "shipped_cost" | "stock_adjustment" | "container_liability" | "fx_difference" | "card_clearing" | "inspection" | "right_to_goods" | "supplier_claim" | "allowance" | "revaluation" | "unbilled_accrual" | "deposit_liability" | "prepayment_liability" | "refund_liability" | "opening" | "returns" | "discount_allowed" | "other_income" | "scrap" | "fees" | "write_off" | "allowance_expense" | "fx_unrealized";
+        /**
+         * @description What a quote asks for before its order is confirmed.
+         * @enum {string}
+         */
+        QuoteAsks: "nothing" | "card" | "deposit";
         /** @description A quote as typed. */
         QuoteForm: {
+            /** @description What it asks for before its order is confirmed. */
+            asks?: components["schemas"]["QuoteAsks"];
+            /** @description The share of its total that is asked for, in percent; a decimal. */
+            asks_percent?: string | null;
             /** @description What is offered, as it would be ordered. */
             order: components["schemas"]["OrderForm"];
             /**
@@ -7811,6 +8330,11 @@ export interface components {
         QuoteState: "open" | "expired" | "accepted" | "declined";
         /** @description A quote on screen. */
         QuoteView: {
+            accepted?: null | components["schemas"]["AcceptedView"];
+            /** @description What it asks for before its order is confirmed. */
+            asked: components["schemas"]["Requirement"];
+            /** @description The share of its total that is asked for, in percent; none where nothing is. */
+            asks_percent?: string | null;
             contact?: null | components["schemas"]["ContactId"];
             /** @description Its currency. */
             currency: string;
@@ -8026,6 +8550,13 @@ export interface components {
          * @enum {string}
          */
         RequestState: "open" | "paid" | "withdrawn";
+        /** @description What a quote asks for, as an amount. */
+        Requirement: {
+            /** @description How much, in the currency of the quote, with tax. Zero where nothing is asked for. */
+            amount: components["schemas"]["Money"];
+            /** @description What. */
+            what: components["schemas"]["QuoteAsks"];
+        };
         ResetPassword: {
             /** @description The password to begin with. */
             password: string;
@@ -9228,6 +9759,22 @@ export interface components {
         /** @description A page on which a card was typed. */
         TypedCard: {
             /** @description Names the page. */
+            session: string;
+        };
+        /** @description A page on which a card was typed. */
+        TypedOn: {
+            /** @description Names the page. */
+            session: string;
+        };
+        /** @description What is known of a card that was typed. */
+        TypedOnPage: {
+            card?: null | components["schemas"]["AddedCard"];
+        };
+        /** @description A page of the processor on which the customer types a card. */
+        TypingPage: {
+            /** @description Its address. */
+            address: string;
+            /** @description Names it. */
             session: string;
         };
         /** @description What of a deposit is unapplied. */
@@ -10896,6 +11443,142 @@ export interface operations {
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    page_links: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LinkRow"][];
+                };
+            };
+        };
+    };
+    make_page_link: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewLink"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeLinkView"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    end_page_link: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+                link: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": number;
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_page_link: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+                link: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeLinkView"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -14687,6 +15370,274 @@ export interface operations {
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    customer_page: {
+        parameters: {
+            query?: never;
+            header: {
+                Authorization: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    page_card_session: {
+        parameters: {
+            query?: never;
+            header: {
+                Authorization: string;
+                "Idempotency-Key": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TypingPage"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    page_keep_card: {
+        parameters: {
+            query?: never;
+            header: {
+                Authorization: string;
+                "Idempotency-Key": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TypedOn"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TypedOnPage"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    customer_paper: {
+        parameters: {
+            query: {
+                /** @description Signs it. */
+                mark: string;
+            };
+            header?: never;
+            path: {
+                kind: components["schemas"]["DocumentKind"];
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/html": string;
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    page_pay: {
+        parameters: {
+            query?: never;
+            header: {
+                Authorization: string;
+                "Idempotency-Key": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PagePayment"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PagePaid"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    accept_on_page: {
+        parameters: {
+            query?: never;
+            header: {
+                Authorization: string;
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PageAcceptance"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OrderId"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -22,6 +22,7 @@ import { useNotices } from "../shell/notices";
 import { useMay } from "../shell/session";
 import { Worktop } from "../shell/Worktop";
 import { ContainersAsk, useContainers } from "./customers/Containers";
+import { MakeLinkAsk, PageLinkLines } from "./customers/PageLinks";
 
 export function CustomerRoom() {
   const { id = "" } = useParams();
@@ -49,6 +50,7 @@ function Opened({ customer }: { customer: CustomerView }) {
   const { say } = useNotices();
   const [stopping, setStopping] = useState(false);
   const [taking, setTaking] = useState(false);
+  const [linking, setLinking] = useState(false);
   const containers = useContainers(customer.id);
   const approvals = useApprovals("customer", customer.id);
   const ages = [
@@ -93,6 +95,7 @@ function Opened({ customer }: { customer: CustomerView }) {
           run: () => navigate(`/customers/${customer.id}/file`),
           quiet: true,
         },
+        { key: "w", label: "Customer page…", run: () => setLinking(true), quiet: true, needs: "keep_page_links" },
         ...(containers.length > 0
           ? [
               {
@@ -222,6 +225,7 @@ function Opened({ customer }: { customer: CustomerView }) {
             ))}
           </tbody>
         </Lines>
+        <PageLinkLines customer={customer.id} />
         <Lines label="Account">
           <thead>
             <tr>
@@ -245,6 +249,7 @@ function Opened({ customer }: { customer: CustomerView }) {
           </tbody>
         </Lines>
       </Scroll>
+      {linking && <MakeLinkAsk customer={customer.id} close={() => setLinking(false)} />}
       {taking && <ContainersAsk customer={customer} close={() => setTaking(false)} />}
       {stopping && (
         <FormAsk

@@ -53,6 +53,8 @@ const nexts: Record<DayItem["next"], { words: string; title: string }> = {
   bill: { words: "bill", title: "Bill it" },
   ask_for_money: { words: "ask", title: "Open the account" },
   look_at_order: { words: "look", title: "Open the order" },
+  confirm: { words: "confirm", title: "Open the order" },
+  ask_for_missing: { words: "ask", title: "Open the order" },
 };
 
 type Row = { group: string; total: number } | DayItem;

@@ -287,6 +287,21 @@ function Opened({ order }: { order: OrderView }) {
           ["Goes to", `${order.goes_to.name}, ${order.goes_to.address}`],
           ["Their order number", <TheirNumber key="n" order={order} />],
           ["Delivery", delivery(order)],
+          [
+            "Accepted by",
+            order.accepted && (
+              <span key="a">
+                {order.accepted.name} on the customer page, {date(order.accepted.accepted_on)}
+                {order.accepted.missing > 0 && (
+                  <Marked className="heed">
+                    {" "}
+                    ▲ {moneyWithCurrency(order.accepted.missing, order.currency)}{" "}
+                    {order.accepted.asked.what === "card" ? "to be authorized on a card" : "of its deposit"} missing
+                  </Marked>
+                )}
+              </span>
+            ),
+          ],
           ["Contact", order.contact_name],
           ["Tags", order.tags.map((tag) => `#${tag}`).join(" ")],
           ["Note for the customer", order.form.note],

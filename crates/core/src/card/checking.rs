@@ -86,8 +86,8 @@ pub fn to_free(standing: &[(ApplicationId, OpenItemId, Money)], missing: Money) 
 /// What an order still has to pay, and how.
 #[derive(Debug, Clone)]
 pub struct ToPay {
-    /// Whether the order is confirmed.
-    pub confirmed: bool,
+    /// Whether the order binds: it is confirmed, or the customer has accepted it.
+    pub binds: bool,
     /// The order: what it comes to, and what deposits were taken for it.
     pub target: DepositTarget,
     /// What of its invoices was paid by something else than deposits.
@@ -113,7 +113,7 @@ pub fn check_authorize(to_pay: &ToPay, amount: Money, own: Currency) -> Vec<Bloc
             format!("{} is in {currency}, the customer pays in {own}. Take the money another way.", target.number);
         findings.add(Check::CurrencyDiffers, "order", sentence);
     }
-    if !to_pay.confirmed {
+    if !to_pay.binds {
         findings.add(Check::CardNotLive, "order", format!("{} is a draft. Confirm it first.", target.number));
     }
     let room = to_pay.room();
@@ -136,6 +136,43 @@ pub fn check_authorize(to_pay: &ToPay, amount: Money, own: Currency) -> Vec<Bloc
             false => sentence.push_str(": nothing is left to authorize."),
         }
         findings.add(Check::MoreThanOrder, "amount", sentence);
+    }
+    findings.finish()
+}
+
+/// An invoice that is to be paid by card, at once.
+#[derive(Debug, Clone)]
+pub struct InvoiceToPay {
+    /// Its number.
+    pub number: String,
+    /// Its currency.
+    pub currency: Currency,
+    /// What is open of it.
+    pub open: Money,
+    /// What is authorized to pay it and not captured.
+    pub authorized: Money,
+}
+
+/// What stands in the way of paying `amount` of an invoice by card; the customer pays in `own` currency.
+pub fn check_pay(invoice: &InvoiceToPay, amount: Money, own: Currency) -> Vec<Blocker> {
+    let mut findings = Findings::at(Step::Post);
+    let InvoiceToPay { number, currency, .. } = invoice;
+    if own != *currency {
+        let sentence = format!("{number} is in {currency}, the customer pays in {own}. Pay it another way.");
+        findings.add(Check::CurrencyDiffers, "invoice", sentence);
+    }
+    let room = (invoice.open - invoice.authorized).max(Money::ZERO);
+    if !room.is_positive() {
+        let sentence = match invoice.authorized.is_positive() {
+            true => format!("{number} is being paid by card already."),
+            false => format!("{number} is paid already."),
+        };
+        findings.add(Check::MoreThanOpen, "amount", sentence);
+    } else if !amount.is_positive() {
+        findings.add(Check::AmountNotPositive, "amount", "Enter an amount above zero.");
+    } else if amount > room {
+        let sentence = format!("{number} has {} to pay. Pay that at most.", currency.grouped(room));
+        findings.add(Check::MoreThanOpen, "amount", sentence);
     }
     findings.finish()
 }

@@ -5,7 +5,7 @@ use chrono::NaiveDate;
 use super::{DayItem, Next, Work, age};
 use crate::calendar::words;
 use crate::card::{Authorization, CardNext, CardState};
-use crate::ids::DocumentRef;
+use crate::ids::{DocumentKind, DocumentRef};
 use crate::money::Money;
 
 /// A card authorization with something to do.
@@ -15,8 +15,8 @@ pub struct CardFacts {
     pub authorization: DocumentRef,
     /// The customer's name.
     pub name: String,
-    /// Number of its order.
-    pub order: String,
+    /// The order it is for, or the invoice it pays.
+    pub target: DocumentRef,
     /// How it stands, and what is due of its order.
     pub card: Authorization,
     /// What its amount is about, in base currency: what is to be captured, or what is left.
@@ -43,7 +43,8 @@ pub struct ToBookFacts {
 impl CardFacts {
     /// Nothing where there is only to wait.
     pub(super) fn row(&self, today: NaiveDate) -> Option<DayItem> {
-        let (number, order) = (&self.authorization.number, &self.order);
+        let (number, target) = (&self.authorization.number, &self.target.number);
+        let pays = self.target.kind == DocumentKind::Invoice;
         let until = self.card.valid_until.map(words).unwrap_or_default();
         let (work, next, why) = match self.card.next(today) {
             CardNext::AskAgain => {
@@ -52,18 +53,24 @@ impl CardFacts {
             CardNext::Capture => (
                 Work::MoneyLyingStill,
                 Next::Capture,
-                format!("{order} has gone out, {number} is authorized until {until}"),
+                match pays {
+                    true => format!("{number} is to pay {target}, authorized until {until}"),
+                    false => format!("{target} has gone out, {number} is authorized until {until}"),
+                },
             ),
             CardNext::ShipSoon => (
                 Work::MoneyLyingStill,
                 Next::ShipSoon,
-                format!("{number} expires on {until}, {order} has not gone out"),
+                match pays {
+                    true => format!("{number} expires on {until}, {target} is paid already"),
+                    false => format!("{number} expires on {until}, {target} has not gone out"),
+                },
             ),
             CardNext::AuthorizeAgain => {
                 let why = match self.card.state(today) {
-                    CardState::Expired => format!("{number} has expired, {order} has gone out"),
-                    CardState::AnotherCard => format!("{number} needs another card, for {order}"),
-                    _ => format!("{number} was declined, for {order}"),
+                    CardState::Expired => format!("{number} has expired, {target} has gone out"),
+                    CardState::AnotherCard => format!("{number} needs another card, for {target}"),
+                    _ => format!("{number} was declined, for {target}"),
                 };
                 (Work::Stopped, Next::AuthorizeAgain, why)
             }

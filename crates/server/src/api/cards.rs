@@ -68,7 +68,7 @@ pub(super) async fn list(store: Data<Store>, stretch: Query<Stretch>, whose: Que
     Ok(Json(cards::list(&mut connection, &rules, &filter, (stretch.limit(), stretch.offset())).await?))
 }
 
-async fn shown(store: &Store, id: CardAuthorizationId) -> Result<CardView, StoreError> {
+pub(super) async fn shown(store: &Store, id: CardAuthorizationId) -> Result<CardView, StoreError> {
     let mut connection = store.read().await?;
     let rules = rules::load(&mut connection).await?;
     cards::view(&mut connection, &rules, id).await
@@ -101,17 +101,17 @@ pub(super) async fn form(store: Data<Store>, processor: Data<Processor>, id: Pat
     Ok(Json(OrderCard { form, processor: processor.is_there() }))
 }
 
-fn no_processor() -> Problem {
+pub(super) fn no_processor() -> Problem {
     let sentence = "No card processor is set up. The setting card_processor names its address.";
     Problem::new(StatusCode::CONFLICT, "no_card_processor", sentence)
 }
 
-fn no_answer() -> Problem {
+pub(super) fn no_answer() -> Problem {
     let sentence = "The card processor does not answer. Try again in a moment.";
     Problem::new(StatusCode::BAD_GATEWAY, "no_card_answer", sentence)
 }
 
-fn there(processor: &Processor) -> Result<(), Problem> {
+pub(super) fn there(processor: &Processor) -> Result<(), Problem> {
     if processor.is_there() { Ok(()) } else { Err(no_processor()) }
 }
 
@@ -139,7 +139,7 @@ pub(super) async fn new_card(
 ) -> Answer<CardPage> {
     there(&processor)?;
     let name = customers::view(&mut *store.read().await?, CustomerId(*id)).await?.name;
-    let session = processor.open_session(&name).await.ok_or_else(no_answer)?;
+    let session = processor.open_session(&name, None).await.ok_or_else(no_answer)?;
     let address = processor.page(&session.path).ok_or_else(no_processor)?;
     Ok(Json(CardPage { session: session.id, address }))
 }
@@ -188,7 +188,12 @@ pub(super) async fn keep_card(
 }
 
 /// Sends what was written down, and writes the answer down. Without an answer it stays as it is, to be asked again.
-async fn send(store: &Store, processor: &Processor, actor: &Actor, call: CardCallId) -> Result<(), StoreError> {
+pub(super) async fn send(
+    store: &Store,
+    processor: &Processor,
+    actor: &Actor,
+    call: CardCallId,
+) -> Result<(), StoreError> {
     let Some(outgoing) = cards::outgoing(&mut *store.read().await?, call).await? else { return Ok(()) };
     let Some(answer) = processor.send(&outgoing).await else { return Ok(()) };
     let written = store

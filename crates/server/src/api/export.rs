@@ -383,7 +383,7 @@ async fn cards_table(connection: &mut Connection, stretch: &Stretch) -> Result<T
         vec![
             Cell::text(&row.number),
             Cell::text(&row.customer_name),
-            Cell::text(&row.order.number),
+            Cell::text(&row.target.number),
             Cell::text(&row.last_four),
             Cell::text(row.asked_on.to_string()),
             Cell::text(row.valid_until.map(|until| until.to_string()).unwrap_or_default()),

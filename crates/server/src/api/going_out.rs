@@ -117,7 +117,7 @@ pub(super) struct SentOut {
 }
 
 /// The paper of a document, as a page that stands alone.
-async fn paper_of(
+pub(super) async fn paper_of(
     connection: &mut Connection,
     rules: &Rules,
     kind: DocumentKind,
@@ -199,7 +199,7 @@ async fn deposit_paper(connection: &mut Connection, rules: &Rules, id: DepositId
 }
 
 /// The stand-in mail service: takes a message, or says why not.
-fn give(service: MailService, to: &str, message: String) -> Said {
+pub(super) fn give(service: MailService, to: &str, message: String) -> Said {
     match service {
         MailService::Takes => Said::Took { message },
         MailService::Refuses => Said::Refused {
@@ -244,8 +244,7 @@ pub(super) async fn send(store: Data<Store>, change: Change, new: Json<ToSend>) 
                     to: &view.to,
                     subject: &view.subject,
                     body: &view.body,
-                    attachment: &view.attachment,
-                    html: paper_of(writing, &rules, document.kind, document.id).await?,
+                    paper: Some((&view.attachment, paper_of(writing, &rules, document.kind, document.id).await?)),
                     id: &format!("delivery-{}-{}", id, view.delivery.tries + 1),
                     at: change.actor().at,
                 };

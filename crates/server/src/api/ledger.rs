@@ -5,7 +5,7 @@ use actix_web::web::{Data, Path, Query};
 use chrono::NaiveDate;
 use serde::Deserialize;
 use till_core::ids::{CustomerId, EntryId};
-use till_store::ledger::{self, AccountSheet, Journal, JournalFilter, PostedEntry, TrialBalance};
+use till_store::ledger::{self, AccountSheet, Journal, JournalFilter, Liabilities, PostedEntry, TrialBalance};
 use till_store::open_items::{OpenItems, open_as_of};
 use till_store::{Store, rules, sensible_date};
 use utoipa::IntoParams;
@@ -17,7 +17,13 @@ use crate::request::Json;
 
 /// The calls of this module.
 pub(super) fn configure(config: &mut ServiceConfig<'_>) {
-    config.service(journal).service(trial_balance).service(account).service(entry).service(open_items_as_of);
+    config
+        .service(journal)
+        .service(trial_balance)
+        .service(account)
+        .service(entry)
+        .service(open_items_as_of)
+        .service(liabilities);
 }
 
 #[derive(Debug, Deserialize, IntoParams)]
@@ -114,4 +120,13 @@ pub(super) async fn open_items_as_of(
     let mut connection = store.read().await?;
     let date = as_of.date(&mut connection).await?;
     Ok(Json(open_as_of(&mut connection, whose.customer.map(CustomerId), date).await?))
+}
+
+/// What is owed to customers by kind, before and after the movements of a day.
+#[utoipa::path(params(AsOf), responses((status = 200, body = Liabilities), (status = 422, body = Problem)))]
+#[get("/ledger/liabilities")]
+pub(super) async fn liabilities(store: Data<Store>, as_of: Query<AsOf>) -> Answer<Liabilities> {
+    let mut connection = store.read().await?;
+    let date = as_of.date(&mut connection).await?;
+    Ok(Json(ledger::liabilities(&mut connection, date).await?))
 }

@@ -15,7 +15,7 @@ use crate::invoices::read;
 use crate::open_items::next_id;
 use crate::rules::Rules;
 use crate::writing::{Writing, set};
-use crate::{Result, StoreError, orders};
+use crate::{Result, StoreError, customer_pages, orders};
 
 /// Writes down what the processor answered, and brings it into the books where nothing stops that.
 ///
@@ -61,7 +61,7 @@ pub async fn answer(writing: &mut Writing<'_>, rules: &Rules, call: CardCallId, 
             return Err(StoreError::Corrupt(words));
         }
     }
-    refresh(writing, authorization).await?;
+    refresh(writing, rules, authorization).await?;
     hear_again(writing, rules).await
 }
 
@@ -71,11 +71,16 @@ async fn told_before(writing: &mut Writing<'_>, authorization: CardAuthorization
     note(writing, &loaded, ("card_answered", "heard from the processor about"), Vec::new()).await
 }
 
-async fn refresh(writing: &mut Writing<'_>, authorization: CardAuthorizationId) -> Result<()> {
+async fn refresh(writing: &mut Writing<'_>, rules: &Rules, authorization: CardAuthorizationId) -> Result<()> {
     let order = sqlx::query_scalar!("SELECT order_id FROM card_authorizations WHERE id = ?", authorization.0)
         .fetch_one(&mut **writing)
         .await?;
-    orders::refresh_states(writing, &[OrderId(order)]).await
+    orders::refresh_states(writing, order.map(OrderId).as_slice()).await?;
+    // What a customer accepted may have all that was asked for now.
+    match order {
+        Some(order) => customer_pages::settle(writing, rules, OrderId(order)).await,
+        None => Ok(()),
+    }
 }
 
 /// What the processor tells of an authorization; what counts lower than what is known came out of order. Returns whether
@@ -268,7 +273,7 @@ async fn take_in(writing: &mut Writing<'_>, rules: &Rules, notice: &Notice) -> R
         Notice::Authorization(told) => {
             let Some(id) = named(writing, &told.reference).await? else { return Ok(Outcome::Waits) };
             let news = tell(writing, id, told).await?;
-            refresh(writing, id).await?;
+            refresh(writing, rules, id).await?;
             Ok(if news { Outcome::Done } else { Outcome::Known })
         }
         Notice::Captured { of, reference, amount, on } => {
@@ -278,7 +283,7 @@ async fn take_in(writing: &mut Writing<'_>, rules: &Rules, notice: &Notice) -> R
                 captured(writing, rules, id, (reference, *amount, *on)).await?;
             }
             tell(writing, id, of).await?;
-            refresh(writing, id).await?;
+            refresh(writing, rules, id).await?;
             Ok(if known { Outcome::Known } else { Outcome::Done })
         }
         Notice::Refunded { reference, capture, amount, on } => {

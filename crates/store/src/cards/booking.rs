@@ -64,9 +64,14 @@ pub(super) async fn decided(
     (amount, date): (Money, NaiveDate),
 ) -> Result<(CapturePreview, Becomes)> {
     let method = money_places::card(connection).await?;
-    let target = deposits::target(connection, rules, loaded.order.id, loaded.customer).await;
-    let room = target.map_or(Money::ZERO, |target| target.total() - target.taken_before);
-    let open = loaded.order.open_by_invoice();
+    let room = match loaded.target.order() {
+        Some(order) => {
+            let target = deposits::target(connection, rules, order, loaded.customer).await;
+            target.map_or(Money::ZERO, |target| target.total() - target.taken_before)
+        }
+        None => Money::ZERO,
+    };
+    let open = loaded.target.open_by_invoice();
     let sum = open.iter().map(|(_, open)| *open).sum();
     let mut last = None;
     for goes in Goes::ways(sum, room, amount) {
@@ -101,7 +106,7 @@ fn becomes(loaded: &Loaded, goes: Goes, (amount, date): (Money, NaiveDate), open
     match goes {
         Goes::Deposit => Becomes::Deposit(NewDeposit {
             customer: loaded.customer,
-            order: Some(loaded.order.id),
+            order: loaded.target.order(),
             quote: None,
             method,
             date: Some(date),

@@ -6,7 +6,7 @@ use chrono::NaiveDate;
 use sqlx::SqliteConnection;
 use till_core::card::{Authorization, CardNext, Status};
 use till_core::day_sheet::{CardFacts, ToBookFacts};
-use till_core::ids::{CardAuthorizationId, CustomerId, DocumentKind, DocumentRef, OrderId};
+use till_core::ids::{CardAuthorizationId, CustomerId, DocumentKind, DocumentRef, InvoiceId, OrderId};
 use till_core::money::{Currency, Money};
 use till_core::order::OrderFacts;
 
@@ -15,6 +15,43 @@ use crate::ledger::PostedEntry;
 use crate::rules::{Rules, exchange_rate};
 use crate::{Result, StoreError, ledger, orders, prepayments};
 
+/// What an authorization is for.
+#[derive(Debug, Clone)]
+pub(super) enum Target {
+    /// An order: captured once its goods have gone.
+    Order(Box<OrderFacts>),
+    /// An invoice that it pays at once.
+    Invoice { id: InvoiceId, number: String, open: Money },
+}
+
+impl Target {
+    pub(super) fn document(&self) -> DocumentRef {
+        match self {
+            Self::Order(order) => {
+                DocumentRef { kind: DocumentKind::Order, id: order.id.0, number: order.number.clone() }
+            }
+            Self::Invoice { id, number, .. } => {
+                DocumentRef { kind: DocumentKind::Invoice, id: id.0, number: number.clone() }
+            }
+        }
+    }
+
+    pub(super) fn order(&self) -> Option<OrderId> {
+        match self {
+            Self::Order(order) => Some(order.id),
+            Self::Invoice { .. } => None,
+        }
+    }
+
+    /// What captured money can be applied to.
+    pub(super) fn open_by_invoice(&self) -> Vec<(InvoiceId, Money)> {
+        match self {
+            Self::Order(order) => order.open_by_invoice(),
+            Self::Invoice { id, open, .. } => Vec::from_iter(open.is_positive().then_some((*id, *open))),
+        }
+    }
+}
+
 /// An authorization with everything beside it.
 #[derive(Debug, Clone)]
 pub(super) struct Loaded {
@@ -22,7 +59,7 @@ pub(super) struct Loaded {
     pub(super) card: Authorization,
     pub(super) customer: CustomerId,
     pub(super) customer_name: String,
-    pub(super) order: OrderFacts,
+    pub(super) target: Target,
     pub(super) reference: Option<String>,
     pub(super) revision: i64,
     pub(super) asked_on: NaiveDate,
@@ -42,7 +79,7 @@ pub(super) async fn load_all(connection: &mut SqliteConnection, ids: &[CardAutho
     let wanted = json(&ids)?;
     let rows = sqlx::query!(
         r#"SELECT card_authorizations.id AS "id!", card_authorizations.number AS "number!", card_authorizations.customer_id AS "customer!",
-                  customers.name AS "name!", order_id AS "order!", card_authorizations.currency AS "currency!", amount_minor AS "amount!",
+                  customers.name AS "name!", order_id AS "order: i64", invoice_id AS "invoice: i64", card_authorizations.currency AS "currency!", amount_minor AS "amount!",
                   asked_on AS "asked_on!: NaiveDate", status AS "status!", reference, revision AS "revision!",
                   valid_until AS "valid_until: NaiveDate", words, last_four AS "last_four!", card_authorizations.version AS "version!",
                   coalesce((SELECT sum(card_captures.amount_minor) FROM card_captures WHERE authorization_id = card_authorizations.id), 0) AS "captured!: i64",
@@ -53,12 +90,26 @@ pub(super) async fn load_all(connection: &mut SqliteConnection, ids: &[CardAutho
     )
     .fetch_all(&mut *connection)
     .await?;
-    let on: Vec<OrderId> = rows.iter().map(|row| OrderId(row.order)).collect();
-    let facts = orders::facts(connection, &on).await?;
+    let on: Vec<OrderId> = rows.iter().filter_map(|row| row.order.map(OrderId)).collect();
+    let mut facts = orders::facts(connection, &on).await?.into_iter();
+    let pays: Vec<i64> = rows.iter().filter_map(|row| row.invoice).collect();
+    let invoices = invoices_to_pay(connection, &pays).await?;
     let prepaid = prepayments::left_with_tax(connection, &json(&on)?).await?;
     rows.into_iter()
-        .zip(facts)
-        .map(|(row, order)| {
+        .map(|row| {
+            let lost = || StoreError::Corrupt(format!("what {} is for", row.number));
+            let (target, due) = match row.invoice {
+                // Facts come in the order of the orders that were asked for.
+                None => {
+                    let order = facts.next().ok_or_else(lost)?;
+                    let due = order.gone_out_unpaid(prepaid.get(&order.id.0).copied().unwrap_or_default());
+                    (Target::Order(Box::new(order)), due)
+                }
+                Some(id) => {
+                    let (number, open) = invoices.get(&id).cloned().ok_or_else(lost)?;
+                    (Target::Invoice { id: InvoiceId(id), number, open }, open)
+                }
+            };
             Ok(Loaded {
                 id: CardAuthorizationId(row.id),
                 card: Authorization {
@@ -69,11 +120,11 @@ pub(super) async fn load_all(connection: &mut SqliteConnection, ids: &[CardAutho
                     captured: Money(row.captured),
                     valid_until: row.valid_until,
                     waits: row.waits,
-                    due: order.gone_out_unpaid(prepaid.get(&order.id.0).copied().unwrap_or_default()),
+                    due,
                 },
                 customer: CustomerId(row.customer),
                 customer_name: row.name,
-                order,
+                target,
                 reference: row.reference,
                 revision: row.revision,
                 asked_on: row.asked_on,
@@ -85,6 +136,41 @@ pub(super) async fn load_all(connection: &mut SqliteConnection, ids: &[CardAutho
         .collect()
 }
 
+/// Number of invoices, and what is open of them.
+pub(super) async fn invoices_to_pay(
+    connection: &mut SqliteConnection,
+    invoices: &[i64],
+) -> Result<HashMap<i64, (String, Money)>> {
+    let wanted = json(&invoices)?;
+    let rows = sqlx::query!(
+        r#"SELECT documents.id AS "id!", documents.number AS "number!", coalesce(open_minor, 0) AS "open!: i64"
+           FROM json_each(?) AS wanted CROSS JOIN documents ON documents.id = wanted.value
+           LEFT JOIN open_items ON open_items.kind = 'invoice' AND document_id = documents.id AND side = 'owed_to_us'
+           WHERE documents.kind = 'invoice' AND documents.number IS NOT NULL"#,
+        wanted
+    )
+    .fetch_all(connection)
+    .await?;
+    Ok(rows.into_iter().map(|row| (row.id, (row.number, Money(row.open)))).collect())
+}
+
+/// What stands on cards for an order on a day: authorized and not over, or captured and not in the books yet.
+pub(crate) async fn standing_for(connection: &mut SqliteConnection, order: OrderId, today: NaiveDate) -> Result<Money> {
+    let standing = sqlx::query_scalar!(
+        r#"SELECT coalesce(sum(CASE WHEN status = 'live' AND valid_until >= ?2 THEN amount_minor - captured + unbooked ELSE unbooked END), 0) AS "standing!: i64"
+           FROM (SELECT status, valid_until, amount_minor,
+                        coalesce((SELECT sum(card_captures.amount_minor) FROM card_captures WHERE authorization_id = card_authorizations.id), 0) AS captured,
+                        coalesce((SELECT sum(card_captures.amount_minor) FROM card_captures
+                                  WHERE authorization_id = card_authorizations.id AND payment_id IS NULL), 0) AS unbooked
+                 FROM card_authorizations WHERE order_id = ?1)"#,
+        order.0,
+        today
+    )
+    .fetch_one(connection)
+    .await?;
+    Ok(Money(standing))
+}
+
 /// One of them.
 pub(super) async fn load(connection: &mut SqliteConnection, id: CardAuthorizationId) -> Result<Loaded> {
     let loaded = load_all(connection, &[id]).await?.pop();
@@ -94,7 +180,7 @@ pub(super) async fn load(connection: &mut SqliteConnection, id: CardAuthorizatio
 /// What is authorized for each order and neither captured nor given up; `orders` is a list in JSON.
 pub(crate) async fn left_of(connection: &mut SqliteConnection, orders: &str) -> Result<HashMap<i64, Money>> {
     Ok(sqlx::query!(
-        r#"SELECT order_id, sum(amount_minor - coalesce((SELECT sum(card_captures.amount_minor) FROM card_captures
+        r#"SELECT order_id AS "order_id!", sum(amount_minor - coalesce((SELECT sum(card_captures.amount_minor) FROM card_captures
                                                          WHERE authorization_id = card_authorizations.id), 0)) AS "left!: i64"
            FROM json_each(?) AS wanted CROSS JOIN card_authorizations ON order_id = wanted.value
            WHERE status IN ('asked', 'live') GROUP BY order_id"#,
@@ -154,7 +240,7 @@ pub(crate) async fn of_day_sheet(connection: &mut SqliteConnection, rules: &Rule
         facts.push(CardFacts {
             authorization: loaded.document(),
             name: loaded.customer_name,
-            order: loaded.order.number,
+            target: loaded.target.document(),
             amount: in_base(connection, rules, (loaded.card.currency, amount)).await?,
             card: loaded.card,
             since: loaded.asked_on,

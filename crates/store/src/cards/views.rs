@@ -42,8 +42,8 @@ pub struct CardRow {
     pub customer: CustomerId,
     /// Its name.
     pub customer_name: String,
-    /// The order.
-    pub order: DocumentRef,
+    /// The order it is for, or the invoice it pays.
+    pub target: DocumentRef,
     /// The last four digits of the card.
     pub last_four: String,
     /// When it was asked for.
@@ -147,7 +147,7 @@ fn row(loaded: Loaded, rules: &Rules) -> CardRow {
         number: card.number.clone(),
         customer: loaded.customer,
         customer_name: loaded.customer_name,
-        order: DocumentRef { kind: DocumentKind::Order, id: loaded.order.id.0, number: loaded.order.number },
+        target: loaded.target.document(),
         last_four: loaded.last_four,
         asked_on: loaded.asked_on,
         valid_until: card.valid_until,
@@ -175,8 +175,10 @@ pub async fn list(
     let (order, customer) = (filter.order.map(|id| id.0), filter.customer.map(|id| id.0));
     let rows = sqlx::query!(
         r#"SELECT card_authorizations.id AS "id!", count(*) OVER () AS "count!: i64"
-           FROM card_authorizations JOIN customers ON customers.id = card_authorizations.customer_id JOIN orders ON orders.id = order_id
-           WHERE (?1 IS NULL OR card_authorizations.number LIKE ?1 ESCAPE '\' OR customers.name LIKE ?1 ESCAPE '\' OR orders.number LIKE ?1 ESCAPE '\')
+           FROM card_authorizations JOIN customers ON customers.id = card_authorizations.customer_id
+                LEFT JOIN orders ON orders.id = order_id LEFT JOIN documents ON documents.id = invoice_id
+           WHERE (?1 IS NULL OR card_authorizations.number LIKE ?1 ESCAPE '\' OR customers.name LIKE ?1 ESCAPE '\' OR orders.number LIKE ?1 ESCAPE '\'
+                  OR documents.number LIKE ?1 ESCAPE '\')
              AND (NOT ?2 OR status IN ('asked', 'live')
                   OR EXISTS (SELECT 1 FROM card_calls WHERE authorization_id = card_authorizations.id AND answer IS NULL)
                   OR EXISTS (SELECT 1 FROM card_captures LEFT JOIN card_returns ON capture_id = card_captures.id AND entry_id IS NULL

@@ -9,7 +9,7 @@ use till_core::people::check_reason;
 use super::facts::target;
 use crate::rules::Rules;
 use crate::writing::{Writing, changed, set};
-use crate::{Result, StoreError, open_items, orders};
+use crate::{Result, StoreError, customer_pages, open_items, orders};
 
 /// Where a deposit is to go.
 #[derive(Debug, Clone, Default, Serialize, Deserialize)]
@@ -99,6 +99,9 @@ pub async fn move_to(
     sqlx::query!("UPDATE payments SET version = version + 1 WHERE id = ?", id.0).execute(&mut **writing).await?;
     let concerned: Vec<OrderId> = row.order_id.into_iter().chain(to).map(OrderId).collect();
     orders::refresh_states(writing, &concerned).await?;
+    if let Some(order) = wish.order {
+        customer_pages::settle(writing, rules, order).await?;
+    }
     let mut fields = changed("for", Some(&was), Some(&is));
     fields.push(set("held", item.currency.format(item.open)));
     fields.push(set("reason", &reason));

@@ -18,7 +18,7 @@ use super::facts::{quoted, target};
 use crate::convert::json;
 use crate::rules::{Rules, date_order, exchange_rate, next_number};
 use crate::writing::{Writing, set};
-use crate::{Result, StoreError, customers, money_places, open_items, orders, posting, sensible_date};
+use crate::{Result, StoreError, customer_pages, customers, money_places, open_items, orders, posting, sensible_date};
 
 /// A deposit to take, as typed.
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -228,6 +228,9 @@ pub(crate) async fn take_by(
     .execute(&mut **writing)
     .await?;
     orders::refresh_states(writing, new.order.as_slice()).await?;
+    if let Some(order) = new.order {
+        customer_pages::settle(writing, rules, order).await?;
+    }
     let mut fields = vec![set("amount", input.currency.format(input.amount))];
     fields.extend(input.target.as_ref().map(|target| set("for", &target.number)));
     fields.extend(reference.map(|reference| set("reference", reference)));

@@ -6,7 +6,7 @@ use till_core::checks::{Blocker, Effect, asks, customer_held, stops};
 use till_core::ids::{DocumentKind, DocumentRef, OrderId};
 use till_core::merge::FieldChange;
 use till_core::ordering::{ConfirmLimits, OrderDecision, decide};
-use till_core::people::check_reason;
+use till_core::people::{Role, check_reason};
 
 use super::changing::{Head, head, mark};
 use super::entering::{confirm_limits, number_of};
@@ -94,6 +94,24 @@ pub async fn confirm_as(
         }
     }
     write_confirmed(writing, rules, id, &head).await
+}
+
+/// What stands in the way of confirming an order that its customer accepted, with nobody there to ask: what a clerk would
+/// have to ask for stands in the way too.
+pub(crate) async fn hindering(connection: &mut SqliteConnection, rules: &Rules, id: OrderId) -> Result<Vec<Blocker>> {
+    let limits = confirm_limits(connection, Some(Role::Clerk)).await?;
+    let (_, decision) = confirmation(connection, rules, id, limits).await?;
+    let hinders = |blocker: &Blocker| matches!(blocker.effect, Effect::Stops | Effect::Asks);
+    Ok(decision.blockers.into_iter().filter(hinders).collect())
+}
+
+/// Makes a draft order binding that its customer accepted, where nothing is in the way; otherwise it stays a draft.
+pub(crate) async fn confirm_by_itself(writing: &mut Writing<'_>, rules: &Rules, id: OrderId) -> Result<()> {
+    if hindering(writing, rules, id).await?.is_empty() {
+        let head = head(writing, id, None).await?;
+        write_confirmed(writing, rules, id, &head).await?;
+    }
+    Ok(())
 }
 
 async fn write_confirmed(writing: &mut Writing<'_>, rules: &Rules, id: OrderId, head: &Head) -> Result<Outcome> {

@@ -17,6 +17,7 @@ use till_core::terms::Terms;
 use super::form::{OrderForm, TypedAddress, form};
 use super::{confirm_limits, confirmation, facts};
 use crate::convert::{json, known};
+use crate::customer_pages::AcceptedView;
 use crate::rules::Rules;
 use crate::trail::{Trail, trail};
 use crate::{Result, StoreError, rules};
@@ -249,6 +250,8 @@ pub struct OrderView {
     pub can_ship: i64,
     /// The quote it came from, the order it is a copy of, the call-off it takes from.
     pub from: Vec<DocumentRef>,
+    /// Who accepted it on the customer page, and what is missing since.
+    pub accepted: Option<AcceptedView>,
     /// What it led to.
     pub trail: Trail,
     /// Changes with every edit.
@@ -332,6 +335,7 @@ pub async fn view_for(connection: &mut SqliteConnection, id: OrderId, role: Opti
         hanging: till_core::order::hanging(&facts),
         can_ship: if facts.confirmed { i64::try_from(can_ship).unwrap_or(0) } else { 0 },
         from: came_from(connection, id).await?,
+        accepted: crate::customer_pages::accepted(connection, &rules, (Some(id), None)).await?,
         trail: trail(connection, DocumentKind::Order, id.0).await?,
         version: head.version,
     })

@@ -75,7 +75,7 @@ function Opened({ card }: { card: CardView }) {
       title={card.number}
       sum={
         <>
-          {card.customer_name} · {moneyWithCurrency(card.amount, card.currency)} for {card.order.number}
+          {card.customer_name} · {moneyWithCurrency(card.amount, card.currency)} for {card.target.number}
           <OpenMark names={openAt} />
         </>
       }
@@ -97,18 +97,18 @@ function Opened({ card }: { card: CardView }) {
               { key: "v", label: "Void", run: () => setStep({ name: "void" }), needs: "post_money" as const },
             ]
           : []),
-        ...(card.next === "authorize_again"
+        ...(card.next === "authorize_again" && card.target.kind === "order"
           ? [
               {
                 key: "k",
                 label: "Authorize again",
-                run: () => navigate(`/orders/${card.order.id}?card`),
+                run: () => navigate(`${placeOf(card.target)}?card`),
                 primary: true,
                 needs: "post_money" as const,
               },
             ]
           : []),
-        { key: "o", label: `Open ${card.order.number}`, run: () => navigate(`/orders/${card.order.id}`) },
+        { key: "o", label: `Open ${card.target.number}`, run: () => navigate(placeOf(card.target)) },
         { key: "u", label: "Customer account", run: () => navigate(`/customers/${card.customer}`), quiet: true },
       ]}
       tape={
@@ -117,7 +117,7 @@ function Opened({ card }: { card: CardView }) {
             {card.customer_name}
             <br />
             <span>
-              card ends in {card.last_four}, for {card.order.number}
+              card ends in {card.last_four}, for {card.target.number}
             </span>
           </h2>
           <CardSums row={card} />

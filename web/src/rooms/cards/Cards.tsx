@@ -19,6 +19,7 @@ import { PickedSum } from "../../parts/picks";
 import { type Column, Rows } from "../../parts/Rows";
 import { Paper } from "../../parts/TapeRoll";
 import { customerColumn, useOpenElsewhere } from "../../parts/together";
+import { placeOf } from "../../places";
 import { Worktop } from "../../shell/Worktop";
 import { prepaymentLinks } from "../deposits/Deposits";
 import { CardStanding } from "./bits";
@@ -53,7 +54,7 @@ export function CardsRoom() {
   const columns: Column<CardRow>[] = [
     { key: "number", head: "Card", width: "62px", cell: (row) => row.number },
     customerColumn(openAt),
-    { key: "order", head: "For", width: "72px", cell: (row) => row.order.number },
+    { key: "order", head: "For", width: "72px", cell: (row) => row.target.number },
     {
       key: "until",
       head: "Valid until",
@@ -77,8 +78,8 @@ export function CardsRoom() {
       actions={[
         {
           key: "o",
-          label: current ? `Open ${current.order.number}` : "Open the order",
-          run: () => current && navigate(`/orders/${current.order.id}`),
+          label: current ? `Open ${current.target.number}` : "Open the order",
+          run: () => current && navigate(placeOf(current.target)),
           disabled: !current,
         },
         {
@@ -103,7 +104,7 @@ export function CardsRoom() {
                 {current.customer_name}
                 <br />
                 <span>
-                  {current.number} of {date(current.asked_on)}, for {current.order.number}
+                  {current.number} of {date(current.asked_on)}, for {current.target.number}
                 </span>
               </h2>
               <CardSums row={current} />

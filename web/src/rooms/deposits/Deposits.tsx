@@ -20,6 +20,7 @@ import { type Column, Rows } from "../../parts/Rows";
 import { Paper } from "../../parts/TapeRoll";
 import { customerColumn, useOpenElsewhere } from "../../parts/together";
 import { Worktop } from "../../shell/Worktop";
+import { LiabilityPaper } from "../prepayments/Liability";
 
 /** The lists of money in advance. */
 export const prepaymentLinks: [string, string][] = [
@@ -153,6 +154,7 @@ export function DepositsRoom() {
               <RegisterLines row={current} />
             </Paper>
           )}
+          <LiabilityPaper />
         </>
       }
     >

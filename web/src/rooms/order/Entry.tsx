@@ -5,7 +5,7 @@ import { api, got, keyed, newKey, Problem } from "../../api/client";
 import type { ItemRow, LineForm, OrderForm, OrderPreview, OrderView, QuoteView } from "../../api/types";
 import { moneyWithCurrency } from "../../format";
 import { Scroll, useBase, useEverythingChanged, useToday, Wrong } from "../../parts/bits";
-import { useGoods } from "../../parts/form";
+import { Field, FormGrid, orNull, useGoods } from "../../parts/form";
 import { BlockerLines, ChangeLines, Paper, TapeLines, Tear } from "../../parts/TapeRoll";
 import { useNotices } from "../../shell/notices";
 import { Worktop } from "../../shell/Worktop";
@@ -79,6 +79,9 @@ interface Props {
   written?: QuoteView;
 }
 
+/** Fields of a quote that say themselves what is wrong with them. */
+const ofQuote = ["valid_until", "asks_percent"];
+
 /** The order as it is typed: lines in the middle, price, tax and what stands in the way on the tape. */
 function Entry({ started, quote, keep, order, written }: Props) {
   const navigate = useNavigate();
@@ -88,6 +91,9 @@ function Entry({ started, quote, keep, order, written }: Props) {
   const today = useToday();
   const goods = useGoods();
   const [form, setForm] = useState<OrderForm>(started);
+  const [asks, setAsks] = useState<QuoteView["asked"]["what"]>(written?.asked.what ?? "nothing");
+  const [asksPercent, setAsksPercent] = useState(written?.asks_percent ?? "");
+  const [validUntil, setValidUntil] = useState(written?.valid_until ?? "");
   const [active, setActive] = useState(0);
   const [typing, setTyping] = useState<number>();
   const [faults, setFaults] = useState<Problem>();
@@ -147,7 +153,8 @@ function Entry({ started, quote, keep, order, written }: Props) {
     running.current = true;
     try {
       if (quote) {
-        const quoted = { order: body, valid_until: written?.valid_until ?? null };
+        const share = asks === "nothing" ? null : orNull(asksPercent);
+        const quoted = { order: body, valid_until: orNull(validUntil), asks, asks_percent: share };
         const id = written
           ? await got(
               api.PUT("/api/quotes/{id}", {
@@ -214,7 +221,10 @@ function Entry({ started, quote, keep, order, written }: Props) {
       : quote
         ? "New quote"
         : "New order";
-  const elsewhere = shownFaults && !lineFault && !saysItself(shownFaults.field ?? "") ? shownFaults : undefined;
+  const elsewhere =
+    shownFaults && !lineFault && !saysItself(shownFaults.field ?? "") && !ofQuote.includes(shownFaults.field ?? "")
+      ? shownFaults
+      : undefined;
   return (
     <Worktop
       title={title}
@@ -310,6 +320,43 @@ function Entry({ started, quote, keep, order, written }: Props) {
           today={today}
           toLines={() => focusCell(0, "item")}
         />
+        {quote && (
+          <FormGrid>
+            <Field
+              label="Valid until"
+              name="valid_until"
+              type="date"
+              span={3}
+              value={validUntil}
+              onChange={setValidUntil}
+              faults={shownFaults}
+            />
+            <Field
+              label="Asks for, before it is confirmed"
+              name="asks"
+              span={4}
+              value={asks}
+              onChange={(value) => setAsks(value as typeof asks)}
+              choices={[
+                ["nothing", "nothing but a name"],
+                ["card", "a card authorization"],
+                ["deposit", "a deposit"],
+              ]}
+              faults={shownFaults}
+            />
+            {asks !== "nothing" && (
+              <Field
+                label="Share of the total, %"
+                name="asks_percent"
+                span={3}
+                right
+                value={asksPercent}
+                onChange={setAsksPercent}
+                faults={shownFaults}
+              />
+            )}
+          </FormGrid>
+        )}
         {elsewhere && (
           <p role="alert" style={{ margin: "0 0 8px" }}>
             <Wrong error={elsewhere} />

@@ -28,6 +28,7 @@ import { rememberSequence } from "../../places";
 import { Ask } from "../../shell/Ask";
 import { useNotices } from "../../shell/notices";
 import { Worktop } from "../../shell/Worktop";
+import { MakeLinkAsk } from "../customers/PageLinks";
 import { Amount } from "../Invoices";
 import { QuotePaper } from "../papers/OrderPaper";
 import { orderLinks } from "./links";
@@ -146,7 +147,7 @@ function Opened({ quote }: { quote: QuoteView }) {
   const navigate = useNavigate();
   const changed = useEverythingChanged();
   const { say } = useNotices();
-  const [asking, setAsking] = useState<"accept" | "decline">();
+  const [asking, setAsking] = useState<"accept" | "decline" | "send">();
   const [customer, setCustomer] = useState<number>();
   const customers = useQuery({
     queryKey: ["customers"],
@@ -198,6 +199,9 @@ function Opened({ quote }: { quote: QuoteView }) {
               },
             ]
           : []),
+        ...(open && quote.customer
+          ? [{ key: "w", label: "Send…", run: () => setAsking("send"), needs: "keep_page_links" as const }]
+          : []),
         { key: "d", label: "Print the quote", run: () => window.print() },
       ]}
       tape={
@@ -212,6 +216,15 @@ function Opened({ quote }: { quote: QuoteView }) {
           ["State", <QuoteState key="s" state={quote.state} />],
           ["Written", date(quote.quote_date)],
           ["Valid until", date(quote.valid_until)],
+          [
+            "Asks for",
+            quote.asked.amount > 0 &&
+              `${quote.asked.what === "card" ? "a card" : "a deposit"} for ${number(quote.asks_percent ?? "0")} %, ${moneyWithCurrency(quote.asked.amount, quote.currency)}`,
+          ],
+          [
+            "Accepted by",
+            quote.accepted && `${quote.accepted.name} on the customer page, ${date(quote.accepted.accepted_on)}`,
+          ],
           ["Why declined", quote.reason],
           ["Note for the customer", quote.form.note],
           ["Note for ourselves", quote.form.own_note],
@@ -307,6 +320,13 @@ function Opened({ quote }: { quote: QuoteView }) {
             say({ kind: "done", text: `${quote.number} is declined.` });
             await changed();
           }}
+        />
+      )}
+      {asking === "send" && quote.customer && (
+        <MakeLinkAsk
+          customer={quote.customer}
+          quote={{ id: quote.id, number: quote.number }}
+          close={() => setAsking(undefined)}
         />
       )}
       <QuotePaper quote={quote} />
