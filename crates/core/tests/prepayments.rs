@@ -548,7 +548,8 @@ fn happens() -> impl Strategy<Value = Vec<Happens>> {
 proptest! {
     /// domain.md section 14, 6: prepaid net = used + credited + left per order line, over any split into part invoices,
     /// cancellations, raises, prices with and without tax, currencies; once all is billed nothing is left, and the base
-    /// amounts come out whole.
+    /// amounts come out whole. All documents of the order together come to what one invoice would have come to: as priced
+    /// to the cent, and in tax to the half cent that each document rounds by (section 8: each rounds its own).
     #[test]
     fn prepaid_is_used_credited_or_left(
         (pieces, price, share, gross, per_line) in (2i64..20, 1i64..900_000, 1i64..101, any::<bool>(), any::<bool>()),
@@ -572,6 +573,7 @@ proptest! {
         let (mut wanted, mut billed) = (pieces, 0i64);
         let mut invoices: Vec<(i64, InvoiceDocument)> = Vec::new();
         let mut percent_now = share;
+        let mut credits = 0;
         let raise = |rows: &mut Vec<Prepaid>, wanted: i64, billed: i64, percent: i64| {
             let priced = |of: fn(&Prepaid) -> Part| -> Money { rows.iter().map(|row| of(row).priced(gross)).sum() };
             let mut asks = asked_line(&goods(wanted), price * wanted);
@@ -640,6 +642,7 @@ proptest! {
                         let part = row.part(amount, gross, day("2026-03-18"));
                         prop_assert_eq!(part.priced(gross), amount);
                         row.credited = row.credited.plus(&part);
+                        credits += 1;
                         row.movements.push(Movement::new(day("2026-03-18"), -part.net.0));
                         row.base_movements.push(Movement::new(day("2026-03-18"), -part.net_base.0));
                     }
@@ -663,8 +666,18 @@ proptest! {
             let amount = row.to_credit(Quantity::from_whole(wanted), Quantity::from_whole(billed), gross);
             let part = row.part(amount, gross, day("2026-03-18"));
             row.credited = row.credited.plus(&part);
+            credits += 1;
             prop_assert!(row.left().is_zero(), "{:?}", row);
         }
+        let ahead = |of: fn(&Part) -> i64| rows.iter().map(|row| of(&row.whole) - of(&row.credited)).sum::<i64>();
+        let net = ahead(|part| part.net.0) + invoices.iter().map(|(_, document)| document.net.0).sum::<i64>();
+        let tax = ahead(|part| part.tax.0) + invoices.iter().map(|(_, document)| document.tax.0).sum::<i64>();
+        prop_assert_eq!(if gross { net + tax } else { net }, price * billed);
+        // By hand, in half cents: 23 % on top of the net, or 23 of 123 of what was asked with tax.
+        let (numerator, denominator) = if gross { (23 * (net + tax), 123) } else { (23 * net, 100) };
+        let documents = (rows.len() + credits + invoices.len()) as i64;
+        let off = (2 * (tax * denominator - numerator)).abs();
+        prop_assert!(off <= documents * denominator, "{} of {}/{} in {} documents", tax, numerator, denominator, documents);
     }
 }
 

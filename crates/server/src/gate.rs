@@ -37,10 +37,10 @@ pub struct Gate {
     bad_links: DefaultKeyedRateLimiter<IpAddr>,
 }
 
-/// Calls of customers' pages a second from one address, with bursts of six times that.
-const PAGES_PER_SECOND: u32 = 5;
-/// Links that lead nowhere, a minute from one address.
-const BAD_LINKS_PER_MINUTE: u32 = 10;
+/// Of the requests an address may make, customers' pages take this part, with bursts of six times that.
+const PAGES_PART: u32 = 10;
+/// Of the sign-ins an address may try, links that lead nowhere take this part.
+const BAD_LINKS_PART: u32 = 2;
 
 impl Gate {
     pub(crate) fn new(settings: Settings) -> Self {
@@ -48,8 +48,9 @@ impl Gate {
         let requests = Quota::per_second(some(settings.requests_per_second))
             .allow_burst(some(settings.requests_per_second.saturating_mul(4)));
         let sign_ins = Quota::per_minute(some(settings.sign_ins_per_minute));
-        let pages = Quota::per_second(some(PAGES_PER_SECOND)).allow_burst(some(PAGES_PER_SECOND * 6));
-        let bad_links = Quota::per_minute(some(BAD_LINKS_PER_MINUTE));
+        let of_pages = settings.requests_per_second / PAGES_PART;
+        let pages = Quota::per_second(some(of_pages)).allow_burst(some(of_pages.saturating_mul(6)));
+        let bad_links = Quota::per_minute(some(settings.sign_ins_per_minute / BAD_LINKS_PART));
         Self {
             requests: RateLimiter::keyed(requests),
             sign_ins: RateLimiter::keyed(sign_ins),

@@ -146,6 +146,13 @@ fn any_requests(
 ) -> std::collections::BTreeMap<u16, usize> {
     let text = std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../web/openapi.json")).unwrap();
     let contract: Value = serde_json::from_str(&text).unwrap();
+    // Calls of customers' pages come with a link.
+    let customers = till_get(till, lead, "/api/customers");
+    let link = customers[0]["id"].as_i64().map(|customer| {
+        let links = format!("/api/customers/{customer}/page-links");
+        let made = common::ask("POST", &links).seat(lead).new_key().json(&json!({ "days": 1 })).pair(till.address).1;
+        made["address"].as_str().unwrap().split('#').nth(1).unwrap().to_owned()
+    });
     let mut maker = Maker { contract: contract.clone(), random: Rng::with_seed(7) };
     let mut answered = std::collections::BTreeMap::<u16, usize>::new();
     // What changes people, sessions and periods comes last, so that the rest is not shut out by it.
@@ -187,7 +194,8 @@ fn any_requests(
                     .map(|schema| maker.value(&schema, 0).to_string());
                 let key = format!("fuzz-{:016x}", maker.random.u64(..));
                 let method = method.to_uppercase();
-                let answer = call_for(till, seat, &method, &address, body.as_deref(), &key);
+                let link = link.as_deref().filter(|_| path.starts_with("/api/page"));
+                let answer = call_for(till, (seat, link), &method, &address, body.as_deref(), &key);
                 assert!(answer < 500, "{answer} for {method} {address:.300} {body:.900?}");
                 *answered.entry(answer).or_default() += 1;
             }
@@ -196,8 +204,22 @@ fn any_requests(
     answered
 }
 
-fn call_for(till: &Till, seat: &Seat, method: &str, address: &str, body: Option<&str>, key: &str) -> u16 {
+fn till_get(till: &Till, seat: &Seat, address: &str) -> Value {
+    common::ask("GET", address).seat(seat).pair(till.address).1
+}
+
+fn call_for(
+    till: &Till,
+    (seat, link): (&Seat, Option<&str>),
+    method: &str,
+    address: &str,
+    body: Option<&str>,
+    key: &str,
+) -> u16 {
     let mut asked = common::ask(method, address).seat(seat).key(key);
+    if let Some(link) = link {
+        asked = asked.header("Authorization", &format!("Bearer {link}"));
+    }
     if let Some(body) = body {
         asked = asked.text(body);
     }

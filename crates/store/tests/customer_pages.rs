@@ -20,6 +20,7 @@ use till_processor::wire::Habit;
 use till_store::customer_pages::{self, Link, NewLink, PageAcceptance, PageAsked, PagePayment, PagePays, PageView};
 use till_store::deposits::{self, NewDeposit};
 use till_store::orders::ToCancel;
+use till_store::prepayments::{self, AdvanceForm};
 use till_store::quotes::{self, QuoteForm, QuoteState};
 use till_store::settings::{self, NewLimit};
 use till_store::{Result, StoreError, cards, day_sheet, ledger, open_items, orders, receipts, rules};
@@ -429,4 +430,25 @@ async fn a_page_shows_one_customers_papers_and_no_draft() {
         customer_pages::shows(&mut books, link.customer, (DocumentKind::CreditMemo, invoice.0)).await.unwrap();
     let as_order = customer_pages::shows(&mut books, link.customer, (DocumentKind::Order, mine.0)).await.unwrap();
     assert!(!as_memo && !as_order);
+}
+
+#[tokio::test]
+async fn a_prepayment_invoice_is_an_invoice_like_any_other_on_the_page() {
+    let mut till = Till::new().await;
+    let order = till.company.order(0, 4).await;
+    let form = AdvanceForm { percent: Some("25".to_owned()), ..AdvanceForm::default() };
+    let ahead = change(&till.company, async |writing, rules| prepayments::bill(writing, rules, order, &form).await)
+        .await
+        .unwrap()
+        .id;
+    let link = till.link(0).await;
+    let page = till.page(&link).await;
+    // 25 % of 254.00 is 63.50, with tax 78.11.
+    let invoice = &page.invoices[0];
+    assert_eq!((invoice.id, invoice.prepayment, invoice.payable), (ahead, true, Money(7_811)));
+    assert_eq!(page.papers[0].document.id, ahead.0);
+    let card = till.card(0, Habit::Good).await;
+    assert_eq!(till.pay(&link, &of_invoice(ahead, card, 7_811)).await, CardState::Captured);
+    assert!(till.page(&link).await.invoices.is_empty());
+    till.company.holds().await;
 }

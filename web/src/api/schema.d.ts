@@ -1813,6 +1813,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/ledger/liabilities": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is owed to customers by kind, before and after the movements of a day. */
+        get: operations["liabilities"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/ledger/open-items": {
         parameters: {
             query?: never;
@@ -6055,6 +6072,39 @@ export interface components {
             /** @description The prepayment invoice. */
             document: components["schemas"]["DocumentRef"];
         };
+        /** @description What is owed to customers, as a balance sheet shows it; in base currency. */
+        Liabilities: {
+            /** @description All kinds at the end of the day. */
+            after: components["schemas"]["Money"];
+            /**
+             * Format: date
+             * @description The day.
+             */
+            as_of: string;
+            /** @description All kinds at the end of the day before. */
+            before: components["schemas"]["Money"];
+            /** @description What of prepayment invoices is neither paid nor due on the day, with tax: that much of receivables is not shown. */
+            not_due: components["schemas"]["Money"];
+            /** @description What of the liability is not shown for that, without tax. */
+            not_shown: components["schemas"]["Money"];
+            /** @description By kind. */
+            rows: components["schemas"]["Liability"][];
+            /** @description What a balance sheet of the day shows. */
+            shown: components["schemas"]["Money"];
+        };
+        /** @description One kind of liability over a day, in base currency; owed is positive. */
+        Liability: {
+            /** @description What came to it that day. */
+            added: components["schemas"]["Money"];
+            /** @description At the end of the day. */
+            after: components["schemas"]["Money"];
+            /** @description At the end of the day before. */
+            before: components["schemas"]["Money"];
+            /** @description The kind. */
+            purpose: components["schemas"]["Purpose"];
+            /** @description What went off it that day, positive. */
+            taken: components["schemas"]["Money"];
+        };
         /** @description A role's limit of one kind. */
         Limit: {
             amount?: null | components["schemas"]["Money"];
@@ -7377,6 +7427,7 @@ export interface components {
             code: string;
             /** @description Its words. */
             description: string;
+            discount?: null | components["schemas"]["Decimal6"];
             /**
              * Format: date
              * @description When goods that were ordered in for it are to come.
@@ -14305,6 +14356,36 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Journal"];
+                };
+            };
+        };
+    };
+    liabilities: {
+        parameters: {
+            query?: {
+                /** @description The date; the business date where none is given. */
+                as_of?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Liabilities"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };

@@ -3,6 +3,7 @@ import { useState } from "react";
 import { api, got, Problem } from "../api/client";
 import { date, learnExponents, money, moneyWithCurrency, number } from "../format";
 import { Frame, type Page, type PageInvoice, type PageOrder, Row, Sheet } from "./bits";
+import { typing } from "./link";
 import { PayButtons } from "./Paying";
 import { asksFor, QuoteSheet } from "./Quote";
 
@@ -150,7 +151,11 @@ function Owed({ page, changed }: Changing) {
 }
 
 function InvoiceSheet({ invoice, page, changed }: Changing & { invoice: PageInvoice }) {
-  const [paying, setPaying] = useState(page.invoices.length === 1);
+  // Back from the processor's page, the invoice that the card was typed for goes on.
+  const [paying, setPaying] = useState(() => {
+    const back = typing();
+    return page.invoices.length === 1 || (back?.pays === "invoice" && back.id === invoice.id);
+  });
   const name = `${invoice.prepayment ? "Prepayment invoice" : "Invoice"} ${invoice.number}`;
   const payable = page.cards_taken && invoice.payable > 0;
   return (
@@ -233,19 +238,28 @@ function Papers({ page }: { page: Page }) {
   const at = new Map(page.addresses.map((one) => [`${one.kind} ${one.id}`, one.address]));
   return (
     <Sheet>
-      {page.papers.map((paper) => (
-        <Row key={`${paper.document.kind} ${paper.document.id}`}>
-          <span>
-            <a href={at.get(`${paper.document.kind} ${paper.document.id}`)} target="_blank" rel="noreferrer">
-              {kinds[paper.document.kind]} {paper.document.number}
-            </a>
-            <small>{date(paper.date)}</small>
-          </span>
-          <span className="figure">
-            {money(paper.total, paper.currency)} {paper.currency}
-          </span>
-        </Row>
-      ))}
+      {page.papers.map((paper) => {
+        const name = `${kinds[paper.document.kind]} ${paper.document.number}`;
+        const address = at.get(`${paper.document.kind} ${paper.document.id}`);
+        return (
+          <Row key={name}>
+            <span>
+              <a href={address} target="_blank" rel="noreferrer">
+                {name}
+              </a>
+              <small>
+                {date(paper.date)} ·{" "}
+                <a href={address} download={`${paper.document.number}.html`} aria-label={`Download ${name}`}>
+                  download
+                </a>
+              </small>
+            </span>
+            <span className="figure">
+              {money(paper.total, paper.currency)} {paper.currency}
+            </span>
+          </Row>
+        );
+      })}
     </Sheet>
   );
 }

@@ -95,7 +95,7 @@ function Opened({ customer }: { customer: CustomerView }) {
           run: () => navigate(`/customers/${customer.id}/file`),
           quiet: true,
         },
-        { key: "w", label: "Customer page…", run: () => setLinking(true), quiet: true, needs: "keep_page_links" },
+        { key: "w", label: "Customer page…", run: () => setLinking(true), needs: "keep_page_links" },
         ...(containers.length > 0
           ? [
               {

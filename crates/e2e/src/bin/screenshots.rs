@@ -10,7 +10,6 @@ use till_e2e::{Browser, Key, Result, Till, Who};
 const VIEWS: &[(&str, &str)] = &[
     ("day-sheet", "/"),
     ("unbilled", "/billing"),
-    ("draft", "/invoices/1"),
     ("invoice", "/invoices"),
     ("run", "/billing"),
     ("direct", "/billing/direct"),
@@ -27,6 +26,7 @@ const VIEWS: &[(&str, &str)] = &[
     ("customer", "/customers/3"),
     ("journal", "/ledger"),
     ("open-items", "/ledger/open-items"),
+    ("customer-page", "/quotes/1"),
 ];
 
 #[tokio::main]
@@ -58,11 +58,7 @@ async fn main() -> Result<()> {
 /// Opens a view and brings it into the state its picture is to show.
 async fn take(till: &Till, browser: &Browser, name: &str, place: &str) -> Result<()> {
     match name {
-        // The draft and the invoice are found as a clerk finds them.
-        "draft" => {
-            browser.go(&till.place("/billing/invoices?state=draft")).await?;
-            browser.press(Key::Enter).await?;
-        }
+        // The invoice is found as a clerk finds it.
         "invoice" => {
             browser.go(&till.place("/billing/invoices?state=open&q=Kestrel")).await?;
             browser.press(Key::Enter).await?;
@@ -127,6 +123,12 @@ async fn take(till: &Till, browser: &Browser, name: &str, place: &str) -> Result
             }
         }
         "order" | "shipment" => browser.press(Key::Enter).await?,
+        "customer-page" => {
+            browser.letter('w').await?;
+            browser.press(Key::Enter).await?;
+            let link = browser.wait_for("[data-testid=page-link]", "/page#").await?;
+            browser.go(link.trim()).await?;
+        }
         "bill-ahead" => {
             browser.press(Key::Enter).await?;
             browser.settle().await?;

@@ -244,7 +244,7 @@ pub(crate) async fn invoice_to_pay(
         r#"SELECT currency, coalesce((SELECT sum(amount_minor - coalesce((SELECT sum(card_captures.amount_minor) FROM card_captures
                                                   WHERE authorization_id = card_authorizations.id AND payment_id IS NOT NULL), 0))
                             FROM card_authorizations WHERE invoice_id = documents.id AND status IN ('asked', 'live')), 0) AS "authorized!: i64"
-           FROM documents WHERE id = ? AND customer_id = ? AND kind = 'invoice' AND number IS NOT NULL"#,
+           FROM documents WHERE id = ? AND customer_id = ? AND kind IN ('invoice', 'prepayment_invoice') AND number IS NOT NULL"#,
         invoice.0,
         customer.0
     )

@@ -146,7 +146,7 @@ pub(super) async fn invoices_to_pay(
         r#"SELECT documents.id AS "id!", documents.number AS "number!", coalesce(open_minor, 0) AS "open!: i64"
            FROM json_each(?) AS wanted CROSS JOIN documents ON documents.id = wanted.value
            LEFT JOIN open_items ON open_items.kind = 'invoice' AND document_id = documents.id AND side = 'owed_to_us'
-           WHERE documents.kind = 'invoice' AND documents.number IS NOT NULL"#,
+           WHERE documents.kind IN ('invoice', 'prepayment_invoice') AND documents.number IS NOT NULL"#,
         wanted
     )
     .fetch_all(connection)

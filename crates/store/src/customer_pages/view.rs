@@ -429,8 +429,9 @@ async fn papers(connection: &mut SqliteConnection, rules: &Rules, customer: Cust
     sqlx::query!(
         r#"SELECT kind AS "kind!: String", id AS "id!: i64", number AS "number!: String", date AS "date!: NaiveDate", currency AS "currency!: String",
                   total AS "total!: i64"
-           FROM (SELECT kind, id, number, document_date AS date, currency, total_minor AS total FROM documents
-                 WHERE customer_id = ?1 AND number IS NOT NULL AND kind IN ('invoice', 'credit_memo')
+           FROM (SELECT CASE kind WHEN 'credit_memo' THEN kind ELSE 'invoice' END AS kind, id, number, document_date AS date, currency, total_minor AS total
+                 FROM documents
+                 WHERE customer_id = ?1 AND number IS NOT NULL AND kind IN ('invoice', 'prepayment_invoice', 'credit_memo')
                  UNION ALL SELECT 'deposit', id, number, posting_date, currency, amount_minor FROM payments WHERE customer_id = ?1 AND kind = 'deposit')
            WHERE date >= ?2 ORDER BY date DESC, kind, id DESC LIMIT 200"#,
         customer.0,
@@ -474,7 +475,8 @@ pub async fn shows(
     let word = kind.word();
     let shown = sqlx::query_scalar!(
         r#"SELECT (?2 IN ('invoice', 'credit_memo')
-                   AND EXISTS (SELECT 1 FROM documents WHERE id = ?3 AND customer_id = ?1 AND kind = ?2 AND number IS NOT NULL))
+                   AND EXISTS (SELECT 1 FROM documents WHERE id = ?3 AND customer_id = ?1 AND number IS NOT NULL
+                                 AND CASE kind WHEN 'prepayment_invoice' THEN 'invoice' ELSE kind END = ?2))
                OR (?2 = 'deposit' AND EXISTS (SELECT 1 FROM payments WHERE id = ?3 AND customer_id = ?1 AND kind = 'deposit')) AS "shown!: bool""#,
         customer.0,
         word,

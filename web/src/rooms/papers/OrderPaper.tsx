@@ -1,5 +1,6 @@
 import type { OrderView, QuoteView } from "../../api/types";
 import { date, money, number, percent, price } from "../../format";
+import { asksFor } from "../../page/Quote";
 import { PaperSheet } from "./Sheet";
 
 /** The order confirmation; of a draft, what is about to be confirmed. */
@@ -105,6 +106,12 @@ export function QuotePaper({ quote }: { quote: QuoteView }) {
         </tbody>
         <Totals net={quote.net} total={quote.total} currency={quote.currency} />
       </table>
+      {quote.asked.amount > 0 && (
+        <p className="note">
+          We ask for {asksFor(quote.asked.what, `${money(quote.asked.amount, quote.currency)} ${quote.currency}`)}{" "}
+          before the order is confirmed.
+        </p>
+      )}
       {quote.form.note && <p className="note">{quote.form.note}</p>}
     </PaperSheet>
   );

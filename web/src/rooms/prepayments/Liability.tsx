@@ -75,8 +75,8 @@ export function LiabilityPaper() {
       </div>
       {found.not_due !== 0 && (
         <div className="words quiet">
-          Prepayment invoices give no right to their money before it is due: receivables of {money(found.not_due, base)} are
-          not shown either.
+          Prepayment invoices give no right to their money before it is due: receivables of {money(found.not_due, base)}{" "}
+          are not shown either.
         </div>
       )}
     </Paper>
