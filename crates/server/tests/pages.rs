@@ -1,6 +1,6 @@
 //! Customers' pages from outside: whoever has a link sees one customer's page, whoever guesses, changes or keeps one sees
 //! nothing.
-#![allow(missing_docs, clippy::unwrap_used)]
+#![allow(missing_docs, clippy::unwrap_used, clippy::explicit_auto_deref)]
 
 mod common;
 
