@@ -60,7 +60,7 @@ pub fn page_message(company: &str, customer: &str, quote: Option<&str>, link: &s
         ),
         None => (
             format!("Your account with {company}"),
-            "Your page shows your invoices, what is on its way, and what waits for your word:".to_owned(),
+            "Your page shows your invoices, what is on its way, and what is waiting for you:".to_owned(),
         ),
     };
     let body = format!(

@@ -66,6 +66,10 @@ const INVARIANTS: &[(&str, &str)] = &[
     ("Deposits: what was taken is held, applied, refunded or kept, by tax code", include_str!("verify/deposits.sql")),
     ("Prepaid is used, credited or left, by order line", include_str!("verify/prepaid.sql")),
     ("Captured is never above authorized, and is paid out as it was booked", include_str!("verify/cards.sql")),
+    (
+        "Customers accepted their own quotes, and cards pay their own invoices",
+        include_str!("verify/customer_pages.sql"),
+    ),
     ("Cancelled invoices are turned round in whole", include_str!("verify/cancelled.sql")),
     ("Credited is never above billed, line by line", include_str!("verify/credited.sql")),
     ("Documents on their way are posted, and what is mailed is in the mailbox", include_str!("verify/deliveries.sql")),

@@ -6,6 +6,7 @@ mod common;
 
 use chrono::{DateTime, Duration, Utc};
 use common::*;
+use sqlx::ConnectOptions;
 use till_core::acceptance::{LinkState, QuoteAsks};
 use till_core::card::CardState;
 use till_core::checks::Check;
@@ -18,6 +19,7 @@ use till_formats::cards::ask;
 use till_processor::book::Book;
 use till_processor::wire::Habit;
 use till_store::customer_pages::{self, Link, NewLink, PageAcceptance, PageAsked, PagePayment, PagePays, PageView};
+use till_store::deliveries::Said;
 use till_store::deposits::{self, NewDeposit};
 use till_store::orders::ToCancel;
 use till_store::prepayments::{self, AdvanceForm};
@@ -394,6 +396,16 @@ async fn links_work_for_their_days_until_someone_ends_them() {
     let rows = customer_pages::links(&mut books, customer, now).await.unwrap();
     assert_eq!((rows.len(), rows[0].quote_number.as_deref(), rows[0].state), (1, Some("Q-1"), LinkState::Ended));
     assert!(customer_pages::text_of(&mut books, customer, id, now).await.is_err());
+    let mailed = (id, "office@orchard.example", "Your account");
+    for said in [
+        Said::Took { message: "Dear all".to_owned() },
+        Said::Took { message: "Dear all, once more".to_owned() },
+        Said::Refused { problem: "no answer".to_owned() },
+    ] {
+        change(&till.company, async |writing, _| customer_pages::mailed(writing, customer, mailed, &said).await)
+            .await
+            .unwrap();
+    }
     // One key for all, made with the first link.
     assert!(customer_pages::key(&mut books).await.unwrap().is_some());
     drop(books);
@@ -451,4 +463,42 @@ async fn a_prepayment_invoice_is_an_invoice_like_any_other_on_the_page() {
     assert_eq!(till.pay(&link, &of_invoice(ahead, card, 7_811)).await, CardState::Captured);
     assert!(till.page(&link).await.invoices.is_empty());
     till.company.holds().await;
+}
+
+/// What no operation does is found by verify, and what never changes is refused by the books.
+#[tokio::test]
+async fn damage_is_refused_or_found() {
+    for damage in [
+        "UPDATE quote_acceptances SET name = 'Bo Moor'",
+        "DELETE FROM quote_acceptances",
+        "UPDATE page_links SET customer_id = 2",
+        "UPDATE page_links SET expires_at = '2999-01-01T00:00:00Z'",
+        "DELETE FROM page_links",
+        "UPDATE card_authorizations SET invoice_id = NULL",
+        "UPDATE quotes SET state = 'open', order_id = NULL",
+        "UPDATE quotes SET customer_id = 2",
+        "DROP TRIGGER card_authorizations_keep; UPDATE card_authorizations SET customer_id = 2",
+    ] {
+        let mut till = Till::new().await;
+        let quote = till.quote(0, QuoteAsks::Nothing, None).await;
+        let link = till.link(0).await;
+        till.accept(&link, quote, "Ann Brook").await.unwrap();
+        let order = till.company.order(0, 4).await;
+        let invoice = till.company.bill(till.company.ship(order, 4).await).await;
+        let card = till.card(0, Habit::Declined).await;
+        assert_eq!(till.pay(&link, &of_invoice(invoice, card, 31_242)).await, CardState::Declined);
+        till.company.holds().await;
+        let file = till.company.folder.path().join("books.db");
+        let mut raw = sqlx::sqlite::SqliteConnectOptions::new().filename(&file).connect().await.unwrap();
+        let done = sqlx::raw_sql(damage).execute(&mut raw).await;
+        let refused =
+            damage.contains("quote_acceptances") || damage.contains("page_links") || damage.contains("invoice_id");
+        assert_eq!(done.is_err(), refused, "{damage}: {done:?}");
+        if !refused {
+            let verified = till_store::verify::verify(&mut *till.company.store.read().await.unwrap()).await.unwrap();
+            let broken: Vec<&str> =
+                verified.proofs.iter().filter(|proof| !proof.holds).map(|proof| proof.name.as_str()).collect();
+            assert!(broken.iter().any(|name| name.starts_with("Customers accepted")), "{damage}: {broken:?}");
+        }
+    }
 }

@@ -5,4 +5,4 @@ SELECT 'delivery ' || id || ' is said to be mailed, but the mailbox has no messa
 FROM deliveries WHERE way = 'mail' AND state = 'done' AND NOT EXISTS (SELECT 1 FROM mailbox WHERE delivery_id = deliveries.id)
 UNION ALL
 SELECT 'delivery ' || delivery_id || ' is in the mailbox ' || count(*) || ' times'
-FROM mailbox GROUP BY delivery_id HAVING count(*) > 1;
+FROM mailbox WHERE delivery_id IS NOT NULL GROUP BY delivery_id HAVING count(*) > 1;
