@@ -22,7 +22,8 @@ use serde::{Deserialize, Serialize};
 
 use crate::calendar::words;
 use crate::checks::{Blocker, Check, Findings, Step};
-use crate::fixed::Rate;
+use crate::fixed::{Quantity, Rate};
+use crate::ids::ItemId;
 use crate::money::{Currency, Money};
 
 /// What a quote asks for before its order is confirmed.
@@ -55,6 +56,11 @@ impl QuoteAsks {
     pub fn of(word: &str) -> Option<Self> {
         Self::ALL.into_iter().find(|asks| asks.word() == word)
     }
+
+    /// Whether a card that is used for it is captured at once; one that is only left is captured once the goods have gone.
+    pub const fn takes_money(self) -> bool {
+        matches!(self, Self::Deposit)
+    }
 }
 
 /// What is wrong with a share that is asked for, if anything is.
@@ -85,7 +91,8 @@ impl Requirement {
         Self { what, amount }
     }
 
-    /// What is missing of it: `held` was taken in advance for the order and not sent back, `authorized` stands on cards.
+    /// What is missing of it: `held` was taken in advance for the order and not sent back, captured money that is not in the
+    /// books yet included; `authorized` stands on cards and is not captured.
     pub fn missing(&self, held: Money, authorized: Money) -> Money {
         let there = match self.what {
             QuoteAsks::Nothing => return Money::ZERO,
@@ -141,6 +148,41 @@ pub fn check_accept(quote: &ToAccept, name: &str, seen: i64, today: NaiveDate) -
         findings.add(Check::QuoteDecided, "quote", sentence);
     }
     findings.finish()
+}
+
+/// A line as it was offered, or as it stands on the order: item, how much, line net.
+pub type AcceptedLine = (ItemId, Quantity, Money);
+
+/// Whether an order that was accepted still is what was: nobody confirmed anything else.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum SinceAccepted {
+    /// Line by line what was offered.
+    AsOffered,
+    /// Something was changed or canceled since: someone has to look at it.
+    Changed,
+    /// All of it was canceled.
+    GivenUp,
+}
+
+impl SinceAccepted {
+    /// From the lines of the quote and those of the order, what was canceled taken off.
+    pub fn of(offered: &[AcceptedLine], now: &[AcceptedLine]) -> Self {
+        if now.iter().all(|(_, quantity, _)| !quantity.is_positive()) {
+            Self::GivenUp
+        } else if offered == now {
+            Self::AsOffered
+        } else {
+            Self::Changed
+        }
+    }
+
+    /// Why the order does not confirm itself, where it is another than was accepted.
+    pub const fn hinders(self) -> Option<&'static str> {
+        match self {
+            Self::Changed => Some("It was changed since: agree on that with the customer, then confirm it."),
+            Self::AsOffered | Self::GivenUp => None,
+        }
+    }
 }
 
 /// The longest a link works, in days.
@@ -253,6 +295,25 @@ mod tests {
             said(true, "Ann", 101, "2026-03-18"),
             ["quote: Q-7 has changed since you opened it. Look at it again, then accept it."]
         );
+    }
+
+    #[test]
+    fn an_order_is_what_was_accepted_or_someone_looks_at_it() {
+        let line = |item, quantity, net| (ItemId(item), Quantity::from_whole(quantity), Money(net));
+        let offered = [line(1, 4, 23_600), line(2, 1, 1_800)];
+        assert_eq!(SinceAccepted::of(&offered, &offered), SinceAccepted::AsOffered);
+        for other in [
+            vec![line(1, 5, 29_500), line(2, 1, 1_800)],
+            vec![line(1, 4, 23_601), line(2, 1, 1_800)],
+            vec![line(3, 4, 23_600), line(2, 1, 1_800)],
+            vec![line(1, 4, 23_600)],
+            vec![line(1, 0, 23_600), line(2, 1, 1_800)],
+        ] {
+            let since = SinceAccepted::of(&offered, &other);
+            assert!(since == SinceAccepted::Changed && since.hinders().is_some(), "{other:?}");
+        }
+        let nothing = [line(1, 0, 23_600), line(2, 0, 1_800)];
+        assert_eq!(SinceAccepted::of(&offered, &nothing), SinceAccepted::GivenUp);
     }
 
     #[test]

@@ -42,8 +42,8 @@ use crate::money::{Currency, Money};
 
 pub use asking::{Answer, Ask, Notice, Told};
 pub use checking::{
-    Freeing, Goes, InvoiceToPay, ToPay, check_authorize, check_capture, check_pay, check_refund, check_void,
-    spread_over, to_free,
+    Again, Earlier, Freeing, Goes, InvoiceToPay, ToPay, check_authorize, check_capture, check_pay, check_refund,
+    check_void, spread_over, to_free,
 };
 
 /// An authorization is warned about so many days before it expires.

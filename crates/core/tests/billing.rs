@@ -1,10 +1,7 @@
 //! Billing: lines of every source, discounts, prices with tax, what explains a difference,
 //! cancelling. Figures marked with a row are those of postings.md.
-#![allow(missing_docs, clippy::unwrap_used)]
 
-mod common;
-
-use common::*;
+use crate::common::*;
 use proptest::prelude::*;
 use till_core::accounts::{Account, AccountType, Purpose};
 use till_core::calendar::{DateOrder, DocumentDate};

@@ -1,13 +1,10 @@
 //! Faults found in the books by reading, mended: each with its figures worked out by hand. The names are those
 //! of the table in docs/rules.md.
-#![allow(missing_docs, clippy::unwrap_used)]
-
-mod common;
 
 use std::collections::BTreeMap;
 
+use crate::common::*;
 use chrono::NaiveDate;
-use common::*;
 use till_core::checks::{Check, Effect, stops};
 use till_core::fixed::{Quantity, Rate, UnitPrice};
 use till_core::ids::{ItemId, LayerId};

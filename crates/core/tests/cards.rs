@@ -1,19 +1,16 @@
 //! Cards and payouts, decided. Figures by hand, those of postings.md: 290.28 captured, 1.4 % kept, 4.06.
-#![allow(missing_docs, clippy::unwrap_used)]
 
-mod common;
-
-use common::*;
+use crate::common::*;
 use till_core::accounts::{Account, AccountType, Purpose};
 use till_core::calendar::DocumentDate;
 use till_core::card::payout::{Booked, Line, LineKind, PayoutInput, decide};
 use till_core::card::{
-    Ask, Authorization, CardNext, CardState, Freeing, Goes, Status, ToPay, check_authorize, check_capture,
-    check_refund, check_void, to_free,
+    Again, Ask, Authorization, CardNext, CardState, Earlier, Freeing, Goes, InvoiceToPay, Status, ToPay,
+    check_authorize, check_capture, check_pay, check_refund, check_void, to_free,
 };
 use till_core::checks::{Blocker, Check};
 use till_core::deposit::DepositTarget;
-use till_core::ids::{ApplicationId, CustomerId, DocumentKind, DocumentRef, OpenItemId};
+use till_core::ids::{ApplicationId, CardId, CustomerId, DocumentKind, DocumentRef, OpenItemId};
 use till_core::money::{Currency, Money};
 use till_core::settle::{Method, MoneyPlace, PlaceKind};
 use till_core::tax::{TaxCategory, TaxRate};
@@ -237,4 +234,46 @@ fn what_does_not_match_is_not_booked() {
     assert_eq!(with(|input| input.to.place.currency = Currency::of("GBP").ok()), [Check::CurrencyDiffers]);
     assert_eq!(with(|input| input.date.date = day("2019-01-01")), [Check::PeriodClosed, Check::DateTooEarly]);
     assert_eq!(PlaceKind::CardClearing.purpose(), Purpose::CardClearing);
+}
+
+/// A second tap, a page that was loaded anew: the same goes on, and while nobody knows what became of it nothing else is
+/// asked for.
+#[test]
+fn a_card_used_again_goes_on_with_what_was_begun() {
+    let earlier = |waits| Earlier { card: CardId(1), left: Money(100), waits };
+    for (waits, card, amount, at_once, then) in [
+        (true, 1, 100, true, Again::GoesOn),
+        (true, 1, 100, false, Again::GoesOn),
+        (true, 2, 100, true, Again::Waits),
+        (true, 1, 99, true, Again::Waits),
+        (false, 1, 100, true, Again::GoesOn),
+        // A card that stands for a part is left alone; another part is something of its own.
+        (false, 1, 100, false, Again::Anew),
+        (false, 2, 100, true, Again::Anew),
+    ] {
+        let again = earlier(waits).again(CardId(card), Money(amount), at_once);
+        assert_eq!(again, then, "{waits} {card} {amount} {at_once}");
+    }
+}
+
+#[test]
+fn an_invoice_is_paid_by_card_as_far_as_nothing_else_pays_it() {
+    let eur = Currency::of("EUR").unwrap();
+    let invoice = |open, authorized| InvoiceToPay {
+        number: "I-3".to_owned(),
+        currency: eur,
+        open: Money(open),
+        authorized: Money(authorized),
+    };
+    let said = |invoice: &InvoiceToPay, amount, own: &str| -> Vec<Check> {
+        let found = check_pay(invoice, Money(amount), Currency::of(own).unwrap());
+        found.iter().map(|blocker| blocker.check).collect()
+    };
+    assert_eq!(said(&invoice(500, 0), 500, "EUR"), []);
+    assert_eq!(said(&invoice(500, 200), 300, "EUR"), []);
+    assert_eq!(said(&invoice(500, 200), 301, "EUR"), [Check::MoreThanOpen]);
+    assert_eq!(said(&invoice(500, 500), 1, "EUR"), [Check::MoreThanOpen]);
+    assert_eq!(said(&invoice(0, 0), 1, "EUR"), [Check::MoreThanOpen]);
+    assert_eq!(said(&invoice(500, 0), 0, "EUR"), [Check::AmountNotPositive]);
+    assert_eq!(said(&invoice(500, 0), 500, "GBP"), [Check::CurrencyDiffers]);
 }

@@ -1,10 +1,7 @@
 //! Crediting lines of an invoice. Rows of postings.md with figures worked out by hand beside them, and a
 //! property: credited in parts, in any order, an invoice gives back exactly what it charged.
-#![allow(missing_docs, clippy::unwrap_used)]
 
-mod common;
-
-use common::*;
+use crate::common::*;
 use proptest::prelude::*;
 use till_core::accounts::Purpose;
 use till_core::calendar::{DateOrder, DocumentDate};

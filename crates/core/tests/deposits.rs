@@ -1,9 +1,6 @@
 //! Customer deposits: every row of postings.md with its figures, and what may not be.
-#![allow(clippy::unwrap_used, reason = "a test fails loudly")]
 
-mod common;
-
-use common::{Books, day, eur, first_entry, line, open_item, pairs, transfer, written};
+use crate::common::{self, Books, day, eur, first_entry, line, open_item, pairs, transfer, written};
 use proptest::prelude::*;
 use till_core::accounts::Purpose;
 use till_core::calendar::{DateOrder, DocumentDate};

@@ -1,11 +1,10 @@
 //! Goods out, back and counted: every row of postings.md under *Goods* that is built.
-#![allow(missing_docs, clippy::unwrap_used)]
 
-mod common;
+use crate::common;
 
 use std::collections::BTreeMap;
 
-use common::{Books, day, eur, first_entry, line, pairs, written};
+use crate::common::{Books, day, eur, first_entry, line, pairs, written};
 use proptest::prelude::*;
 use till_core::checks::Check;
 use till_core::fixed::Quantity;

@@ -1,11 +1,8 @@
 //! What an invoice says and changes: dates, shares, quantities, warnings.
-#![allow(missing_docs, clippy::unwrap_used)]
-
-mod common;
 
 use std::collections::BTreeMap;
 
-use common::*;
+use crate::common::*;
 use till_core::calendar::{DocumentDate, Period, Periods};
 use till_core::checks::{Check, Effect, Step, stops};
 use till_core::fixed::Quantity;

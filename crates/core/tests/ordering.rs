@@ -1,9 +1,6 @@
 //! Orders: what they come to, and what stands in their way.
-#![allow(missing_docs, clippy::unwrap_used)]
 
-mod common;
-
-use common::{Books, day, eur};
+use crate::common::{Books, day, eur};
 use till_core::checks::{Check, Effect, asks, stops};
 use till_core::exposure::Exposure;
 use till_core::fixed::{Quantity, Rate, UnitPrice};

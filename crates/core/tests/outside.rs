@@ -1,9 +1,6 @@
 //! Checks against what this project did not make. Each names its source.
-#![allow(missing_docs)]
 
-mod common;
-
-use common::*;
+use crate::common::*;
 use proptest::prelude::*;
 use till_core::accounts::Purpose;
 use till_core::calendar::{DateOrder, DocumentDate};

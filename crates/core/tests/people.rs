@@ -1,5 +1,4 @@
 //! Rights, limits, approvals, signing in, numbers, the record and merging, as a reader finds them.
-#![allow(missing_docs, clippy::unwrap_used)]
 
 use chrono::{DateTime, Duration, Utc};
 use proptest::prelude::*;

@@ -1,11 +1,8 @@
 //! Every row of postings.md that this application carries so far, figure by figure.
-#![allow(missing_docs)]
-
-mod common;
 
 use std::collections::BTreeMap;
 
-use common::*;
+use crate::common::*;
 use till_core::fixed::Quantity;
 use till_core::ids::{ItemId, LayerId, OrderLineId, ShipmentLineId};
 use till_core::invoice::{self, ItemKind};

@@ -1,9 +1,6 @@
 //! Prepayment invoices: every row of postings.md with its figures, what is asked, what documents use, and what may not be.
-#![allow(clippy::unwrap_used, reason = "a test fails loudly")]
 
-mod common;
-
-use common::{Books, day, eur, line, open_item, pairs, written};
+use crate::common::{self, Books, day, eur, line, open_item, pairs, written};
 use proptest::prelude::*;
 use till_core::accounts::Purpose;
 use till_core::calendar::{DateOrder, DocumentDate};

@@ -1,9 +1,6 @@
 //! The price of a line, step by step.
-#![allow(missing_docs, clippy::unwrap_used)]
 
-mod common;
-
-use common::{day, eur};
+use crate::common::{day, eur};
 use till_core::fixed::{Quantity, Rate, UnitPrice};
 use till_core::money::{Currency, Money};
 use till_core::pricing::{ListPrice, PriceInput, Promotion, QuantityBreak, StepKind, Typed, build};

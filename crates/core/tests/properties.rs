@@ -1,9 +1,6 @@
 //! What must hold for any input, of domain.md section 14, as far as the core alone decides it.
-#![allow(missing_docs)]
 
-mod common;
-
-use common::*;
+use crate::common::*;
 use proptest::prelude::*;
 use till_core::accounts::Purpose;
 use till_core::checks::stops;

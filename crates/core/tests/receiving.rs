@@ -1,9 +1,6 @@
 //! Money in: where it goes, what stays open, what becomes of the orders.
-#![allow(missing_docs, clippy::unwrap_used)]
 
-mod common;
-
-use common::*;
+use crate::common::*;
 use till_core::calendar::{Period, Periods, Terms};
 use till_core::checks::{Check, stops};
 use till_core::fixed::Quantity;

@@ -1,10 +1,7 @@
 //! Settling and taking back: rows of postings.md, Money, with figures worked out by hand, and what must
 //! hold for any input.
-#![allow(missing_docs, clippy::unwrap_used)]
 
-mod common;
-
-use common::*;
+use crate::common::*;
 use proptest::prelude::*;
 use till_core::accounts::Purpose;
 use till_core::calendar::{DateOrder, DocumentDate};

@@ -1,9 +1,6 @@
 //! Tapes and entries as a clerk reads them, kept as snapshots.
-#![allow(missing_docs)]
 
-mod common;
-
-use common::*;
+use crate::common::*;
 use till_core::calendar::Terms;
 use till_core::checks::{Check, Effect};
 use till_core::entry::Entry;

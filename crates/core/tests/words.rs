@@ -1,6 +1,5 @@
 //! The words kept in the database are read back as what they were written for, and figures are written as
 //! people read them.
-#![allow(missing_docs, clippy::unwrap_used)]
 
 use till_core::invoice::{ItemKind, LinkRole};
 use till_core::money::{Currency, Money};

@@ -1,5 +1,4 @@
 //! Every main view under axe-core (WCAG 2.2 A and AA), with nothing in the console.
-#![allow(missing_docs)]
 
 use till_e2e::{Browser, Key, Result, Till, Who};
 

@@ -1,6 +1,5 @@
 //! Billing in the real interface, by keyboard: direct, combined, a run of fifty, cancelled and
 //! billed anew, sent out. Single invoices and parts of lines are in `clerk.rs`.
-#![allow(missing_docs)]
 
 use till_e2e::{Browser, Key, Result, Till, Who};
 

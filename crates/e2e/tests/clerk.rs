@@ -1,5 +1,4 @@
 //! The clerk's paths through the real interface, by keyboard only.
-#![allow(missing_docs)]
 
 use till_e2e::{Browser, Key, Result, Till, Who};
 use till_store::invoices::InvoiceFilter;

@@ -1,5 +1,4 @@
 //! The customer's own page, on a phone and with the keyboard alone, from the clerk's link to the confirmed order.
-#![allow(missing_docs)]
 
 use till_e2e::{Browser, Key, Result, Till, Who};
 

@@ -1,5 +1,4 @@
 //! Quotes, orders and shipments through the real interface, by keyboard only.
-#![allow(missing_docs)]
 
 use till_e2e::{Browser, Key, Result, Till, Who};
 

@@ -1,5 +1,4 @@
 //! People at the till: signing in, asking and approving, two on one draft, set-up; by keyboard.
-#![allow(missing_docs)]
 
 use till_e2e::{Browser, Key, Result, Till, Who};
 

@@ -1,5 +1,4 @@
 //! More of the clerk's paths: drafts, money lying still, two people at once, lists.
-#![allow(missing_docs)]
 
 use till_e2e::{Browser, Key, Result, Till, Who};
 

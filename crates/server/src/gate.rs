@@ -286,7 +286,9 @@ async fn pass(gate: &Gate, store: &Store, request: &ServiceRequest) -> Result<()
     }
     match takes {
         Takes::Nothing if !reads => gate.measure(&gate.sign_ins, address),
-        Takes::Nothing | Takes::Signature | Takes::Link => Ok(()),
+        Takes::Nothing | Takes::Signature => Ok(()),
+        // Looked at above; nobody comes this far without one.
+        Takes::Link => Err(sign_in_first()),
         Takes::Right(operation) => {
             let who = who.ok_or_else(sign_in_first)?;
             if !reads && header(request, CSRF_HEADER) != Some(csrf_of(&who.token).as_str()) {

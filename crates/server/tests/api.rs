@@ -1,9 +1,6 @@
 //! The API of a real server, over real connections, on the demo books.
-#![allow(missing_docs, clippy::unwrap_used, clippy::explicit_auto_deref)]
 
-mod common;
-
-use common::*;
+use crate::common::*;
 use serde_json::{Value, json};
 
 #[test]

@@ -1,13 +1,10 @@
 //! Billing over real connections: runs that go on by themselves, grids, what goes out and comes
 //! back, cancelling under a limit, sales over the counter, terms of one invoice, kept views.
-#![allow(missing_docs, clippy::unwrap_used)]
-
-mod common;
 
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
-use common::*;
+use crate::common::*;
 use serde_json::{Value, json};
 
 impl Till {

@@ -1,9 +1,6 @@
 //! The command line, and the contract it prints.
-#![allow(missing_docs, clippy::unwrap_used, clippy::explicit_auto_deref)]
 
-mod common;
-
-use common::*;
+use crate::common::*;
 use serde_json::Value;
 
 /// The interface is written against `web/openapi.json`; `make contract` brings it up to date.

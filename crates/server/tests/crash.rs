@@ -1,8 +1,5 @@
 //! The process is killed while it posts: afterwards everything it said it did is there, nothing
 //! is half there, and asking again with the same key finishes it without doubling it.
-#![allow(missing_docs, clippy::unwrap_used, clippy::explicit_auto_deref)]
-
-mod common;
 
 use std::collections::BTreeMap;
 use std::path::Path;
@@ -10,7 +7,7 @@ use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 
-use common::*;
+use crate::common::*;
 use serde_json::{Value, json};
 
 /// How often the process is killed.

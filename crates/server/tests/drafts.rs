@@ -1,10 +1,7 @@
 //! Drafts over real connections: what is put on them and taken off, what two people change at once,
 //! prices, tax and discounts with their reasons, dates; up to the entry, or back to unbilled.
-#![allow(missing_docs, clippy::unwrap_used)]
 
-mod common;
-
-use common::*;
+use crate::common::*;
 use serde_json::{Value, json};
 
 /// A shipped order of two lines and what of it is unbilled: its shipment lines.

@@ -1,10 +1,7 @@
 //! Any request the contract allows, and many it does not, gets an answer that is no 5xx, and
 //! whatever was carried out leaves books that hold. The requests are made from `web/openapi.json`.
-#![allow(missing_docs, clippy::unwrap_used)]
 
-mod common;
-
-use common::*;
+use crate::common::{self, *};
 use fastrand::Rng;
 use serde_json::{Map, Value, json};
 

@@ -1,11 +1,8 @@
 //! Files of shipments and orders, as a company whose warehouse works elsewhere brings them.
-#![allow(missing_docs, clippy::unwrap_used)]
-
-mod common;
 
 use std::fmt::Write as _;
 
-use common::*;
+use crate::common::*;
 use serde_json::{Value, json};
 
 /// Shipments of four lines each, of three customers.

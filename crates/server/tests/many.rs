@@ -1,11 +1,8 @@
 //! Many people at once: nothing is posted twice, no number is double or missing.
-#![allow(missing_docs, clippy::unwrap_used, clippy::explicit_auto_deref)]
-
-mod common;
 
 use std::collections::BTreeSet;
 
-use common::*;
+use crate::common::*;
 use serde_json::{Value, json};
 
 const CLIENTS: usize = 64;

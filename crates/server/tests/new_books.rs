@@ -1,14 +1,11 @@
 //! Books that were begun a minute ago can do all that the demo's can: one walk through every call of the contract,
 //! each carried out at least once.
-#![allow(missing_docs, clippy::unwrap_used)]
-
-mod common;
 
 use std::cell::RefCell;
 use std::collections::BTreeSet;
 use std::time::Duration;
 
-use common::*;
+use crate::common::*;
 use serde_json::{Value, json};
 use till_processor::book::Book;
 use till_processor::service::{Desk, Options, start};

@@ -1,11 +1,8 @@
 //! What billing starts from, over real connections: customers and items with everything on their
 //! files, prices made step by step, orders that are short of stock, shipments in steps, quotes,
 //! call-offs, own fields that block. Each from the request to the books and back.
-#![allow(missing_docs, clippy::unwrap_used)]
 
-mod common;
-
-use common::*;
+use crate::common::*;
 use serde_json::{Value, json};
 
 /// A customer's file with everything on it.

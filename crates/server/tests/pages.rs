@@ -1,11 +1,8 @@
 //! Customers' pages from outside: whoever has a link sees one customer's page, whoever guesses, changes or keeps one sees
 //! nothing.
-#![allow(missing_docs, clippy::unwrap_used, clippy::explicit_auto_deref)]
 
-mod common;
-
+use crate::common::*;
 use chrono::{Duration, Utc};
-use common::*;
 use serde_json::{Value, json};
 use sqlx::ConnectOptions;
 use till_core::ids::CustomerId;
@@ -246,7 +243,7 @@ fn a_link_is_mailed_and_never_kept() {
         "the link is there all the same: {unsent}"
     );
     assert_eq!(visit(&till, unsent["address"].as_str().unwrap().split('#').nth(1).unwrap()).0, 200);
-    // What was not mailed stands nowhere in the books: a copy of them opens no page without its key.
+    // The text of what was not mailed stands nowhere in the books.
     let (folder, file) = (till.kill(), "books.db");
     let books = std::fs::read(folder.join(file)).unwrap();
     let wal = std::fs::read(folder.join("books.db-wal")).unwrap_or_default();

@@ -1,9 +1,6 @@
 //! Every call of the API × every role: what the table says is what the server does.
-#![allow(missing_docs, clippy::unwrap_used, clippy::explicit_auto_deref)]
 
-mod common;
-
-use common::*;
+use crate::common::*;
 use serde_json::{Value, json};
 use till_core::people::{Operation, Right, Role, may_try};
 use till_server::calls::{CALLS, Takes};

@@ -1,7 +1,4 @@
 //! Running it: copies under load, restoring, locks, TLS, stopping, the log.
-#![allow(missing_docs, clippy::unwrap_used, clippy::explicit_auto_deref)]
-
-mod common;
 
 use std::io::{Read, Write};
 use std::net::TcpStream;
@@ -9,7 +6,7 @@ use std::process::{Command, Stdio};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
-use common::*;
+use crate::common::*;
 use serde_json::{Value, json};
 
 fn said(output: &std::process::Output) -> String {

@@ -1,9 +1,6 @@
 //! Signing in, and what may not get around it: fixation, forgery, guessing, other hosts, paths.
-#![allow(missing_docs, clippy::unwrap_used, clippy::explicit_auto_deref)]
 
-mod common;
-
-use common::*;
+use crate::common::*;
 use serde_json::{Value, json};
 
 fn try_to(till: &Till, name: &str, password: &str) -> (u16, Value) {

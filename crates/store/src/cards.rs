@@ -13,11 +13,11 @@ mod payouts;
 mod views;
 
 pub use answering::{answer, hear, heard};
-pub(crate) use asking::invoice_to_pay;
 pub use asking::{
     AddedCard, Asked, CardForm, NewAuthorization, NewCapture, NewCardPayment, NewRefund, Outgoing, add_card, authorize,
     capture, capture_all, form, open_calls, outgoing, pay, preview_capture, preview_refund, refund, void,
 };
+pub(crate) use asking::{earlier, go_on, invoices_to_pay};
 pub use booking::{BookReturn, BookedReturn, CapturePreview, book_capture, book_return, preview_return};
 pub(crate) use facts::{entries_of, left_of, of_day_sheet, standing_for, to_book};
 pub use payouts::{

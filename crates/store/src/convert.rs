@@ -1,5 +1,6 @@
 //! Between columns and the core's types.
 
+use chrono::{DateTime, Utc};
 use till_core::calendar::Terms;
 use till_core::ids::DocumentKind;
 use till_core::money::Currency;
@@ -9,6 +10,13 @@ use crate::{Result, StoreError};
 /// A currency kept by its code.
 pub(crate) fn currency(code: &str) -> Result<Currency> {
     Currency::of(code).map_err(|error| StoreError::Corrupt(error.to_string()))
+}
+
+/// A moment kept as text.
+pub(crate) fn moment(kept: &str) -> Result<DateTime<Utc>> {
+    DateTime::parse_from_rfc3339(kept)
+        .map(|moment| moment.with_timezone(&Utc))
+        .map_err(|error| StoreError::Corrupt(format!("the time {kept}: {error}")))
 }
 
 /// Terms kept as JSON.

@@ -1,6 +1,6 @@
 //! The customer's own page: the links that lead there, what it shows, quotes accepted on it.
 //!
-//! A link is signed with a key that is in the books and never leaves them; what is kept of it is whom it leads to and how
+//! A link is signed with a key that is in the books and shown to nobody; what is kept of it is whom it leads to and how
 //! long, never its text. Everything on the page is asked for by the link's customer, so that it shows that customer's papers
 //! and nothing else. *Source: domain.md section 8, customer page.*
 

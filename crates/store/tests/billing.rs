@@ -1,10 +1,7 @@
 //! Billing in the books: two drafts for the same goods, runs that are looked at, posted, held and
 //! dropped, cancelling, documents on their way.
-#![allow(missing_docs, clippy::unwrap_used, clippy::explicit_auto_deref)]
 
-mod common;
-
-use common::*;
+use crate::common::*;
 use sqlx::ConnectOptions;
 use till_core::fixed::Quantity;
 use till_core::ids::{DocumentKind, InvoiceId, RunId};

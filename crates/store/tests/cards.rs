@@ -1,10 +1,7 @@
 //! Cards on the books, with the simulated processor at the other end and verify after each. Figures by hand, those of
 //! postings.md: 4 at 59.00 are net 236.00, with 23 % tax 290.28; the processor keeps 1.4 %, 4.06 (4.06392).
-#![allow(missing_docs, clippy::unwrap_used, clippy::explicit_auto_deref)]
 
-mod common;
-
-use common::*;
+use crate::common::*;
 use sqlx::ConnectOptions;
 use till_core::card::{CardNext, CardState, Goes};
 use till_core::checks::Check;

@@ -1,10 +1,7 @@
 //! Cents and corners found in the books by reading, mended: through the store. Figures worked out by hand; the
 //! names are those of the table in docs/rules.md.
-#![allow(missing_docs, clippy::unwrap_used)]
 
-mod common;
-
-use common::*;
+use crate::common::*;
 use till_core::checks::Check;
 use till_core::day_sheet::Work;
 use till_core::ids::{InvoiceId, OrderId};

@@ -1,10 +1,7 @@
 //! Credit memos over lines of an invoice: in the books, with approval, and what is refused. Figures worked
 //! out by hand beside each.
-#![allow(missing_docs, clippy::unwrap_used)]
 
-mod common;
-
-use common::*;
+use crate::common::*;
 use sqlx::sqlite::SqliteConnectOptions;
 use sqlx::{ConnectOptions, Connection, Executor};
 use till_core::checks::Check;

@@ -1,10 +1,7 @@
 //! Invoices and receipts in currencies without decimals and with three of them, through the books.
 //! Figures worked out by hand; the rates are [`FOREIGN`]'s.
-#![allow(missing_docs, clippy::unwrap_used)]
 
-mod common;
-
-use common::*;
+use crate::common::*;
 use till_core::ids::{DocumentKind, InvoiceId};
 use till_core::money::Money;
 use till_store::invoices::{self, CreditLine, ToCredit};

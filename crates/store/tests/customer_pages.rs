@@ -1,11 +1,8 @@
 //! Customers' own pages: links, quotes accepted by name, orders that confirm themselves, cards left and invoices paid, with
 //! verify after each. Figures by hand: 4 at 63.50 are net 254.00, with 23 % tax 312.42; 30 % of that is 93.73 (93.726).
-#![allow(missing_docs, clippy::unwrap_used, clippy::explicit_auto_deref)]
 
-mod common;
-
+use crate::common::*;
 use chrono::{DateTime, Duration, Utc};
-use common::*;
 use sqlx::ConnectOptions;
 use till_core::acceptance::{LinkState, QuoteAsks};
 use till_core::card::CardState;
@@ -25,7 +22,7 @@ use till_store::orders::ToCancel;
 use till_store::prepayments::{self, AdvanceForm};
 use till_store::quotes::{self, QuoteForm, QuoteState};
 use till_store::settings::{self, NewLimit};
-use till_store::{Result, StoreError, cards, day_sheet, ledger, open_items, orders, receipts, rules};
+use till_store::{Result, StoreError, cards, day_sheet, ledger, open_items, orders, receipts, rules, setup};
 
 /// A company with a processor, and a limit for orders that no order here reaches.
 struct Till {
@@ -500,5 +497,108 @@ async fn damage_is_refused_or_found() {
                 verified.proofs.iter().filter(|proof| !proof.holds).map(|proof| proof.name.as_str()).collect();
             assert!(broken.iter().any(|name| name.starts_with("Customers accepted")), "{damage}: {broken:?}");
         }
+    }
+}
+
+#[tokio::test]
+async fn what_was_changed_since_is_not_confirmed_by_itself_and_what_was_given_up_waits_for_nothing() {
+    let till = Till::new().await;
+    let link = till.link(0).await;
+    let quote = till.quote(0, QuoteAsks::Deposit, Some("30")).await;
+    let order = till.accept(&link, quote, "Ann Brook").await.unwrap();
+    change(&till.company, async |writing, rules| {
+        let mut form = orders::form(writing, order).await?;
+        form.lines[0].quantity = "5".to_owned();
+        let version = orders::view(writing, order).await?.version;
+        orders::change(writing, rules, order, version, &form).await.map(|_| ())
+    })
+    .await
+    .unwrap();
+    till.deposit(0, (Some(order), None), "93.73").await;
+    assert_eq!((till.state(order).await, till.missing(order).await), (OrderState::Draft, Money::ZERO));
+    let why = "Ann Brook accepted O-2. It was changed since: agree on that with the customer, then confirm it.";
+    assert_eq!(till.work().await, [(Next::Confirm, why.to_owned())]);
+    // Another one is given up altogether.
+    let quote = till.quote(0, QuoteAsks::Deposit, Some("30")).await;
+    let given_up = till.accept(&link, quote, "Ann Brook").await.unwrap();
+    assert_eq!(till.work().await.len(), 2);
+    change(&till.company, async |writing, _| {
+        let version = orders::view(writing, given_up).await?.version;
+        let all = ToCancel { version, line: None, quantity: None, reason: "changed their mind".to_owned() };
+        orders::cancel(writing, given_up, &all).await
+    })
+    .await
+    .unwrap();
+    assert_eq!((till.work().await.len(), till.missing(given_up).await), (1, Money::ZERO));
+    assert!(till.page(&link).await.orders.iter().all(|one| one.id != given_up));
+    till.company.holds().await;
+}
+
+/// The answer is lost, the page is loaded anew, the customer taps again, with this card and another: one is charged, once.
+#[tokio::test]
+async fn a_deposit_is_charged_once_however_often_it_is_tried() {
+    let mut till = Till::new().await;
+    let quote = till.quote(0, QuoteAsks::Deposit, Some("30")).await;
+    let link = till.link(0).await;
+    let order = till.accept(&link, quote, "Ann Brook").await.unwrap();
+    let (card, other) = (till.card(0, Habit::Good).await, till.card(0, Habit::Good).await);
+    let first = till.try_pay(&link, &of_order(order, card, 9_373)).await.unwrap();
+    // Nobody knows what became of it: the same goes on, anything else waits.
+    let again = till.try_pay(&link, &of_order(order, card, 9_373)).await.unwrap();
+    assert_eq!(again, first);
+    assert!(matches!(till.try_pay(&link, &of_order(order, other, 9_373)).await, Err(StoreError::WrongState(_))));
+    // It stands: once more, and it is captured.
+    till.send(&first.asked).await;
+    let third = till.try_pay(&link, &of_order(order, card, 9_373)).await.unwrap();
+    assert_eq!((third.asked.authorization, third.asked.call), (first.asked.authorization, None));
+    assert_eq!(till.pay(&link, &of_order(order, card, 9_373)).await, CardState::Captured);
+    assert_eq!(till.book.open_captures().len(), 1);
+    assert!(matches!(till.try_pay(&link, &of_order(order, card, 9_373)).await, Err(StoreError::WrongState(_))));
+    assert_eq!(till.state(order).await, OrderState::Open);
+    till.company.holds().await;
+}
+
+/// What the processor has captured and the books cannot take yet is not asked for a second time.
+#[tokio::test]
+async fn captured_money_counts_before_it_is_in_the_books() {
+    let mut till = Till::new().await;
+    let quote = till.quote(0, QuoteAsks::Deposit, Some("30")).await;
+    let link = till.link(0).await;
+    let order = till.accept(&link, quote, "Ann Brook").await.unwrap();
+    let card = till.card(0, Habit::Good).await;
+    let first = till.try_pay(&link, &of_order(order, card, 9_373)).await.unwrap();
+    till.send(&first.asked).await;
+    let captures = change(&till.company, async |writing, rules| {
+        cards::capture_all(writing, rules, first.asked.authorization).await
+    })
+    .await
+    .unwrap()
+    .unwrap();
+    change(&till.company, async |writing, _| setup::set_period(writing, day("2026-03-01"), false).await).await.unwrap();
+    till.send(&captures).await;
+    assert_eq!((till.missing(order).await, till.state(order).await), (Money::ZERO, OrderState::Open));
+    assert!(matches!(till.try_pay(&link, &of_order(order, card, 9_373)).await, Err(StoreError::WrongState(_))));
+    till.company.holds().await;
+}
+
+/// What a clerk would put right is said to the customer in their own words.
+#[tokio::test]
+async fn a_quote_that_cannot_be_accepted_any_more_asks_for_a_new_one() {
+    let till = Till::new().await;
+    let quote = till.quote(0, QuoteAsks::Nothing, None).await;
+    let link = till.link(0).await;
+    let long = PageAcceptance { version: 1, name: "Ann Brook".to_owned(), customer_order_number: Some("7".repeat(61)) };
+    let said =
+        change(&till.company, async |writing, rules| customer_pages::accept(writing, rules, &link, quote, &long).await)
+            .await;
+    assert!(matches!(said, Err(StoreError::Invalid { field, .. }) if field == "customer_order_number"));
+    let file = till.company.folder.path().join("books.db");
+    let mut raw = sqlx::sqlite::SqliteConnectOptions::new().filename(&file).connect().await.unwrap();
+    sqlx::raw_sql("UPDATE customers SET currency = 'GBP' WHERE id = 1").execute(&mut raw).await.unwrap();
+    match till.accept(&link, quote, "Ann Brook").await {
+        Err(StoreError::WrongState(said)) => {
+            assert_eq!(said, "Q-1 cannot be accepted as it is any more. Ask us for a new one.")
+        }
+        other => panic!("{other:?}"),
     }
 }

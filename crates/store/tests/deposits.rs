@@ -1,9 +1,6 @@
 //! Customer deposits on the books: from taking to the ledger and back, with verify after each.
-#![allow(missing_docs, clippy::unwrap_used, clippy::explicit_auto_deref)]
 
-mod common;
-
-use common::*;
+use crate::common::*;
 use sqlx::ConnectOptions;
 use till_core::acceptance::QuoteAsks;
 use till_core::checks::Check;

@@ -1,10 +1,7 @@
 //! Orders, stock and shipments as the store keeps them: what is refused, what is given back, and
 //! that the books hold after each.
-#![allow(missing_docs, clippy::unwrap_used)]
 
-mod common;
-
-use common::*;
+use crate::common::*;
 use sqlx::{ConnectOptions, Connection, Executor};
 use till_core::calendar::Terms;
 use till_core::checks::Check;

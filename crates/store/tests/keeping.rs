@@ -1,10 +1,7 @@
 //! What is posted never changes: the database itself refuses, whoever asks. And `verify` sees
 //! what got past it.
-#![allow(missing_docs, clippy::unwrap_used, clippy::explicit_auto_deref)]
 
-mod common;
-
-use common::*;
+use crate::common::*;
 use sqlx::sqlite::SqliteConnectOptions;
 use sqlx::{ConnectOptions, Connection, Executor, SqliteConnection};
 use till_store::receipts::NewReceipt;

@@ -1,10 +1,7 @@
 //! Faults found in the books by reading, mended: through the store, from what is typed to the ledger and back.
 //! Figures worked out by hand; the names are those of the table in docs/rules.md.
-#![allow(missing_docs, clippy::unwrap_used)]
 
-mod common;
-
-use common::*;
+use crate::common::*;
 use sqlx::Connection as _;
 use till_core::checks::Check;
 use till_core::fixed::{Quantity, Rate};

@@ -1,11 +1,8 @@
 //! Open items and applications: taken back, reversed, paid by a parent, in two currencies, as of past
 //! days; and nothing used before it is there. Figures worked out by hand beside each.
-#![allow(missing_docs, clippy::unwrap_used)]
 
-mod common;
-
+use crate::common::*;
 use chrono::NaiveDate;
-use common::*;
 use till_core::checks::Check;
 use till_core::day_sheet::Work;
 use till_core::fixed::Quantity;

@@ -1,10 +1,7 @@
 //! A company that begins in the middle of its life. Rows of postings.md, Period ends: opening invoice
 //! 500.00, opening stock 900.00, and their balances, worked out by hand.
-#![allow(missing_docs, clippy::unwrap_used)]
 
-mod common;
-
-use common::*;
+use crate::common::*;
 use till_core::checks::Check;
 use till_core::money::Money;
 use till_core::opening::OpeningSide;

@@ -1,9 +1,6 @@
 //! From an order to a closed order in a real file, and everything that must not happen on the way.
-#![allow(missing_docs, clippy::unwrap_used, clippy::explicit_auto_deref)]
 
-mod common;
-
-use common::*;
+use crate::common::*;
 use till_core::checks::Check;
 use till_core::fixed::Quantity;
 use till_core::ids::{CustomerId, InvoiceId, ShipmentLineId};

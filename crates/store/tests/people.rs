@@ -1,10 +1,7 @@
 //! Signing in, sessions, limits and approvals, against real books.
-#![allow(missing_docs, clippy::unwrap_used, clippy::explicit_auto_deref)]
 
-mod common;
-
+use crate::common::*;
 use chrono::{DateTime, Duration, Utc};
-use common::*;
 use till_core::ids::{ApprovalId, InvoiceId, PersonId, ShipmentLineId};
 use till_core::people::{ApprovalState, LimitKind, Role, SessionLength};
 use till_store::approvals::{self, Viewer};

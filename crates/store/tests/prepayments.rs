@@ -1,10 +1,7 @@
 //! Prepayment invoices on the books: asked, billed, paid, used, credited, with verify after each. Figures by hand: an order
 //! of 4 at 59.00 and freight of 18.00, 23 % tax.
-#![allow(missing_docs, clippy::unwrap_used, clippy::explicit_auto_deref)]
 
-mod common;
-
-use common::*;
+use crate::common::*;
 use sqlx::ConnectOptions;
 use till_core::accounts::Purpose;
 use till_core::checks::Check;

@@ -1,9 +1,6 @@
 //! What lists, reports and search show, checked against what was done.
-#![allow(missing_docs, clippy::unwrap_used, clippy::explicit_auto_deref)]
 
-mod common;
-
-use common::*;
+use crate::common::*;
 use till_core::day_sheet::Work;
 use till_core::fixed::Quantity;
 use till_core::ids::DocumentKind;

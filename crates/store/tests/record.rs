@@ -1,9 +1,6 @@
 //! The record shows what was changed or taken out; numbers and periods leave their trace on it.
-#![allow(missing_docs, clippy::unwrap_used, clippy::explicit_auto_deref)]
 
-mod common;
-
-use common::*;
+use crate::common::{self, *};
 use sqlx::sqlite::SqliteConnectOptions;
 use sqlx::{ConnectOptions, Connection, Executor, SqliteConnection};
 use till_core::accounts::{AccountType, Purpose};

@@ -3,7 +3,6 @@
 //!
 //! The figures to compare with were read from the program of that version over its own API
 //! (`data/demo_books_version_4.json`), not from this code.
-#![allow(missing_docs, clippy::unwrap_used)]
 
 use std::io::Read;
 

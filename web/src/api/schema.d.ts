@@ -3512,6 +3512,8 @@ export interface components {
             asked: components["schemas"]["Requirement"];
             /** @description Whether its order is confirmed. */
             confirmed: boolean;
+            /** @description The currency of both. */
+            currency: string;
             /** @description What of it is missing; zero where all of it is there, or the order is confirmed. */
             missing: components["schemas"]["Money"];
             /** @description Who accepted it. */

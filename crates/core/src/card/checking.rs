@@ -16,7 +16,7 @@ use super::{Authorization, CardState, Status};
 use crate::calendar::words;
 use crate::checks::{Blocker, Check, Findings, Step};
 use crate::deposit::DepositTarget;
-use crate::ids::{ApplicationId, InvoiceId, OpenItemId};
+use crate::ids::{ApplicationId, CardId, InvoiceId, OpenItemId};
 use crate::money::{Currency, Money};
 
 /// Where captured money goes.
@@ -153,6 +153,49 @@ pub struct InvoiceToPay {
     pub authorized: Money,
 }
 
+impl InvoiceToPay {
+    /// What of it can be paid by card now.
+    pub fn room(&self) -> Money {
+        (self.open - self.authorized).max(Money::ZERO)
+    }
+}
+
+/// A card that was used for the same order or invoice before, and is not done with.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Earlier {
+    /// Which card.
+    pub card: CardId,
+    /// What of it was not captured.
+    pub left: Money,
+    /// Whether the processor has not answered yet.
+    pub waits: bool,
+}
+
+/// How using a card goes on where one was used for the same thing before.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Again {
+    /// It is the same once more: what was begun goes on, and nothing is charged twice.
+    GoesOn,
+    /// Something else is under way.
+    Waits,
+    /// What was begun is something of its own.
+    Anew,
+}
+
+impl Earlier {
+    /// Whoever loads a page anew, or taps twice, asks for the same card and amount again: as long as nobody knows what
+    /// became of the first, nothing else is asked for. What stands and is to be captured `at_once` is captured.
+    pub fn again(&self, card: CardId, amount: Money, at_once: bool) -> Again {
+        let same = (self.card, self.left) == (card, amount);
+        match (self.waits, same) {
+            (true, true) => Again::GoesOn,
+            (true, false) => Again::Waits,
+            (false, true) if at_once => Again::GoesOn,
+            (false, _) => Again::Anew,
+        }
+    }
+}
+
 /// What stands in the way of paying `amount` of an invoice by card; the customer pays in `own` currency.
 pub fn check_pay(invoice: &InvoiceToPay, amount: Money, own: Currency) -> Vec<Blocker> {
     let mut findings = Findings::at(Step::Post);
@@ -161,7 +204,7 @@ pub fn check_pay(invoice: &InvoiceToPay, amount: Money, own: Currency) -> Vec<Bl
         let sentence = format!("{number} is in {currency}, the customer pays in {own}. Pay it another way.");
         findings.add(Check::CurrencyDiffers, "invoice", sentence);
     }
-    let room = (invoice.open - invoice.authorized).max(Money::ZERO);
+    let room = invoice.room();
     if !room.is_positive() {
         let sentence = match invoice.authorized.is_positive() {
             true => format!("{number} is being paid by card already."),

@@ -66,7 +66,7 @@ pub(super) async fn make(
     new: Json<NewLink>,
 ) -> Answer<MadeLinkView> {
     let (request, customer) = (change.request(&new.0), CustomerId(*id));
-    // What is kept of the request is its answer without the link: a copy of the books opens no page.
+    // What is kept of the request is its answer without the text of the link.
     let (link, expires_at, problem) = store
         .change(change.actor(), Some(&request), async |writing| {
             let rules = rules::load(writing).await?;

@@ -292,6 +292,12 @@ pub(super) async fn pay(
         let captures = match captures {
             // It does not stand: declined, or no answer yet.
             Ok(None) | Err(StoreError::Unrecorded) => None,
+            // It stands, and cannot be captured now: the day sheet asks us for it, and the customer has done their part.
+            Err(StoreError::Refused(blockers)) => {
+                let check = blockers.first().map(|blocker| blocker.check);
+                tracing::warn!(?check, "a card on a customer's page was not captured");
+                None
+            }
             Ok(Some(asked)) => asked.call,
             Err(error) => return Err(error.into()),
         };

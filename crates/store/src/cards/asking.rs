@@ -1,22 +1,22 @@
 //! What is asked of the processor: decided on, written down with its key, and sent by someone else.
 
 mod keeping;
+mod paying;
 mod refunding;
 
 use chrono::SecondsFormat;
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
-use till_core::card::{Ask, InvoiceToPay, Status, ToPay, check_authorize, check_capture, check_pay, check_void};
+use till_core::card::{Ask, Status, ToPay, check_authorize, check_capture, check_void};
 use till_core::checks::{Blocker, stops};
 use till_core::ids::{
-    ApprovalId, CardAuthorizationId, CardCallId, CardCaptureId, CardId, CustomerId, DocumentKind, DocumentRef,
-    InvoiceId, OrderId,
+    ApprovalId, CardAuthorizationId, CardCallId, CardCaptureId, CardId, CustomerId, DocumentKind, DocumentRef, OrderId,
 };
 use till_core::money::{Currency, Money};
 
 use super::booking::{CapturePreview, decided};
-use super::facts::{Loaded, invoices_to_pay, load};
-use crate::convert::{currency, json};
+use super::facts::{Loaded, load};
+use crate::convert::json;
 use crate::invoices::read;
 use crate::open_items::next_id;
 use crate::rules::{Rules, next_number};
@@ -24,6 +24,8 @@ use crate::writing::{Writing, set};
 use crate::{Result, StoreError, customer_pages, customers, deposits, orders};
 
 pub use keeping::{AddedCard, add_card};
+pub use paying::{NewCardPayment, capture_all, pay};
+pub(crate) use paying::{earlier, go_on, invoices_to_pay};
 pub(super) use refunding::captured;
 pub use refunding::{NewRefund, preview_refund, refund};
 
@@ -219,57 +221,6 @@ pub async fn authorize(writing: &mut Writing<'_>, rules: &Rules, new: &NewAuthor
     ask_to_authorize(writing, rules, (customer, new.card, &target), (currency, amount)).await
 }
 
-/// An invoice that is to be paid by card.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct NewCardPayment {
-    /// Whose card and invoice.
-    pub customer: CustomerId,
-    /// Which invoice.
-    pub invoice: InvoiceId,
-    /// Which card.
-    pub card: CardId,
-    /// How much, in the currency of the invoice.
-    pub amount: Money,
-}
-
-/// What there is to pay of an invoice by card, and the currency its customer pays in.
-pub(crate) async fn invoice_to_pay(
-    connection: &mut SqliteConnection,
-    customer: CustomerId,
-    invoice: InvoiceId,
-) -> Result<(InvoiceToPay, Currency)> {
-    let (_, own) = customers::facts(connection, customer).await?;
-    let nowhere = || StoreError::not_found(DocumentKind::Invoice, invoice);
-    let row = sqlx::query!(
-        r#"SELECT currency, coalesce((SELECT sum(amount_minor - coalesce((SELECT sum(card_captures.amount_minor) FROM card_captures
-                                                  WHERE authorization_id = card_authorizations.id AND payment_id IS NOT NULL), 0))
-                            FROM card_authorizations WHERE invoice_id = documents.id AND status IN ('asked', 'live')), 0) AS "authorized!: i64"
-           FROM documents WHERE id = ? AND customer_id = ? AND kind IN ('invoice', 'prepayment_invoice') AND number IS NOT NULL"#,
-        invoice.0,
-        customer.0
-    )
-    .fetch_optional(&mut *connection)
-    .await?
-    .ok_or_else(nowhere)?;
-    let (number, open) = invoices_to_pay(connection, &[invoice.0]).await?.remove(&invoice.0).ok_or_else(nowhere)?;
-    let authorized = Money(row.authorized);
-    Ok((InvoiceToPay { number, currency: currency(&row.currency)?, open, authorized }, own))
-}
-
-/// Writes down that a card is to pay an invoice. It is authorized first; [`capture_all`] takes the money.
-///
-/// # Errors
-/// An invoice of someone else, or what the core refuses.
-pub async fn pay(writing: &mut Writing<'_>, rules: &Rules, new: &NewCardPayment) -> Result<Asked> {
-    let (invoice, own) = invoice_to_pay(writing, new.customer, new.invoice).await?;
-    let blockers = check_pay(&invoice, new.amount, own);
-    if stops(&blockers) {
-        return Err(StoreError::Refused(blockers));
-    }
-    let target = DocumentRef { kind: DocumentKind::Invoice, id: new.invoice.0, number: invoice.number };
-    ask_to_authorize(writing, rules, (new.customer, new.card, &target), (invoice.currency, new.amount)).await
-}
-
 async fn ask_to_authorize(
     writing: &mut Writing<'_>,
     rules: &Rules,
@@ -344,19 +295,6 @@ pub async fn preview_capture(
 ) -> Result<CapturePreview> {
     let loaded = load(connection, id).await?;
     to_capture(connection, rules, &loaded, new).await
-}
-
-/// Writes down that all that is left of an authorization is to be captured, where it stands; none where it does not.
-///
-/// # Errors
-/// What the core refuses.
-pub async fn capture_all(writing: &mut Writing<'_>, rules: &Rules, id: CardAuthorizationId) -> Result<Option<Asked>> {
-    let loaded = load(writing, id).await?;
-    if loaded.card.waits || !loaded.card.stands(rules.business_date) {
-        return Ok(None);
-    }
-    let amount = Some(loaded.card.currency.format(loaded.card.left()));
-    capture(writing, rules, id, (loaded.version, &NewCapture { amount, seen: None })).await.map(Some)
 }
 
 /// Writes down that something is to be captured.

@@ -93,7 +93,7 @@ pub(super) async fn load_all(connection: &mut SqliteConnection, ids: &[CardAutho
     let on: Vec<OrderId> = rows.iter().filter_map(|row| row.order.map(OrderId)).collect();
     let mut facts = orders::facts(connection, &on).await?.into_iter();
     let pays: Vec<i64> = rows.iter().filter_map(|row| row.invoice).collect();
-    let invoices = invoices_to_pay(connection, &pays).await?;
+    let invoices = paid_invoices(connection, &pays).await?;
     let prepaid = prepayments::left_with_tax(connection, &json(&on)?).await?;
     rows.into_iter()
         .map(|row| {
@@ -136,11 +136,11 @@ pub(super) async fn load_all(connection: &mut SqliteConnection, ids: &[CardAutho
         .collect()
 }
 
-/// Number of invoices, and what is open of them.
-pub(super) async fn invoices_to_pay(
-    connection: &mut SqliteConnection,
-    invoices: &[i64],
-) -> Result<HashMap<i64, (String, Money)>> {
+/// Number of the invoices that cards pay, and what is open of them.
+async fn paid_invoices(connection: &mut SqliteConnection, invoices: &[i64]) -> Result<HashMap<i64, (String, Money)>> {
+    if invoices.is_empty() {
+        return Ok(HashMap::new());
+    }
     let wanted = json(&invoices)?;
     let rows = sqlx::query!(
         r#"SELECT documents.id AS "id!", documents.number AS "number!", coalesce(open_minor, 0) AS "open!: i64"
@@ -154,10 +154,16 @@ pub(super) async fn invoices_to_pay(
     Ok(rows.into_iter().map(|row| (row.id, (row.number, Money(row.open)))).collect())
 }
 
-/// What stands on cards for an order on a day: authorized and not over, or captured and not in the books yet.
-pub(crate) async fn standing_for(connection: &mut SqliteConnection, order: OrderId, today: NaiveDate) -> Result<Money> {
-    let standing = sqlx::query_scalar!(
-        r#"SELECT coalesce(sum(CASE WHEN status = 'live' AND valid_until >= ?2 THEN amount_minor - captured + unbooked ELSE unbooked END), 0) AS "standing!: i64"
+/// What cards have brought for an order and is not in the books yet, and what is authorized for it on a day and neither
+/// captured nor over.
+pub(crate) async fn standing_for(
+    connection: &mut SqliteConnection,
+    order: OrderId,
+    today: NaiveDate,
+) -> Result<(Money, Money)> {
+    let row = sqlx::query!(
+        r#"SELECT coalesce(sum(unbooked), 0) AS "unbooked!: i64",
+                  coalesce(sum(CASE WHEN status = 'live' AND valid_until >= ?2 THEN amount_minor - captured END), 0) AS "left!: i64"
            FROM (SELECT status, valid_until, amount_minor,
                         coalesce((SELECT sum(card_captures.amount_minor) FROM card_captures WHERE authorization_id = card_authorizations.id), 0) AS captured,
                         coalesce((SELECT sum(card_captures.amount_minor) FROM card_captures
@@ -168,7 +174,7 @@ pub(crate) async fn standing_for(connection: &mut SqliteConnection, order: Order
     )
     .fetch_one(connection)
     .await?;
-    Ok(Money(standing))
+    Ok((Money(row.unbooked), Money(row.left)))
 }
 
 /// One of them.

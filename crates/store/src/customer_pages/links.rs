@@ -8,6 +8,7 @@ use till_core::calendar::words;
 use till_core::ids::{CustomerId, DocumentKind, PageLinkId, QuoteId};
 use till_core::messages::address_problem;
 
+use crate::convert::moment;
 use crate::deliveries::Said;
 use crate::open_items::next_id;
 use crate::writing::{Writing, set};
@@ -15,12 +16,6 @@ use crate::{Result, StoreError};
 
 fn kept(time: DateTime<Utc>) -> String {
     time.to_rfc3339_opts(SecondsFormat::Secs, true)
-}
-
-fn time(kept: &str) -> Result<DateTime<Utc>> {
-    DateTime::parse_from_rfc3339(kept)
-        .map(|time| time.with_timezone(&Utc))
-        .map_err(|error| StoreError::Corrupt(format!("the time {kept}: {error}")))
 }
 
 /// What signs links. It is shown to nobody.
@@ -127,7 +122,7 @@ pub async fn make(writing: &mut Writing<'_>, customer: CustomerId, new: &NewLink
     let words = format!("made a link to the page of {}", row.name);
     writing.note_on((DocumentKind::Customer, customer.0, &row.number), "link_made", words, None, fields);
     // What is kept is to the second, and so is what is signed.
-    Ok(MadeLink { id: PageLinkId(id), expires: time(&expires_at)?, key, customer: row.name, quote, recipient })
+    Ok(MadeLink { id: PageLinkId(id), expires: moment(&expires_at)?, key, customer: row.name, quote, recipient })
 }
 
 /// Writes what became of the message with a link.
@@ -208,17 +203,17 @@ pub async fn links(
     .await?
     .into_iter()
     .map(|row| {
-        let expires_at = time(&row.expires_at)?;
+        let expires_at = moment(&row.expires_at)?;
         Ok(LinkRow {
             id: PageLinkId(row.id),
             quote_number: row.quote,
             recipient: row.recipient,
             made_by: row.made_by,
-            made_at: time(&row.made_at)?,
+            made_at: moment(&row.made_at)?,
             expires_at,
             state: LinkState::at(now, expires_at, row.ended_at.is_some()),
             opened: row.opened,
-            opened_at: row.opened_at.as_deref().map(time).transpose()?,
+            opened_at: row.opened_at.as_deref().map(moment).transpose()?,
         })
     })
     .collect()
@@ -253,7 +248,7 @@ pub async fn of(connection: &mut SqliteConnection, id: PageLinkId, now: DateTime
     .fetch_optional(connection)
     .await?;
     row.map(|row| {
-        let expires = time(&row.expires_at)?;
+        let expires = moment(&row.expires_at)?;
         Ok(Link {
             id,
             customer: CustomerId(row.customer_id),

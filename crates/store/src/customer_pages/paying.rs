@@ -1,15 +1,16 @@
 //! Cards on the customer's page: left for an order that asks for one, or paying a deposit or an invoice at once.
 
 use serde::{Deserialize, Serialize};
-use till_core::acceptance::QuoteAsks;
-use till_core::ids::{CardId, DocumentKind, InvoiceId, OrderId};
+use till_core::card::Again;
+use till_core::ids::{CardId, DocumentKind, DocumentRef, InvoiceId, OrderId};
 use till_core::money::Money;
 
-use super::{Link, accepted};
+use super::Link;
+use super::accepting::accepted_by;
 use crate::cards::{self, Asked, NewAuthorization, NewCardPayment};
 use crate::rules::Rules;
 use crate::writing::Writing;
-use crate::{Result, StoreError, customers};
+use crate::{Result, StoreError};
 
 /// What a card is left for, or pays.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -45,44 +46,60 @@ pub struct PageAsked {
     pub at_once: bool,
 }
 
-/// Writes down what a card on the customer's page is to do.
+/// Writes down what a card on the customer's page is to do. The same once more goes on with what was begun.
 ///
 /// # Errors
 /// An order or invoice of someone else, an amount that is not the one that was seen, or what the core refuses.
 pub async fn pay(writing: &mut Writing<'_>, rules: &Rules, link: &Link, wish: &PagePayment) -> Result<PageAsked> {
+    let (customer, amount) = (link.customer, wish.amount);
     match wish.pays {
         PagePays::Invoice => {
-            let new = NewCardPayment {
-                customer: link.customer,
-                invoice: InvoiceId(wish.id),
-                card: wish.card,
-                amount: wish.amount,
-            };
+            let invoice = InvoiceId(wish.id);
+            let known = cards::invoices_to_pay(writing, rules, (customer, &[invoice])).await?.remove(&invoice);
+            let number = known.ok_or_else(|| StoreError::not_found(DocumentKind::Invoice, invoice))?.number;
+            let target = DocumentRef { kind: DocumentKind::Invoice, id: wish.id, number };
+            if let Some(begun) = begun(writing, rules, &target, (wish, true)).await? {
+                return Ok(PageAsked { asked: begun, at_once: true });
+            }
+            let new = NewCardPayment { customer, invoice, card: wish.card, amount };
             Ok(PageAsked { asked: cards::pay(writing, rules, &new).await?, at_once: true })
         }
         PagePays::Order => {
             let order = OrderId(wish.id);
-            let (_, own) = customers::facts(writing, link.customer).await?;
-            let mine =
-                sqlx::query_scalar!("SELECT id FROM orders WHERE id = ? AND customer_id = ?", order.0, link.customer.0)
-                    .fetch_optional(&mut **writing)
-                    .await?;
-            let accepted = match mine {
-                Some(_) => accepted(writing, rules, (Some(order), None)).await?,
-                None => None,
-            };
+            let accepted = accepted_by(writing, rules, (customer, order)).await?;
             let accepted = accepted.ok_or_else(|| StoreError::not_found(DocumentKind::Order, order))?;
+            let at_once = accepted.asked.what.takes_money();
             if !accepted.missing.is_positive() {
                 let sentence = format!("Nothing is missing for {} any more.", accepted.order.number);
                 return Err(StoreError::WrongState(sentence));
             }
-            if accepted.missing != wish.amount {
+            if accepted.missing != amount {
                 return Err(StoreError::Moved);
             }
-            let amount = Some(own.format(wish.amount));
+            if let Some(begun) = begun(writing, rules, &accepted.order, (wish, at_once)).await? {
+                return Ok(PageAsked { asked: begun, at_once });
+            }
+            let amount = Some(accepted.currency.format(amount));
             let new = NewAuthorization { order, card: wish.card, amount };
-            let asked = cards::authorize(writing, rules, &new).await?;
-            Ok(PageAsked { asked, at_once: accepted.asked.what == QuoteAsks::Deposit })
+            Ok(PageAsked { asked: cards::authorize(writing, rules, &new).await?, at_once })
+        }
+    }
+}
+
+/// What goes on where a card was used for the same before; none where it is something new.
+async fn begun(
+    writing: &mut Writing<'_>,
+    rules: &Rules,
+    target: &DocumentRef,
+    (wish, at_once): (&PagePayment, bool),
+) -> Result<Option<Asked>> {
+    let Some((id, earlier)) = cards::earlier(writing, rules, (target.kind, target.id)).await? else { return Ok(None) };
+    match earlier.again(wish.card, wish.amount, at_once) {
+        Again::Anew => Ok(None),
+        Again::GoesOn => cards::go_on(writing, id).await.map(Some),
+        Again::Waits => {
+            let sentence = format!("A card is being used for {} already. Look again in a moment.", target.number);
+            Err(StoreError::WrongState(sentence))
         }
     }
 }

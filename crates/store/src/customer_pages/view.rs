@@ -223,7 +223,7 @@ pub async fn view(connection: &mut SqliteConnection, rules: &Rules, customer: Cu
     let head = sqlx::query!("SELECT number, name, currency FROM customers WHERE id = ?", customer.0)
         .fetch_one(&mut *connection)
         .await?;
-    let (sums, invoices) = owed(connection, rules, customer).await?;
+    let (sums, invoices) = owed(connection, rules, (customer, currency(&head.currency)?)).await?;
     Ok(PageView {
         customer: head.name,
         number: head.number,
@@ -242,46 +242,35 @@ pub async fn view(connection: &mut SqliteConnection, rules: &Rules, customer: Cu
 async fn owed(
     connection: &mut SqliteConnection,
     rules: &Rules,
-    customer: CustomerId,
+    (customer, own): (CustomerId, Currency),
 ) -> Result<(Vec<PageSum>, Vec<PageInvoice>)> {
     let rows = sqlx::query!(
-        r#"SELECT open_items.kind, document_id, open_items.number, side, purpose, open_items.currency, open_items.terms, amount_minor, open_minor,
+        r#"SELECT kind, document_id, number, side, purpose, currency, terms, amount_minor, open_minor,
                   document_date AS "document_date: NaiveDate", next_due_date AS "next: NaiveDate",
                   EXISTS (SELECT 1 FROM prepaid_register WHERE prepaid_register.document_id = open_items.document_id) AS "prepayment!: bool"
-           FROM open_items WHERE customer_id = ? AND open_minor > 0 ORDER BY next_due_date, open_items.id"#,
+           FROM open_items WHERE customer_id = ? AND open_minor > 0 ORDER BY next_due_date, id"#,
         customer.0
     )
     .fetch_all(&mut *connection)
     .await?;
+    let invoiced = rows.iter().filter(|row| row.kind == "invoice").map(|row| InvoiceId(row.document_id));
+    let invoiced: Vec<InvoiceId> = invoiced.collect();
+    let to_pay = cards::invoices_to_pay(connection, rules, (customer, &invoiced)).await?;
     let mut sums: BTreeMap<String, PageSum> = BTreeMap::new();
     let mut invoices = Vec::new();
     for row in rows {
-        let (of, open) = (currency(&row.currency)?, Money(row.open_minor));
-        let sum = sums.entry(row.currency.clone()).or_insert(PageSum {
-            currency: of,
-            owed: Money::ZERO,
-            late: Money::ZERO,
-            held: Money::ZERO,
-        });
+        let (of, open, total) = (currency(&row.currency)?, Money(row.open_minor), Money(row.amount_minor));
+        let none = PageSum { currency: of, owed: Money::ZERO, late: Money::ZERO, held: Money::ZERO };
+        let sum = sums.entry(row.currency).or_insert(none);
         match (row.side.as_str(), row.purpose.as_str()) {
             ("owed_to_us", _) => {
-                // The parts in the currency of the invoice, so that its open amount is spread over itself.
-                let late = match &row.terms {
-                    Some(kept) => {
-                        let sums = (Money(row.amount_minor), open);
-                        late_parts(&due_in_base(&terms(kept)?, row.document_date, sums, open), rules.business_date)
-                    }
-                    None if row.next < rules.business_date => open,
-                    None => Money::ZERO,
-                };
+                let dates = (row.document_date, row.next, rules.business_date);
+                let late = late(row.terms.as_deref(), dates, (total, open))?;
                 sum.owed += open;
                 sum.late += late;
-                if row.kind != "invoice" {
-                    continue;
-                }
                 let id = InvoiceId(row.document_id);
-                let (to_pay, own) = cards::invoice_to_pay(connection, customer, id).await?;
-                let room = (open - to_pay.authorized).max(Money::ZERO);
+                // What was there before the books began has no paper, and is not paid by card.
+                let Some(to_pay) = to_pay.get(&id).filter(|_| row.kind == "invoice") else { continue };
                 invoices.push(PageInvoice {
                     id,
                     number: row.number,
@@ -290,9 +279,9 @@ async fn owed(
                     due_date: row.next,
                     late: late.is_positive(),
                     currency: of,
-                    total: Money(row.amount_minor),
+                    total,
                     open,
-                    payable: if own == of { room } else { Money::ZERO },
+                    payable: if own == of { to_pay.room() } else { Money::ZERO },
                 });
             }
             (_, "receivable") => sum.owed -= open,
@@ -300,6 +289,19 @@ async fn owed(
         }
     }
     Ok((sums.into_values().collect(), invoices))
+}
+
+/// What of an open amount is past its day, by instalment, in its own currency: spread over itself.
+fn late(
+    kept: Option<&str>,
+    (document_date, next, today): (NaiveDate, NaiveDate, NaiveDate),
+    (total, open): (Money, Money),
+) -> Result<Money> {
+    Ok(match kept {
+        Some(kept) => late_parts(&due_in_base(&terms(kept)?, document_date, (total, open), open), today),
+        None if next < today => open,
+        None => Money::ZERO,
+    })
 }
 
 async fn quotes(connection: &mut SqliteConnection, rules: &Rules, customer: CustomerId) -> Result<Vec<PageQuote>> {
@@ -352,6 +354,7 @@ async fn orders(connection: &mut SqliteConnection, rules: &Rules, customer: Cust
                   promised_date AS "promised_date: NaiveDate", currency AS "currency!", confirmed AS "confirmed!: bool"
            FROM orders LEFT JOIN quote_acceptances ON quote_acceptances.order_id = orders.id
            WHERE customer_id = ? AND state IN ('draft', 'open') AND (confirmed = 1 OR quote_acceptances.quote_id IS NOT NULL)
+             AND EXISTS (SELECT 1 FROM order_lines WHERE order_id = orders.id AND ordered_e4 > cancelled_e4)
            ORDER BY orders.id DESC LIMIT 50"#,
         customer.0
     )

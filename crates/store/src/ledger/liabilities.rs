@@ -78,7 +78,9 @@ async fn unpaid(connection: &mut SqliteConnection, as_of: NaiveDate) -> Result<V
                   amount_minor - coalesce((SELECT sum(debit_minor) FROM applications WHERE debit_item = open_items.id AND application_date <= ?1), 0) AS "open!: i64",
                   amount_base_minor - coalesce((SELECT sum(debit_base_minor) FROM applications WHERE debit_item = open_items.id AND application_date <= ?1), 0) AS "base!: i64"
            FROM open_items WHERE kind = 'invoice' AND side = 'owed_to_us' AND posting_date <= ?1
-             AND document_id IN (SELECT document_id FROM prepaid_register)"#,
+             AND document_id IN (SELECT document_id FROM prepaid_register)
+             -- What is settled today may have been open then.
+             AND (open_minor > 0 OR EXISTS (SELECT 1 FROM applications WHERE debit_item = open_items.id AND application_date > ?1))"#,
         as_of
     )
     .fetch_all(connection)

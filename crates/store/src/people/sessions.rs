@@ -8,18 +8,12 @@ use till_core::ids::{DocumentKind, PersonId};
 use till_core::people::{Attempts, Role, SessionLength, SessionTimes, locked_for};
 use till_core::record::Deed;
 
-use crate::convert::known;
+use crate::convert::{known, moment};
 use crate::writing::Writing;
 use crate::{Result, StoreError};
 
 fn kept(time: DateTime<Utc>) -> String {
     time.to_rfc3339_opts(SecondsFormat::Millis, true)
-}
-
-fn time(kept: &str) -> Result<DateTime<Utc>> {
-    DateTime::parse_from_rfc3339(kept)
-        .map(|time| time.with_timezone(&Utc))
-        .map_err(|error| StoreError::Corrupt(format!("the time {kept}: {error}")))
 }
 
 /// The SHA-256 of a token or a typed name, as kept.
@@ -52,7 +46,7 @@ pub async fn look_up(connection: &mut SqliteConnection, typed: &str, now: DateTi
         .fetch_optional(&mut *connection)
         .await?;
     let locked_until = match locked {
-        Some(until) => Some(time(&until)?).filter(|until| *until > now),
+        Some(until) => Some(moment(&until)?).filter(|until| *until > now),
         None => None,
     };
     let row = sqlx::query!("SELECT id, name, password_hash FROM people WHERE sign_in = ? AND active = 1", sign_in)
@@ -176,7 +170,7 @@ pub async fn of_token(
     .fetch_optional(connection)
     .await?;
     let Some(row) = row else { return Ok(None) };
-    let times = SessionTimes { made: time(&row.made_at)?, seen: time(&row.seen_at)? };
+    let times = SessionTimes { made: moment(&row.made_at)?, seen: moment(&row.seen_at)? };
     if !times.holds(now, length) {
         return Ok(None);
     }

@@ -6,6 +6,7 @@ import { useNavigate, useParams } from "react-router";
 import { api, got, keyed } from "../../api/client";
 import type { QuoteRow, QuoteView } from "../../api/types";
 import { date, money, moneyWithCurrency, number, percent, plural, price, shortDate } from "../../format";
+import { asksFor } from "../../page/Quote";
 import {
   Chips,
   Facts,
@@ -284,6 +285,8 @@ function Opened({ quote }: { quote: QuoteView }) {
           }}
         >
           It becomes a draft order at the prices it offered.
+          {quote.asked.amount > 0 &&
+            ` It asks for ${asksFor(quote.asked.what, moneyWithCurrency(quote.asked.amount, quote.currency))} first: see to that before you confirm it.`}
           {!quote.customer && (
             <div style={{ marginTop: 14 }}>
               <Autocomplete

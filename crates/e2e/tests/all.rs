@@ -1,0 +1,21 @@
+//! The real interface in a browser: one program of tests, so everything is linked once.
+#![allow(missing_docs, clippy::unwrap_used, clippy::explicit_auto_deref, reason = "a test fails loudly")]
+
+mod access;
+mod billing;
+mod clerk;
+mod customer_page;
+mod orders;
+mod people;
+mod rooms;
+
+/// A file that nobody names here would be compiled by nobody, and its tests would pass by not running.
+#[test]
+fn every_file_of_tests_is_in_this_program() {
+    let here = include_str!("all.rs");
+    for file in std::fs::read_dir(concat!(env!("CARGO_MANIFEST_DIR"), "/tests")).unwrap() {
+        let name = file.unwrap().file_name().into_string().unwrap();
+        let Some(module) = name.strip_suffix(".rs").filter(|module| *module != "all") else { continue };
+        assert!(here.contains(&format!("\nmod {module};")), "tests/{name} is not named in tests/all.rs");
+    }
+}
