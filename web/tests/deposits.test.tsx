@@ -296,3 +296,85 @@ test("on a draft an amount is lowered, refused at its field, and goes by itself 
     expect(room.asked("PUT /api/invoices/{id}/deposit").at(-1)?.body).toEqual({ version: 6, item: 78, amount: null }),
   );
 });
+
+test("what lies unapplied on a receipt is set aside, as much of it as is said", async () => {
+  const user = userEvent.setup();
+  const preview = { ...end, amount: 8000, regime: "at_invoice", taxes: [], fingerprint: "mark" };
+  const receipt = { id: 12, number: "C-12", currency: "EUR", unapplied: 25000, method: "check", date: "2026-03-16" };
+  const room = stage(
+    <NewDepositRoom />,
+    "/prepayments/new?customer=2&receipt=12",
+    {
+      "GET /api/customers": [{ id: 2, number: "1002", name: "Orchard Lane Apiaries", currency: "EUR" }],
+      "GET /api/payment-methods": methods,
+      "GET /api/orders": { orders: [] },
+      "GET /api/receipts/{id}": receipt,
+      "POST /api/deposits/preview": preview,
+      "POST /api/deposits": { id: 48, number: "D-48" },
+    },
+    "/prepayments/new",
+  );
+  await screen.findByText(/€250.00 unapplied$/, { selector: "fieldset span" });
+  expect(screen.queryByRole("radio")).toBeNull();
+  const amount = screen.getByLabelText<HTMLInputElement>("Amount EUR");
+  expect(amount.value).toBe("250.00");
+  await user.clear(amount);
+  await user.type(amount, "80");
+  await waitFor(() =>
+    expect(room.asked("POST /api/deposits/preview").at(-1)?.body).toMatchObject({ receipt: 12, amount: "80" }),
+  );
+  await user.click(await screen.findByRole("button", { name: /Take the deposit · €80.00/ }));
+  await user.click(await screen.findByRole("button", { name: /^Take · €80.00/ }));
+  await waitFor(() => expect(room.asked("POST /api/deposits")).toHaveLength(1));
+  expect(room.asked("POST /api/deposits").at(-1)?.body).toMatchObject({
+    customer: 2,
+    receipt: 12,
+    method: "",
+    amount: "80",
+    seen: "mark",
+  });
+});
+
+test("a refund that was never sent is reversed: the last one, or the one that is chosen", async () => {
+  const user = userEvent.setup();
+  const ended = (id: number | null, over: object = {}) => ({
+    id,
+    number: `DE-${id}`,
+    kind: "refunded",
+    date: "2026-03-12",
+    method: "transfer",
+    amount: 30000,
+    reason: "fewer",
+    reversed_on: null,
+    reversal_reason: null,
+    ...over,
+  });
+  const gone = ended(6, { reversed_on: "2026-03-13", reversal_reason: "wrong account" });
+  const ends = [ended(4), ended(5, { kind: "kept", amount: 20000 }), gone, ended(null, { method: "card" })];
+  const room = stage(
+    <DepositRoom />,
+    "/prepayments/9",
+    {
+      ...answers,
+      "GET /api/deposits/{id}": () => view({ held: 20000, refunded: 60000, kept: 20000, ends }),
+      "POST /api/deposits/{id}/ends/{end}/reverse/preview": end,
+      "POST /api/deposits/{id}/ends/{end}/reverse": { version: 4 },
+    },
+    "/prepayments/:id",
+  );
+  await screen.findByText(/reversed on 13 Mar 2026/);
+  await user.click(screen.getByRole("button", { name: /Reverse a refund/ }));
+  const ask = within(await screen.findByRole("dialog"));
+  const choices = ask.getAllByRole("option").map((one) => one.textContent);
+  expect(choices).toEqual(["DE-4 · €300.00 refunded", "DE-5 · €200.00 kept"]);
+  const path = () => room.asked("POST /api/deposits/{id}/ends/{end}/reverse/preview").at(-1)?.params?.path;
+  await waitFor(() => expect(path()).toEqual({ id: 9, end: 5 }));
+  await user.selectOptions(ask.getByRole("combobox"), "4");
+  await waitFor(() => expect(path()).toEqual({ id: 9, end: 4 }));
+  await user.type(ask.getByLabelText("Why"), "never sent");
+  await user.click(await ask.findByRole("button", { name: /Reverse · €1,000.00/ }));
+  await screen.findByText(/of D-41 is held again/);
+  const sent = room.asked("POST /api/deposits/{id}/ends/{end}/reverse").at(-1);
+  expect(sent?.params?.path).toEqual({ id: 9, end: 4 });
+  expect(sent?.body).toEqual({ version: 3, seen: "seen", date: null, reason: "never sent" });
+});

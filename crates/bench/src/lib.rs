@@ -229,6 +229,7 @@ async fn bill_ahead(connection: &mut Writing<'_>, order: OrderId, day: NaiveDate
 /// A deposit on every tenth order, where `DEPOSITS` is set: its invoice uses it by itself.
 async fn take_deposit(connection: &mut Writing<'_>, customer: CustomerId, order: OrderId) -> Result<()> {
     let new = NewDeposit {
+        receipt: None,
         customer,
         order: Some(order),
         quote: None,

@@ -3,8 +3,9 @@
 //! A deposit is an open item owed by us, on an account of its own, for an order or on account. Where tax on money in
 //! advance is due at receipt, its tax per code is booked as it comes in: the account carries the net, the item the
 //! whole, and what of the item is tax stands beside it ([`HeldTax`]). A deposit keeps the regime it was taken under.
-//! [`take`] takes one, [`using`] applies those of its orders to an invoice, [`ending`] gives one back, keeps it as
-//! income or takes it back as typed in error.
+//! [`take`] takes one, out of money that comes in or of money that lies unapplied; [`using`] applies those of its orders
+//! to an invoice, [`ending`] gives one back, keeps it as income or takes it back as typed in error, [`undoing`] takes that
+//! back.
 //!
 //! *Source: domain.md section 8; postings.md, Money. That an advance is taxed as it is received where the supply is
 //! known: Directive 2006/112/EC art. 65, from memory; money on account, for no order, is for no known supply and is
@@ -22,6 +23,7 @@
 //! ```
 
 pub mod ending;
+pub mod undoing;
 pub mod using;
 
 use chrono::NaiveDate;
@@ -36,7 +38,7 @@ use crate::fixed::ExchangeRate;
 use crate::ids::CustomerId;
 use crate::money::{Currency, Money, too_large};
 use crate::open_items::{OpenItem, Side};
-use crate::posting::{NewItem, Posting, account_of};
+use crate::posting::{NewApplication, NewItem, Posting, Which, account_of};
 use crate::settle::Method;
 use crate::spread::spread;
 use crate::tape::{Change, Figure, Tape, TapeStyle};
@@ -220,6 +222,21 @@ impl DepositTarget {
     }
 }
 
+/// Where the money of a deposit comes from.
+#[derive(Debug, Clone)]
+pub enum Comes {
+    /// It comes in now.
+    In {
+        /// How, and where it is from then on.
+        method: Method,
+    },
+    /// It is there already and lies unapplied: it is set aside, at what it is carried at.
+    Unapplied {
+        /// What it lies on.
+        item: OpenItem,
+    },
+}
+
 /// Everything needed to decide on taking a deposit.
 #[derive(Debug, Clone)]
 pub struct TakeInput<'a> {
@@ -231,8 +248,8 @@ pub struct TakeInput<'a> {
     pub customer_class: Option<String>,
     /// What it is for; none on account.
     pub target: Option<DepositTarget>,
-    /// How it came, and where it is from then on.
-    pub method: Method,
+    /// Where its money comes from.
+    pub comes: Comes,
     /// When.
     pub date: DocumentDate,
     /// How much, in `currency`.
@@ -280,8 +297,7 @@ pub struct TakeDecision {
 pub fn take(input: &TakeInput<'_>) -> TakeDecision {
     let mut findings = Findings::at(Step::Post);
     check_take(input, &mut findings);
-    let rate = input.rate.unwrap_or(ExchangeRate::ONE);
-    let to_base = |amount: Money| amount.to_base(rate, input.currency, input.base);
+    let to_base = |amount: Money| input.to_base(amount);
     let amount_base = to_base(input.amount);
     let taxed = input.target.as_ref().filter(|_| input.regime == AdvanceTax::AtReceipt);
     let taxes = taxed.map(|target| split_by_code(input.amount, &target.gross, input.date.date, to_base));
@@ -289,13 +305,9 @@ pub fn take(input: &TakeInput<'_>) -> TakeDecision {
     let taxes = taxes.unwrap_or_default();
     let entry = enter_take(input, amount_base, &taxes, &mut findings);
     TakeDecision {
-        fingerprint: fingerprint::of(&(input.amount, &input.method.code, &taxes, &entry)),
+        fingerprint: fingerprint::of(&(input.amount, input.comes.mark(), &taxes, &entry)),
         tape: tape_take(input, &taxes),
-        changes: vec![Change {
-            label: "Deposits held for the customer".to_owned(),
-            before: Some(Figure::money(input.held_before)),
-            after: Figure::money(input.held_before + amount_base),
-        }],
+        changes: changes_take(input, amount_base),
         regime,
         amount_base,
         taxes,
@@ -304,17 +316,56 @@ pub fn take(input: &TakeInput<'_>) -> TakeDecision {
     }
 }
 
+impl Comes {
+    /// What tells one from another: the code of a way of paying, the number of what the money lies on.
+    fn mark(&self) -> &str {
+        match self {
+            Self::In { method } => &method.code,
+            Self::Unapplied { item } => &item.document.number,
+        }
+    }
+}
+
+impl TakeInput<'_> {
+    /// What is carried of an amount, in base currency: at the rate of the day, or its part of what is carried already.
+    fn to_base(&self, amount: Money) -> Money {
+        match &self.comes {
+            Comes::In { .. } => amount.to_base(self.rate.unwrap_or(ExchangeRate::ONE), self.currency, self.base),
+            Comes::Unapplied { item } => {
+                let whole = self.amount.min(item.open).max(Money::ZERO);
+                let carried = item.release(whole, self.date.date);
+                if amount == whole { carried } else { carried.share(amount.0, whole.0.max(1)) }
+            }
+        }
+    }
+}
+
 impl TakeDecision {
-    /// What it does to the books.
+    /// What it does to the books. Money that lay unapplied is used up by an item that stands against it, all of it at
+    /// once.
     pub fn posting(&self, input: &TakeInput<'_>) -> Posting {
         let mut posting = Posting::default();
-        posting.enter(self.entry.clone(), None);
+        let entry = posting.enter(self.entry.clone(), None);
         let account = account_of(self.entry.as_ref(), Purpose::DepositLiability);
         let whose = (input.customer, Purpose::DepositLiability, Side::OwedByUs);
         let amounts = (input.amount, self.amount_base);
         let mut item = NewItem::due_at_once(whose, account, input.currency, amounts, input.date.date);
         item.taxes = self.taxes.clone();
         posting.make(item);
+        let Comes::Unapplied { item } = &input.comes else { return posting };
+        let (whose, date) = ((item.customer, item.purpose, Side::OwedToUs), input.date.date);
+        let account = item.account.as_ref().map(|account| account.number.as_str());
+        let debit = posting.make(NewItem::due_at_once(whose, account, item.currency, amounts, date));
+        posting.applications.push(NewApplication {
+            date,
+            debit,
+            credit: Which::Known(item.id),
+            debit_amount: amounts,
+            credit_amount: amounts,
+            taxes: Vec::new(),
+            reverses: None,
+            entry,
+        });
         posting
     }
 }
@@ -330,14 +381,9 @@ fn check_take(input: &TakeInput<'_>, findings: &mut Findings) {
         findings.add(Check::PeriodClosed, "date", obstacle);
     }
     input.dates.check("deposit", input.date.date, "date", findings);
-    if input.rate.is_none() {
-        let sentence = "No exchange rate is known for this date. Ask a supervisor to enter it.";
-        findings.add(Check::ExchangeRateMissing, "date", sentence);
-    }
-    if let Some(kept_in) = input.method.place.currency.filter(|kept_in| *kept_in != input.currency) {
-        let place = &input.method.place.name;
-        let sentence = format!("{place} is kept in {kept_in}, the money is in {}. Choose another way.", input.currency);
-        findings.add(Check::CurrencyDiffers, "method", sentence);
+    match &input.comes {
+        Comes::In { method } => check_in(input, method, findings),
+        Comes::Unapplied { item } => check_unapplied(input, item, findings),
     }
     let Some(target) = &input.target else { return };
     let format = |amount: Money| input.currency.grouped(amount);
@@ -359,13 +405,46 @@ fn check_take(input: &TakeInput<'_>, findings: &mut Findings) {
     }
 }
 
-/// Dr where the money is; Cr deposits, and tax by code where it is due at receipt.
+fn check_in(input: &TakeInput<'_>, method: &Method, findings: &mut Findings) {
+    if input.rate.is_none() {
+        let sentence = "No exchange rate is known for this date. Ask a supervisor to enter it.";
+        findings.add(Check::ExchangeRateMissing, "date", sentence);
+    }
+    if let Some(kept_in) = method.place.currency.filter(|kept_in| *kept_in != input.currency) {
+        let place = &method.place.name;
+        let sentence = format!("{place} is kept in {kept_in}, the money is in {}. Choose another way.", input.currency);
+        findings.add(Check::CurrencyDiffers, "method", sentence);
+    }
+}
+
+/// Never more than lies there, on that day and on every later one. *Source: domain.md section 3.*
+fn check_unapplied(input: &TakeInput<'_>, item: &OpenItem, findings: &mut Findings) {
+    let (number, date) = (&item.document.number, input.date.date);
+    if input.amount > item.open {
+        let sentence = match item.open.is_zero() {
+            true => format!("Nothing of {number} is unapplied. Unapply it first."),
+            false => format!("{} of {number} is unapplied. Enter that or less.", item.currency.grouped(item.open)),
+        };
+        findings.add(Check::MoreThanHeld, "amount", sentence);
+    } else if let Some(first) = item.first_day(input.amount).filter(|first| date < *first) {
+        let sentence =
+            format!("So much of {number} is unapplied from {} on. Choose that day or a later one.", words(first));
+        findings.add(Check::DateTooEarly, "date", sentence);
+    }
+}
+
+/// Dr where the money is, or what it lay on; Cr deposits, and tax by code where it is due at receipt.
 fn enter_take(input: &TakeInput<'_>, amount_base: Money, taxes: &[HeldTax], findings: &mut Findings) -> Option<Entry> {
     let mut builder = EntryBuilder::new(input.accounts, input.customer_class.as_deref(), input.currency);
-    let purpose = input.method.place.kind.purpose();
-    let customer = (purpose != Purpose::Bank).then_some(input.customer);
-    let what = LineFor { customer, ..LineFor::default() };
-    builder.add_to(&input.method.place.account, purpose, (input.amount, amount_base), what);
+    match &input.comes {
+        Comes::In { method } => {
+            let purpose = method.place.kind.purpose();
+            let customer = (purpose != Purpose::Bank).then_some(input.customer);
+            let what = LineFor { customer, ..LineFor::default() };
+            builder.add_to(&method.place.account, purpose, (input.amount, amount_base), what);
+        }
+        Comes::Unapplied { item } => advance_lines(&mut builder, item, (input.amount, amount_base), &[]),
+    }
     let tax: Money = taxes.iter().map(|held| held.tax).sum();
     let tax_base: Money = taxes.iter().map(|held| held.tax_base).sum();
     let what = LineFor { customer: Some(input.customer), ..LineFor::default() };
@@ -373,7 +452,30 @@ fn enter_take(input: &TakeInput<'_>, amount_base: Money, taxes: &[HeldTax], find
     for held in taxes {
         tax_line(&mut builder, &held.turned(), input.currency);
     }
-    builder.finish_or_say(input.date.date, format!("Deposit of {}", input.customer_name), findings)
+    let text = match &input.comes {
+        Comes::In { .. } => format!("Deposit of {}", input.customer_name),
+        Comes::Unapplied { item } => {
+            format!("{} of {} turned into a deposit", item.document.number, input.customer_name)
+        }
+    };
+    builder.finish_or_say(input.date.date, text, findings)
+}
+
+fn changes_take(input: &TakeInput<'_>, amount_base: Money) -> Vec<Change> {
+    let mut changes = vec![Change {
+        label: "Deposits held for the customer".to_owned(),
+        before: Some(Figure::money(input.held_before)),
+        after: Figure::money(input.held_before + amount_base),
+    }];
+    if let Comes::Unapplied { item } = &input.comes {
+        let lies = |amount: Money| Figure::words(format!("{} {}", item.currency.grouped(amount), item.currency));
+        changes.push(Change {
+            label: format!("Unapplied of {}", item.document.number),
+            before: Some(lies(item.open)),
+            after: lies(item.open - input.amount),
+        });
+    }
+    changes
 }
 
 fn tape_take(input: &TakeInput<'_>, taxes: &[HeldTax]) -> Tape {
@@ -393,7 +495,14 @@ fn tape_take(input: &TakeInput<'_>, taxes: &[HeldTax]) -> Tape {
     for held in taxes {
         tape.part(TapeStyle::Line, format!("Tax {}% in it", held.rate.rate.percent()), held.net, held.tax);
     }
-    tape.amount(TapeStyle::Due, format!("Taken by {}", input.method.name.to_lowercase()), input.amount);
+    let label = match &input.comes {
+        Comes::In { method } => format!("Taken by {}", method.name.to_lowercase()),
+        Comes::Unapplied { item } => format!("Taken from {}", item.document.number),
+    };
+    tape.amount(TapeStyle::Due, label, input.amount);
+    if let Comes::Unapplied { item } = &input.comes {
+        tape.amount(TapeStyle::Detail, "stays unapplied", item.open - input.amount);
+    }
     let tax = match taxes.is_empty() {
         true => "its tax is due with the invoice",
         false => "its tax is due now",

@@ -6,11 +6,11 @@ use till_core::calendar::DocumentDate;
 use till_core::card::payout::{Booked, Line, LineKind, PayoutInput, decide};
 use till_core::card::{
     Again, Ask, Authorization, CardNext, CardState, Earlier, Freeing, Goes, InvoiceToPay, Status, ToPay,
-    check_authorize, check_capture, check_pay, check_refund, check_void, to_free,
+    check_authorize, check_capture, check_pay, check_refund, check_void, spread_over, to_free,
 };
 use till_core::checks::{Blocker, Check};
 use till_core::deposit::DepositTarget;
-use till_core::ids::{ApplicationId, CardId, CustomerId, DocumentKind, DocumentRef, OpenItemId};
+use till_core::ids::{ApplicationId, CardId, CustomerId, DocumentKind, DocumentRef, InvoiceId, OpenItemId};
 use till_core::money::{Currency, Money};
 use till_core::settle::{Method, MoneyPlace, PlaceKind};
 use till_core::tax::{TaxCategory, TaxRate};
@@ -205,6 +205,61 @@ fn a_payout_pays_what_lies_in_card_clearing() {
 
 fn amounts(entry: &till_core::entry::Entry) -> Vec<(&str, i64)> {
     entry.lines.iter().map(|line| (line.account.as_str(), line.base.0)).collect()
+}
+
+/// 2,000 orders in pounds captured in steps, and their payouts: figures of `tests/data/make_card_cases.py`, a second
+/// computation in Python's decimal.
+#[test]
+fn cards_agree_with_pythons_decimal() {
+    let books = Books::new();
+    let gbp = Currency::of("GBP").unwrap();
+    let path = concat!(env!("CARGO_MANIFEST_DIR"), "/tests/data/card_cases.csv");
+    let (mut cases, mut taken_off) = (0, 0);
+    for record in csv::Reader::from_path(path).unwrap().records() {
+        let record = record.unwrap();
+        let number = |text: &str| text.parse::<i64>().unwrap();
+        let base = |pence: i64, rate: &str| Money(pence).to_base(rate.parse().unwrap(), gbp, eur()).0;
+        let mut open: Vec<(InvoiceId, Money)> =
+            (1..).map(InvoiceId).zip(record[0].split(' ').map(|open| Money(number(open)))).collect();
+        let mut lines = Vec::new();
+        for capture in record[1].split(' ') {
+            let [amount, rate, fee, parts] = capture.split(':').collect::<Vec<_>>()[..] else { panic!("{record:?}") };
+            let spread = spread_over(Money(number(amount)), &open);
+            for ((invoice, open), wanted) in open.iter_mut().zip(parts.split('/')) {
+                let part = spread.iter().find(|(to, _)| to == invoice).map_or(Money::ZERO, |(_, part)| *part);
+                assert_eq!(part.0, number(wanted), "{record:?}");
+                *open -= part;
+            }
+            lines.push(line(LineKind::Capture, number(amount), number(fee), base(number(amount), rate)));
+        }
+        for gone in record[2].split(' ').filter(|gone| !gone.is_empty()) {
+            let [kind, amount, rate, fee] = gone.split(':').collect::<Vec<_>>()[..] else { panic!("{record:?}") };
+            let kind = if kind == "refund" { LineKind::Refund } else { LineKind::ChargeBack };
+            let (amount, fee) = (number(amount), number(fee));
+            lines.push(line(kind, -amount, fee, -base(amount, rate) - base(fee, rate)));
+            taken_off += 1;
+        }
+        let sum = |of: fn(&Line) -> Money| lines.iter().map(of).sum::<Money>().0;
+        let (gross, fees) = (sum(|line| line.gross), sum(|line| line.fee));
+        let mut input = payout(&books, lines, (gross, fees, gross - fees));
+        (input.currency, input.rate) = (gbp, Some(record[3].parse().unwrap()));
+        let decision = decide(&input);
+        assert_eq!(decision.blockers, [], "{record:?}");
+        let entry = decision.entry.unwrap();
+        let on = |purpose: &[Purpose]| -> i64 {
+            entry.lines.iter().filter(|line| purpose.contains(&line.purpose)).map(|line| line.base.0).sum()
+        };
+        let wanted: Vec<i64> = (4..8).map(|column| number(&record[column])).collect();
+        let difference = on(&[Purpose::FxDifference]);
+        assert_eq!(
+            [on(&[Purpose::Bank]), on(&[Purpose::Fees]), -on(&[Purpose::CardClearing]), difference],
+            wanted[..],
+            "{record:?}"
+        );
+        cases += 1;
+    }
+    assert_eq!(cases, 2_000);
+    assert!(taken_off > 1_500, "{taken_off}");
 }
 
 #[test]

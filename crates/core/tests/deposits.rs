@@ -5,9 +5,10 @@ use proptest::prelude::*;
 use till_core::accounts::Purpose;
 use till_core::calendar::{DateOrder, DocumentDate};
 use till_core::checks::{Check, stops};
-use till_core::deposit::ending::{EndInput, Ending, decide as end};
+use till_core::deposit::ending::{EndInput, EndKind, Ending, decide as end};
+use till_core::deposit::undoing::{UndoInput, decide as undo};
 use till_core::deposit::using::{DepositFacts, DepositUse, TaxRoom, most_by_code, part_of};
-use till_core::deposit::{AdvanceTax, DepositTarget, HeldTax, TakeInput, left_of, split_by_code, take};
+use till_core::deposit::{AdvanceTax, Comes, DepositTarget, HeldTax, TakeInput, left_of, split_by_code, take};
 use till_core::fixed::ExchangeRate;
 use till_core::ids::{CustomerId, DocumentKind, DocumentRef, EntryId, InvoiceId, OpenItemId, OrderId};
 use till_core::invoice::cancel::{CancelInput, decide as cancel};
@@ -40,7 +41,7 @@ fn taking(books: &Books, regime: AdvanceTax) -> TakeInput<'_> {
             gross: vec![(s23(), Money(29_028))],
             taken_before: Money::ZERO,
         }),
-        method: method(),
+        comes: Comes::In { method: method() },
         date: DocumentDate { date: day("2026-03-10"), typed: true },
         amount: Money(8_000),
         currency: eur(),
@@ -336,6 +337,185 @@ fn a_deposit_refunded_kept_or_typed_in_error() {
     let mut early = ending(&books, taxed(), refund(), 8_000);
     early.date.date = day("2026-03-09");
     stopped(early, Check::DateTooEarly);
+}
+
+/// So much of a receipt of 10 March lies unapplied, carried at a base amount.
+fn lies(amount: (i64, i64)) -> OpenItem {
+    let document = DocumentRef { kind: DocumentKind::Receipt, id: 9, number: "R-9".to_owned() };
+    let since = day("2026-03-10");
+    OpenItem {
+        posting_date: since,
+        movements: vec![Movement::new(since, amount.0)],
+        base_movements: vec![Movement::new(since, amount.1)],
+        ..open_item(Side::OwedByUs, Purpose::Unapplied, document, amount)
+    }
+}
+
+fn turning(books: &Books, regime: AdvanceTax, amount: i64, item: OpenItem) -> TakeInput<'_> {
+    let mut input = taking(books, regime);
+    input.target.as_mut().unwrap().currency = item.currency;
+    TakeInput {
+        comes: Comes::Unapplied { item: item.clone() },
+        amount: Money(amount),
+        currency: item.currency,
+        ..input
+    }
+}
+
+/// postings.md, Money: unapplied money of 100.00 turned into a deposit, and into one taxed at receipt: 100.00 ÷ 1.23 =
+/// 81.30 and 18.70.
+#[test]
+fn unapplied_money_turned_into_a_deposit() {
+    let books = Books::new();
+    let plain = vec![("27000", 10_000), ("25000", -10_000)];
+    let taxed = vec![("27000", 10_000), ("25000", -8_130), ("41000", -1_870)];
+    for (regime, wanted) in [(AdvanceTax::AtInvoice, plain), (AdvanceTax::AtReceipt, taxed)] {
+        let input = turning(&books, regime, 10_000, lies((10_000, 10_000)));
+        let Comes::Unapplied { item: receipt } = &input.comes else { unreachable!() };
+        let decision = take(&input);
+        assert!(!stops(&decision.blockers), "{:?}", decision.blockers);
+        assert_eq!(written(&decision.entry), pairs(&wanted));
+        let posting = decision.posting(&input);
+        common::agrees(&posting, &[receipt]);
+
+        // Typed in error: turned round, and the money lies on its receipt as before.
+        let document = DocumentRef { kind: DocumentKind::Deposit, id: 1, number: "D-1".to_owned() };
+        let amount = (Money(10_000), Money(10_000));
+        let unapplied = Standing {
+            id: till_core::ids::ApplicationId(3),
+            debit: OpenItem { id: OpenItemId(61), ..open_item(Side::OwedToUs, Purpose::Unapplied, document, (0, 0)) },
+            credit: OpenItem { open: Money::ZERO, ..receipt.clone() },
+            date: day("2026-03-10"),
+            settled: amount,
+            used: amount,
+            taxes: Vec::new(),
+            entry: Some(EntryId(8)),
+        };
+        let held = item(1, (10_000, 10_000), decision.taxes.clone());
+        let how = Ending::Return { entry: EntryId(8), amount, unapplied: unapplied.clone() };
+        let back = ending(&books, held, how, 10_000);
+        let undone = end(&back);
+        assert!(!stops(&undone.blockers), "{:?}", undone.blockers);
+        let turned: Vec<(&str, i64)> = wanted.iter().map(|(account, amount)| (*account, -amount)).collect();
+        assert_eq!(written(&undone.entry), pairs(&turned));
+        let posting = undone.posting(&back);
+        assert_eq!(posting.entries[0].reverses, Some(EntryId(8)));
+        common::agrees(&posting, &[&back.item, &unapplied.debit, &unapplied.credit]);
+        let mut used = back.clone();
+        used.item.open = Money(9_999);
+        assert!(end(&used).blockers.iter().any(|blocker| blocker.check == Check::CannotCancel));
+    }
+}
+
+/// By hand: GBP 100.00 carried at 117.00; 40.00 of it is 46.80, of which tax 40.00 − 40.00 ÷ 1.23 = 7.48 is
+/// 46.80 × 7.48 ÷ 40.00 = 8.75 and the net 38.05. No currency difference: money in advance keeps the rate it came at.
+#[test]
+fn turned_at_what_it_is_carried_at_and_no_further_than_it_is_there() {
+    let books = Books::new();
+    let gbp = Currency::of("GBP").unwrap();
+    let receipt = OpenItem { currency: gbp, ..lies((10_000, 11_700)) };
+    let mut input = turning(&books, AdvanceTax::AtReceipt, 4_000, receipt);
+    input.rate = Some("1.25".parse().unwrap());
+    let decision = take(&input);
+    assert!(!stops(&decision.blockers), "{:?}", decision.blockers);
+    assert_eq!(written(&decision.entry), pairs(&[("27000", 4_680), ("25000", -3_805), ("41000", -875)]));
+    let Comes::Unapplied { item } = &input.comes else { unreachable!() };
+    common::agrees(&decision.posting(&input), &[item]);
+
+    let refused = |input: TakeInput<'_>, check: Check, field: &str| {
+        let blockers = take(&input).blockers;
+        assert!(blockers.iter().any(|blocker| blocker.check == check && blocker.field == field), "{blockers:?}");
+    };
+    refused(turning(&books, AdvanceTax::AtInvoice, 10_001, lies((10_000, 10_000))), Check::MoreThanHeld, "amount");
+    refused(turning(&books, AdvanceTax::AtInvoice, 1, lies((0, 0))), Check::MoreThanHeld, "amount");
+    refused(turning(&books, AdvanceTax::AtInvoice, 29_029, lies((40_000, 40_000))), Check::MoreThanOrder, "amount");
+    // What was taken back on the 20th is not there on the 10th.
+    let mut later = lies((10_000, 10_000));
+    later.movements = vec![
+        Movement::new(day("2026-03-10"), 10_000),
+        Movement::new(day("2026-03-10"), -10_000),
+        Movement::new(day("2026-03-20"), 10_000),
+    ];
+    refused(turning(&books, AdvanceTax::AtInvoice, 10_000, later), Check::DateTooEarly, "date");
+    let mut pounds =
+        turning(&books, AdvanceTax::AtInvoice, 1_000, OpenItem { currency: gbp, ..lies((10_000, 11_700)) });
+    pounds.target.as_mut().unwrap().currency = eur();
+    refused(pounds, Check::CurrencyDiffers, "order");
+}
+
+/// The receipt a deposit was made of is neither unapplied of it nor reversed while that stands.
+#[test]
+fn what_a_deposit_was_made_of_is_freed_by_the_deposit() {
+    let books = Books::new();
+    let document = DocumentRef { kind: DocumentKind::Deposit, id: 1, number: "D-1".to_owned() };
+    let debit = OpenItem { id: OpenItemId(61), ..open_item(Side::OwedToUs, Purpose::Unapplied, document, (0, 0)) };
+    let input = unapplying(&books, Standing { debit, ..standing(&lies((0, 0)), Vec::new()) });
+    let blockers = back(&input).blockers;
+    assert!(blockers.iter().any(|blocker| blocker.sentence.contains("Reverse D-1 first")), "{blockers:?}");
+}
+
+/// Refunds and what was kept taken back: the entries of the rows, turned round.
+#[test]
+fn the_end_of_a_deposit_taken_back() {
+    let books = Books::new();
+    let taxed = || item(1, (8_000, 8_000), held_80());
+    for (kind, deposit, how) in [
+        (EndKind::Refunded, item(1, (8_000, 8_000), Vec::new()), Ending::Refund { method: method() }),
+        (EndKind::Refunded, taxed(), Ending::Refund { method: method() }),
+        (EndKind::Kept, taxed(), Ending::Keep),
+    ] {
+        let ended = ending(&books, deposit.clone(), how, 8_000);
+        let decision = end(&ended);
+        let entry = decision.entry.clone().unwrap();
+        let document = DocumentRef { kind: DocumentKind::DepositEnd, id: 4, number: "DE-4".to_owned() };
+        let amount = (Money(8_000), Money(8_000));
+        let standing = Standing {
+            id: till_core::ids::ApplicationId(3),
+            debit: OpenItem {
+                id: OpenItemId(61),
+                ..open_item(Side::OwedToUs, Purpose::DepositLiability, document, (0, 0))
+            },
+            credit: OpenItem { open: Money::ZERO, open_base: Money::ZERO, taxes: Vec::new(), ..deposit },
+            date: entry.date,
+            settled: amount,
+            used: amount,
+            taxes: decision.taxes.clone(),
+            entry: Some(EntryId(8)),
+        };
+        let mut input = UndoInput {
+            standing: Some(standing.clone()),
+            number: "DE-4".to_owned(),
+            kind,
+            entry: (EntryId(8), entry.clone()),
+            customer_name: "Saltmarsh Honey Co-op".to_owned(),
+            date: DocumentDate { date: day("2026-04-02"), typed: true },
+            reason: "never sent".to_owned(),
+            dates: DateOrder::of_today(day("2026-12-31")),
+            periods: &books.periods,
+        };
+        let undone = undo(&input);
+        assert!(!stops(&undone.blockers), "{:?}", undone.blockers);
+        let turned: Vec<(String, i64)> =
+            written(&Some(entry)).into_iter().map(|(account, amount)| (account, -amount)).collect();
+        let mut wanted = turned;
+        wanted.sort();
+        let mut made = written(&Some(undone.entry.clone()));
+        made.sort();
+        assert_eq!(made, wanted);
+        common::agrees(&undone.posting(&input), &[&standing.debit, &standing.credit]);
+
+        let refused = |input: &UndoInput<'_>, check: Check| {
+            assert!(undo(input).blockers.iter().any(|blocker| blocker.check == check));
+        };
+        input.date.date = day("2026-03-19");
+        refused(&input, Check::DateTooEarly);
+        input.date.date = day("2026-04-02");
+        input.reason = String::new();
+        refused(&input, Check::CannotCancel);
+        input.reason = "again".to_owned();
+        input.standing = None;
+        refused(&input, Check::CannotCancel);
+    }
 }
 
 /// IFRIC 22 (from memory): revenue covered by money in advance takes the rate of that money. By hand, as the row of

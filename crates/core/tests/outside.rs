@@ -100,7 +100,7 @@ fn ifrs_15_example_38() {
             gross: vec![(zero, Money(100_000))],
             taken_before: Money::ZERO,
         }),
-        method,
+        comes: deposit::Comes::In { method },
         date: DocumentDate { date: day("2026-03-10"), typed: true },
         amount: Money(100_000),
         currency: eur(),

@@ -28,6 +28,7 @@ async fn take(writing: &mut Writing<'_>, people: &People, taken: Taken<'_>) -> R
     let (customer, order, method, day, amount, reference) = taken;
     let rules = rules::load(writing).await?;
     let new = NewDeposit {
+        receipt: None,
         customer: people.customer(customer)?,
         order,
         quote: None,

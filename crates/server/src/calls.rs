@@ -194,6 +194,8 @@ pub const CALLS: &[(&str, &str, Takes)] = &[
     ("POST", "/api/deposits/{id}/keep", Right(O::KeepDeposit)),
     ("POST", "/api/deposits/{id}/reverse/preview", Right(O::SeeBooks)),
     ("POST", "/api/deposits/{id}/reverse", Right(O::TakeBackMoney)),
+    ("POST", "/api/deposits/{id}/ends/{end}/reverse/preview", Right(O::SeeBooks)),
+    ("POST", "/api/deposits/{id}/ends/{end}/reverse", Right(O::TakeBackMoney)),
     ("POST", "/api/deposits/{id}/move", Right(O::PostMoney)),
     ("PUT", "/api/invoices/{id}/deposit", Right(O::KeepDraft)),
     ("GET", "/api/prepayments", Right(O::SeeBooks)),

@@ -604,7 +604,19 @@ fn deposits(walk: &Walk, leo: &Seat, customer: &Value) {
     walk.seen_and_done(leo, &format!("{reversed}/reverse"), why.clone(), version(&reversed));
     let part = json!({ "date": walk.today, "reason": "as agreed", "amount": "3", "method": "transfer" });
     walk.seen_and_done(leo, &format!("{kept}/refund"), part.clone(), version(&kept));
-    walk.seen_and_done(leo, &format!("{kept}/keep"), part, version(&kept));
+    walk.seen_and_done(leo, &format!("{kept}/keep"), part.clone(), version(&kept));
+    // Refunded once more, which was never sent.
+    walk.seen_and_done(leo, &format!("{kept}/refund"), part, version(&kept));
+    let ends = walk.get(leo, &kept)["ends"].clone();
+    let last = ends[2]["id"].as_i64().unwrap();
+    walk.seen_and_done(leo, &format!("{kept}/ends/{last}/reverse"), why.clone(), version(&kept));
+    // Money that came in without a target is set aside.
+    let paid =
+        json!({ "customer": customer, "method": "transfer", "amount": "7", "date": walk.today, "applications": [] });
+    let receipt = walk.seen_and_done(leo, "/api/receipts", paid, json!({}))["id"].clone();
+    let new = json!({ "customer": customer, "receipt": receipt, "amount": "7", "date": walk.today });
+    let turned = walk.seen_and_done(leo, "/api/deposits", new, json!({}))["id"].clone();
+    assert_eq!(walk.get(leo, &format!("/api/deposits/{turned}"))["made_of"]["id"], receipt);
     for target in [Value::Null, json!(order)] {
         let mut to = json!({ "order": target, "reason": "ordered anew" });
         to["version"] = version(&kept)["version"].clone();

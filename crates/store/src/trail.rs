@@ -214,6 +214,9 @@ async fn receipts(connection: &mut SqliteConnection, word: &str, id: i64, invoic
                     JOIN open_items AS credit ON credit.id = credit_item AND credit.kind IN ('receipt', 'deposit')
                     WHERE debit.kind = 'invoice' AND debit.document_id IN (SELECT value FROM json_each(?3))))
               OR (?1 = 'order' AND payments.id IN (SELECT id FROM deposits WHERE order_id = ?2))
+              OR (?1 = 'receipt' AND payments.id IN (SELECT deposits.id FROM open_items JOIN deposits ON turned_from = open_items.id
+                    WHERE open_items.kind = 'receipt' AND document_id = ?2))
+              OR (?1 = 'deposit' AND payments.id IN (SELECT document_id FROM deposits JOIN open_items ON open_items.id = turned_from WHERE deposits.id = ?2))
            ORDER BY payments.id"#,
         word, id, invoices
     )

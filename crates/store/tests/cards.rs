@@ -424,6 +424,7 @@ async fn what_cannot_be_is_refused_at_its_field() {
     assert_eq!(refused(till.try_capture(id, Some("-1")).await.unwrap_err()), [Check::AmountNotPositive]);
     // A card is captured, not typed.
     let typed = deposits::NewDeposit {
+        receipt: None,
         customer: till.company.customers[0],
         order: Some(order),
         quote: None,

@@ -96,6 +96,7 @@ impl Till {
 
     async fn deposit(&self, customer: usize, (order, quote): (Option<OrderId>, Option<QuoteId>), amount: &str) {
         let new = NewDeposit {
+            receipt: None,
             customer: self.company.customers[customer],
             order,
             quote,

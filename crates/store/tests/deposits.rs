@@ -37,6 +37,7 @@ async fn regime(company: &Company, regime: AdvanceTax) {
 
 fn new(customer: CustomerId, order: Option<OrderId>, amount: &str) -> NewDeposit {
     NewDeposit {
+        receipt: None,
         customer,
         order,
         quote: None,
@@ -278,6 +279,153 @@ async fn typed_in_error() {
     // It can be taken again, all of the order of 312.42.
     take(&company, order, "312.42").await;
     company.holds().await;
+}
+
+async fn receive(company: &Company, amount: &str) -> ReceiptId {
+    let pay = NewReceipt {
+        customer: company.customers[0],
+        method: "transfer".to_owned(),
+        date: None,
+        amount: amount.to_owned(),
+        reference: None,
+        applications: Some(Vec::new()),
+        first: None,
+    };
+    company.receive(&pay).await.unwrap().id
+}
+
+async fn receipt(company: &Company, id: ReceiptId) -> receipts::ReceiptView {
+    receipts::view(&mut *company.store.read().await.unwrap(), id).await.unwrap()
+}
+
+async fn reverse(company: &Company, deposit: DepositId) -> Result<i64> {
+    let version = view(company, deposit).await.version;
+    let wish = ToReverse { date: None, reason: "for nothing of the kind".to_owned() };
+    company
+        .store
+        .change(&by(), None, async |writing| {
+            let rules = rules::load(writing).await?;
+            let seen = deposits::preview_reverse(writing, &rules, deposit, &wish).await?.fingerprint;
+            deposits::reverse(writing, &rules, deposit, (version, &seen), &wish).await
+        })
+        .await
+}
+
+/// A receipt of 100.00 without a target: 80.00 of it for the order of 312.42, billed with it; the rest on account, and
+/// back. Neither is unapplied or reversed from its receipt while it is a deposit.
+#[tokio::test]
+async fn unapplied_money_becomes_a_deposit_and_unapplied_again() {
+    for tax in [AdvanceTax::AtInvoice, AdvanceTax::AtReceipt] {
+        let company = Company::new().await;
+        regime(&company, tax).await;
+        let paid = receive(&company, "100.00").await;
+        let order = company.order(0, 4).await;
+        let of = |order, amount| NewDeposit {
+            receipt: Some(paid),
+            method: String::new(),
+            ..new(company.customers[0], order, amount)
+        };
+        let deposit = try_take(&company, &of(Some(order), "80.00")).await.unwrap();
+        let shown = view(&company, deposit).await;
+        assert_eq!(shown.made_of.as_ref().map(|made_of| made_of.id), Some(paid.0));
+        assert_eq!((shown.whereabouts.as_str(), shown.row.method.as_str()), ("none", "transfer"));
+        assert_eq!(register(&company, deposit).await, [8_000, 8_000, 0, 0, 0]);
+        let after = receipt(&company, paid).await;
+        assert_eq!((after.row.unapplied, after.applications.len()), (Money(2_000), 1));
+        company.holds().await;
+        let StoreError::Refused(blockers) = try_take(&company, &of(None, "20.01")).await.unwrap_err() else { panic!() };
+        assert_eq!((blockers[0].check, blockers[0].field.as_str()), (Check::MoreThanHeld, "amount"));
+
+        // Not freed from the side of the receipt, in part or in whole.
+        let wish = ToUnapply { reason: "wrong".to_owned(), ..ToUnapply::default() };
+        let some = ToUnapply { applications: Some(vec![after.applications[0].id]), ..wish.clone() };
+        let mut books = company.store.read().await.unwrap();
+        let rules = rules::load(&mut books).await.unwrap();
+        for wish in [&wish, &some] {
+            let blockers = receipts::preview_unapply(&mut books, &rules, paid, wish).await.unwrap().blockers;
+            assert!(!blockers.is_empty());
+        }
+        let whole = ToReverse { date: None, reason: "typed twice".to_owned() };
+        let blockers = receipts::preview_reverse(&mut books, &rules, paid, &whole).await.unwrap().blockers;
+        assert!(blockers.iter().any(|one| one.sentence.contains("Reverse D-")), "{blockers:?}");
+        drop(books);
+
+        // The rest on account, typed in error: it lies on its receipt again, and is set aside once more.
+        let rest = try_take(&company, &of(None, "20.00")).await.unwrap();
+        assert_eq!(receipt(&company, paid).await.row.unapplied, Money::ZERO);
+        reverse(&company, rest).await.unwrap();
+        assert!(reverse(&company, rest).await.is_err());
+        assert_eq!(receipt(&company, paid).await.row.unapplied, Money(2_000));
+        company.holds().await;
+        try_take(&company, &of(None, "5.00")).await.unwrap();
+
+        // The deposit goes the way of any other.
+        let shipment = company.ship(order, 4).await;
+        let invoice = company.bill(shipment).await;
+        assert_eq!(open(&company, invoice).await, 31_242 - 8_000);
+        assert!(reverse(&company, deposit).await.is_err(), "what is applied is not reversed");
+        company.holds().await;
+        unapply(&company, deposit).await.unwrap();
+        reverse(&company, deposit).await.unwrap();
+        assert_eq!(
+            (receipt(&company, paid).await.row.unapplied, open(&company, invoice).await),
+            (Money(9_500), 31_242)
+        );
+        company.holds().await;
+    }
+}
+
+#[tokio::test]
+async fn a_deposit_is_made_of_the_customers_own_receipt() {
+    let company = Company::new().await;
+    let paid = receive(&company, "100.00").await;
+    let of = |receipt, customer| NewDeposit { receipt: Some(receipt), ..new(customer, None, "10.00") };
+    for wrong in [of(ReceiptId(99), company.customers[0]), of(paid, company.customers[1])] {
+        let error = try_take(&company, &wrong).await.unwrap_err();
+        assert!(matches!(error, StoreError::Invalid { ref field, .. } if field == "receipt"), "{error:?}");
+    }
+}
+
+/// 30.00 refunded and 20.00 kept of 80.00, both taken back: all of it is held, its tax with it, and can be refunded.
+#[tokio::test]
+async fn the_end_of_a_deposit_is_taken_back() {
+    for tax in [AdvanceTax::AtInvoice, AdvanceTax::AtReceipt] {
+        let company = Company::new().await;
+        regime(&company, tax).await;
+        let order = company.order(0, 4).await;
+        let deposit = take(&company, order, "80.00").await;
+        let before = view(&company, deposit).await.taxes;
+        end(&company, deposit, EndKind::Refunded, Some("30.00")).await.unwrap();
+        end(&company, deposit, EndKind::Kept, Some("20.00")).await.unwrap();
+        let ends: Vec<i64> = view(&company, deposit).await.ends.iter().filter_map(|end| end.id).collect();
+        let undo = async |end: i64, version: i64| {
+            let wish = ToReverse { date: None, reason: "never sent".to_owned() };
+            company
+                .store
+                .change(&by(), None, async |writing| {
+                    let rules = rules::load(writing).await?;
+                    let seen = deposits::preview_undo(writing, &rules, (deposit, end), &wish).await?.fingerprint;
+                    deposits::undo(writing, &rules, (deposit, end), (version, &seen), &wish).await
+                })
+                .await
+        };
+        let version = view(&company, deposit).await.version;
+        assert!(matches!(undo(ends[0], version - 1).await, Err(StoreError::Stale { .. })));
+        let version = undo(ends[0], version).await.unwrap();
+        assert_eq!(register(&company, deposit).await, [8_000, 6_000, 0, 0, 2_000]);
+        company.holds().await;
+        assert!(matches!(undo(ends[0], version).await, Err(StoreError::Refused(_))), "taken back once");
+        assert!(matches!(undo(99, version).await, Err(StoreError::NotFound { .. })));
+        undo(ends[1], version).await.unwrap();
+        assert_eq!(register(&company, deposit).await, [8_000, 8_000, 0, 0, 0]);
+        let after = view(&company, deposit).await;
+        assert_eq!(after.taxes, before);
+        assert!(after.ends.iter().all(|end| end.reversed_on.is_some()));
+        company.holds().await;
+        end(&company, deposit, EndKind::Refunded, None).await.unwrap();
+        assert_eq!(register(&company, deposit).await, [8_000, 0, 0, 8_000, 0]);
+        company.holds().await;
+    }
 }
 
 #[tokio::test]

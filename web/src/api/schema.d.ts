@@ -935,6 +935,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/deposits/{id}/ends/{end}/reverse": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Takes back a refund that was never sent, or what was kept in error: the money is held again. */
+        post: operations["undo_deposit_end"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/deposits/{id}/ends/{end}/reverse/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What taking back a refund, or what was kept, would do. */
+        post: operations["preview_undo_deposit_end"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/deposits/{id}/keep": {
         parameters: {
             query?: never;
@@ -4958,6 +4992,11 @@ export interface components {
              * @description When.
              */
             date: string;
+            /**
+             * Format: int64
+             * @description Its id; none where it went back to a card.
+             */
+            id?: number | null;
             /** @description Which. */
             kind: components["schemas"]["EndKind"];
             /** @description How it was paid, where it was. */
@@ -4966,6 +5005,13 @@ export interface components {
             number: string;
             /** @description Why. */
             reason: string;
+            /** @description Why. */
+            reversal_reason?: string | null;
+            /**
+             * Format: date
+             * @description The day it was taken back, where it was.
+             */
+            reversed_on?: string | null;
         };
         /**
          * Format: int64
@@ -5123,6 +5169,7 @@ export interface components {
             ends: components["schemas"]["DepositEndView"][];
             /** @description The entries it wrote, and those of its end. */
             entries: components["schemas"]["PostedEntry"][];
+            made_of?: null | components["schemas"]["DocumentRef"];
             /** @description A note for ourselves. */
             memo?: string | null;
             /** @description Where it was before. */
@@ -6542,10 +6589,11 @@ export interface components {
             date?: string | null;
             /** @description A note for ourselves. */
             memo?: string | null;
-            /** @description How: the code of a way of paying. */
-            method: string;
+            /** @description How: the code of a way of paying; empty where it is made of a receipt. */
+            method?: string;
             order?: null | components["schemas"]["OrderId"];
             quote?: null | components["schemas"]["QuoteId"];
+            receipt?: null | components["schemas"]["ReceiptId"];
             /** @description Check number, words of the transfer. */
             reference?: string | null;
         };
@@ -12238,6 +12286,84 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["MoneyPreview"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    undo_deposit_end: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+                end: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReverseDeposit"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Version"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_undo_deposit_end: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                end: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ToReverse"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EndPreview"];
                 };
             };
             422: {

@@ -82,10 +82,10 @@ function Opened({ receipt }: { receipt: ReceiptView }) {
           ? [
               {
                 key: "p",
-                label: applying ? `Apply ${total}` : "Nothing open to apply to",
-                run: () => setAsking(true),
+                label: applying ? `Apply ${total}` : open.length > 0 ? "Apply" : "Nothing open to apply to",
+                run: () => (applying ? setAsking(true) : setShows(true)),
                 primary: true,
-                disabled: !applying || stopped,
+                disabled: open.length === 0 || (applying && stopped),
                 needs: "post_money" as const,
               },
             ]
@@ -100,8 +100,19 @@ function Opened({ receipt }: { receipt: ReceiptView }) {
           primary: receipt.unapplied === 0,
           needs: "post_money",
         },
-        { key: "c", label: "Customer account", run: () => navigate(`/customers/${receipt.customer}`) },
-        ...(receipt.applications.length > 0
+        ...(receipt.unapplied > 0
+          ? [
+              {
+                key: "d",
+                label: "Turn into a deposit",
+                run: () => navigate(`/prepayments/new?customer=${receipt.customer}&receipt=${receipt.id}`),
+                needs: "post_money" as const,
+              },
+            ]
+          : []),
+        { key: "c", label: "Customer account", run: () => navigate(`/customers/${receipt.customer}`), quiet: true },
+        // What was set aside is freed by its deposit.
+        ...(receipt.applications.some((one) => one.document.kind !== "deposit")
           ? [{ key: "u", label: "Unapply", run: () => setBack("unapply"), needs: "take_back_money" as const }]
           : []),
         ...(receipt.reversed_on || receipt.whereabouts === "none"
@@ -189,7 +200,13 @@ function Opened({ receipt }: { receipt: ReceiptView }) {
                   <td className="dim">{date(one.date)}</td>
                   <td className="right">{money(one.amount, receipt.currency)}</td>
                   <td className="right">
-                    {one.open === 0 ? <Marked className="done">settled</Marked> : money(one.open, one.currency)}
+                    {one.document.kind === "deposit" ? (
+                      <span className="dim">set aside</span>
+                    ) : one.open === 0 ? (
+                      <Marked className="done">settled</Marked>
+                    ) : (
+                      money(one.open, one.currency)
+                    )}
                   </td>
                 </tr>
               ))}

@@ -30,9 +30,12 @@ const Bar = styled("footer")({
   marginTop: "auto",
   display: "flex",
   alignItems: "center",
+  // What does not fit stands on a second line: no label is ever cut or written over.
+  flexWrap: "wrap",
   gap: 10,
   padding: "12px 0 14px",
   borderTop: "1px solid var(--line)",
+  "& button": { flexShrink: 0 },
   "& .rest": {
     marginLeft: "auto",
     color: "var(--ink-3)",

@@ -25,7 +25,7 @@ use crate::open_items::{OpenItem, Side};
 use crate::people::check_reason;
 use crate::posting::{NewApplication, NewItem, Posting, Which};
 use crate::room::{Movement, room_from};
-use crate::settle::back::by_card;
+use crate::settle::back::{Standing, by_card, taken_back};
 use crate::settle::{Method, MoneyPlace, PlaceKind};
 use crate::tape::{Change, Figure, Tape, TapeStyle};
 
@@ -80,6 +80,15 @@ pub enum Ending {
         entry: EntryId,
         /// What it said: amount and base amount.
         amount: (Money, Money),
+    },
+    /// It was made of money that lay unapplied, in error: that lies unapplied again.
+    Return {
+        /// The entry that said so.
+        entry: EntryId,
+        /// What it said: amount and base amount.
+        amount: (Money, Money),
+        /// What stands against the money it was made of.
+        unapplied: Standing,
     },
 }
 
@@ -166,11 +175,27 @@ impl EndDecision {
     pub fn posting(&self, input: &EndInput<'_>) -> Posting {
         let mut posting = Posting::default();
         let reverses = match &input.ending {
-            Ending::Reverse { entry, .. } => Some(*entry),
+            Ending::Reverse { entry, .. } | Ending::Return { entry, .. } => Some(*entry),
             Ending::Refund { .. } | Ending::Card { .. } | Ending::Keep => None,
         };
         let entry = posting.enter(self.entry.clone(), reverses);
         let item = &input.item;
+        if let Ending::Return { unapplied, .. } = &input.ending {
+            // What stood against the money is what the deposit is given up for: the money is free of it.
+            let amounts = (input.amount, self.amount_base);
+            posting.applications = taken_back(std::slice::from_ref(unapplied), &posting.entries, input.date.date);
+            posting.applications.push(NewApplication {
+                date: input.date.date,
+                debit: Which::Known(unapplied.debit.id),
+                credit: Which::Known(item.id),
+                debit_amount: amounts,
+                credit_amount: amounts,
+                taxes: self.taxes.clone(),
+                reverses: None,
+                entry,
+            });
+            return posting;
+        }
         let account = item.account.as_ref().map(|account| account.number.as_str());
         let (whose, amounts) = ((item.customer, item.purpose, Side::OwedToUs), (input.amount, self.amount_base));
         let mut against = NewItem::due_at_once(whose, account, item.currency, amounts, input.date.date);
@@ -203,8 +228,8 @@ fn check(input: &EndInput<'_>, findings: &mut Findings) {
     input.dates.check("refund", date, "date", findings);
     if !input.amount.is_positive() {
         findings.add(Check::AmountNotPositive, "amount", "Enter an amount above zero.");
-    } else if let Ending::Reverse { amount, place, .. } = &input.ending {
-        if place.kind == PlaceKind::CardClearing {
+    } else if let Ending::Reverse { amount, .. } | Ending::Return { amount, .. } = &input.ending {
+        if matches!(&input.ending, Ending::Reverse { place, .. } if place.kind == PlaceKind::CardClearing) {
             findings.add(Check::CannotCancel, "deposit", by_card(number));
         }
         if item.open != amount.0 {
@@ -310,6 +335,10 @@ fn enter(
             at_place(&mut builder, item, place, (-amount, -amount_base));
             format!("{number} of {} reversed", input.customer_name)
         }
+        Ending::Return { unapplied, .. } => {
+            advance_lines(&mut builder, &unapplied.debit, (-amount, -amount_base), &[]);
+            format!("{number} of {} reversed", input.customer_name)
+        }
     };
     builder.finish_or_say(input.date.date, text, findings)
 }
@@ -328,6 +357,9 @@ fn tape(input: &EndInput<'_>, part: Money, taxes: &[HeldTax]) -> Tape {
         Ending::Card { .. } => ("charge back of", "Taken back by the card's bank".to_owned()),
         Ending::Keep => ("kept as income:", "Kept as income".to_owned()),
         Ending::Reverse { .. } => ("reversal of", "Not received".to_owned()),
+        Ending::Return { unapplied, .. } => {
+            ("reversal of", format!("Unapplied again on {}", unapplied.credit.document.number))
+        }
     };
     let number = &input.item.document.number;
     let mut tape = Tape::new(input.customer_name.clone(), format!("{heading} {number}"), input.item.currency);
@@ -336,7 +368,7 @@ fn tape(input: &EndInput<'_>, part: Money, taxes: &[HeldTax]) -> Tape {
     for held in taxes {
         let label = match &input.ending {
             Ending::Keep => format!("Tax {}% in it, stays due", held.rate.rate.percent()),
-            Ending::Refund { .. } | Ending::Card { .. } | Ending::Reverse { .. } => {
+            Ending::Refund { .. } | Ending::Card { .. } | Ending::Reverse { .. } | Ending::Return { .. } => {
                 format!("Tax {}% in it", held.rate.rate.percent())
             }
         };

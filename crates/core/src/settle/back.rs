@@ -223,11 +223,20 @@ fn check(input: &BackInput<'_>, findings: &mut Findings) {
             format!("{} is reversed: nothing of it is applied any more. Enter it again instead.", input.number);
         findings.add(Check::CannotCancel, "receipt", sentence);
     }
+    // What a deposit was made of is free again once that is reversed, and not before.
+    let set_aside = |application: &&Standing| {
+        application.debit.document.kind == DocumentKind::Deposit && application.credit.purpose == Purpose::Unapplied
+    };
+    if let Some(deposit) = input.applications.iter().find(set_aside) {
+        let by = &deposit.debit.document.number;
+        let sentence = format!("{} was turned into {by}, a deposit. Reverse {by} first.", input.number);
+        findings.add(Check::CannotCancel, "receipt", sentence);
+    }
     let ends = |application: &&Standing| {
         matches!(
             application.debit.document.kind,
             DocumentKind::Deposit | DocumentKind::DepositEnd | DocumentKind::CardReturn
-        )
+        ) && !set_aside(application)
     };
     if let Some(end) = input.applications.iter().find(ends).filter(|_| input.receipt.is_none()) {
         let by = &end.debit.document.number;

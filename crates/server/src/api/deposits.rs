@@ -1,4 +1,4 @@
-//! Customer deposits: taking, applying, unapplying, moving, refunding, keeping, reversing; what of them goes on a draft.
+//! Customer deposits: taking, applying, unapplying, moving, refunding, keeping, reversing, taking a refund back; what of them goes on a draft.
 
 use actix_web::web::{Data, Path, Query};
 use actix_web::{get, post, put};
@@ -38,6 +38,8 @@ pub(super) fn configure(config: &mut ServiceConfig<'_>) {
         .service(keep)
         .service(preview_reverse)
         .service(reverse)
+        .service(preview_undo)
+        .service(undo)
         .service(move_to)
         .service(on_draft);
 }
@@ -350,6 +352,44 @@ pub(super) async fn reverse(
         .change(change.actor(), Some(&request), async |writing| {
             let rules = rules::load(writing).await?;
             deposits::reverse(writing, &rules, DepositId(*id), (new.version, &new.seen), &new.wish).await
+        })
+        .await?;
+    Ok(Json(Version { version }))
+}
+
+/// What taking back a refund, or what was kept, would do.
+#[utoipa::path(operation_id = "preview_undo_deposit_end", responses((status = 200, body = EndPreview), (status = 422, body = Problem)))]
+#[post("/deposits/{id}/ends/{end}/reverse/preview")]
+pub(super) async fn preview_undo(
+    store: Data<Store>,
+    path: Path<(i64, i64)>,
+    wish: Json<ToReverse>,
+) -> Answer<EndPreview> {
+    let mut connection = store.read().await?;
+    let rules = rules::load(&mut connection).await?;
+    let (id, end) = *path;
+    Ok(Json(deposits::preview_undo(&mut connection, &rules, (DepositId(id), end), &wish).await?))
+}
+
+/// Takes back a refund that was never sent, or what was kept in error: the money is held again.
+#[utoipa::path(
+    operation_id = "undo_deposit_end",
+    params(("Idempotency-Key" = String, Header)),
+    responses((status = 200, body = Version), (status = 409, body = Problem), (status = 422, body = Problem))
+)]
+#[post("/deposits/{id}/ends/{end}/reverse")]
+pub(super) async fn undo(
+    store: Data<Store>,
+    change: Change,
+    path: Path<(i64, i64)>,
+    new: Json<ReverseDeposit>,
+) -> Answer<Version> {
+    let request = change.request(&new.0);
+    let (id, end) = *path;
+    let version = store
+        .change(change.actor(), Some(&request), async |writing| {
+            let rules = rules::load(writing).await?;
+            deposits::undo(writing, &rules, (DepositId(id), end), (new.version, &new.seen), &new.wish).await
         })
         .await?;
     Ok(Json(Version { version }))

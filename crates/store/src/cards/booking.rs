@@ -105,6 +105,7 @@ fn becomes(loaded: &Loaded, goes: Goes, (amount, date): (Money, NaiveDate), open
     let (method, reference) = ("card".to_owned(), Some(loaded.card.number.clone()));
     match goes {
         Goes::Deposit => Becomes::Deposit(NewDeposit {
+            receipt: None,
             customer: loaded.customer,
             order: loaded.target.order(),
             quote: None,

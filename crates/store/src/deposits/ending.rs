@@ -102,6 +102,15 @@ struct Loaded<'a> {
     input: EndInput<'a>,
     version: i64,
     order: Option<i64>,
+    said: Said,
+}
+
+/// What taking it said: where its money was, or what it was made of, amount and base amount, and by which entry.
+struct Said {
+    place: Option<String>,
+    turned_from: Option<i64>,
+    amount: (Money, Money),
+    entry: EntryId,
 }
 
 async fn load<'a>(
@@ -109,12 +118,12 @@ async fn load<'a>(
     rules: &'a Rules,
     id: DepositId,
     (date, reason): (Option<NaiveDate>, &str),
-) -> Result<(Loaded<'a>, (Option<String>, Money, Money, EntryId))> {
+) -> Result<Loaded<'a>> {
     if let Some(date) = date {
         sensible_date("date", date)?;
     }
     let row = sqlx::query!(
-        "SELECT version, order_id, place, amount_minor, amount_base_minor, entry_id FROM payments JOIN deposits ON deposits.id = payments.id
+        "SELECT version, order_id, place, turned_from, amount_minor, amount_base_minor, entry_id FROM payments JOIN deposits ON deposits.id = payments.id
          WHERE payments.id = ?",
         id.0
     )
@@ -124,8 +133,13 @@ async fn load<'a>(
     let item = open_items::item_of(connection, DocumentKind::Deposit, id.0, Side::OwedByUs).await?;
     let date = DocumentDate::or_business_date(date, rules.business_date);
     let input = end_input(connection, rules, (item, Ending::Keep), (date, reason)).await?;
-    let loaded = Loaded { input, version: row.version, order: row.order_id };
-    Ok((loaded, (row.place, Money(row.amount_minor), Money(row.amount_base_minor), EntryId(row.entry_id))))
+    let said = Said {
+        place: row.place,
+        turned_from: row.turned_from,
+        amount: (Money(row.amount_minor), Money(row.amount_base_minor)),
+        entry: EntryId(row.entry_id),
+    };
+    Ok(Loaded { input, version: row.version, order: row.order_id, said })
 }
 
 async fn to_end<'a>(
@@ -134,7 +148,7 @@ async fn to_end<'a>(
     id: DepositId,
     wish: &NewEnd,
 ) -> Result<Loaded<'a>> {
-    let (mut loaded, _) = load(connection, rules, id, (wish.date, &wish.reason)).await?;
+    let mut loaded = load(connection, rules, id, (wish.date, &wish.reason)).await?;
     let input = &mut loaded.input;
     if let Some(typed) = &wish.amount {
         input.amount = input.item.currency.parse(typed).map_err(|error| StoreError::decimal("amount", &error))?;
@@ -159,7 +173,9 @@ async fn at_place(connection: &mut SqliteConnection, place: &str) -> Result<Vec<
            UNION ALL
            SELECT reversed_on, -amount_base_minor FROM payments WHERE place = ?1 AND reversed_on IS NOT NULL
            UNION ALL
-           SELECT posting_date, -paid_base_minor FROM deposit_ends WHERE place = ?1"#,
+           SELECT posting_date, -paid_base_minor FROM deposit_ends WHERE place = ?1
+           UNION ALL
+           SELECT reversed_on, paid_base_minor FROM deposit_ends WHERE place = ?1 AND reversed_on IS NOT NULL"#,
         place
     )
     .fetch_all(connection)
@@ -173,11 +189,26 @@ async fn to_reverse<'a>(
     id: DepositId,
     wish: &ToReverse,
 ) -> Result<Loaded<'a>> {
-    let (mut loaded, (place, amount, base, entry)) = load(connection, rules, id, (wish.date, &wish.reason)).await?;
-    let Some(place) = place else { return Err(StoreError::Corrupt("a deposit without a place".to_owned())) };
-    let place = money_places::place(connection, &place).await?;
-    loaded.input.ending = Ending::Reverse { place, entry, amount: (amount, base) };
-    loaded.input.amount = amount;
+    let mut loaded = load(connection, rules, id, (wish.date, &wish.reason)).await?;
+    let Said { place, turned_from, amount, entry } = &loaded.said;
+    let (amount, entry) = (*amount, *entry);
+    loaded.input.ending = match (place, turned_from) {
+        (Some(place), _) => {
+            let place = money_places::place(connection, place).await?;
+            Ending::Reverse { place, entry, amount }
+        }
+        (None, Some(origin)) => {
+            let against = open_items::item_of(connection, DocumentKind::Deposit, id.0, Side::OwedToUs).await?;
+            let standing = open_items::standing_on_debit(connection, against.id).await?;
+            let unapplied = standing.into_iter().find(|one| one.credit.id.0 == *origin).ok_or_else(|| {
+                let sentence = format!("{} is reversed already.", loaded.input.item.document.number);
+                StoreError::invalid("deposit", sentence)
+            })?;
+            Ending::Return { entry, amount, unapplied }
+        }
+        (None, None) => return Err(StoreError::Corrupt("a deposit without a place".to_owned())),
+    };
+    loaded.input.amount = amount.0;
     Ok(loaded)
 }
 
@@ -284,7 +315,7 @@ pub async fn end(
     let entry = written.first().copied().ok_or(StoreError::Moved)?;
     let method = match &input.ending {
         Ending::Refund { method } => Some(method),
-        Ending::Card { .. } | Ending::Keep | Ending::Reverse { .. } => None,
+        Ending::Card { .. } | Ending::Keep | Ending::Reverse { .. } | Ending::Return { .. } => None,
     };
     let paid = match (method, input.rate) {
         (Some(_), Some(rate)) => amount.to_base(rate, currency, rules.base),
@@ -334,11 +365,13 @@ pub async fn reverse(
     let written = posting::write(writing, document, &decision.posting(input)).await?;
     let entry = written.first().copied().ok_or(StoreError::Moved)?;
     let (date, reason, after) = (input.date.date, &input.reason, version + 1);
+    let whereabouts = if loaded.said.turned_from.is_some() { "none" } else { "returned" };
     sqlx::query!(
-        "UPDATE payments SET reversed_on = ?, reversal_reason = ?, reversal_entry_id = ?, whereabouts = 'returned', version = ? WHERE id = ?",
+        "UPDATE payments SET reversed_on = ?, reversal_reason = ?, reversal_entry_id = ?, whereabouts = ?, version = ? WHERE id = ?",
         date,
         reason,
         entry.0,
+        whereabouts,
         after,
         id.0
     )

@@ -220,10 +220,10 @@ async fn taken_before(
 ) -> Result<Money> {
     let (order, quote) = (order.map(|id| id.0), quote.map(|id| id.0));
     let before = sqlx::query_scalar!(
-        r#"SELECT coalesce(sum(payments.amount_minor - coalesce((SELECT sum(deposit_ends.amount_minor) FROM deposit_ends WHERE deposit_id = deposits.id), 0)
+        r#"SELECT coalesce(sum(payments.amount_minor - coalesce((SELECT sum(deposit_ends.amount_minor) FROM deposit_ends WHERE deposit_id = deposits.id AND deposit_ends.reversed_on IS NULL), 0)
                   - coalesce((SELECT sum(card_returns.amount_minor) FROM card_captures JOIN card_returns ON capture_id = card_captures.id
                               WHERE payment_id = deposits.id AND card_returns.entry_id IS NOT NULL), 0)), 0) AS "before!: i64"
-           FROM deposits JOIN payments ON payments.id = deposits.id WHERE (order_id = ?1 OR quote_id = ?2) AND reversed_on IS NULL"#,
+           FROM deposits JOIN payments ON payments.id = deposits.id WHERE (order_id = ?1 OR quote_id = ?2) AND payments.reversed_on IS NULL"#,
         order,
         quote
     )

@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
 use till_core::deposit::ending::EndKind;
 use till_core::deposit::{AdvanceTax, HeldTax};
-use till_core::ids::{ApplicationId, CustomerId, DepositId, DocumentKind, DocumentRef, OrderId, QuoteId};
+use till_core::ids::{ApplicationId, CustomerId, DepositId, DocumentKind, DocumentRef, OpenItemId, OrderId, QuoteId};
 use till_core::money::{Currency, Money};
 use till_core::open_items::Side;
 use till_core::tape::Tape;
@@ -168,10 +168,10 @@ pub async fn list(
         r#"SELECT payments.id AS "id!", payments.number AS "number!", payments.customer_id AS "customer_id!", customers.name AS "name!", deposits.order_id, orders.number AS "order_number?",
                   orders.state AS "order_state?", deposits.quote_id, quotes.number AS "quote_number?", quotes.state AS "quote_state?", payments.posting_date AS "date!: NaiveDate", payment_methods.name AS "method!", reference,
                   payments.currency AS "currency!", payments.amount_minor AS "amount!", open_minor AS "open!", open_base_minor AS "open_base!",
-                  coalesce((SELECT sum(amount_minor) FROM deposit_ends WHERE deposit_id = deposits.id AND deposit_ends.kind = 'refunded'), 0)
+                  coalesce((SELECT sum(amount_minor) FROM deposit_ends WHERE deposit_id = deposits.id AND deposit_ends.kind = 'refunded' AND deposit_ends.reversed_on IS NULL), 0)
                   + coalesce((SELECT sum(card_returns.amount_minor) FROM card_captures JOIN card_returns ON capture_id = card_captures.id
                               WHERE payment_id = deposits.id AND card_returns.entry_id IS NOT NULL), 0) AS "refunded!: i64",
-                  coalesce((SELECT sum(amount_minor) FROM deposit_ends WHERE deposit_id = deposits.id AND deposit_ends.kind = 'kept'), 0) AS "kept!: i64",
+                  coalesce((SELECT sum(amount_minor) FROM deposit_ends WHERE deposit_id = deposits.id AND deposit_ends.kind = 'kept' AND deposit_ends.reversed_on IS NULL), 0) AS "kept!: i64",
                   regime AS "regime!", reversed_on AS "reversed_on: NaiveDate"
            FROM deposits JOIN payments ON payments.id = deposits.id JOIN customers ON customers.id = payments.customer_id
            JOIN payment_methods ON payment_methods.code = method LEFT JOIN orders ON orders.id = deposits.order_id
@@ -222,6 +222,8 @@ pub struct DepositApplication {
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct DepositEndView {
+    /// Its id; none where it went back to a card.
+    pub id: Option<i64>,
     /// Its number.
     pub number: String,
     /// Which.
@@ -234,6 +236,10 @@ pub struct DepositEndView {
     pub amount: Money,
     /// Why.
     pub reason: String,
+    /// The day it was taken back, where it was.
+    pub reversed_on: Option<NaiveDate>,
+    /// Why.
+    pub reversal_reason: Option<String>,
 }
 
 /// What was held as it was moved.
@@ -261,6 +267,8 @@ pub struct DepositView {
     pub row: DepositRow,
     /// A note for ourselves.
     pub memo: Option<String>,
+    /// The receipt it was made of; none where its money came in with it.
+    pub made_of: Option<DocumentRef>,
     /// Where the money is: in hand, at the bank, cleared, returned.
     pub whereabouts: String,
     /// Why it was reversed, where it was.
@@ -291,7 +299,8 @@ pub struct DepositView {
 /// [`StoreError::NotFound`].
 pub async fn view(connection: &mut SqliteConnection, rules: &Rules, id: DepositId) -> Result<DepositView> {
     let head = sqlx::query!(
-        "SELECT number, memo, whereabouts, reversal_reason, tape, version FROM deposits JOIN payments ON payments.id = deposits.id WHERE deposits.id = ?",
+        "SELECT number, memo, whereabouts, reversal_reason, tape, version, turned_from FROM deposits JOIN payments ON payments.id = deposits.id
+         WHERE deposits.id = ?",
         id.0
     )
     .fetch_optional(&mut *connection)
@@ -319,6 +328,7 @@ pub async fn view(connection: &mut SqliteConnection, rules: &Rules, id: DepositI
             taxes: standing.taxes,
         })
         .collect();
+    let made_of = open_items::load(connection, head.turned_from.map(OpenItemId).as_slice()).await?.pop();
     let mut entries = ledger::entries_of(connection, DocumentKind::Deposit, id.0).await?;
     for end in ends_of(connection, id).await? {
         entries.extend(ledger::entries_of(connection, DocumentKind::DepositEnd, end).await?);
@@ -327,6 +337,7 @@ pub async fn view(connection: &mut SqliteConnection, rules: &Rules, id: DepositI
     Ok(DepositView {
         row,
         memo: head.memo,
+        made_of: made_of.map(|item| item.document),
         whereabouts: head.whereabouts,
         reversal_reason: head.reversal_reason,
         taken_taxes: open_items::taken_with(connection, item.id).await?,
@@ -349,14 +360,14 @@ async fn ends_of(connection: &mut SqliteConnection, id: DepositId) -> Result<Vec
 
 async fn ends(connection: &mut SqliteConnection, id: DepositId) -> Result<Vec<DepositEndView>> {
     sqlx::query!(
-        r#"SELECT number AS "number!", kind AS "kind!", posting_date AS "date!: NaiveDate", payment_methods.name AS "method?",
-                  amount_minor AS "amount_minor!", reason AS "reason!"
+        r#"SELECT id AS "id?", number AS "number!", kind AS "kind!", posting_date AS "date!: NaiveDate", payment_methods.name AS "method?",
+                  amount_minor AS "amount_minor!", reason AS "reason!", reversed_on AS "reversed_on?: NaiveDate", reversal_reason AS "reversal_reason?"
            FROM deposit_ends LEFT JOIN payment_methods ON code = method WHERE deposit_id = ?1
            UNION ALL
-           SELECT card_returns.number, 'refunded', posting_date, CASE card_returns.kind WHEN 'refunded' THEN 'card' ELSE 'charged back' END,
-                  card_returns.amount_minor, reason
+           SELECT NULL, card_returns.number, 'refunded', posting_date, CASE card_returns.kind WHEN 'refunded' THEN 'card' ELSE 'charged back' END,
+                  card_returns.amount_minor, reason, NULL, NULL
            FROM card_captures JOIN card_returns ON capture_id = card_captures.id WHERE payment_id = ?1 AND entry_id IS NOT NULL
-           ORDER BY 3"#,
+           ORDER BY 4"#,
         id.0
     )
     .fetch_all(connection)
@@ -364,12 +375,15 @@ async fn ends(connection: &mut SqliteConnection, id: DepositId) -> Result<Vec<De
     .into_iter()
     .map(|row| {
         Ok(DepositEndView {
+            id: row.id,
             number: row.number,
             kind: known(&row.kind, EndKind::of)?,
             date: row.date,
             method: row.method,
             amount: Money(row.amount_minor),
             reason: row.reason,
+            reversed_on: row.reversed_on,
+            reversal_reason: row.reversal_reason,
         })
     })
     .collect()

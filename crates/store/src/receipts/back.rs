@@ -158,9 +158,11 @@ async fn some_of<'a>(
     let mut loaded = loaded(connection, rules, id, (wish.date, &wish.reason)).await?;
     loaded.input.receipt = None;
     if wish.applications.is_none() {
-        // What it was refunded or kept with, or what went back to its card, is no use of it.
-        let ends = |standing: &Standing| {
-            matches!(standing.debit.document.kind, DocumentKind::DepositEnd | DocumentKind::CardReturn)
+        // What it was refunded or kept with, what went back to its card, or was set aside as a deposit, is no use of it.
+        let ends = |standing: &Standing| match standing.debit.document.kind {
+            DocumentKind::DepositEnd | DocumentKind::CardReturn => true,
+            DocumentKind::Deposit => loaded.kind == DocumentKind::Receipt,
+            _ => false,
         };
         loaded.input.applications.retain(|standing| !ends(standing));
     }

@@ -31,10 +31,18 @@ FROM (
     UNION ALL
     SELECT kind, id, number, customer_id, 'owed_by_us', currency, amount_minor, amount_base_minor, posting_date FROM payments
     UNION ALL
-    SELECT kind, id, number, customer_id, 'owed_to_us', currency, amount_minor, amount_base_minor, reversed_on FROM payments WHERE reversed_on IS NOT NULL
+    SELECT kind, id, number, customer_id, 'owed_to_us', currency, amount_minor, amount_base_minor, reversed_on FROM payments
+    WHERE reversed_on IS NOT NULL AND id NOT IN (SELECT id FROM deposits WHERE turned_from IS NOT NULL)
+    UNION ALL
+    -- What uses up the unapplied money a deposit was made of.
+    SELECT kind, payments.id, number, customer_id, 'owed_to_us', currency, amount_minor, amount_base_minor, posting_date
+    FROM payments JOIN deposits ON deposits.id = payments.id AND turned_from IS NOT NULL
     UNION ALL
     SELECT 'deposit_end', deposit_ends.id, deposit_ends.number, customer_id, 'owed_to_us', currency, deposit_ends.amount_minor, deposit_ends.amount_base_minor, deposit_ends.posting_date
     FROM deposit_ends JOIN payments ON payments.id = deposit_id
+    UNION ALL
+    SELECT 'deposit_end', deposit_ends.id, deposit_ends.number, customer_id, 'owed_by_us', currency, deposit_ends.amount_minor, deposit_ends.amount_base_minor, deposit_ends.reversed_on
+    FROM deposit_ends JOIN payments ON payments.id = deposit_id WHERE deposit_ends.reversed_on IS NOT NULL
     UNION ALL
     SELECT 'card_return', card_returns.id, card_returns.number, customer_id, 'owed_to_us', currency, card_returns.amount_minor, card_returns.amount_base_minor, card_returns.posting_date
     FROM card_returns JOIN card_captures ON card_captures.id = capture_id JOIN card_authorizations ON card_authorizations.id = authorization_id

@@ -44,11 +44,19 @@ UNION ALL
 SELECT payments.number || ': what was refunded or kept is not what stands against it'
 FROM deposits JOIN payments ON payments.id = deposits.id
 JOIN open_items ON open_items.kind = 'deposit' AND document_id = deposits.id AND side = 'owed_by_us'
-WHERE coalesce((SELECT sum(amount_minor) FROM deposit_ends WHERE deposit_id = deposits.id), 0) <> coalesce((
+WHERE coalesce((SELECT sum(amount_minor) FROM deposit_ends WHERE deposit_id = deposits.id AND deposit_ends.reversed_on IS NULL), 0) <> coalesce((
     SELECT sum(credit_minor) FROM applications JOIN open_items AS debit ON debit.id = debit_item AND debit.kind = 'deposit_end'
     WHERE credit_item = open_items.id), 0)
 UNION ALL
 SELECT payments.number || ' is not where it was moved last'
 FROM deposits JOIN payments ON payments.id = deposits.id
 JOIN deposit_moves ON deposit_moves.id = (SELECT max(id) FROM deposit_moves WHERE deposit_id = deposits.id)
-WHERE deposits.order_id IS NOT to_order_id;
+WHERE deposits.order_id IS NOT to_order_id
+UNION ALL
+-- What a deposit was made of lay unapplied, on the customer's own account, and is used up by it while it stands.
+SELECT payments.number || ': what it was made of is not what stands against ' || origin.number
+FROM deposits JOIN payments ON payments.id = deposits.id JOIN open_items AS origin ON origin.id = turned_from
+WHERE (origin.purpose, origin.side, origin.customer_id, origin.currency) <> ('unapplied', 'owed_by_us', payments.customer_id, payments.currency)
+   OR coalesce((SELECT sum(credit_minor) FROM applications JOIN open_items AS debit ON debit.id = debit_item
+                WHERE credit_item = origin.id AND debit.kind = 'deposit' AND debit.document_id = deposits.id), 0)
+      <> CASE WHEN reversed_on IS NULL THEN payments.amount_minor ELSE 0 END;

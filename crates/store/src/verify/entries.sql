@@ -27,12 +27,22 @@ SELECT payments.number || ' and the entry it wrote differ'
 FROM payments
 WHERE amount_base_minor <> coalesce(
     (SELECT sum(base_minor) FROM entry_lines WHERE entry_id = payments.entry_id
-     AND purpose IN ('bank', 'in_hand', 'card_clearing', 'container_liability')), 0)
+     AND CASE WHEN payments.id IN (SELECT deposits.id FROM deposits WHERE turned_from IS NOT NULL) THEN purpose = 'unapplied'
+              ELSE purpose IN ('bank', 'in_hand', 'card_clearing', 'container_liability') END), 0)
 UNION ALL
 SELECT payments.number || ' was reversed, but its money is still where it was'
 FROM payments
 WHERE reversed_on IS NOT NULL AND amount_base_minor <> coalesce(
-    (SELECT -sum(base_minor) FROM entry_lines WHERE entry_id = reversal_entry_id AND purpose IN ('bank', 'in_hand', 'card_clearing')), 0)
+    (SELECT -sum(base_minor) FROM entry_lines WHERE entry_id = reversal_entry_id
+     AND CASE WHEN payments.id IN (SELECT deposits.id FROM deposits WHERE turned_from IS NOT NULL) THEN purpose = 'unapplied'
+              ELSE purpose IN ('bank', 'in_hand', 'card_clearing') END), 0)
+UNION ALL
+SELECT deposit_ends.number || ' was reversed, but its entry was not turned round'
+FROM deposit_ends
+WHERE reversed_on IS NOT NULL AND EXISTS (
+    SELECT 1 FROM entry_lines AS first LEFT JOIN entry_lines AS back
+      ON back.entry_id = deposit_ends.reversal_entry_id AND back.position = first.position AND back.account = first.account
+    WHERE first.entry_id = deposit_ends.entry_id AND (back.base_minor IS NULL OR back.base_minor <> -first.base_minor))
 UNION ALL
 SELECT container_returns.number || ' and the entry it wrote differ'
 FROM container_returns

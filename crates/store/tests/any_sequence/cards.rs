@@ -10,7 +10,7 @@ use till_store::cards::{self, Asked, BookPayout, BookReturn, CardView, NewAuthor
 use till_store::{StoreError, orders, rules};
 
 use super::common::*;
-use super::{Made, Step, prepayments};
+use super::{Made, Step, pages};
 
 async fn view(company: &Company, id: CardAuthorizationId) -> CardView {
     let mut books = company.store.read().await.unwrap();
@@ -19,7 +19,7 @@ async fn view(company: &Company, id: CardAuthorizationId) -> CardView {
 }
 
 /// Sends what was written down. Where the answer is lost, it is asked again with its key later, or told of.
-async fn send(company: &Company, made: &mut Made, asked: Option<Asked>, lost: bool) {
+pub(crate) async fn send(company: &Company, made: &mut Made, asked: Option<Asked>, lost: bool) {
     let Some(call) = asked.and_then(|asked| asked.call) else { return };
     let outgoing = cards::outgoing(&mut *company.store.read().await.unwrap(), call).await.unwrap().unwrap();
     let answer = ask(&mut made.processor, &outgoing.key, &outgoing.ask);
@@ -134,7 +134,7 @@ async fn book(company: &Company, made: &mut Made) {
 }
 
 pub(crate) async fn run(company: &Company, made: &mut Made, step: &Step) {
-    let Step::Card { at, what, minor } = step else { return prepayments::run(company, made, step).await };
+    let Step::Card { at, what, minor } = step else { return pages::run(company, made, step).await };
     if made.orders.is_empty() {
         return;
     }

@@ -7,7 +7,7 @@ use till_core::ids::{DepositId, ReceiptId};
 use till_core::money::Money;
 use till_store::deposits::{self, DepositView, NewDeposit, NewEnd, ToMove};
 use till_store::invoices::{self, DepositWish};
-use till_store::receipts::{self, NewApplications, ToReverse, ToUnapply};
+use till_store::receipts::{self, NewApplications, ReceiptView, ToReverse, ToUnapply};
 use till_store::settings::{self, CompanySettings};
 use till_store::{customers, orders, rules};
 
@@ -39,6 +39,21 @@ async fn one_with(
     first.unwrap()
 }
 
+/// The receipt asked for, or the next one with money that lies unapplied.
+async fn unapplied(company: &Company, made: &Made, at: usize) -> (ReceiptId, ReceiptView) {
+    let mut books = company.store.read().await.unwrap();
+    let mut first = None;
+    for offset in 0..made.receipts.len() {
+        let id = made.receipts[(at + offset) % made.receipts.len()];
+        let view = receipts::view(&mut books, id).await.unwrap();
+        if view.row.unapplied.is_positive() {
+            return (id, view);
+        }
+        first.get_or_insert((id, view));
+    }
+    first.unwrap()
+}
+
 pub(crate) async fn run(company: &Company, made: &mut Made, step: &Step) {
     let store = &company.store;
     let date = Some(made.on);
@@ -58,6 +73,7 @@ pub(crate) async fn run(company: &Company, made: &mut Made, step: &Step) {
             };
             drop(books);
             let new = NewDeposit {
+                receipt: None,
                 customer,
                 order,
                 quote: None,
@@ -164,6 +180,43 @@ pub(crate) async fn run(company: &Company, made: &mut Made, step: &Step) {
                 let after = view(company, id).await;
                 assert_eq!((after.row.held, after.row.applied), (Money::ZERO, Money::ZERO));
             }
+        }
+        Step::TurnIntoDeposit { receipt, order, minor } if !made.receipts.is_empty() => {
+            let (id, receipt) = unapplied(company, made, *receipt).await;
+            let order = order.filter(|_| !made.orders.is_empty()).map(|at| made.orders[at % made.orders.len()]);
+            let new = NewDeposit {
+                receipt: Some(id),
+                customer: receipt.row.customer,
+                order,
+                quote: None,
+                method: String::new(),
+                date,
+                amount: receipt.row.currency.format(minor.map_or(receipt.row.unapplied, Money)),
+                reference: None,
+                memo: None,
+            };
+            let taken = store
+                .change(&by(), None, async |writing| {
+                    let rules = rules::load(writing).await?;
+                    deposits::take(writing, &rules, &new, None).await
+                })
+                .await;
+            let taken = made.note("turn into a deposit", taken);
+            made.deposits.extend(taken.map(|taken| taken.id));
+        }
+        Step::UndoEnd { deposit } if !made.deposits.is_empty() => {
+            let stands = |view: &DepositView| view.ends.iter().any(|end| end.id.is_some() && end.reversed_on.is_none());
+            let (id, view) = one_with(company, made, *deposit, stands).await;
+            let Some(end) = view.ends.iter().find_map(|end| end.id) else { return };
+            let wish = ToReverse { date, reason: "by chance".to_owned() };
+            let done = store
+                .change(&by(), None, async |writing| {
+                    let rules = rules::load(writing).await?;
+                    let seen = deposits::preview_undo(writing, &rules, (id, end), &wish).await?.fingerprint;
+                    deposits::undo(writing, &rules, (id, end), (view.version, &seen), &wish).await
+                })
+                .await;
+            made.note("undo the end of a deposit", done);
         }
         Step::SayDeposit { draft, minor } if !made.drafts.is_empty() => {
             let draft = made.drafts[draft % made.drafts.len()];

@@ -10,6 +10,7 @@ mod common;
 mod deposits;
 mod goods;
 mod money;
+mod pages;
 mod prepayments;
 
 use std::cell::RefCell;
@@ -202,6 +203,16 @@ enum Step {
     ReverseDeposit {
         deposit: usize,
     },
+    /// What lies unapplied on a receipt, or less of it, set aside for an order or on account.
+    TurnIntoDeposit {
+        receipt: usize,
+        order: Option<usize>,
+        minor: Option<i64>,
+    },
+    /// A refund or what was kept, taken back.
+    UndoEnd {
+        deposit: usize,
+    },
     SayDeposit {
         draft: usize,
         minor: i64,
@@ -217,6 +228,12 @@ enum Step {
     CreditAhead {
         order: usize,
         all: bool,
+    },
+    /// A customer on their own page: a quote accepted, or something paid.
+    Page {
+        at: usize,
+        what: u8,
+        minor: i64,
     },
     /// A card of an order: authorized, captured, given up, sent back, charged back, paid out, told of.
     Card {
@@ -258,6 +275,9 @@ fn steps() -> impl Strategy<Value = Vec<Dated>> {
         2 => (any_of(6)).prop_map(|deposit| Step::ApplyDeposit { deposit }),
         2 => (any_of(6)).prop_map(|deposit| Step::ReverseDeposit { deposit }),
         1 => (any_of(6), -1i64..30_000).prop_map(|(draft, minor)| Step::SayDeposit { draft, minor }),
+        3 => (any_of(6), order(), prop::option::weighted(0.7, -1i64..20_000))
+            .prop_map(|(receipt, order, minor)| Step::TurnIntoDeposit { receipt, order, minor }),
+        2 => (any_of(6)).prop_map(|deposit| Step::UndoEnd { deposit }),
     ];
     let step = prop_oneof![
         3 => (0usize..3, 1i64..40).prop_map(|(customer, quantity)| Step::Order { customer, quantity }),
@@ -296,10 +316,11 @@ fn steps() -> impl Strategy<Value = Vec<Dated>> {
         2 => (any_of(6), any::<bool>()).prop_map(|(receipt, one)| Step::Unapply { receipt, one }),
         2 => (any_of(6)).prop_map(|receipt| Step::Reverse { receipt }),
         2 => (0usize..2, 1i64..5).prop_map(|(customer, quantity)| Step::ContainersBack { customer, quantity }),
-        9 => deposits,
+        12 => deposits,
         4 => (any_of(8), 0u8..12, -1i64..120, -1i64..60_000)
             .prop_map(|(order, how, percent, minor)| Step::AskAhead { order, how, percent, minor }),
         4 => (any_of(8), prop::bool::weighted(0.2)).prop_map(|(order, all)| Step::CreditAhead { order, all }),
+        4 => (any_of(8), 0u8..10, -1i64..60_000).prop_map(|(at, what, minor)| Step::Page { at, what, minor }),
         8 => (any_of(8), 0u8..18, -1i64..60_000).prop_map(|(at, what, minor)| Step::Card { at, what, minor }),
     ];
     // Each sequence begins with something to work on.
@@ -774,7 +795,7 @@ async fn abroad(company: &Company) -> usize {
 }
 
 /// What must have gone through over all sequences together, at least.
-const AT_LEAST: [(&str, usize); 42] = [
+const AT_LEAST: [(&str, usize); 47] = [
     ("authorize a card", 40),
     ("capture", 25),
     ("refund to a card", 2),
@@ -782,6 +803,9 @@ const AT_LEAST: [(&str, usize); 42] = [
     ("notice of the card processor", 80),
     ("book what went back to a card", 15),
     ("book a payout", 15),
+    ("quote", 15),
+    ("accept on the page", 10),
+    ("pay on the page", 10),
     ("ask ahead", 60),
     ("credit what was canceled", 5),
     ("credit what is left", 5),
@@ -793,6 +817,8 @@ const AT_LEAST: [(&str, usize); 42] = [
     ("unapply deposit", 8),
     ("apply deposit", 4),
     ("reverse deposit", 3),
+    ("turn into a deposit", 5),
+    ("undo the end of a deposit", 3),
     ("direct", 18),
     ("intake back", 1),
     ("in pounds", 3),

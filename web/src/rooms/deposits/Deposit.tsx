@@ -22,7 +22,7 @@ import { useNotices } from "../../shell/notices";
 import { Worktop } from "../../shell/Worktop";
 import { ApplyTable, asApplications, fieldErrors, MoneyTape, type Typed } from "../Applying";
 import { RegisterLines, whyNow } from "./Deposits";
-import { DepositAsk, type DepositStep } from "./steps";
+import { DepositAsk, type DepositStep, standingEnds } from "./steps";
 
 export function DepositRoom() {
   const { id = "" } = useParams();
@@ -128,7 +128,16 @@ function Opened({ deposit }: { deposit: DepositView }) {
           : []),
         ...(held && untouched && !deposit.reversed_on
           ? [{ key: "x", label: "Reverse", run: () => setStep("reverse"), needs: "take_back_money" as const }]
-          : []),
+          : standingEnds(deposit).length > 0
+            ? [
+                {
+                  key: "x",
+                  label: "Reverse a refund…",
+                  run: () => setStep("undo"),
+                  needs: "take_back_money" as const,
+                },
+              ]
+            : []),
         {
           key: "w",
           label: "Print the receipt",
@@ -157,7 +166,14 @@ function Opened({ deposit }: { deposit: DepositView }) {
       <PrintedPaper kind="deposit" id={deposit.id} />
       <Facts
         facts={[
-          ["Method", `${deposit.method}, ${whereabouts(deposit)}`],
+          deposit.made_of
+            ? [
+                "Made of",
+                <Link key="m" to={placeOf(deposit.made_of)}>
+                  {deposit.made_of.number}, {deposit.method}
+                </Link>,
+              ]
+            : ["Method", `${deposit.method}, ${whereabouts(deposit)}`],
           ["Date", date(deposit.date)],
           ["Reference", referenceOf(deposit)],
           [
@@ -258,11 +274,11 @@ function Happened({ deposit }: { deposit: DepositView }) {
     })),
     ...deposit.ends.map((one) => ({
       key: one.number,
-      what: `${one.kind === "refunded" ? "refunded" : "kept as income"} with ${one.number}${one.method ? `, ${one.method}` : ""}`,
+      what: `${one.kind === "refunded" ? "refunded" : "kept as income"} with ${one.number}${one.method ? `, ${one.method}` : ""}${one.reversed_on ? `, reversed on ${date(one.reversed_on)}` : ""}`,
       date: one.date,
       tax: 0,
-      amount: one.amount,
-      note: one.reason,
+      amount: one.reversed_on ? 0 : one.amount,
+      note: one.reversal_reason ?? one.reason,
     })),
     ...deposit.moves.map((one, at) => ({
       key: `m${at}`,

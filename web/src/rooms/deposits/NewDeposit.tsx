@@ -6,7 +6,7 @@ import { useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import { api, got, keyed, Problem } from "../../api/client";
 import type { DepositPreview } from "../../api/types";
-import { moneyWithCurrency, sentence, typedDecimal } from "../../format";
+import { date as day, decimal, exponentOf, moneyWithCurrency, sentence, typedDecimal } from "../../format";
 import { useBase, useEverythingChanged, useToday, Wrong } from "../../parts/bits";
 import { DateField } from "../../parts/DateField";
 import { usePaymentMethods } from "../../parts/methods";
@@ -53,9 +53,10 @@ export function NewDepositRoom() {
   const customerId = Number(params.get("customer")) || undefined;
   const orderId = Number(params.get("order")) || undefined;
   const quoteId = Number(params.get("quote")) || undefined;
+  const receiptId = Number(params.get("receipt")) || undefined;
   const methods = usePaymentMethods();
   const [chosenMethod, setMethod] = useState<string>();
-  const [amount, setAmount] = useState("");
+  const [typedAmount, setAmount] = useState<string>();
   const [when, setWhen] = useState("");
   const [reference, setReference] = useState("");
   const [memo, setMemo] = useState("");
@@ -63,6 +64,12 @@ export function NewDepositRoom() {
   const customers = useQuery({
     queryKey: ["customers"],
     queryFn: () => got(api.GET("/api/customers", { params: { query: {} } })),
+  });
+  // Money that lies unapplied on a receipt is set aside: it did come in, and is in a currency.
+  const receipt = useQuery({
+    queryKey: ["receipt", String(receiptId)],
+    queryFn: () => got(api.GET("/api/receipts/{id}", { params: { path: { id: receiptId ?? 0 } } })),
+    enabled: !!receiptId,
   });
   const chosen = customers.data?.find((one) => one.id === customerId) ?? null;
   const orders = useQuery({
@@ -84,19 +91,23 @@ export function NewDepositRoom() {
   // A quote stands among the orders with its id below zero.
   const choices = [...offered, ...targets];
   const target = choices.find((one) => one.id === (quoteId ? -quoteId : orderId)) ?? null;
-  const currency = target?.currency ?? chosen?.currency ?? "EUR";
-  const method = chosenMethod ?? methods[0]?.code ?? "";
+  const currency = receipt.data?.currency ?? target?.currency ?? chosen?.currency ?? "EUR";
+  const method = receiptId ? "" : (chosenMethod ?? methods[0]?.code ?? "");
+  const lies = receipt.data ? decimal(receipt.data.unapplied, exponentOf(currency)) : "";
+  const amount = typedAmount ?? lies;
   const body = {
     customer: customerId ?? 0,
     order: quoteId ? null : (orderId ?? null),
     quote: quoteId ?? null,
     method,
+    receipt: receiptId ?? null,
     date: when || null,
     amount: typedDecimal(amount),
     reference: reference || null,
     memo: memo || null,
   };
-  const ready = !!customerId && !!method && amount.trim() !== "" && ((!orderId && !quoteId) || !!target);
+  const ready =
+    !!customerId && !!(method || receipt.data) && amount.trim() !== "" && ((!orderId && !quoteId) || !!target);
   const preview = useQuery({
     queryKey: ["deposit-preview", body],
     queryFn: () => got(api.POST("/api/deposits/preview", { body })),
@@ -117,15 +128,19 @@ export function NewDepositRoom() {
   }
   const stopped = !shown || preview.isFetching || shown.blockers.some((blocker) => blocker.effect === "stops");
   const total = shown ? moneyWithCurrency(shown.amount, currency) : "";
-  const known = ["customer", "order", "quote", "amount", "date", "reference", "memo"];
+  const known = ["customer", "order", "quote", "amount", "date", "reference", "memo", "receipt"];
   const elsewhere = Object.entries(errors).find(([field]) => !known.includes(field));
   return (
     <Worktop
-      title="Take a deposit"
+      title={receipt.data ? `Turn ${receipt.data.number} into a deposit` : "Take a deposit"}
       sum={
-        target ? `For ${target.number} · ${moneyWithCurrency(target.net, target.currency)} net` : "Who paid, for what?"
+        target
+          ? `For ${target.number} · ${moneyWithCurrency(target.net, target.currency)} net`
+          : receipt.data
+            ? `${moneyWithCurrency(receipt.data.unapplied, currency)} unapplied`
+            : "Who paid, for what?"
       }
-      back="/prepayments"
+      back={receiptId ? `/receipts/${receiptId}` : "/prepayments"}
       actions={[
         {
           key: "p",
@@ -150,6 +165,7 @@ export function NewDepositRoom() {
           getOptionLabel={(option) => `${option.name} · ${option.number}`}
           isOptionEqualToValue={(option, value) => option.id === value.id}
           onChange={(_, option) => setParams(option ? { customer: String(option.id) } : {}, { replace: true })}
+          disabled={!!receiptId}
           autoHighlight
           openOnFocus
           renderInput={(input) => (
@@ -172,6 +188,7 @@ export function NewDepositRoom() {
             setParams(
               {
                 customer: String(customerId ?? ""),
+                ...(receiptId ? { receipt: String(receiptId) } : {}),
                 ...(option ? (option.id < 0 ? { quote: String(-option.id) } : { order: String(option.id) }) : {}),
               },
               { replace: true },
@@ -194,9 +211,10 @@ export function NewDepositRoom() {
           label={`Amount ${currency}`}
           value={amount}
           onChange={(event) => setAmount(event.target.value)}
+          onFocus={(event) => event.target.select()}
           autoFocus={!!customerId}
           error={!!errors.amount}
-          helperText={errors.amount}
+          helperText={errors.amount ?? errors.receipt}
           slotProps={{ htmlInput: { inputMode: "decimal", style: { textAlign: "right" } } }}
         />
         <DateField
@@ -214,21 +232,34 @@ export function NewDepositRoom() {
           error={!!errors.reference}
           helperText={errors.reference}
         />
-        <Methods>
-          <legend>Method</legend>
-          {methods.map((one) => (
-            <label key={one.code} title={one.place}>
-              <input
-                type="radio"
-                name="method"
-                value={one.code}
-                checked={method === one.code}
-                onChange={() => setMethod(one.code)}
-              />
-              {sentence(one.name)}
-            </label>
-          ))}
-        </Methods>
+        {receiptId ? (
+          <Methods>
+            <legend>Made of</legend>
+            {receipt.data && (
+              <span>
+                {receipt.data.number}, {receipt.data.method} of {day(receipt.data.date)}:{" "}
+                {moneyWithCurrency(receipt.data.unapplied, currency)} unapplied
+              </span>
+            )}
+            {receipt.error && <Wrong error={receipt.error} />}
+          </Methods>
+        ) : (
+          <Methods>
+            <legend>Method</legend>
+            {methods.map((one) => (
+              <label key={one.code} title={one.place}>
+                <input
+                  type="radio"
+                  name="method"
+                  value={one.code}
+                  checked={method === one.code}
+                  onChange={() => setMethod(one.code)}
+                />
+                {sentence(one.name)}
+              </label>
+            ))}
+          </Methods>
+        )}
         <TextField
           className="wide"
           label="Memo, for ourselves"
@@ -245,7 +276,7 @@ export function NewDepositRoom() {
       )}
       {asking && shown && (
         <Ask
-          title="Take this deposit?"
+          title={receiptId ? "Turn this into a deposit?" : "Take this deposit?"}
           yes={`Take · ${total}`}
           close={() => setAsking(false)}
           run={async (key) => {
@@ -264,7 +295,7 @@ export function NewDepositRoom() {
             navigate(`/prepayments/${taken.id}`, { replace: true });
           }}
         >
-          {total} from {chosen?.name}, {target ? `for ${target.number}` : "on account"}.{" "}
+          {total} from {receipt.data?.number ?? chosen?.name}, {target ? `for ${target.number}` : "on account"}.{" "}
           {shown.taxes.length > 0 ? "Its tax is due now." : "Its tax is due with the invoice."}
         </Ask>
       )}

@@ -10,7 +10,7 @@ import { WhatItDoes } from "../../parts/TapeRoll";
 import { useNotices } from "../../shell/notices";
 
 /** What can be done with a deposit beside applying it. */
-export type DepositStep = "refund" | "keep" | "reverse" | "unapply" | "move";
+export type DepositStep = "refund" | "keep" | "reverse" | "undo" | "unapply" | "move";
 
 interface Shown {
   amount: number;
@@ -40,6 +40,12 @@ const words: Record<DepositStep, { verb: string; title: (number: string) => stri
     what: "For a deposit that was typed in error: the wrong customer, the wrong amount. The entry is turned round.",
     done: "is reversed",
   },
+  undo: {
+    verb: "Reverse",
+    title: (number) => `Reverse a refund of ${number}?`,
+    what: "For a refund that was never sent, or a part that was kept in error. The entry is turned round, the money is held again.",
+    done: "is held again",
+  },
   unapply: {
     verb: "Unapply",
     title: (number) => `Unapply ${number}?`,
@@ -53,6 +59,11 @@ const words: Record<DepositStep, { verb: string; title: (number: string) => stri
     done: "is moved",
   },
 };
+
+/** Refunds, and what was kept as income, that were not taken back; what went back to a card stays gone. */
+export function standingEnds(deposit: DepositView) {
+  return deposit.ends.filter((one) => one.id != null && !one.reversed_on);
+}
 
 /** One step of a deposit: what it does, before it is done. */
 export function DepositAsk({ deposit, step, close }: { deposit: DepositView; step: DepositStep; close: () => void }) {
@@ -79,6 +90,10 @@ function PostAsk({
   const ends = step === "refund" || step === "keep";
   const method = chosen ?? methods[0]?.code ?? "";
   const path = { id: deposit.id };
+  const standing = standingEnds(deposit);
+  const [typedEnd, setEnd] = useState<string>();
+  // The last one, unless another is chosen.
+  const end = Number(typedEnd ?? standing.at(-1)?.id ?? 0);
   const asked = (reason: string) => ({ date: day || null, reason });
   const ending = (reason: string) => ({
     ...asked(reason),
@@ -86,7 +101,7 @@ function PostAsk({
     method: step === "refund" ? method : null,
   });
   const preview = useQuery({
-    queryKey: ["deposit-step", step, deposit.id, deposit.version, day, ends && [amount, method]],
+    queryKey: ["deposit-step", step, deposit.id, deposit.version, day, ends && [amount, method], end],
     queryFn: async (): Promise<Shown> => {
       // The reason is asked for below; what it does to the books is the same for any.
       const why = "to be said";
@@ -96,15 +111,22 @@ function PostAsk({
         );
         return { ...back, entries: back.entries.map((one) => one.entry) };
       }
-      const end =
+      const shown =
         step === "refund"
           ? await got(api.POST("/api/deposits/{id}/refund/preview", { params: { path }, body: ending(why) }))
           : step === "keep"
             ? await got(api.POST("/api/deposits/{id}/keep/preview", { params: { path }, body: ending(why) }))
-            : await got(api.POST("/api/deposits/{id}/reverse/preview", { params: { path }, body: asked(why) }));
-      return { ...end, entries: end.entry ? [end.entry] : [] };
+            : step === "undo"
+              ? await got(
+                  api.POST("/api/deposits/{id}/ends/{end}/reverse/preview", {
+                    params: { path: { ...path, end } },
+                    body: asked(why),
+                  }),
+                )
+              : await got(api.POST("/api/deposits/{id}/reverse/preview", { params: { path }, body: asked(why) }));
+      return { ...shown, entries: shown.entry ? [shown.entry] : [] };
     },
-    enabled: step !== "refund" || method !== "",
+    enabled: (step !== "refund" || method !== "") && (step !== "undo" || end > 0),
     gcTime: 0,
     retry: false,
   });
@@ -123,6 +145,20 @@ function PostAsk({
             value: methods[0]?.code ?? "",
             choices: methods.map((one): [string, string] => [one.code, sentence(one.name)]),
             changed: setChosen,
+          },
+        ]
+      : []),
+    ...(step === "undo" && standing.length > 1
+      ? [
+          {
+            name: "end",
+            label: "Which",
+            value: String(end),
+            choices: standing.map((one): [string, string] => [
+              String(one.id),
+              `${one.number} · ${moneyWithCurrency(one.amount, deposit.currency)} ${one.kind === "refunded" ? "refunded" : "kept"}`,
+            ]),
+            changed: setEnd,
           },
         ]
       : []),
@@ -146,6 +182,11 @@ function PostAsk({
           await got(api.POST("/api/deposits/{id}/unapply", { params, body: { ...asked(reason), ...beside } }));
         } else if (step === "reverse") {
           await got(api.POST("/api/deposits/{id}/reverse", { params, body: { ...asked(reason), ...beside } }));
+        } else if (step === "undo") {
+          const params = { path: { ...path, end }, header: keyed(key) };
+          await got(
+            api.POST("/api/deposits/{id}/ends/{end}/reverse", { params, body: { ...asked(reason), ...beside } }),
+          );
         } else {
           const body = { ...ending(reason), ...beside };
           const ended = await (step === "refund"
