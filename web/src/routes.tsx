@@ -19,6 +19,7 @@ import { MessageRoom } from "./rooms/goingout/Message";
 import { PrintRoom } from "./rooms/goingout/Print";
 import { InvoiceRoom } from "./rooms/Invoice";
 import { InvoicesRoom } from "./rooms/Invoices";
+import { CreditRoom } from "./rooms/invoice/Credit";
 import { ItemRoom, NewItemRoom } from "./rooms/items/Item";
 import { ItemsRoom } from "./rooms/items/Items";
 import { PricesRoom } from "./rooms/items/Prices";
@@ -91,6 +92,7 @@ export const routes: RouteObject[] = [
       { path: "runs/:id", element: <RunRoom /> },
       { path: "credit-memos/:id", element: <CreditMemoRoom /> },
       { path: "invoices/:id", element: <InvoiceRoom /> },
+      { path: "invoices/:id/credit", element: <CreditRoom /> },
       { path: "prepayments", element: <DepositsRoom /> },
       { path: "prepayments/new", element: <NewDepositRoom /> },
       { path: "payment-requests/:id", element: <PaymentRequestRoom /> },

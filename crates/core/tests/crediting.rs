@@ -100,6 +100,32 @@ fn a_quantity_goes_off_what_is_open_and_is_kept_where_it_is_paid() {
     assert!(text.contains("1 × IT-1") && text.contains("-72.57") && text.contains("kept for the customer"), "{text}");
 }
 
+/// What is left to credit is said of each line, whatever is credited of it now. 2 of 4 at 59.00 and 20.00 off the price
+/// were credited: 236.00 − 118.00 − 20.00 = 98.00 are left, of 2; the freight is credited whole; drums are owed back.
+#[test]
+fn what_is_left_of_each_line_and_what_stands_in_its_way() {
+    let books = Books::new();
+    let mut drum = line(3, "1", "12", "0", "S23");
+    drum.kind = ItemKind::Packaging;
+    let input = books.invoice(vec![line(1, "4", "59", "0", "S23"), line(2, "1", "18", "0", "S23"), drum]);
+    let mut credit = crediting(&books, &input, 0, vec![quantity(0, "2"), quantity(1, "1")]);
+    let first = decide(&credit);
+    let now: Vec<i64> = first.left.iter().map(|line| line.now.0).collect();
+    assert_eq!(now, [11_800, 1_800, 0]);
+    after(&mut credit, &first);
+    credit.lines = vec![off(0, 2_000)];
+    let second = decide(&credit);
+    after(&mut credit, &second);
+    credit.lines = Vec::new();
+    let left = decide(&credit).left;
+    let said: Vec<_> = left.iter().map(|line| (line.quantity, line.amount.0, line.credited.0, line.now.0)).collect();
+    let of = |whole: i64| Quantity::from_whole(whole);
+    assert_eq!(said, [(of(2), 9_800, 13_800, 0), (of(0), 0, 1_800, 0), (of(1), 1_200, 0, 0)]);
+    assert_eq!(left[0].obstacle, None);
+    assert_eq!(left[1].obstacle.as_deref(), Some("All that IT-2 came to is credited already."));
+    assert!(left[2].obstacle.as_ref().is_some_and(|why| why.contains("containers")), "{left:?}");
+}
+
 /// postings.md, Documents: credit memo on a GBP invoice of rate 1.17, net 50.00, tax 11.50:
 /// 65000 58.50 · 41000 13.46 against 21000 71.96.
 #[test]

@@ -392,7 +392,7 @@ fn unapplied_money_turned_into_a_deposit() {
             entry: Some(EntryId(8)),
         };
         let held = item(1, (10_000, 10_000), decision.taxes.clone());
-        let how = Ending::Return { entry: EntryId(8), amount, unapplied: unapplied.clone() };
+        let how = Ending::Return { entry: EntryId(8), amount, unapplied: Box::new(unapplied.clone()) };
         let back = ending(&books, held, how, 10_000);
         let undone = end(&back);
         assert!(!stops(&undone.blockers), "{:?}", undone.blockers);

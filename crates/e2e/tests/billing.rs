@@ -257,6 +257,39 @@ async fn cancelled_and_billed_anew() -> Result<()> {
     till.stop_and_verify().await
 }
 
+/// Two of the books arrived wet and stay with the customer, the pack of frames was promised for less: 44.00 at 0 % and 6.00
+/// with 1.38 of tax at 23 % go off what is open, 1,207.48 − 51.38 = 1,156.10. More than is left is refused at its line.
+#[tokio::test]
+async fn lines_of_an_invoice_are_credited() -> Result<()> {
+    let (till, browser) = start("/billing/invoices?state=open&q=Kestrel").await?;
+    browser.wait_for("main", "I-3291").await?;
+    browser.press(Key::Enter).await?;
+    browser.wait_for("h1", "I-3291").await?;
+    browser.letter('l').await?;
+    browser.wait_for("h1", "Credit I-3291").await?;
+    browser.type_text("two arrived wet, one price was promised lower").await?;
+    tab_to(&browser, "Quantity of BK-01 to credit").await?;
+    browser.type_text("14").await?;
+    browser.wait_for("main table", "13 are left to credit").await?;
+    browser.press(Key::Backspace).await?;
+    browser.press(Key::Backspace).await?;
+    browser.type_text("2").await?;
+    tab_to(&browser, "Amount off the price of FR-50").await?;
+    browser.type_text("6").await?;
+    browser.wait_for("#roll", "−51.38").await?;
+    browser.wait_for("footer", "Credit €51.38").await?;
+    browser.control('\n').await?;
+    browser.wait_for("[role=dialog]", "Credit €51.38 of I-3291?").await?;
+    browser.press(Key::Enter).await?;
+    browser.wait_for("[data-testid=notice]", "CM-62 credits €51.38 of I-3291").await?;
+    browser.wait_for("#roll", "CM-62 over lines").await?;
+    browser.letter('o').await?;
+    browser.wait_for("h1", "I-3291").await?;
+    browser.wait_for("main", "€1,156.10 open").await?;
+    browser.close().await?;
+    till.stop_and_verify().await
+}
+
 /// What the mail service did not take is read, put right and sent again.
 #[tokio::test]
 async fn a_message_is_changed_and_sent_again() -> Result<()> {

@@ -232,7 +232,7 @@ async fn receipts(connection: &mut SqliteConnection, word: &str, id: i64, invoic
 
 async fn credit_memos(connection: &mut SqliteConnection, invoices: &str) -> Result<Vec<TrailStep>> {
     sqlx::query!(
-        r#"SELECT id, number AS "number!", document_date AS "date!: NaiveDate", -total_minor AS "total_minor!: i64", currency
+        r#"SELECT id, number AS "number!", document_date AS "date!: NaiveDate", -total_minor AS "total_minor!: i64", currency, whole AS "whole!: bool"
            FROM credit_memos WHERE invoice_id IN (SELECT value FROM json_each(?)) ORDER BY id"#,
         invoices
     )
@@ -240,7 +240,7 @@ async fn credit_memos(connection: &mut SqliteConnection, invoices: &str) -> Resu
     .await?
     .into_iter()
     .map(|row| {
-        let state = "over the whole".to_owned();
+        let state = if row.whole { "over the whole" } else { "over lines" }.to_owned();
         step(DocumentKind::CreditMemo, row.id, row.number, Some(row.date), state, Some(-row.total_minor), &row.currency)
     })
     .collect()

@@ -4684,8 +4684,12 @@ export interface components {
             entry?: null | components["schemas"]["Entry"];
             /** @description To be sent back. */
             fingerprint: string;
+            /** @description What of each line of the invoice is left to credit, and what is credited of it. */
+            lines: components["schemas"]["LeftToCredit"][];
             /** @description The arithmetic. */
             tape: components["schemas"]["Tape"];
+            /** @description What it comes to, with tax, in the invoice's currency. */
+            total: components["schemas"]["Money"];
         };
         /** @description A customer as it is kept, with what belongs to it. */
         CustomerFile: {
@@ -6113,6 +6117,24 @@ export interface components {
              * @description The version seen.
              */
             version: number;
+        };
+        /**
+         * @description What of a line of an invoice is left to credit. Amounts are as priced, in the invoice's currency: with tax where its
+         *     prices carry it.
+         */
+        LeftToCredit: {
+            /** @description What of its amount is left. */
+            amount: components["schemas"]["Money"];
+            /** @description What was credited of it before. */
+            credited: components["schemas"]["Money"];
+            /** @description What is credited of it now. */
+            now: components["schemas"]["Money"];
+            /** @description Why nothing of it can be credited; none where something can. */
+            obstacle?: string | null;
+            /** @description The position of the line on the invoice, from zero. */
+            position: number;
+            /** @description How much of it is left, in the line's unit; nothing of what bills in advance, of which amounts are credited. */
+            quantity: components["schemas"]["Decimal4"];
         };
         /** @description What an invoice uses of a prepayment invoice. */
         LessPrepaid: {

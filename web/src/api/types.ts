@@ -13,6 +13,7 @@ export type AdvanceLineView = Schemas["AdvanceLineView"];
 export type AdvancePlan = Schemas["AdvancePlan"];
 export type AskAs = Schemas["AskAs"];
 export type CreditLine = Schemas["CreditLine"];
+export type CreditPreview = Schemas["CreditPreview"];
 export type MadeLinkView = Schemas["MadeLinkView"];
 export type DepositOffer = Schemas["DepositOffer"];
 export type DepositPreview = Schemas["DepositPreview"];

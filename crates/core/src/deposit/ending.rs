@@ -88,7 +88,7 @@ pub enum Ending {
         /// What it said: amount and base amount.
         amount: (Money, Money),
         /// What stands against the money it was made of.
-        unapplied: Standing,
+        unapplied: Box<Standing>,
     },
 }
 
@@ -183,7 +183,7 @@ impl EndDecision {
         if let Ending::Return { unapplied, .. } = &input.ending {
             // What stood against the money is what the deposit is given up for: the money is free of it.
             let amounts = (input.amount, self.amount_base);
-            posting.applications = taken_back(std::slice::from_ref(unapplied), &posting.entries, input.date.date);
+            posting.applications = taken_back(std::slice::from_ref(&**unapplied), &posting.entries, input.date.date);
             posting.applications.push(NewApplication {
                 date: input.date.date,
                 debit: Which::Known(unapplied.debit.id),

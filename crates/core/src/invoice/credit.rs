@@ -25,7 +25,10 @@
 //! ```
 
 mod advance;
+mod left;
 mod taping;
+
+pub use left::LeftToCredit;
 
 use crate::accounts::{Account, AccountMap, Purpose};
 use crate::calendar::{DateOrder, DocumentDate, Periods, Terms, words};
@@ -41,7 +44,7 @@ use crate::open_items::{OpenItem, Side};
 use crate::order::{OrderAfter, OrderFacts, compare};
 use crate::people::check_reason;
 use crate::posting::{NewApplication, NewItem, Posting, Which, account_of};
-use crate::prepayment::using::{taxed_alike, used_by};
+use crate::prepayment::using::used_by;
 use crate::prepayment::{Part, Prepaid};
 use crate::spread::spread;
 use crate::tape::{Change, Tape};
@@ -136,6 +139,8 @@ pub struct CreditDecision {
     pub credits: Vec<usize>,
     /// What each of its lines gives up of what was billed in advance; nothing for what bills goods and work.
     pub given_up: Vec<Part>,
+    /// What of each line of the invoice is left to credit, before this.
+    pub left: Vec<LeftToCredit>,
     /// What of it settles the open rest of the invoice, in the invoice's currency and in base currency.
     pub settles: (Money, Money),
     /// What of it is kept for the customer, likewise.
@@ -267,6 +272,7 @@ pub fn decide(input: &CreditInput<'_>) -> CreditDecision {
         mark: fingerprint::of(&(input.invoice, &credits, &before, amounts, &document.taxes, settles.0)),
         fingerprint: fingerprint::of(&(&document, &credits, &before, &entry, settles, kept)),
         blockers: findings.finish(),
+        left: left::left(input, &credits, &document.lines),
         document,
         credits,
         given_up,
@@ -320,22 +326,14 @@ fn line(input: &CreditInput<'_>, at: usize, wish: LineToCredit, findings: &mut F
     if let Some(row) = input.prepaid(wish.position) {
         return advance::advance(input, (at, billed), row, wish.what, findings);
     }
-    if !taxed_alike(billed) {
-        let sentence = format!(
-            "{} was taxed in advance at another rate than on {}. Cancel {} and bill it again.",
-            billed.code, input.number, input.number
-        );
-        findings.add(Check::CannotCredit, format!("lines.{at}"), sentence);
+    let field = format!("lines.{at}");
+    if let Some(sentence) = left::obstacle(input, wish.position, billed) {
+        findings.add(Check::CannotCredit, field, sentence);
     }
     let so_far = input.so_far(wish.position);
     let priced = billed.amount - billed.off;
-    let left = priced - so_far.amount;
-    let left_quantity = Quantity::from_scaled(billed.quantity.scaled() - so_far.quantity.scaled());
+    let (left_quantity, left) = left::of_line(billed, so_far);
     let currency = input.document.currency;
-    if billed.kind == ItemKind::Packaging {
-        let sentence = format!("{} is owed back. Enter what comes back under the customer's containers.", billed.code);
-        findings.add(Check::CannotCredit, format!("lines.{at}"), sentence);
-    }
     let (quantity, amount) = match wish.what {
         What::Quantity(quantity) => {
             let field = format!("lines.{at}.quantity");

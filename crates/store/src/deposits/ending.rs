@@ -204,7 +204,7 @@ async fn to_reverse<'a>(
                 let sentence = format!("{} is reversed already.", loaded.input.item.document.number);
                 StoreError::invalid("deposit", sentence)
             })?;
-            Ending::Return { entry, amount, unapplied }
+            Ending::Return { entry, amount, unapplied: Box::new(unapplied) }
         }
         (None, None) => return Err(StoreError::Corrupt("a deposit without a place".to_owned())),
     };

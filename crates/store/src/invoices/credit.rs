@@ -10,7 +10,9 @@ use till_core::entry::Entry;
 use till_core::fixed::Quantity;
 use till_core::ids::{ApprovalId, CreditMemoId, CustomerId, DocumentKind, DocumentRef, InvoiceId, OrderId};
 use till_core::invoice::LinkRole;
-use till_core::invoice::credit::{BilledLine, CreditDecision, CreditInput, Credited, LineToCredit, What, decide};
+use till_core::invoice::credit::{
+    BilledLine, CreditDecision, CreditInput, Credited, LeftToCredit, LineToCredit, What, decide,
+};
 use till_core::money::{Currency, Money};
 use till_core::open_items::Side;
 use till_core::people::check_reason;
@@ -58,6 +60,10 @@ pub struct ToCredit {
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct CreditPreview {
+    /// What of each line of the invoice is left to credit, and what is credited of it.
+    pub lines: Vec<LeftToCredit>,
+    /// What it comes to, with tax, in the invoice's currency.
+    pub total: Money,
     /// The arithmetic.
     pub tape: Tape,
     /// The entry.
@@ -213,6 +219,8 @@ pub async fn credit_preview(
 ) -> Result<CreditPreview> {
     let decision = decide(&load(connection, rules, id, wish).await?);
     Ok(CreditPreview {
+        lines: decision.left,
+        total: decision.document.total,
         tape: decision.tape,
         entry: decision.entry,
         changes: decision.changes,

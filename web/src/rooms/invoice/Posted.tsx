@@ -85,6 +85,17 @@ export function Posted({ invoice }: { invoice: InvoiceView }) {
           disabled: !papersReady,
         },
         { key: "m", label: "Send again", run: () => setAsking("again"), needs: "send_out" },
+        ...(ahead
+          ? []
+          : [
+              {
+                key: "l",
+                label: "Credit lines",
+                run: () => navigate(`/invoices/${invoice.id}/credit`),
+                disabled: !!cancelled,
+                needs: "cancel_invoice" as const,
+              },
+            ]),
         {
           key: "x",
           label: ahead ? "Credit…" : "Cancel it",

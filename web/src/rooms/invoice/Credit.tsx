@@ -1,0 +1,286 @@
+import TextField from "@mui/material/TextField";
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { useNavigate, useParams } from "react-router";
+import { api, got, keyed, Problem } from "../../api/client";
+import type { CreditLine, CreditPreview, InvoiceView } from "../../api/types";
+import { decimal, exponentOf, money, moneyWithCurrency, number, typedDecimal } from "../../format";
+import { Lines, Scroll, useBase, useEverythingChanged, useToday, Wrong } from "../../parts/bits";
+import { DateField } from "../../parts/DateField";
+import { BlockerLines, ChangeLines, EntryLines, Paper, TapeLines, Tear } from "../../parts/TapeRoll";
+import { ApprovalStrip, useApprovals } from "../../parts/together";
+import { Ask } from "../../shell/Ask";
+import { useNotices } from "../../shell/notices";
+import { Worktop } from "../../shell/Worktop";
+
+/** What was typed for a line: how much of it, or how much off its price. */
+interface Typed {
+  quantity?: string;
+  amount?: string;
+}
+
+/** Credits lines of a posted invoice: the goods stay with the customer. */
+export function CreditRoom() {
+  const { id = "" } = useParams();
+  const invoice = useQuery({
+    queryKey: ["invoice", id],
+    queryFn: () => got(api.GET("/api/invoices/{id}", { params: { path: { id: Number(id) } } })),
+  });
+  if (!invoice.data?.document) {
+    return (
+      <Worktop title="Credit memo" actions={[]} back={`/invoices/${id}`}>
+        {invoice.error && <Wrong error={invoice.error} />}
+      </Worktop>
+    );
+  }
+  return <Opened key={id} invoice={invoice.data} document={invoice.data.document} />;
+}
+
+function Opened({ invoice, document }: { invoice: InvoiceView; document: NonNullable<InvoiceView["document"]> }) {
+  const navigate = useNavigate();
+  const changed = useEverythingChanged();
+  const { say } = useNotices();
+  const today = useToday();
+  const approvals = useApprovals("invoice", invoice.id);
+  const [typed, setTyped] = useState<Record<number, Typed>>({});
+  const [reason, setReason] = useState("");
+  const [day, setDay] = useState("");
+  const [asking, setAsking] = useState(false);
+  const [unsaid, setUnsaid] = useState(false);
+  const currency = document.currency;
+  const lines: CreditLine[] = Object.entries(typed)
+    .map(([position, { quantity, amount }]) => ({
+      position: Number(position),
+      quantity: typedDecimal(quantity ?? "") || null,
+      amount: typedDecimal(amount ?? "") || null,
+    }))
+    .filter((line) => line.quantity || line.amount);
+  const body = { lines, date: day || null };
+  const preview = useQuery({
+    queryKey: ["credit-preview", invoice.id, invoice.version, body],
+    queryFn: () =>
+      got(
+        api.POST("/api/invoices/{id}/credit/preview", {
+          params: { path: { id: invoice.id } },
+          // What it does to the books is the same for any reason.
+          body: { ...body, reason: "to be said" },
+        }),
+      ),
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+  const problem = preview.error instanceof Problem ? preview.error : null;
+  const shown = problem ? undefined : preview.data;
+  const errors: Record<string, string> = {};
+  for (const blocker of shown?.blockers ?? []) {
+    // Nothing typed yet is no mistake.
+    if (blocker.effect === "stops" && lines.length > 0) {
+      errors[blocker.field] ??= blocker.sentence;
+    }
+  }
+  if (problem?.field) {
+    errors[problem.field] = problem.message;
+  }
+  if (unsaid && reason.trim() === "") {
+    errors.reason = "Say why, in a few words: the customer reads it on the credit memo.";
+  }
+  const stopped =
+    lines.length === 0 || !shown || preview.isFetching || shown.blockers.some((blocker) => blocker.effect === "stops");
+  const total = shown && lines.length > 0 ? moneyWithCurrency(shown.total, currency) : "";
+  const known = /^(lines\..*|date|reason)$/;
+  const elsewhere = Object.entries(errors).find(([field]) => !known.test(field));
+  const credit = (position: number, what: Typed) => setTyped((now) => ({ ...now, [position]: what }));
+  const all = () =>
+    setTyped(
+      Object.fromEntries(
+        (preview.data?.lines ?? [])
+          .filter((line) => !line.obstacle)
+          .map((line) => [
+            line.position,
+            line.quantity === "0"
+              ? { amount: decimal(line.amount, exponentOf(currency)) }
+              : { quantity: number(line.quantity) },
+          ]),
+      ),
+    );
+  return (
+    <Worktop
+      title={`Credit ${invoice.number}`}
+      sum={`${invoice.customer.name} · the goods stay there`}
+      back={`/invoices/${invoice.id}`}
+      actions={[
+        {
+          key: "p",
+          label: total ? `Credit ${total}` : "Credit",
+          run: () => {
+            setUnsaid(reason.trim() === "");
+            setAsking(reason.trim() !== "");
+          },
+          primary: true,
+          disabled: stopped,
+          needs: "cancel_invoice",
+        },
+        { key: "a", label: "All that is left", run: all },
+        { key: "c", label: "Customer account", run: () => navigate(`/customers/${invoice.customer.id}`), quiet: true },
+      ]}
+      rest={
+        <span>
+          all of a line <kbd>=</kbd>
+        </span>
+      }
+      tape={<CreditTape preview={lines.length > 0 ? shown : undefined} />}
+    >
+      <ApprovalStrip approvals={approvals} />
+      <div style={{ display: "grid", gridTemplateColumns: "minmax(0, 1fr) 170px", gap: 14, margin: "6px 0 14px" }}>
+        <TextField
+          label="Why"
+          value={reason}
+          onChange={(event) => setReason(event.target.value)}
+          autoFocus
+          error={!!errors.reason}
+          helperText={errors.reason ?? "Stands on the credit memo"}
+        />
+        <DateField
+          label="Date"
+          typed={day}
+          assumed={today}
+          onType={setDay}
+          error={errors.date}
+          from="the business date"
+        />
+      </div>
+      {(elsewhere || errors.lines) && (
+        <p role="alert" style={{ margin: "0 0 8px" }}>
+          <Wrong error={new Error(elsewhere?.[1] ?? errors.lines ?? "")} />
+        </p>
+      )}
+      <Scroll>
+        <Lines label="Lines of the invoice">
+          <thead>
+            <tr>
+              <th>Item</th>
+              <th className="right">Billed</th>
+              <th className="right">{document.gross_priced ? "Amount with tax" : "Amount"}</th>
+              <th className="right">Left</th>
+              <th className="right">Quantity</th>
+              <th className="right">or off the price</th>
+              <th className="right">Credit {currency}</th>
+            </tr>
+          </thead>
+          <tbody>
+            {document.lines.map((line, position) => {
+              const left = preview.data?.lines.find((one) => one.position === position);
+              const at = lines.findIndex((one) => one.position === position);
+              const wrong = errors[`lines.${at}.quantity`] ?? errors[`lines.${at}.amount`] ?? errors[`lines.${at}`];
+              const mine = typed[position] ?? {};
+              const field = (what: keyof Typed, label: string, whole: string) => (
+                <TextField
+                  value={mine[what] ?? ""}
+                  onChange={(event) => credit(position, { [what]: event.target.value })}
+                  onKeyDown={(event) => {
+                    if (event.key === "=") {
+                      event.preventDefault();
+                      credit(position, { [what]: whole });
+                    }
+                  }}
+                  error={!!wrong && mine[what] !== undefined}
+                  sx={{ width: what === "quantity" ? 84 : 104 }}
+                  slotProps={{
+                    htmlInput: { "aria-label": label, inputMode: "decimal", style: { textAlign: "right" } },
+                  }}
+                />
+              );
+              return (
+                <tr key={position}>
+                  <td>
+                    <b>{line.code}</b> {line.description}
+                    {(wrong ?? left?.obstacle) && (
+                      <div className={wrong ? "wrong" : "dim"} role={wrong ? "alert" : undefined}>
+                        {wrong ?? left?.obstacle}
+                      </div>
+                    )}
+                  </td>
+                  <td className="right dim">
+                    {number(line.quantity)} {line.unit}
+                  </td>
+                  <td className="right dim">{money(line.amount - line.off, currency)}</td>
+                  <td className="right">
+                    {left && (left.quantity === "0" ? "" : `${number(left.quantity)} ${line.unit} · `)}
+                    {left && money(left.amount, currency)}
+                  </td>
+                  <td className="right">
+                    {left && !left.obstacle && left.quantity !== "0"
+                      ? field("quantity", `Quantity of ${line.code} to credit`, number(left.quantity))
+                      : ""}
+                  </td>
+                  <td className="right">
+                    {left && !left.obstacle
+                      ? field(
+                          "amount",
+                          `Amount off the price of ${line.code}`,
+                          decimal(left.amount, exponentOf(currency)),
+                        )
+                      : ""}
+                  </td>
+                  <td className="right">{left && at >= 0 && !wrong ? money(left.now, currency) : ""}</td>
+                </tr>
+              );
+            })}
+          </tbody>
+        </Lines>
+      </Scroll>
+      {asking && shown && (
+        <Ask
+          title={`Credit ${total} of ${invoice.number}?`}
+          yes={`Credit · ${total}`}
+          close={() => setAsking(false)}
+          run={async (key) => {
+            const done = await got(
+              api.POST("/api/invoices/{id}/credit", {
+                params: { path: { id: invoice.id }, header: keyed(key) },
+                body: { ...body, reason, seen: shown.fingerprint },
+              }),
+            );
+            say(
+              done.waits != null
+                ? {
+                    kind: "done",
+                    text: "This is above your limit: it waits for a supervisor, and nothing has changed yet.",
+                    links: [{ text: "Look at the request", to: `/approvals/${done.waits}` }],
+                  }
+                : { kind: "done", text: `${done.number} credits ${total} of ${invoice.number}.` },
+            );
+            await changed();
+            navigate(done.credit_memo != null ? `/credit-memos/${done.credit_memo}` : `/invoices/${invoice.id}`, {
+              replace: true,
+            });
+          }}
+        >
+          What is open of {invoice.number} is settled by it first; what was paid is kept for the customer, unapplied.
+        </Ask>
+      )}
+    </Worktop>
+  );
+}
+
+function CreditTape({ preview }: { preview: CreditPreview | undefined }) {
+  const base = useBase();
+  if (!preview) {
+    return (
+      <Paper>
+        <div className="words quiet" style={{ marginTop: 8 }}>
+          The credit memo and its entry appear here as soon as a line says how much.
+        </div>
+      </Paper>
+    );
+  }
+  return (
+    <Paper>
+      <TapeLines tape={preview.tape} />
+      <BlockerLines blockers={preview.blockers} />
+      <Tear />
+      {preview.entry && <EntryLines entry={preview.entry} base={base} title="Entry when posted" />}
+      <ChangeLines changes={preview.changes} base={base} />
+    </Paper>
+  );
+}
