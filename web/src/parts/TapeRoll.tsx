@@ -236,6 +236,35 @@ export function Tear() {
   return <div className="tear" />;
 }
 
+/** The roll of something that is not posted yet: what it would do, or what is waited for until that can be said. */
+export function PreviewTape({
+  preview,
+  until,
+}: {
+  preview: { tape: Tape; blockers: Blocker[]; entry?: Entry | null; changes: Change[] } | undefined;
+  until: string;
+}) {
+  const base = useBase();
+  if (!preview) {
+    return (
+      <Paper>
+        <div className="words quiet" style={{ marginTop: 8 }}>
+          {until}
+        </div>
+      </Paper>
+    );
+  }
+  return (
+    <Paper>
+      <TapeLines tape={preview.tape} />
+      <BlockerLines blockers={preview.blockers} />
+      <Tear />
+      {preview.entry && <EntryLines entry={preview.entry} base={base} title="Entry when posted" />}
+      <ChangeLines changes={preview.changes} base={base} />
+    </Paper>
+  );
+}
+
 /** What a step would do to the books, in a dialog that asks before it is done. */
 export function WhatItDoes({
   does,

@@ -1,8 +1,8 @@
 import TextField from "@mui/material/TextField";
 import type { MoneyPreview, OpenItem } from "../api/types";
 import { date, decimal, exponentOf, money } from "../format";
-import { Late, Lines, Marked, useBase } from "../parts/bits";
-import { BlockerLines, ChangeLines, EntryLines, Paper, TapeLines, Tear } from "../parts/TapeRoll";
+import { Late, Lines, Marked } from "../parts/bits";
+import { PreviewTape } from "../parts/TapeRoll";
 
 /** Amounts typed for open items, by item; none typed yet means: propose the oldest first. */
 export type Typed = Record<number, string> | undefined;
@@ -126,24 +126,11 @@ export function ApplyTable({ items, currency, typed, setTyped, preview, errors }
 }
 
 export function MoneyTape({ preview }: { preview: MoneyPreview | undefined }) {
-  const base = useBase();
-  if (!preview) {
-    return (
-      <Paper>
-        <div className="words quiet" style={{ marginTop: 8 }}>
-          The arithmetic and the entry appear here as soon as there is a customer and an amount.
-        </div>
-      </Paper>
-    );
-  }
   return (
-    <Paper>
-      <TapeLines tape={preview.tape} />
-      <BlockerLines blockers={preview.blockers} />
-      <Tear />
-      {preview.entry && <EntryLines entry={preview.entry} base={base} title="Entry when posted" />}
-      <ChangeLines changes={preview.changes} base={base} />
-    </Paper>
+    <PreviewTape
+      preview={preview}
+      until="The arithmetic and the entry appear here as soon as there is a customer and an amount."
+    />
   );
 }
 

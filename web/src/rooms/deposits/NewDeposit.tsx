@@ -5,12 +5,11 @@ import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import { api, got, keyed, Problem } from "../../api/client";
-import type { DepositPreview } from "../../api/types";
 import { date as day, decimal, exponentOf, moneyWithCurrency, sentence, typedDecimal } from "../../format";
-import { useBase, useEverythingChanged, useToday, Wrong } from "../../parts/bits";
+import { useEverythingChanged, useToday, Wrong } from "../../parts/bits";
 import { DateField } from "../../parts/DateField";
 import { usePaymentMethods } from "../../parts/methods";
-import { BlockerLines, ChangeLines, EntryLines, Paper, TapeLines, Tear } from "../../parts/TapeRoll";
+import { PreviewTape } from "../../parts/TapeRoll";
 import { Ask } from "../../shell/Ask";
 import { useNotices } from "../../shell/notices";
 import { Worktop } from "../../shell/Worktop";
@@ -156,7 +155,12 @@ export function NewDepositRoom() {
           from a field <kbd>Ctrl Enter</kbd>
         </span>
       }
-      tape={<DepositTape preview={shown} />}
+      tape={
+        <PreviewTape
+          preview={shown}
+          until="The arithmetic and the entry appear here as soon as there is a customer and an amount."
+        />
+      }
     >
       <Form>
         <Autocomplete
@@ -300,27 +304,5 @@ export function NewDepositRoom() {
         </Ask>
       )}
     </Worktop>
-  );
-}
-
-function DepositTape({ preview }: { preview: DepositPreview | undefined }) {
-  const base = useBase();
-  if (!preview) {
-    return (
-      <Paper>
-        <div className="words quiet" style={{ marginTop: 8 }}>
-          The arithmetic and the entry appear here as soon as there is a customer and an amount.
-        </div>
-      </Paper>
-    );
-  }
-  return (
-    <Paper>
-      <TapeLines tape={preview.tape} />
-      <BlockerLines blockers={preview.blockers} />
-      <Tear />
-      {preview.entry && <EntryLines entry={preview.entry} base={base} title="Entry when posted" />}
-      <ChangeLines changes={preview.changes} base={base} />
-    </Paper>
   );
 }

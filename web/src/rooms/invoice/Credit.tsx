@@ -3,11 +3,11 @@ import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate, useParams } from "react-router";
 import { api, got, keyed, Problem } from "../../api/client";
-import type { CreditLine, CreditPreview, InvoiceView } from "../../api/types";
+import type { CreditLine, InvoiceView } from "../../api/types";
 import { decimal, exponentOf, money, moneyWithCurrency, number, typedDecimal } from "../../format";
-import { Lines, Scroll, useBase, useEverythingChanged, useToday, Wrong } from "../../parts/bits";
+import { Lines, Scroll, useEverythingChanged, useToday, Wrong } from "../../parts/bits";
 import { DateField } from "../../parts/DateField";
-import { BlockerLines, ChangeLines, EntryLines, Paper, TapeLines, Tear } from "../../parts/TapeRoll";
+import { PreviewTape } from "../../parts/TapeRoll";
 import { ApprovalStrip, useApprovals } from "../../parts/together";
 import { Ask } from "../../shell/Ask";
 import { useNotices } from "../../shell/notices";
@@ -128,7 +128,12 @@ function Opened({ invoice, document }: { invoice: InvoiceView; document: NonNull
           all of a line <kbd>=</kbd>
         </span>
       }
-      tape={<CreditTape preview={lines.length > 0 ? shown : undefined} />}
+      tape={
+        <PreviewTape
+          preview={lines.length > 0 ? shown : undefined}
+          until="The credit memo and its entry appear here as soon as a line says how much."
+        />
+      }
     >
       <ApprovalStrip approvals={approvals} />
       <div style={{ display: "grid", gridTemplateColumns: "minmax(0, 1fr) 170px", gap: 14, margin: "6px 0 14px" }}>
@@ -260,27 +265,5 @@ function Opened({ invoice, document }: { invoice: InvoiceView; document: NonNull
         </Ask>
       )}
     </Worktop>
-  );
-}
-
-function CreditTape({ preview }: { preview: CreditPreview | undefined }) {
-  const base = useBase();
-  if (!preview) {
-    return (
-      <Paper>
-        <div className="words quiet" style={{ marginTop: 8 }}>
-          The credit memo and its entry appear here as soon as a line says how much.
-        </div>
-      </Paper>
-    );
-  }
-  return (
-    <Paper>
-      <TapeLines tape={preview.tape} />
-      <BlockerLines blockers={preview.blockers} />
-      <Tear />
-      {preview.entry && <EntryLines entry={preview.entry} base={base} title="Entry when posted" />}
-      <ChangeLines changes={preview.changes} base={base} />
-    </Paper>
   );
 }

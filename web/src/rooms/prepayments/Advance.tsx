@@ -6,9 +6,9 @@ import { useNavigate, useParams } from "react-router";
 import { api, got, keyed, newKey, Problem } from "../../api/client";
 import type { AdvanceForm, AdvanceLineView, AdvancePlan, AskAs } from "../../api/types";
 import { money, moneyWithCurrency, number, percent, typedDecimal } from "../../format";
-import { Lines, Marked, Scroll, useBase, useEverythingChanged, useToday, Wrong } from "../../parts/bits";
+import { Lines, Marked, Scroll, useEverythingChanged, useToday, Wrong } from "../../parts/bits";
 import { DateField } from "../../parts/DateField";
-import { BlockerLines, ChangeLines, EntryLines, Paper, TapeLines, Tear } from "../../parts/TapeRoll";
+import { PreviewTape } from "../../parts/TapeRoll";
 import { staleWords } from "../../parts/together";
 import { Ask } from "../../shell/Ask";
 import { useNotices } from "../../shell/notices";
@@ -182,7 +182,12 @@ function Opened({ kept }: { kept: AdvancePlan }) {
           from a field <kbd>Ctrl Enter</kbd>
         </span>
       }
-      tape={<AdvanceTape plan={problem ? undefined : plan} />}
+      tape={
+        <PreviewTape
+          preview={!problem && plan?.preview ? { ...plan.preview, blockers: plan.blockers } : undefined}
+          until="The arithmetic and the entry appear here as soon as something is asked for."
+        />
+      }
     >
       <Form>
         <fieldset>
@@ -369,27 +374,5 @@ function Opened({ kept }: { kept: AdvancePlan }) {
         </Ask>
       )}
     </Worktop>
-  );
-}
-
-function AdvanceTape({ plan }: { plan: AdvancePlan | undefined }) {
-  const base = useBase();
-  if (!plan?.preview) {
-    return (
-      <Paper>
-        <div className="words quiet" style={{ marginTop: 8 }}>
-          The arithmetic and the entry appear here as soon as something is asked for.
-        </div>
-      </Paper>
-    );
-  }
-  return (
-    <Paper>
-      <TapeLines tape={plan.preview.tape} />
-      <BlockerLines blockers={plan.blockers} />
-      <Tear />
-      {plan.preview.entry && <EntryLines entry={plan.preview.entry} base={base} title="Entry when posted" />}
-      <ChangeLines changes={plan.preview.changes} base={base} />
-    </Paper>
   );
 }
