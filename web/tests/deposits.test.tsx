@@ -16,6 +16,7 @@ import type { InvoiceView } from "../src/api/types";
 import { DepositRoom } from "../src/rooms/deposits/Deposit";
 import { DepositsRoom, whyNow } from "../src/rooms/deposits/Deposits";
 import { NewDepositRoom } from "../src/rooms/deposits/NewDeposit";
+import { OnAccount } from "../src/rooms/deposits/OnAccount";
 import { DepositsOfDraft } from "../src/rooms/invoice/deposits";
 import { type Answers, no, stage } from "./stage";
 
@@ -377,4 +378,57 @@ test("a refund that was never sent is reversed: the last one, or the one that is
   const sent = room.asked("POST /api/deposits/{id}/ends/{end}/reverse").at(-1);
   expect(sent?.params?.path).toEqual({ id: 9, end: 4 });
   expect(sent?.body).toEqual({ version: 3, seen: "seen", date: null, reason: "never sent" });
+});
+
+test("what lies on account is offered for an invoice: in its currency, for no order", async () => {
+  const deposits = [
+    row({ order: null, order_number: null, held: 6000 }),
+    row({ id: 10, number: "D-42" }),
+    row({ id: 11, number: "D-43", order: null, order_number: null, currency: "GBP" }),
+    row({ id: 12, number: "D-44", order: null, order_number: null, quote: 3 }),
+  ];
+  const room = stage(<OnAccount customer={2} currency="EUR" invoice={31} />, "/", {
+    "GET /api/deposits": { deposits, count: 4, held_base: 0 },
+  });
+  const link = await screen.findByRole("link", { name: "apply €60.00 of D-41" });
+  expect(link.getAttribute("href")).toBe("/prepayments/9?apply=31");
+  expect(screen.getAllByRole("link")).toHaveLength(1);
+  expect(room.asked("GET /api/deposits").at(-1)?.params?.query).toMatchObject({ customer: 2, state: "held" });
+});
+
+test("offered for an invoice, a deposit opens where it is applied to that invoice, as far as it is held", async () => {
+  const item = (id: number, open: number) => ({
+    item: id + 100,
+    document: { kind: "invoice", id, number: `I-${id}` },
+    number: `I-${id}`,
+    customer: 2,
+    branch: null,
+    currency: "EUR",
+    total: open,
+    open,
+    document_date: "2026-03-01",
+    due_date: "2026-03-31",
+    days_late: 0,
+  });
+  const preview = { ...end, document: { applied: [], amount: 0 } };
+  const room = stage(
+    <DepositRoom />,
+    "/prepayments/9?apply=31",
+    {
+      ...answers,
+      "GET /api/deposits/{id}": () => view({ order: null, order_number: null, held: 6000, taken: 6000 }),
+      "GET /api/customers/{id}": { open_items: [item(30, 20000), item(31, 50000)] },
+      "POST /api/deposits/{id}/applications/preview": preview,
+    },
+    "/prepayments/:id",
+  );
+  const field = await screen.findByLabelText<HTMLInputElement>(/Apply to I-31/);
+  expect(field.value).toBe("60.00");
+  expect(screen.getByLabelText<HTMLInputElement>(/Apply to I-30/).value).toBe("");
+  await waitFor(() =>
+    expect(room.asked("POST /api/deposits/{id}/applications/preview").at(-1)?.body).toEqual({
+      date: null,
+      applications: [{ item: 131, amount: "60.00" }],
+    }),
+  );
 });

@@ -13,6 +13,7 @@ import { Ask } from "../shell/Ask";
 import { useNotices } from "../shell/notices";
 import { Worktop } from "../shell/Worktop";
 import { ApplyTable, asApplications, fieldErrors, MoneyTape, type Typed } from "./Applying";
+import { OnAccount } from "./deposits/OnAccount";
 
 const Form = styled("div")({
   display: "grid",
@@ -147,6 +148,7 @@ export function NewReceiptRoom() {
       }
       tape={<MoneyTape preview={shown} />}
     >
+      <OnAccount customer={customerId} currency={currency} invoice={invoiceId} />
       <Form>
         <Autocomplete
           options={customers.data ?? []}

@@ -1,9 +1,9 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { Link, useNavigate, useParams } from "react-router";
+import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { api, got, keyed, Problem } from "../../api/client";
 import type { DepositView } from "../../api/types";
-import { date, money, moneyWithCurrency, typedDecimal } from "../../format";
+import { date, decimal, exponentOf, money, moneyWithCurrency, typedDecimal } from "../../format";
 import { Facts, Lines, Marked, Scroll, useBase, useEverythingChanged, Wrong } from "../../parts/bits";
 import { PrintedPaper, usePapersReady } from "../../parts/PrintedPaper";
 import { referenceOf, whereabouts } from "../../parts/payment";
@@ -50,8 +50,11 @@ function Opened({ deposit }: { deposit: DepositView }) {
   const approvals = useApprovals("deposit", deposit.id);
   const papersReady = usePapersReady();
   const [step, setStep] = useState<DepositStep>();
-  const [applying, setApplying] = useState(false);
-  const [typed, setTyped] = useState<Typed>();
+  // Offered for an invoice, it opens where it is applied, to that invoice.
+  const [params] = useSearchParams();
+  const offeredFor = params.get("apply");
+  const [applying, setApplying] = useState(offeredFor !== null && deposit.held > 0);
+  const [said, setTyped] = useState<Typed>();
   const [asking, setAsking] = useState(false);
   const held = deposit.held > 0;
   const customer = useQuery({
@@ -59,6 +62,11 @@ function Opened({ deposit }: { deposit: DepositView }) {
     queryFn: () => got(api.GET("/api/customers/{id}", { params: { path: { id: deposit.customer } } })),
     enabled: held && applying,
   });
+  const wanted = customer.data?.open_items.find(
+    (item) => item.document.kind === "invoice" && String(item.document.id) === offeredFor,
+  );
+  const whole = wanted && decimal(Math.min(wanted.open, deposit.held), exponentOf(deposit.currency));
+  const typed = said ?? (wanted && whole ? { [wanted.item]: whole } : undefined);
   const body = { date: null, applications: asApplications(typed, typedDecimal) };
   const preview = useQuery({
     queryKey: ["apply-deposit", deposit.id, deposit.version, body],

@@ -9,6 +9,7 @@ import { PrintedPaper, usePapersReady } from "../../parts/PrintedPaper";
 import { ApprovalStrip, useApprovals } from "../../parts/together";
 import { useNotices } from "../../shell/notices";
 import { Worktop } from "../../shell/Worktop";
+import { OnAccount } from "../deposits/OnAccount";
 import { GoingOutLines, SendAgainAsk } from "../goingout/parts";
 import { CreditAdvanceAsk } from "../prepayments/credit";
 import { AdvanceCells, AdvanceHead } from "../prepayments/lines";
@@ -110,6 +111,7 @@ export function Posted({ invoice }: { invoice: InvoiceView }) {
       <PrintedPaper kind="invoice" id={invoice.id} />
       <Head invoice={invoice} />
       <ApprovalStrip approvals={approvals} />
+      {open > 0 && <OnAccount customer={invoice.customer.id} currency={document.currency} invoice={invoice.id} />}
       <GoingOutLines deliveries={invoice.deliveries} />
       <Lines label="Lines of the invoice">
         {ahead ? <AdvanceHead gross={document.gross_priced} /> : <LineHead gross={document.gross_priced} />}
