@@ -179,30 +179,21 @@ impl EndDecision {
             Ending::Refund { .. } | Ending::Card { .. } | Ending::Keep => None,
         };
         let entry = posting.enter(self.entry.clone(), reverses);
-        let item = &input.item;
-        if let Ending::Return { unapplied, .. } = &input.ending {
+        let (item, date) = (&input.item, input.date.date);
+        let amounts = (input.amount, self.amount_base);
+        let debit = if let Ending::Return { unapplied, .. } = &input.ending {
             // What stood against the money is what the deposit is given up for: the money is free of it.
-            let amounts = (input.amount, self.amount_base);
-            posting.applications = taken_back(std::slice::from_ref(&**unapplied), &posting.entries, input.date.date);
-            posting.applications.push(NewApplication {
-                date: input.date.date,
-                debit: Which::Known(unapplied.debit.id),
-                credit: Which::Known(item.id),
-                debit_amount: amounts,
-                credit_amount: amounts,
-                taxes: self.taxes.clone(),
-                reverses: None,
-                entry,
-            });
-            return posting;
-        }
-        let account = item.account.as_ref().map(|account| account.number.as_str());
-        let (whose, amounts) = ((item.customer, item.purpose, Side::OwedToUs), (input.amount, self.amount_base));
-        let mut against = NewItem::due_at_once(whose, account, item.currency, amounts, input.date.date);
-        against.taxes = self.taxes.clone();
-        let debit = posting.make(against);
+            posting.applications = taken_back(std::slice::from_ref(&**unapplied), &posting.entries, date);
+            Which::Known(unapplied.debit.id)
+        } else {
+            let account = item.account.as_ref().map(|account| account.number.as_str());
+            let whose = (item.customer, item.purpose, Side::OwedToUs);
+            let mut against = NewItem::due_at_once(whose, account, item.currency, amounts, date);
+            against.taxes = self.taxes.clone();
+            posting.make(against)
+        };
         posting.applications.push(NewApplication {
-            date: input.date.date,
+            date,
             debit,
             credit: Which::Known(item.id),
             debit_amount: amounts,

@@ -1,4 +1,5 @@
-//! Customer deposits: taking, applying, unapplying, moving, refunding, keeping, reversing, taking a refund back; what of them goes on a draft.
+//! Customer deposits: taking, applying, unapplying, moving, refunding, keeping, reversing, taking a refund back; what of
+//! them goes on a draft.
 
 use actix_web::web::{Data, Path, Query};
 use actix_web::{get, post, put};
