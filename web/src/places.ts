@@ -13,6 +13,8 @@ export function placeOf(document: DocumentRef): string {
       return `/receipts/${document.id}`;
     case "deposit":
       return `/prepayments/${document.id}`;
+    case "return":
+      return `/returns/${document.id}`;
     case "payment_request":
       return `/payment-requests/${document.id}`;
     case "card_authorization":

@@ -39,6 +39,10 @@ import { PrepaymentInvoicesRoom } from "./rooms/prepayments/Register";
 import { PaymentRequestRoom } from "./rooms/prepayments/Request";
 import { ReceiptRoom } from "./rooms/Receipt";
 import { ReceiptsRoom } from "./rooms/Receipts";
+import { NewReturnRoom } from "./rooms/returns/NewReturn";
+import { ReturnRoom } from "./rooms/returns/Return";
+import { ReturnsRoom } from "./rooms/returns/Returns";
+import { WaitingRoom } from "./rooms/returns/Waiting";
 import { RunRoom } from "./rooms/runs/Run";
 import { RunsRoom } from "./rooms/runs/Runs";
 import { ShipmentRoom } from "./rooms/Shipment";
@@ -54,6 +58,7 @@ import { OpeningRoom } from "./rooms/setup/Opening";
 import { PeopleRoom } from "./rooms/setup/People";
 import { PeriodsRoom } from "./rooms/setup/Periods";
 import { RecordRoom } from "./rooms/setup/Record";
+import { ReturnsSetupRoom } from "./rooms/setup/Returns";
 import { TrialBalanceRoom } from "./rooms/TrialBalance";
 import { UnbilledRoom } from "./rooms/Unbilled";
 import { LostWay } from "./shell/LostWay";
@@ -102,6 +107,10 @@ export const routes: RouteObject[] = [
       { path: "prepayments/:id", element: <DepositRoom /> },
       { path: "cards/:id", element: <CardRoom /> },
       { path: "card-payouts/:id", element: <PayoutRoom /> },
+      { path: "returns", element: <ReturnsRoom /> },
+      { path: "returns/new", element: <NewReturnRoom /> },
+      { path: "returns/waiting", element: <WaitingRoom /> },
+      { path: "returns/:id", element: <ReturnRoom /> },
       { path: "receipts", element: <ReceiptsRoom /> },
       { path: "receipts/new", element: <NewReceiptRoom /> },
       { path: "receipts/:id", element: <ReceiptRoom /> },
@@ -128,6 +137,7 @@ export const routes: RouteObject[] = [
       { path: "setup/numbers", element: <NumbersRoom /> },
       { path: "setup/periods", element: <PeriodsRoom /> },
       { path: "setup/opening", element: <OpeningRoom /> },
+      { path: "setup/returns", element: <ReturnsSetupRoom /> },
       { path: "setup/mail", element: <MailRoom /> },
       { path: "setup/record", element: <RecordRoom /> },
       { path: "me", element: <MeRoom /> },

@@ -125,7 +125,7 @@ async fn bill(
     invoices::view(writing, invoice).await?;
     since = times.note("look at the invoice", since);
     let lines = (0..to_bill.picks.len())
-        .map(|position| CreditLine { position, quantity: None, amount: Some("0.01".to_owned()) })
+        .map(|position| CreditLine { position, quantity: None, amount: Some("0.01".to_owned()), return_line: None })
         .collect();
     let wish = ToCredit { lines, reason: "a cent a line".to_owned(), ..ToCredit::default() };
     invoices::credit_preview(writing, rules, invoice, &wish).await?;

@@ -174,7 +174,7 @@ checks! {
     /// Something of the shipment is billed or stands on a draft.
     AlreadyBilled => [Ship Stops],
     /// A goods receipt of which something has left, or that is none.
-    AlreadyLeft => [Ship Stops],
+    AlreadyLeft => [Ship Stops, Post Stops],
     /// An amount of zero or below.
     AmountNotPositive => [Post Stops],
     /// Applied more than the invoice has open.
@@ -203,6 +203,14 @@ checks! {
     QuoteDecided => [Post Stops],
     /// The invoice belongs to another customer.
     OtherCustomer => [Post Stops],
+    /// More than may still come back of what was billed.
+    MoreThanReturnable => [Post Stops],
+    /// More than came back and is not settled, or waits for inspection.
+    MoreThanReturned => [Post Stops],
+    /// A return that was closed, or whose last day has passed.
+    ReturnOver => [Post Stops],
+    /// Goods that come back of which the books know no cost.
+    NoCostKnown => [Post Warns],
     /// The same thing is named twice.
     NamedTwice => [Ship Stops, Bill Stops, Post Stops],
     /// No exchange rate is known for the date.
@@ -274,6 +282,10 @@ impl Check {
             Self::NameMissing => "no name",
             Self::QuoteDecided => "quote decided",
             Self::OtherCustomer => "other customer",
+            Self::MoreThanReturnable => "more than may come back",
+            Self::MoreThanReturned => "more than came back",
+            Self::ReturnOver => "return is over",
+            Self::NoCostKnown => "no cost known",
             Self::NamedTwice => "named twice",
             Self::ExchangeRateMissing => "no exchange rate",
         }

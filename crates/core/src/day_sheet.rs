@@ -17,6 +17,7 @@
 
 mod accepted;
 mod cards;
+mod returned;
 
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
@@ -27,6 +28,7 @@ use crate::money::Money;
 
 pub use accepted::AcceptedFacts;
 pub use cards::{CardFacts, ToBookFacts};
+pub use returned::ReturnedFacts;
 
 /// A kind of work, in the order of urgency.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
@@ -43,6 +45,8 @@ pub enum Work {
     ReadyToGo,
     /// Shipped and not billed.
     ToBill,
+    /// Back from a customer, and not decided on.
+    Returned,
     /// Past the due date.
     Late,
     /// Filled and not settled.
@@ -78,6 +82,10 @@ pub enum Next {
     PostShipment,
     /// Bill what has shipped.
     Bill,
+    /// Say what becomes of goods that came back.
+    Inspect,
+    /// Credit, replace or send back what came back.
+    Settle,
     /// Look at the customer account and ask for the money.
     AskForMoney,
     /// Look at the order.
@@ -248,6 +256,8 @@ pub struct DayFacts {
     pub accepted: Vec<AcceptedFacts>,
     /// Packed shipments.
     pub packed: Vec<PackedFacts>,
+    /// Goods that came back.
+    pub returned: Vec<ReturnedFacts>,
     /// Overdue customers.
     pub late: Vec<LateFacts>,
     /// Filled orders whose last invoice falls due soon.
@@ -274,6 +284,7 @@ pub fn rank(facts: &DayFacts, business_date: NaiveDate) -> Vec<DayItem> {
     items.extend(facts.to_book.iter().map(|facts| facts.row(business_date)));
     items.extend(facts.accepted.iter().map(|facts| facts.row(business_date)));
     items.extend(facts.packed.iter().map(|facts| facts.row(business_date)));
+    items.extend(facts.returned.iter().map(|facts| facts.row(business_date)));
     items.extend(facts.late.iter().map(|facts| facts.row(business_date)));
     items.extend(facts.unfinished.iter().map(|facts| facts.row(business_date)));
     items.sort_by_key(|item| {

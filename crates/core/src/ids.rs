@@ -97,6 +97,16 @@ ids! {
     CardCallId,
     /// A link to a customer's own page.
     PageLinkId,
+    /// A line of an invoice or a credit memo.
+    DocumentLineId,
+    /// Goods that a customer may send back.
+    ReturnId,
+    /// A line of a return.
+    ReturnLineId,
+    /// Something that was done with the goods of a return: received, inspected, replaced.
+    ReturnStepId,
+    /// Returned goods that came together and wait for inspection, with their cost.
+    InspectionId,
 }
 
 /// A document of the application, as named in trails, blockers and entries.
@@ -160,6 +170,8 @@ pub enum DocumentKind {
     CardReturn,
     /// What the card processor paid out.
     CardPayout,
+    /// Goods that a customer may send back.
+    Return,
 }
 
 impl DocumentKind {
@@ -194,6 +206,7 @@ impl DocumentKind {
             Self::CardAuthorization => "card_authorization",
             Self::CardReturn => "card_return",
             Self::CardPayout => "card_payout",
+            Self::Return => "return",
         }
     }
 
@@ -228,6 +241,7 @@ impl DocumentKind {
             Self::CardAuthorization,
             Self::CardReturn,
             Self::CardPayout,
+            Self::Return,
         ]
         .into_iter()
         .find(|kind| kind.word() == word)

@@ -36,6 +36,7 @@
 //! | [`liability`] | what is owed to customers, as a balance sheet shows it |
 //! | [`prepayment`] | billed before it ships: what is asked, what documents use of it |
 //! | [`posting`] | everything an operation does to the books, as one value |
+//! | [`returns`] | goods that customers send back, and what becomes of them |
 //! | [`room`] | how much of a thing was there from a day on |
 //! | [`checks`] | the table of checks behind every blocker |
 //! | [`day_sheet`] | what needs the clerk today, in order |
@@ -72,6 +73,7 @@ pub mod posting;
 pub mod prepayment;
 pub mod pricing;
 pub mod record;
+pub mod returns;
 pub mod room;
 pub mod settle;
 pub mod shipment;

@@ -186,6 +186,7 @@ impl OpeningDecision {
             date,
             quantity: stock.quantity,
             cost: stock.cost,
+            step: None,
         }));
         posting
     }

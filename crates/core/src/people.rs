@@ -202,6 +202,10 @@ operations! {
     KeepShipment "pick and pack"                               => yes   yes   no   no,
     /// Takes goods out of stock.
     PostShipment "post shipments"                              => yes   yes   no   no,
+    /// Says what a customer may send back.
+    AuthorizeReturn "authorize returns"                        => yes   yes   no   no,
+    /// Receives and inspects what customers send back, sends replacements.
+    HandleReturn "receive and inspect returns"                 => yes   yes   no   no,
     /// Takes a posted shipment back.
     TakeBackShipment "take a posted shipment back"             => yes   yes   no   no,
     /// Ships and bills in one posting.

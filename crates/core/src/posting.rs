@@ -23,8 +23,8 @@ use crate::deposit::HeldTax;
 use crate::entry::Entry;
 use crate::fixed::Quantity;
 use crate::ids::{
-    ApplicationId, CustomerId, DocumentRef, EntryId, InvoiceId, ItemId, LayerId, OpenItemId, OrderLineId, PrepaidId,
-    ShipmentLineId,
+    ApplicationId, CustomerId, DocumentRef, EntryId, InspectionId, InvoiceId, ItemId, LayerId, OpenItemId, OrderLineId,
+    PrepaidId, ReturnLineId, ReturnStepId, ShipmentLineId,
 };
 use crate::invoice::{InvoiceDocument, ItemKind};
 use crate::money::{Currency, Money};
@@ -51,6 +51,10 @@ pub struct Posting {
     pub stock: Vec<StockMove>,
     /// Layers that come into being.
     pub layers: Vec<NewLayer>,
+    /// Returned goods that come to the inspection place.
+    pub inspection: Vec<NewInspection>,
+    /// What leaves the inspection place, or goes back there.
+    pub inspected: Vec<InspectionMove>,
     /// Returnable packaging that goes to a customer, or comes back.
     pub containers: Vec<ContainerMove>,
     /// What its orders become.
@@ -233,6 +237,8 @@ pub enum MovedWith {
     Count,
     /// The goods receipt that made the layer, reversed.
     Intake,
+    /// A step of a return: a replacement at no charge, or restocked goods that were none.
+    ReturnStep(ReturnStepId),
 }
 
 impl StockMove {
@@ -265,6 +271,42 @@ pub struct NewLayer {
     /// How much, in stock units.
     pub quantity: Quantity,
     /// What all of it cost, in base currency.
+    pub cost: Money,
+    /// The step of a return that restocked it; none where it came in otherwise.
+    pub step: Option<ReturnStepId>,
+}
+
+/// Returned goods that come to the inspection place.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct NewInspection {
+    /// The step of the return they come with.
+    pub step: ReturnStepId,
+    /// The line of the return.
+    pub line: ReturnLineId,
+    /// The item.
+    pub item: ItemId,
+    /// At which warehouse.
+    pub warehouse: String,
+    /// When.
+    pub date: NaiveDate,
+    /// How much, in stock units.
+    pub quantity: Quantity,
+    /// What they left with, in base currency.
+    pub cost: Money,
+}
+
+/// Goods that leave the inspection place, or go back there.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct InspectionMove {
+    /// What they are of.
+    pub inspection: InspectionId,
+    /// The step of the return they leave with.
+    pub step: ReturnStepId,
+    /// When.
+    pub date: NaiveDate,
+    /// How much leaves, in stock units; below zero where it goes back.
+    pub quantity: Quantity,
+    /// Its cost, in base currency, with the same sign.
     pub cost: Money,
 }
 

@@ -17,6 +17,7 @@ mod prepayments;
 mod pricing;
 mod properties;
 mod receiving;
+mod returning;
 mod settling;
 mod tapes;
 mod words;

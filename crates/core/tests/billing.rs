@@ -357,6 +357,7 @@ fn cancelling<'a>(books: &'a Books, input: &InvoiceInput<'_>, applied: Vec<Stand
         containers_gone: Vec::new(),
         cancelled_by: None,
         credited_by: Vec::new(),
+        returned_on: Vec::new(),
         orders,
         date: DocumentDate { date: day("2026-03-20"), typed: false },
         reason: "billed twice".to_owned(),

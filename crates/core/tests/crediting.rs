@@ -18,11 +18,11 @@ use till_core::tape::Figure;
 use till_core::tax::TaxComputed;
 
 fn quantity(position: usize, quantity: &str) -> LineToCredit {
-    LineToCredit { position, what: What::Quantity(quantity.parse().unwrap()) }
+    LineToCredit { position, what: What::Quantity(quantity.parse().unwrap()), returned: None }
 }
 
 fn off(position: usize, amount: i64) -> LineToCredit {
-    LineToCredit { position, what: What::Price(Money(amount)) }
+    LineToCredit { position, what: What::Price(Money(amount)), returned: None }
 }
 
 /// A credit on an invoice of which so much was paid, a day after it was posted.
@@ -501,7 +501,7 @@ proptest! {
             } else {
                 What::Price(Money((left.0 / 7).max(1).min(left.0)))
             };
-            credit.lines = vec![LineToCredit { position: at, what }];
+            credit.lines = vec![LineToCredit { position: at, what, returned: None }];
             let decision = decide(&credit);
             if left.is_zero() || left_quantity == 0 {
                 continue;

@@ -223,6 +223,7 @@ fn an_invoice_with_a_deposit_canceled() {
         containers_gone: Vec::new(),
         cancelled_by: None,
         credited_by: Vec::new(),
+        returned_on: Vec::new(),
         orders: posted.orders_after.clone(),
         date: DocumentDate { date: day("2026-03-20"), typed: true },
         reason: "billed too early".to_owned(),

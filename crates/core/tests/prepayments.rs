@@ -161,6 +161,7 @@ fn a_quarter_in_advance_and_its_only_invoice() {
         containers_gone: Vec::new(),
         cancelled_by: None,
         credited_by: Vec::new(),
+        returned_on: Vec::new(),
         orders: decision.orders_after.clone(),
         date: DocumentDate { date, typed: true },
         reason: "wrong ship-to".to_owned(),
@@ -218,7 +219,7 @@ fn crediting<'a>(
         lines: amounts
             .iter()
             .enumerate()
-            .map(|(position, amount)| LineToCredit { position, what: What::Price(Money(*amount)) })
+            .map(|(position, amount)| LineToCredit { position, what: What::Price(Money(*amount)), returned: None })
             .collect(),
         date: DocumentDate { date, typed: true },
         reason: "given up".to_owned(),

@@ -13,6 +13,7 @@ mod deposits;
 mod goods;
 mod history;
 mod prepayments;
+mod returns;
 mod special;
 mod staff;
 
@@ -51,6 +52,7 @@ pub async fn build(store: &Store) -> Result<Book> {
     billing::cases(store, &people).await?;
     deposits::run(store, &people).await?;
     prepayments::run(store, &people).await?;
+    returns::run(store, &people).await?;
     cards::run(store, &people).await
 }
 
@@ -86,9 +88,15 @@ mod tests {
         assert!(verification.holds, "{broken:#?}");
         let sheet = till_store::day_sheet::day_sheet(&mut connection, None).await.unwrap();
         use till_core::day_sheet::Work;
-        for work in
-            [Work::Stopped, Work::MoneyLyingStill, Work::ReadyToGo, Work::ToBill, Work::Late, Work::OrdersToFinish]
-        {
+        for work in [
+            Work::Stopped,
+            Work::MoneyLyingStill,
+            Work::ReadyToGo,
+            Work::ToBill,
+            Work::Returned,
+            Work::Late,
+            Work::OrdersToFinish,
+        ] {
             assert!(sheet.items.iter().any(|item| item.work == work), "nothing of {work:?}");
         }
         assert_eq!(sheet.business_date, BUSINESS_DATE);

@@ -5,6 +5,7 @@ use std::fmt::Write as _;
 
 use till_core::calendar::words;
 use till_core::deposit::HeldTax;
+use till_core::fixed::Quantity;
 use till_core::invoice::{InvoiceDocument, InvoiceLine};
 use till_core::money::{Currency, Money};
 use till_core::prepayment::using::by_document;
@@ -281,6 +282,86 @@ fn sums(page: &mut String, kind: Kind<'_>, document: &InvoiceDocument) {
     page.push_str("</tfoot>");
 }
 
+/// What may come back, on a return slip.
+#[derive(Debug, Clone)]
+pub struct SlipLine<'a> {
+    /// The item's code.
+    pub code: &'a str,
+    /// What it is.
+    pub description: &'a str,
+    /// How much may come back.
+    pub quantity: Quantity,
+    /// The unit it was sold in.
+    pub unit: &'a str,
+    /// The invoice it was billed on.
+    pub invoice: &'a str,
+    /// Why it comes back.
+    pub reason: &'a str,
+}
+
+/// What the slip says that travels with goods that come back.
+#[derive(Debug, Clone)]
+pub struct ReturnSlip<'a> {
+    /// Number of the return.
+    pub number: &'a str,
+    /// When it was authorized.
+    pub authorized_on: chrono::NaiveDate,
+    /// The last day it may arrive on.
+    pub expires_on: chrono::NaiveDate,
+    /// The place it is to arrive at.
+    pub to: &'a str,
+    /// What the customer calls it.
+    pub reference: Option<&'a str>,
+    /// Whether nothing may arrive on it any more.
+    pub over: bool,
+    /// What may come back.
+    pub lines: &'a [SlipLine<'a>],
+}
+
+/// A return slip as a page that stands alone. It says no prices: it lies in the box.
+pub fn return_slip_html(slip: &ReturnSlip<'_>, parties: &Parties<'_>) -> String {
+    let mut page = String::with_capacity(4_000);
+    opening(&mut page, &format!("Return slip {}", slip.number), parties);
+    let mut fact =
+        |label: &str, value: &str| add(&mut page, format_args!("<dt>{label}</dt><dd>{}</dd>", escape(value)));
+    fact("Date", &words(slip.authorized_on));
+    fact("Customer", parties.number);
+    if let Some(reference) = slip.reference {
+        fact("Your reference", reference);
+    }
+    fact("Please send it to", slip.to);
+    fact("To arrive by", &words(slip.expires_on));
+    page.push_str("</dl></div></header>\n");
+    let says = match slip.over {
+        true => "This return is over: please do not send anything on it.".to_owned(),
+        false => format!(
+            "Please pack the goods well, put this slip in the box and write {} on the outside. We credit what arrives \
+             after we have inspected it.",
+            escape(slip.number)
+        ),
+    };
+    add(&mut page, format_args!("<p class=\"text\">{says}</p>\n"));
+    page.push_str(
+        "<table><thead><tr><th>Item</th><th>Reason</th><th>Invoice</th><th class=\"r\">Quantity</th><th class=\"r\">Sent</th></tr></thead>\n",
+    );
+    for line in slip.lines {
+        add(
+            &mut page,
+            format_args!(
+                "<tr><td>{} {}</td><td>{}</td><td>{}</td><td class=\"r\">{} {}</td><td class=\"r\">______</td></tr>\n",
+                escape(line.code),
+                escape(line.description),
+                escape(line.reason),
+                escape(line.invoice),
+                line.quantity,
+                escape(line.unit)
+            ),
+        );
+    }
+    page.push_str("</table>\n</body></html>\n");
+    page
+}
+
 /// What the receipt of a deposit says.
 #[derive(Debug, Clone)]
 pub struct DepositPaper<'a> {
@@ -411,7 +492,7 @@ mod tests {
     use till_core::calendar::{DocumentDate, Terms};
     use till_core::deposit::split_by_code;
     use till_core::deposit::using::DepositUsed;
-    use till_core::fixed::{ExchangeRate, Quantity, Rate, UnitPrice};
+    use till_core::fixed::{ExchangeRate, Rate, UnitPrice};
     use till_core::ids::{CustomerId, DocumentKind, DocumentRef, OpenItemId, OrderId, OrderLineId, PrepaidId};
     use till_core::invoice::{ItemKind, LineSource};
     use till_core::marks::Marks;

@@ -21,6 +21,7 @@ mod pages;
 mod prepayments;
 mod quotes;
 mod receipts;
+mod returns;
 mod runs;
 mod session;
 mod setup;
@@ -61,6 +62,7 @@ pub fn configure(config: &mut ServiceConfig<'_>) {
     receipts::configure(config);
     deposits::configure(config);
     prepayments::configure(config);
+    returns::configure(config);
     cards::configure(config);
     ledger::configure(config);
     export::configure(config);

@@ -610,6 +610,52 @@ fn credit(walk: &Walk, leo: &Seat, customer: &Value) {
     assert!(left()["obstacle"].is_string(), "all of it is credited");
 }
 
+/// Goods that come back: a reason and a disposition of the company's own, four pieces authorized and extended, received in
+/// error and again, restocked and scrapped, replaced, credited; another return closed.
+fn returns(walk: &Walk, (ada, leo): (&Seat, &Seat), customer: &Value) {
+    let settings = "/api/return-settings";
+    walk.put(ada, &format!("{settings}/reasons"), json!({ "code": "LEAKS", "name": "Leaks", "active": true }));
+    let second = json!({ "code": "SECOND", "name": "Second quality", "outcome": "restock", "active": true });
+    walk.put(ada, &format!("{settings}/dispositions"), second);
+    walk.put(ada, &format!("{settings}/days"), json!({ "days": 30 }));
+    assert_eq!(walk.get(leo, settings)["days"], json!(30));
+    let order = walk.order(leo, customer, json!([{ "item": "POT", "quantity": "4" }]));
+    let invoice = walk.draft(leo, walk.ship(leo, order, "4", None));
+    walk.post_draft(leo, invoice);
+    let billed = walk.get(leo, &format!("/api/returnable?customer={customer}&invoice={invoice}"))["lines"][0].clone();
+    assert_eq!((billed["left"].clone(), billed["obstacle"].clone()), (json!("4"), Value::Null), "{billed}");
+    let authorize = |quantity: &str| {
+        let line = json!({ "line": billed["line"], "quantity": quantity, "reason": "LEAKS" });
+        let new = json!({ "customer": customer, "lines": [line], "reference": "claim 7" });
+        format!("/api/returns/{}", walk.seen_and_done(leo, "/api/returns", new, json!({}))["id"])
+    };
+    let (back, given_up) = (authorize("3"), authorize("1"));
+    let version = |place: &str| walk.version(leo, place);
+    let until = walk.get(leo, &back)["expires_on"].clone();
+    walk.put(leo, &format!("{back}/expiry"), json!({ "version": version(&back), "expires_on": until }));
+    walk.post(leo, &format!("{given_up}/close"), json!({ "version": version(&given_up), "reason": "kept it" }));
+    let step = |what: &str, body: Value| {
+        walk.seen_and_done(leo, &format!("{back}/{what}"), body, json!({ "version": version(&back) }))["step"].clone()
+    };
+    let line = walk.get(leo, &back)["lines"][0]["id"].clone();
+    let arrived = json!({ "lines": [{ "line": line, "quantity": "3" }], "date": walk.today });
+    let error = step("receive", arrived.clone());
+    let why = json!({ "reason": "another customer's", "date": walk.today });
+    step(&format!("steps/{error}/reverse"), why);
+    step("receive", arrived);
+    assert_eq!(walk.get(leo, "/api/returns/waiting")[0]["quantity"], json!("3"));
+    let becomes =
+        |quantity: &str, disposition: &str| json!({ "line": line, "quantity": quantity, "disposition": disposition });
+    step("inspect", json!({ "lines": [becomes("2", "SECOND"), becomes("1", "SCRAP")], "date": walk.today }));
+    step("replace", json!({ "line": line, "quantity": "1", "date": walk.today }));
+    let credited = json!({ "position": 0, "quantity": "2", "return_line": line });
+    let wish = json!({ "lines": [credited], "reason": "they leak", "date": walk.today });
+    walk.seen_and_done(leo, &format!("/api/invoices/{invoice}/credit"), wish, json!({}));
+    assert_eq!(walk.get(leo, &back)["state"], json!("done"));
+    assert_eq!(walk.get(leo, &format!("/api/returns?customer={customer}"))["count"], json!(2));
+    walk.get(leo, &format!("/api/papers/return/{}", back.trim_start_matches("/api/returns/")));
+}
+
 /// Money in advance, through all that can become of it.
 fn deposits(walk: &Walk, leo: &Seat, customer: &Value) {
     let order = walk.order(leo, customer, json!([{ "item": "POT", "quantity": "2" }]));
@@ -892,6 +938,7 @@ fn new_books_do_all_that_the_demo_can() {
     money(&walk, &leo, &customer, invoice);
     deposits(&walk, &leo, &customer);
     credit(&walk, &leo, &customer);
+    returns(&walk, (&ada, &leo), &customer);
     prepayments(&walk, &leo, &customer);
     cards(&walk, &leo, &customer);
     page(&walk, &leo, &customer);

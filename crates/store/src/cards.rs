@@ -24,4 +24,4 @@ pub use payouts::{
     BookPayout, PayoutLineView, PayoutList, PayoutPreview, PayoutRow, PayoutView, book_payout, payout, payouts,
     preview_payout,
 };
-pub use views::{CaptureView, CardFilter, CardList, CardRow, CardView, ReturnView, list, view};
+pub use views::{CaptureView, CardFilter, CardList, CardReturnView, CardRow, CardView, list, view};

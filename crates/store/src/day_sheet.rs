@@ -80,6 +80,7 @@ pub async fn day_sheet(connection: &mut SqliteConnection, viewer: Option<Viewer>
     facts.cards = crate::cards::of_day_sheet(connection, &rules).await?;
     facts.to_book = crate::cards::to_book(connection, &rules).await?;
     facts.accepted = crate::customer_pages::waiting(connection, &rules).await?;
+    facts.returned = crate::returns::of_day_sheet(connection, &rules).await?;
     load_unfinished(connection, today, &mut facts).await?;
     load_approvals(connection, viewer, &mut facts).await?;
     Ok(DaySheet {
@@ -400,6 +401,8 @@ pub struct Spine {
     pub billing: i64,
     /// Deposits that are left hanging, prepayment invoices of which something is to be credited, cards to capture or book.
     pub prepayments: i64,
+    /// Returns of which something is back and not decided on.
+    pub returns: i64,
     /// Receipts with something unapplied.
     pub receipts: i64,
     /// Whether something among the unbilled is stopped.
@@ -435,6 +438,7 @@ pub async fn spine(connection: &mut SqliteConnection, viewer: Option<Viewer>) ->
             + still(DocumentKind::Invoice)
             + still(DocumentKind::CardAuthorization)
             + still(DocumentKind::CardPayout),
+        returns: count(Work::Returned),
         receipts: still(DocumentKind::Receipt),
         billing_stopped: count(Work::Stopped) > 0,
     })

@@ -9,7 +9,8 @@ use till_core::calendar::{DocumentDate, Terms};
 use till_core::deposit::using::DepositUsed;
 use till_core::fixed::{ExchangeRate, Quantity, Rate, UnitPrice};
 use till_core::ids::{
-    CreditMemoId, CustomerId, DocumentKind, EntryId, ItemId, OrderId, OrderLineId, ShipmentId, ShipmentLineId,
+    CreditMemoId, CustomerId, DocumentKind, EntryId, ItemId, OrderId, OrderLineId, ReturnLineId, ShipmentId,
+    ShipmentLineId,
 };
 use till_core::invoice::{
     DocumentDiscount, InvoiceDocument, InvoiceLine, ItemKind, LineSource, LinkRole, OrderShare, early_offer,
@@ -314,6 +315,8 @@ pub(crate) struct MemoToWrite<'a> {
     /// The line of the invoice that each of its lines takes back, by position there, with the cost that
     /// goes back with it.
     pub(crate) credits: &'a [(usize, Money)],
+    /// The line of a return that the goods of each of its lines came back on; empty where none did.
+    pub(crate) returned: &'a [Option<ReturnLineId>],
     /// What each of its lines gives up of what was billed in advance; empty where none does.
     pub(crate) given_up: &'a [Part],
     /// Why.
@@ -375,7 +378,8 @@ async fn write_memo_lines(connection: &mut SqliteConnection, id: CreditMemoId, w
             let given_up = what.given_up.get(position).filter(|part| !part.is_zero());
             let amounts = (-line.full, -line.amount, -line.off, -line.net, -*cost);
             let given_up = given_up.map(|part| (-part.tax, -part.net_base));
-            (position, *credits, -line.quantity.scaled(), amounts, given_up)
+            let returned = what.returned.get(position).copied().flatten();
+            (position, *credits, -line.quantity.scaled(), amounts, given_up, returned)
         })
         .collect();
     let (rows, invoice) = (json(&rows)?, what.of.0);
@@ -383,12 +387,12 @@ async fn write_memo_lines(connection: &mut SqliteConnection, id: CreditMemoId, w
         "INSERT INTO document_lines (document_id, position, credits_line_id, quantity_e4, full_minor, amount_minor, off_minor, net_minor,
                 cost_minor, kind, item_id, account, ordered_e4, billed_before_e4, still_to_come_e4, code, description, unit, unit_price_e6,
                 order_price_e6, list_price_e6, price_reason, price_steps, discount_e6, discount_reason, surcharge_e6, surcharge_name, marks,
-                tax_code, tax_category, tax_rate_e6, tax_date, order_tax_code, tax_reason, prepaid_tax_minor, prepaid_base_minor)
+                tax_code, tax_category, tax_rate_e6, tax_date, order_tax_code, tax_reason, prepaid_tax_minor, prepaid_base_minor, return_line_id)
          SELECT ?1, new.value ->> '$[0]', credited.id, new.value ->> '$[2]', new.value ->> '$[3][0]', new.value ->> '$[3][1]',
                 new.value ->> '$[3][2]', new.value ->> '$[3][3]', new.value ->> '$[3][4]', kind, item_id, account, ordered_e4,
                 billed_before_e4, still_to_come_e4, code, description, unit, unit_price_e6, order_price_e6, list_price_e6, price_reason,
                 price_steps, discount_e6, discount_reason, surcharge_e6, surcharge_name, marks, tax_code, tax_category, tax_rate_e6,
-                tax_date, order_tax_code, tax_reason, new.value ->> '$[4][0]', new.value ->> '$[4][1]'
+                tax_date, order_tax_code, tax_reason, new.value ->> '$[4][0]', new.value ->> '$[4][1]', new.value ->> '$[5]'
          FROM jsonb_each(?2) AS new
          -- In this order: begun with the lines of the invoice, the list would be read once for each of them.
          CROSS JOIN document_lines AS credited ON credited.document_id = ?3 AND credited.position = new.value ->> '$[1]'",

@@ -64,6 +64,8 @@ pub async fn find(connection: &mut SqliteConnection, text: &str) -> Result<Vec<F
                WHERE number LIKE ?1 ESCAPE '\' OR reference LIKE ?1 ESCAPE '\'
              UNION ALL SELECT 'payment_request', payment_requests.id, payment_requests.number, bill_to_name, 3 FROM payment_requests
                WHERE payment_requests.number LIKE ?1 ESCAPE '\'
+             UNION ALL SELECT 'return', returns.id, returns.number, name, 3 FROM returns JOIN customers ON customers.id = customer_id
+               WHERE returns.number LIKE ?1 ESCAPE '\' OR reference LIKE ?1 ESCAPE '\'
              UNION ALL SELECT 'item', id, code, name, 0 FROM items WHERE code LIKE ?1 ESCAPE '\' OR name LIKE ?1 ESCAPE '\'
              UNION ALL SELECT 'quote', quotes.id, quotes.number, coalesce(customers.name, contacts.company, contacts.name), 1 FROM quotes
                LEFT JOIN customers ON customers.id = quotes.customer_id LEFT JOIN contacts ON contacts.id = quotes.contact_id

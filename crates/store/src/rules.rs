@@ -45,6 +45,8 @@ pub struct Rules {
     pub warehouse: String,
     /// For how many days a check counts as not cleared.
     pub clearing_days: u64,
+    /// For how many days a return may arrive.
+    pub return_days: i64,
     /// What freight of a shipment is billed as.
     pub freight_item: Option<ItemId>,
     /// Which day picks the tax rates of an invoice.
@@ -66,7 +68,7 @@ pub struct Rules {
 pub async fn load(connection: &mut SqliteConnection) -> Result<Rules> {
     let company = sqlx::query!(
         r#"SELECT name, base_currency, coalesce(business_date, date('now')) AS "business_date!: NaiveDate", tax_computed,
-                  warehouse, cost_entry, clearing_days, freight_item_id, tax_date, dates_in_order, advance_tax, deposit_use, hold_until_prepaid
+                  warehouse, cost_entry, clearing_days, freight_item_id, tax_date, dates_in_order, advance_tax, deposit_use, hold_until_prepaid, return_days
            FROM company"#
     )
     .fetch_optional(&mut *connection)
@@ -85,6 +87,7 @@ pub async fn load(connection: &mut SqliteConnection) -> Result<Rules> {
         cost_entry: known(&company.cost_entry, CostEntry::of)?,
         warehouse: company.warehouse,
         clearing_days: u64::try_from(company.clearing_days).unwrap_or(0),
+        return_days: company.return_days,
         freight_item: company.freight_item_id.map(ItemId),
         tax_date: known(&company.tax_date, TaxDateRule::of)?,
         advance_tax: known(&company.advance_tax, AdvanceTax::of)?,

@@ -90,6 +90,7 @@ pub async fn begin(writing: &mut Writing<'_>, name: &str, currency: &str, today:
         ("credit_memo", "CM-"),
         ("container_return", "CR-"),
         ("opening", "OB-"),
+        ("return", "RA-"),
         ("deposit", "D-"),
         ("deposit_end", "DE-"),
         ("prepayment_invoice", "P-"),

@@ -70,6 +70,8 @@ pub(crate) async fn trail(connection: &mut SqliteConnection, kind: DocumentKind,
            UNION SELECT to_id FROM document_links WHERE ?1 = 'credit_memo' AND from_id = ?2
            UNION SELECT from_id FROM document_links WHERE ?1 = 'invoice' AND to_id = ?2 AND role = 'replaces'
            UNION SELECT to_id FROM document_links WHERE ?1 = 'invoice' AND from_id = ?2 AND role = 'replaces'
+           UNION SELECT document_id FROM return_lines JOIN document_lines ON document_lines.id = document_line_id
+             WHERE ?1 = 'return' AND return_id = ?2
            UNION SELECT ?2 WHERE ?1 = 'invoice'"#,
         word,
         id
@@ -81,6 +83,7 @@ pub(crate) async fn trail(connection: &mut SqliteConnection, kind: DocumentKind,
     steps.extend(orders(connection, word, id, &invoices).await?);
     steps.extend(shipments(connection, word, id, &invoices).await?);
     steps.extend(invoice_steps(connection, &invoices).await?);
+    steps.extend(returns(connection, &invoices).await?);
     steps.extend(receipts(connection, word, id, &invoices).await?);
     steps.extend(credit_memos(connection, &invoices).await?);
     for step in &mut steps {
@@ -157,7 +160,7 @@ async fn shipments(connection: &mut SqliteConnection, word: &str, id: i64, invoi
         r#"SELECT shipments.id, shipments.number, coalesce(posting_date, packed_date) AS "date!: NaiveDate", shipments.state, currency
            FROM shipments JOIN orders ON orders.id = order_id
            WHERE (?1 = 'shipment' AND shipments.id = ?2) OR (?1 = 'order' AND order_id = ?2)
-              OR (?1 IN ('invoice', 'receipt', 'credit_memo', 'deposit') AND shipments.id IN (
+              OR (?1 IN ('invoice', 'receipt', 'credit_memo', 'deposit', 'return') AND shipments.id IN (
                     SELECT shipment_id FROM invoice_lines JOIN shipment_lines ON shipment_lines.id = shipment_line_id
                     WHERE invoice_id IN (SELECT value FROM json_each(?3))))
            ORDER BY shipments.id"#,
@@ -170,6 +173,26 @@ async fn shipments(connection: &mut SqliteConnection, word: &str, id: i64, invoi
         let state = row.state.replace('_', " ");
         step(DocumentKind::Shipment, row.id, row.number, Some(row.date), state, None, &row.currency)
     })
+    .collect()
+}
+
+/// Returns of what the invoices on the trail billed.
+async fn returns(connection: &mut SqliteConnection, invoices: &str) -> Result<Vec<TrailStep>> {
+    sqlx::query!(
+        r#"SELECT returns.id AS "id!", number AS "number!", authorized_on AS "date!: NaiveDate", currency AS "currency!",
+                  CASE WHEN sum(waiting_e4) > 0 THEN 'to be inspected'
+                       WHEN sum(received_e4 - sent_back_e4 - replaced_e4 - credited_e4) > 0 THEN 'received'
+                       WHEN sum(received_e4) > 0 THEN 'settled' WHEN closed_on IS NOT NULL THEN 'closed' ELSE 'authorized' END AS "state!: String"
+           FROM return_line_state AS line JOIN returns ON returns.id = return_id
+           WHERE returns.id IN (SELECT return_id FROM return_lines JOIN document_lines ON document_lines.id = document_line_id
+                                WHERE document_id IN (SELECT value FROM json_each(?)))
+           GROUP BY returns.id ORDER BY returns.id"#,
+        invoices
+    )
+    .fetch_all(connection)
+    .await?
+    .into_iter()
+    .map(|row| step(DocumentKind::Return, row.id, row.number, Some(row.date), row.state, None, &row.currency))
     .collect()
 }
 

@@ -43,6 +43,7 @@ const TIE_OUTS: &[(&str, &str)] = &[
     ("Receipts in hand equal their account, by day", include_str!("verify/in_hand.sql")),
     ("Captured and not paid out equals card clearing, by day", include_str!("verify/card_clearing.sql")),
     ("Inventory equals its account, by day", include_str!("verify/inventory.sql")),
+    ("Goods waiting for inspection equal their account, by day", include_str!("verify/inspection.sql")),
     ("Tax equals its account, by code and day", include_str!("verify/tax.sql")),
     ("Goods shipped and not billed equal their account, by line and day", include_str!("verify/shipped_cost.sql")),
     ("Containers at customers equal their account, by customer and day", include_str!("verify/containers.sql")),
@@ -72,6 +73,10 @@ const INVARIANTS: &[(&str, &str)] = &[
     ),
     ("Cancelled invoices are turned round in whole", include_str!("verify/cancelled.sql")),
     ("Credited is never above billed, line by line", include_str!("verify/credited.sql")),
+    (
+        "Returned is never above billed, credited never above returned, line by line and day by day",
+        include_str!("verify/returns.sql"),
+    ),
     ("Documents on their way are posted, and what is mailed is in the mailbox", include_str!("verify/deliveries.sql")),
 ];
 

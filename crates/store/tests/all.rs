@@ -19,6 +19,7 @@ mod people;
 mod prepayments;
 mod reading;
 mod record;
+mod returns;
 mod upgrade;
 
 /// A file that nobody names here would be compiled by nobody, and its tests would pass by not running.

@@ -17,11 +17,11 @@ use till_store::settings::{self, NewLimit};
 use till_store::{Actor, Result, StoreError, ledger, record, rules, setup, verify};
 
 fn some(position: usize, quantity: &str) -> CreditLine {
-    CreditLine { position, quantity: Some(quantity.to_owned()), amount: None }
+    CreditLine { position, quantity: Some(quantity.to_owned()), amount: None, return_line: None }
 }
 
 fn off(position: usize, amount: &str) -> CreditLine {
-    CreditLine { position, quantity: None, amount: Some(amount.to_owned()) }
+    CreditLine { position, quantity: None, amount: Some(amount.to_owned()), return_line: None }
 }
 
 fn wish(date: &str, lines: Vec<CreditLine>) -> ToCredit {
@@ -252,7 +252,10 @@ async fn what_cannot_be_credited_is_said_at_its_field() {
     for (line, field) in [
         (some(0, "one"), "lines.0.quantity"),
         (off(0, "ten"), "lines.0.amount"),
-        (CreditLine { position: 0, quantity: Some("1".into()), amount: Some("1".into()) }, "lines.0.quantity"),
+        (
+            CreditLine { position: 0, quantity: Some("1".into()), amount: Some("1".into()), return_line: None },
+            "lines.0.quantity",
+        ),
         (CreditLine::default(), "lines.0.quantity"),
     ] {
         let said = try_it(vec![line], "2026-03-20").await.unwrap_err();

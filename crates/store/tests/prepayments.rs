@@ -189,7 +189,7 @@ async fn parts_and_a_cancellation_between() {
 }
 
 fn amount_of(position: usize, amount: &str) -> CreditLine {
-    CreditLine { position, quantity: None, amount: Some(amount.to_owned()) }
+    CreditLine { position, quantity: None, amount: Some(amount.to_owned()), return_line: None }
 }
 
 /// One piece of the first line is canceled.

@@ -2406,7 +2406,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The paper of an invoice, a credit memo or a deposit, as it is printed and mailed: a page that stands alone. */
+        /** The paper of an invoice, a credit memo, a deposit or a return, as it is printed and mailed: a page that stands alone. */
         get: operations["view_paper"];
         put?: never;
         post?: never;
@@ -2994,6 +2994,330 @@ export interface paths {
         get: operations["document_record"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/return-settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Reasons, dispositions, days. */
+        get: operations["return_settings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/return-settings/days": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Sets for how many days a return may arrive. */
+        put: operations["set_return_days"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/return-settings/dispositions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Adds a disposition, or changes the name of one. */
+        put: operations["set_disposition"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/return-settings/reasons": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Adds a reason, or changes one. */
+        put: operations["set_return_reason"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/returnable": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Everything that was billed to a customer, newest first, with what of it may still come back. */
+        get: operations["returnable"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/returns": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Returns. State `open` keeps to those that still need something, the oldest first; otherwise the newest come first. */
+        get: operations["returns"];
+        put?: never;
+        /** Authorizes a return. Nothing is posted. */
+        post: operations["authorize_return"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/returns/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What authorizing a return would do. */
+        post: operations["preview_return"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/returns/waiting": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What waits for inspection, by place, the longest first. */
+        get: operations["returns_waiting"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/returns/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One return. */
+        get: operations["return"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/returns/{id}/close": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Closes a return: nothing more arrives on it. */
+        post: operations["close_return"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/returns/{id}/expiry": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Lets a return arrive until another day. */
+        put: operations["extend_return"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/returns/{id}/inspect": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Decides what becomes of goods that came back. */
+        post: operations["inspect_return"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/returns/{id}/inspect/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What an inspection would do. */
+        post: operations["preview_inspect_return"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/returns/{id}/receive": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Receives goods of a return. */
+        post: operations["receive_return"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/returns/{id}/receive/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What receiving goods would do. */
+        post: operations["preview_receive_return"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/returns/{id}/replace": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Sends a replacement at no charge. */
+        post: operations["replace_return"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/returns/{id}/replace/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a replacement would do. */
+        post: operations["preview_replace_return"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/returns/{id}/steps/{step}/reverse": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Reverses a step of a return that was entered in error. */
+        post: operations["undo_return_step"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/returns/{id}/steps/{step}/reverse/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What reversing a step would do. */
+        post: operations["preview_undo_return_step"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3956,6 +4280,13 @@ export interface components {
             /** @description What of that was used by invoices. */
             used: components["schemas"]["Money"];
         };
+        /** @description A return that was authorized. */
+        Authorized: {
+            /** @description Its id. */
+            id: components["schemas"]["ReturnId"];
+            /** @description Its number. */
+            number: string;
+        };
         /** @description What taking back would do. */
         BackPreview: {
             /** @description What of the receipt is concerned, in that currency. */
@@ -4252,7 +4583,7 @@ export interface components {
             /** @description As the processor names it. */
             reference: string;
             /** @description What went back of it. */
-            returns: components["schemas"]["ReturnView"][];
+            returns: components["schemas"]["CardReturnView"][];
         };
         /** @description What became of something that was asked of the processor. */
         CardAsked: {
@@ -4331,6 +4662,27 @@ export interface components {
          * @description Money that went back to a card.
          */
         CardReturnId: number;
+        /** @description What went back to a card. */
+        CardReturnView: {
+            /** @description How much. */
+            amount: components["schemas"]["Money"];
+            /** @description Whether the card's bank took it back. */
+            charged_back: boolean;
+            /** @description What the processor asked for it, beside. */
+            fee: components["schemas"]["Money"];
+            /**
+             * Format: date
+             * @description When it happened.
+             */
+            happened_on: string;
+            /** @description Its id. */
+            id: components["schemas"]["CardReturnId"];
+            /** @description Its number, once it is in the books. */
+            number?: string | null;
+            payout?: null | components["schemas"]["DocumentRef"];
+            /** @description Why. */
+            reason: string;
+        };
         /** @description An authorization in a list. */
         CardRow: {
             /** @description How much was authorized. */
@@ -4495,7 +4847,7 @@ export interface components {
          * @description A check. The table beside it says which steps it concerns.
          * @enum {string}
          */
-        Check: "nothing_to_do" | "quantity_not_positive" | "more_than_ordered" | "stock_short" | "more_than_unbilled" | "cannot_combine" | "order_number_missing" | "tax_id_missing" | "tax_rate_missing" | "price_zero" | "price_below_zero" | "price_not_approved" | "waits_for_approval" | "discount_not_allowed" | "not_revenue" | "cannot_cancel" | "cannot_credit" | "more_than_billed" | "no_mail_address" | "structured_data_missing" | "structured_tax" | "reason_missing" | "price_given_away" | "date_ahead" | "amount_too_large" | "account_missing" | "period_closed" | "date_out_of_order" | "date_before_last" | "date_too_early" | "customer_on_stop" | "credit_limit" | "order_amount" | "exemption_expired" | "address_elsewhere" | "treatment_without_code" | "reporting_code_missing" | "own_field_missing" | "mark_not_allowed" | "unit_or_step" | "price_not_made" | "more_than_called_off" | "less_than_shipped" | "not_sold" | "container_currency" | "already_billed" | "already_left" | "amount_not_positive" | "more_than_open" | "more_than_received" | "more_than_held" | "advance_percent" | "prepayment_unpaid" | "more_than_order" | "currency_differs" | "card_not_live" | "more_than_authorized" | "payout_unmatched" | "name_missing" | "quote_decided" | "other_customer" | "named_twice" | "exchange_rate_missing";
+        Check: "nothing_to_do" | "quantity_not_positive" | "more_than_ordered" | "stock_short" | "more_than_unbilled" | "cannot_combine" | "order_number_missing" | "tax_id_missing" | "tax_rate_missing" | "price_zero" | "price_below_zero" | "price_not_approved" | "waits_for_approval" | "discount_not_allowed" | "not_revenue" | "cannot_cancel" | "cannot_credit" | "more_than_billed" | "no_mail_address" | "structured_data_missing" | "structured_tax" | "reason_missing" | "price_given_away" | "date_ahead" | "amount_too_large" | "account_missing" | "period_closed" | "date_out_of_order" | "date_before_last" | "date_too_early" | "customer_on_stop" | "credit_limit" | "order_amount" | "exemption_expired" | "address_elsewhere" | "treatment_without_code" | "reporting_code_missing" | "own_field_missing" | "mark_not_allowed" | "unit_or_step" | "price_not_made" | "more_than_called_off" | "less_than_shipped" | "not_sold" | "container_currency" | "already_billed" | "already_left" | "amount_not_positive" | "more_than_open" | "more_than_received" | "more_than_held" | "advance_percent" | "prepayment_unpaid" | "more_than_order" | "currency_differs" | "card_not_live" | "more_than_authorized" | "payout_unmatched" | "name_missing" | "quote_decided" | "other_customer" | "more_than_returnable" | "more_than_returned" | "return_over" | "no_cost_known" | "named_twice" | "exchange_rate_missing";
         /** @description A file that was read and checked. */
         CheckedFile: {
             check?: null | components["schemas"]["ImportCheck"];
@@ -4608,6 +4960,7 @@ export interface components {
             position: number;
             /** @description How much of it, in the line's unit. */
             quantity?: string | null;
+            return_line?: null | components["schemas"]["ReturnLineId"];
         };
         /**
          * Format: int64
@@ -4661,6 +5014,8 @@ export interface components {
             number: string;
             /** @description Why. */
             reason: string;
+            /** @description The return that the goods of each of its lines came back on, in their order; none where they stay with the customer. */
+            returned_on: (null | components["schemas"]["DocumentRef"])[];
             /** @description Its arithmetic. */
             tape: components["schemas"]["Tape"];
             /** @description Where it came from and led to. */
@@ -5236,6 +5591,28 @@ export interface components {
             /** @description What for. */
             reason: string;
         };
+        /** @description What a company calls what becomes of returned goods: several may have the same outcome. */
+        Disposition: {
+            /** @description Whether it is offered still. */
+            active: boolean;
+            /** @description Its code. */
+            code: string;
+            /** @description Its name. */
+            name: string;
+            /** @description What becomes of the goods. */
+            outcome: components["schemas"]["ReturnOutcome"];
+        };
+        /** @description A disposition to add, or to change. What it leads to stays as it was. */
+        DispositionForm: {
+            /** @description Whether it is offered. */
+            active: boolean;
+            /** @description Its code. */
+            code: string;
+            /** @description Its name. */
+            name: string;
+            /** @description What becomes of the goods. */
+            outcome: components["schemas"]["ReturnOutcome"];
+        };
         /** @description A date on a document, and whether someone typed it. The tape marks those nobody typed. */
         DocumentDate: {
             /**
@@ -5258,7 +5635,12 @@ export interface components {
          * @description A document of the application, as named in trails, blockers and entries.
          * @enum {string}
          */
-        DocumentKind: "customer" | "item" | "order" | "shipment" | "intake" | "invoice" | "receipt" | "application" | "opening" | "entry" | "person" | "approval" | "setting" | "quote" | "call_off" | "adjustment" | "price_list" | "import" | "credit_memo" | "run" | "delivery" | "container_return" | "deposit" | "deposit_end" | "payment_request" | "card_authorization" | "card_return" | "card_payout";
+        DocumentKind: "customer" | "item" | "order" | "shipment" | "intake" | "invoice" | "receipt" | "application" | "opening" | "entry" | "person" | "approval" | "setting" | "quote" | "call_off" | "adjustment" | "price_list" | "import" | "credit_memo" | "run" | "delivery" | "container_return" | "deposit" | "deposit_end" | "payment_request" | "card_authorization" | "card_return" | "card_payout" | "return";
+        /**
+         * Format: int64
+         * @description A line of an invoice or a credit memo.
+         */
+        DocumentLineId: number;
         /** @description Points at a document. */
         DocumentRef: {
             /**
@@ -5280,6 +5662,16 @@ export interface components {
             /** @description The name as it was then. */
             name: string;
             person?: null | components["schemas"]["PersonId"];
+        };
+        /** @description What a step did. */
+        Done: {
+            /** @description The step. */
+            step: components["schemas"]["ReturnStepId"];
+            /**
+             * Format: int64
+             * @description The return's version after it.
+             */
+            version: number;
         };
         /** @description When a document of a given date falls due. */
         Due: {
@@ -5461,6 +5853,19 @@ export interface components {
             unbilled: components["schemas"]["Money"];
             /** @description A currency of which something is not counted, no exchange rate being known. */
             without_rate?: string | null;
+        };
+        /** @description Until when a return may arrive. */
+        ExtendReturn: {
+            /**
+             * Format: date
+             * @description The last day.
+             */
+            expires_on: string;
+            /**
+             * Format: int64
+             * @description The version seen.
+             */
+            version: number;
         };
         /** @description A field that differs. */
         FieldChange: {
@@ -5681,6 +6086,39 @@ export interface components {
             person: string;
             /** @description Whether it is `checked`, `taken_over` or `dropped`. */
             state: string;
+        };
+        /** @description What becomes of what. */
+        InspectForm: {
+            /**
+             * Format: date
+             * @description When; none for the business date.
+             */
+            date?: string | null;
+            /** @description How much of which line, and what becomes of it. */
+            lines: components["schemas"]["InspectLine"][];
+            /** @description What was found. */
+            note?: string | null;
+        };
+        /** @description What becomes of a quantity, as typed. */
+        InspectLine: {
+            /** @description What the supplier is to credit for it, in base currency, where it goes back there. */
+            claim?: string | null;
+            /** @description The code of the disposition. */
+            disposition?: string;
+            /** @description The line of the return. */
+            line: components["schemas"]["ReturnLineId"];
+            /** @description How much, in stock units. */
+            quantity: string;
+        };
+        /** @description What becomes of goods that came back. */
+        InspectReturn: components["schemas"]["InspectForm"] & {
+            /** @description Fingerprint of the preview seen. */
+            seen: string;
+            /**
+             * Format: int64
+             * @description The version seen.
+             */
+            version: number;
         };
         /** @description One part of terms in instalments. */
         Instalment: {
@@ -6131,9 +6569,14 @@ export interface components {
             now: components["schemas"]["Money"];
             /** @description Why nothing of it can be credited; none where something can. */
             obstacle?: string | null;
+            /** @description What returns hold of it: expected, or back and not credited. In the line's unit. */
+            on_returns: components["schemas"]["Decimal4"];
             /** @description The position of the line on the invoice, from zero. */
             position: number;
-            /** @description How much of it is left, in the line's unit; nothing of what bills in advance, of which amounts are credited. */
+            /**
+             * @description How much of it is left to credit as staying with the customer, in the line's unit: what was neither credited nor
+             *     is on a return. Nothing of what bills in advance, of which amounts are credited.
+             */
             quantity: components["schemas"]["Decimal4"];
         };
         /** @description What an invoice uses of a prepayment invoice. */
@@ -6888,6 +7331,35 @@ export interface components {
             /** @description Fingerprint of the preview that was seen. */
             seen?: string | null;
         };
+        /** @description A return to authorize. */
+        NewReturn: {
+            /** @description Whose. */
+            customer: components["schemas"]["CustomerId"];
+            /**
+             * Format: date
+             * @description The last day it may arrive on; none for the company's days from now.
+             */
+            expires_on?: string | null;
+            /** @description What is to come back. */
+            lines: components["schemas"]["NewReturnLine"][];
+            /** @description Anything to remember of it. */
+            note?: string | null;
+            /** @description What the customer calls it: their claim, their debit note. */
+            reference?: string | null;
+            /** @description Where it is to arrive; none for the company's own. */
+            warehouse?: string | null;
+        };
+        /** @description A billed line that is to come back. */
+        NewReturnLine: {
+            /** @description What is planned to become of it: the code of a disposition; none where inspection decides. */
+            disposition?: string | null;
+            /** @description The line of the invoice. */
+            line: components["schemas"]["DocumentLineId"];
+            /** @description How much, in the unit it was sold in, as typed. */
+            quantity: string;
+            /** @description Why: the code of a reason. */
+            reason?: string;
+        };
         /** @description A tax code for a line of a draft. */
         NewTax: {
             /** @description Why it differs from the order. */
@@ -6939,7 +7411,12 @@ export interface components {
          * @description What is to be done with one row, and where.
          * @enum {string}
          */
-        Next: "put_right" | "decide" | "apply" | "clear" | "credit" | "capture" | "ask_again" | "ship_soon" | "authorize_again" | "book" | "post_shipment" | "bill" | "ask_for_money" | "look_at_order" | "confirm" | "ask_for_missing";
+        Next: "put_right" | "decide" | "apply" | "clear" | "credit" | "capture" | "ask_again" | "ship_soon" | "authorize_again" | "book" | "post_shipment" | "bill" | "inspect" | "settle" | "ask_for_money" | "look_at_order" | "confirm" | "ask_for_missing";
+        /**
+         * @description What a return still needs.
+         * @enum {string}
+         */
+        NextStep: "inspect" | "settle" | "receive" | "nothing";
         /** @description Numbers of one kind of document. */
         NumberRange: {
             /** @description What they number: `invoice`, `receipt`, `order`, `shipment`, `entry`. */
@@ -7160,7 +7637,7 @@ export interface components {
          * @description Something a person can do here. The table beside it says who may.
          * @enum {string}
          */
-        Operation: "see_books" | "see_document_record" | "see_record" | "see_people" | "see_setup" | "keep_own_sign_in" | "show_presence" | "keep_customer" | "put_on_stop" | "lift_stop" | "keep_items" | "keep_order" | "confirm_order" | "keep_shipment" | "post_shipment" | "take_back_shipment" | "ship_and_bill" | "take_in" | "adjust_stock" | "import" | "take_containers" | "keep_draft" | "change_price" | "post_invoice" | "cancel_invoice" | "run_billing" | "keep_recipe" | "send_out" | "keep_page_links" | "keep_templates" | "keep_views" | "post_money" | "take_back_money" | "refund_deposit" | "keep_deposit" | "post_opening" | "decide_approval" | "withdraw_approval" | "close_period" | "add_period" | "move_number" | "keep_company" | "keep_limits" | "keep_people";
+        Operation: "see_books" | "see_document_record" | "see_record" | "see_people" | "see_setup" | "keep_own_sign_in" | "show_presence" | "keep_customer" | "put_on_stop" | "lift_stop" | "keep_items" | "keep_order" | "confirm_order" | "keep_shipment" | "post_shipment" | "authorize_return" | "handle_return" | "take_back_shipment" | "ship_and_bill" | "take_in" | "adjust_stock" | "import" | "take_containers" | "keep_draft" | "change_price" | "post_invoice" | "cancel_invoice" | "run_billing" | "keep_recipe" | "send_out" | "keep_page_links" | "keep_templates" | "keep_views" | "post_money" | "take_back_money" | "refund_deposit" | "keep_deposit" | "post_opening" | "decide_approval" | "withdraw_approval" | "close_period" | "add_period" | "move_number" | "keep_company" | "keep_limits" | "keep_people";
         /** @description What authorizing a card for an order starts from. */
         OrderCard: components["schemas"]["CardForm"] & {
             /** @description Whether a card processor is set up. */
@@ -8058,6 +8535,11 @@ export interface components {
             /** @description Fingerprint of the preview seen. */
             seen: string;
         };
+        /** @description A return to authorize. */
+        PostReturn: components["schemas"]["NewReturn"] & {
+            /** @description Fingerprint of the preview seen. */
+            seen: string;
+        };
         /** @description A receipt to reverse. */
         PostReverse: components["schemas"]["ToReverse"] & {
             /** @description Fingerprint of the preview seen. */
@@ -8358,6 +8840,19 @@ export interface components {
             /** @description `about:blank`: the code says more than a link would. */
             type: string;
         };
+        /** @description How far a line of a return is, in the unit it was sold in. */
+        Progress: {
+            /** @description What may come back. */
+            authorized: components["schemas"]["Decimal4"];
+            /** @description What of it is credited. */
+            credited: components["schemas"]["Decimal4"];
+            /** @description What came back. */
+            received: components["schemas"]["Decimal4"];
+            /** @description For how much of it the customer got a replacement at no charge. */
+            replaced: components["schemas"]["Decimal4"];
+            /** @description What of it was rejected and sent back to the customer. */
+            sent_back: components["schemas"]["Decimal4"];
+        };
         /** @description A promotion. */
         PromotionView: {
             /** @description The class, where it is for one; for all goods where neither is said. */
@@ -8514,6 +9009,15 @@ export interface components {
             /** @description Why, for who asked. */
             reason: string;
         };
+        /** @description A reason to add, or to change. */
+        ReasonForm: {
+            /** @description Whether it is offered. */
+            active: boolean;
+            /** @description Its code. */
+            code: string;
+            /** @description Its name. */
+            name: string;
+        };
         /**
          * Format: int64
          * @description A receipt.
@@ -8582,6 +9086,35 @@ export interface components {
              */
             version: number;
         };
+        /** @description What arrived. */
+        ReceiveForm: {
+            /**
+             * Format: date
+             * @description When; none for the business date.
+             */
+            date?: string | null;
+            /** @description How much of which line. */
+            lines: components["schemas"]["ReceiveLine"][];
+            /** @description Anything to remember of it. */
+            note?: string | null;
+        };
+        /** @description How much of a line arrived, as typed. */
+        ReceiveLine: {
+            /** @description The line of the return. */
+            line: components["schemas"]["ReturnLineId"];
+            /** @description How much, in the unit it was sold in. */
+            quantity: string;
+        };
+        /** @description Goods to receive. */
+        ReceiveReturn: components["schemas"]["ReceiveForm"] & {
+            /** @description Fingerprint of the preview seen. */
+            seen: string;
+            /**
+             * Format: int64
+             * @description The version seen.
+             */
+            version: number;
+        };
         /** @description What a run is made from, kept to be repeated. */
         Recipe: {
             /** @description Names of its customers, where it has only some. */
@@ -8632,6 +9165,30 @@ export interface components {
         Rename: {
             /** @description The name. */
             name: string;
+        };
+        /** @description A replacement at no charge. */
+        ReplaceForm: {
+            /**
+             * Format: date
+             * @description When it leaves; none for the business date.
+             */
+            date?: string | null;
+            /** @description The line of the return. */
+            line: components["schemas"]["ReturnLineId"];
+            /** @description Anything to remember of it: the carrier, the tracking number. */
+            note?: string | null;
+            /** @description How much, in the unit it was sold in. */
+            quantity: string;
+        };
+        /** @description A replacement to send. */
+        ReplaceReturn: components["schemas"]["ReplaceForm"] & {
+            /** @description Fingerprint of the preview seen. */
+            seen: string;
+            /**
+             * Format: int64
+             * @description The version seen.
+             */
+            version: number;
         };
         /** @description A code of a reporting list. */
         ReportingCode: {
@@ -8689,26 +9246,351 @@ export interface components {
              */
             version: number;
         };
-        /** @description What went back to a card. */
-        ReturnView: {
-            /** @description How much. */
-            amount: components["schemas"]["Money"];
-            /** @description Whether the card's bank took it back. */
-            charged_back: boolean;
-            /** @description What the processor asked for it, beside. */
-            fee: components["schemas"]["Money"];
+        /** @description A credit memo over goods that came back on the return. */
+        ReturnCreditView: {
             /**
              * Format: date
-             * @description When it happened.
+             * @description Its date.
              */
-            happened_on: string;
+            date: string;
+            /** @description The credit memo. */
+            document: components["schemas"]["DocumentRef"];
+            /** @description What it comes to with tax, in its currency. */
+            total: components["schemas"]["Money"];
+        };
+        /** @description For how many days a return may arrive. */
+        ReturnDays: {
+            /**
+             * Format: int64
+             * @description The days.
+             */
+            days: number;
+        };
+        /**
+         * Format: int64
+         * @description Goods that a customer may send back.
+         */
+        ReturnId: number;
+        /**
+         * Format: int64
+         * @description A line of a return.
+         */
+        ReturnLineId: number;
+        /** @description A line of a return. */
+        ReturnLineView: {
+            /** @description The line it was billed on. */
+            billed_on: components["schemas"]["DocumentLineId"];
+            /** @description The item's code. */
+            code: string;
+            /** @description What it is. */
+            description: string;
+            /** @description What is planned to become of it. */
+            disposition?: string | null;
+            /** @description What is still to arrive. */
+            expected: components["schemas"]["Decimal4"];
+            /** @description How many stock units one is. */
+            factor: components["schemas"]["Decimal4"];
             /** @description Its id. */
-            id: components["schemas"]["CardReturnId"];
-            /** @description Its number, once it is in the books. */
-            number?: string | null;
-            payout?: null | components["schemas"]["DocumentRef"];
-            /** @description Why. */
+            id: components["schemas"]["ReturnLineId"];
+            /** @description Its invoice. */
+            invoice: components["schemas"]["DocumentRef"];
+            /** @description The item. */
+            item: components["schemas"]["ItemId"];
+            /**
+             * Format: int64
+             * @description The position of that, from zero.
+             */
+            position: number;
+            /** @description How far it is. */
+            progress: components["schemas"]["Progress"];
+            /** @description Why it comes back: the code of the reason. */
             reason: string;
+            /** @description Its name. */
+            reason_name: string;
+            /** @description The unit stock is kept in. */
+            stock_unit: string;
+            /** @description What came back and is neither credited, replaced nor sent back. */
+            to_settle: components["schemas"]["Decimal4"];
+            /** @description The unit it was sold in. */
+            unit: string;
+            /** @description What waits for inspection, in stock units. */
+            waiting: components["schemas"]["Decimal4"];
+            /** @description The same at cost, in base currency. */
+            waiting_cost: components["schemas"]["Money"];
+        };
+        /** @description A stretch of the list. */
+        ReturnList: {
+            /**
+             * Format: int64
+             * @description How many fit the filter.
+             */
+            count: number;
+            /** @description The returns, newest first. */
+            returns: components["schemas"]["ReturnRow"][];
+        };
+        /**
+         * @description What becomes of goods that came back.
+         * @enum {string}
+         */
+        ReturnOutcome: "restock" | "scrap" | "supplier" | "send_back";
+        /** @description What authorizing would do. */
+        ReturnPreview: {
+            /** @description What stands in the way. */
+            blockers: components["schemas"]["Blocker"][];
+            /**
+             * Format: date
+             * @description The last day it may arrive on.
+             */
+            expires_on: string;
+            /** @description To be sent back. */
+            fingerprint: string;
+            tape?: null | components["schemas"]["Tape"];
+            /** @description What crediting each line would come to, as priced, in its invoice's currency. */
+            worth: components["schemas"]["Money"][];
+        };
+        /** @description Why goods come back, as a company says it. */
+        ReturnReason: {
+            /** @description Whether it is offered still. */
+            active: boolean;
+            /** @description Its code. */
+            code: string;
+            /** @description Its name. */
+            name: string;
+        };
+        /** @description A return in the list. */
+        ReturnRow: {
+            /**
+             * Format: date
+             * @description When it was authorized.
+             */
+            authorized_on: string;
+            /**
+             * Format: date
+             * @description When it was closed, where it was.
+             */
+            closed_on?: string | null;
+            /** @description Whose. */
+            customer: components["schemas"]["CustomerId"];
+            /** @description The customer's name. */
+            customer_name: string;
+            /**
+             * Format: int64
+             * @description Days since.
+             */
+            days: number;
+            /**
+             * Format: date
+             * @description The last day it may arrive on.
+             */
+            expires_on: string;
+            /** @description Its id. */
+            id: components["schemas"]["ReturnId"];
+            /** @description The invoices it points at. */
+            invoices: string;
+            /** @description What it is about: the codes of its items. */
+            items: string;
+            /** @description What it still needs. */
+            next: components["schemas"]["NextStep"];
+            /** @description Its number. */
+            number: string;
+            /** @description How far it is, all lines together, in the units they were sold in. */
+            progress: components["schemas"]["Progress"];
+            /** @description What the customer calls it. */
+            reference?: string | null;
+            /** @description The state it is in. */
+            state: components["schemas"]["ReturnState"];
+            /** @description Whether something waits for inspection. */
+            waiting: boolean;
+            /** @description What waits for inspection, at cost, in base currency. */
+            waiting_cost: components["schemas"]["Money"];
+            /** @description Where it is to arrive. */
+            warehouse: string;
+        };
+        /** @description Reasons, dispositions, days. */
+        ReturnSettings: {
+            /**
+             * Format: int64
+             * @description For how many days a return may arrive.
+             */
+            days: number;
+            /** @description What becomes of them. */
+            dispositions: components["schemas"]["Disposition"][];
+            /** @description Why goods come back, in their order. */
+            reasons: components["schemas"]["ReturnReason"][];
+        };
+        /**
+         * @description How a return ended, or that it did not.
+         * @enum {string}
+         */
+        ReturnState: "open" | "done" | "expired" | "canceled";
+        /**
+         * Format: int64
+         * @description Something that was done with the goods of a return: received, inspected, replaced.
+         */
+        ReturnStepId: number;
+        /** @description A quantity of a step. */
+        ReturnStepLineView: {
+            /** @description What the supplier is to credit, in base currency. */
+            claim: components["schemas"]["Money"];
+            /** @description The item's code. */
+            code: string;
+            /** @description Its cost, in base currency. */
+            cost: components["schemas"]["Money"];
+            /** @description The name of the disposition, where it was inspected. */
+            disposition?: string | null;
+            /** @description The line of the return. */
+            line: components["schemas"]["ReturnLineId"];
+            outcome?: null | components["schemas"]["ReturnOutcome"];
+            /** @description How much, in stock units. */
+            stock: components["schemas"]["Decimal4"];
+            /** @description The unit stock is kept in. */
+            unit: string;
+        };
+        /** @description Something that was done with the goods. */
+        ReturnStepView: {
+            /**
+             * Format: date
+             * @description When.
+             */
+            date: string;
+            /** @description The step. */
+            id: components["schemas"]["ReturnStepId"];
+            /** @description `received`, `inspected` or `replaced`. */
+            kind: string;
+            /** @description How much of what. */
+            lines: components["schemas"]["ReturnStepLineView"][];
+            /** @description What was found. */
+            note?: string | null;
+            /** @description Why. */
+            reversal_reason?: string | null;
+            /**
+             * Format: date
+             * @description When it was reversed, where it was.
+             */
+            reversed_on?: string | null;
+        };
+        /** @description A return to give up, or to let arrive until another day. */
+        ReturnToClose: {
+            /** @description Why. */
+            reason?: string;
+            /**
+             * Format: int64
+             * @description The version seen.
+             */
+            version: number;
+        };
+        /** @description A return on screen. */
+        ReturnView: {
+            /**
+             * Format: date
+             * @description When it was authorized.
+             */
+            authorized_on: string;
+            /**
+             * Format: date
+             * @description When it was closed, where it was.
+             */
+            closed_on?: string | null;
+            /** @description Why. */
+            closed_reason?: string | null;
+            /** @description Credit memos over goods that came back on it. */
+            credits: components["schemas"]["ReturnCreditView"][];
+            /** @description The currency of its invoices. */
+            currency: string;
+            /** @description Whose. */
+            customer: components["schemas"]["Party"];
+            /** @description The entries it wrote. */
+            entries: components["schemas"]["PostedEntry"][];
+            /**
+             * Format: date
+             * @description The last day it may arrive on.
+             */
+            expires_on: string;
+            /** @description Its id. */
+            id: components["schemas"]["ReturnId"];
+            /** @description Its lines. */
+            lines: components["schemas"]["ReturnLineView"][];
+            /** @description Whether goods may still arrive. */
+            live: boolean;
+            /** @description What it still needs. */
+            next: components["schemas"]["NextStep"];
+            /** @description Anything to remember of it. */
+            note?: string | null;
+            /** @description Its number. */
+            number: string;
+            /** @description What the customer calls it. */
+            reference?: string | null;
+            /** @description The state it is in. */
+            state: components["schemas"]["ReturnState"];
+            /** @description What was done with the goods. */
+            steps: components["schemas"]["ReturnStepView"][];
+            /** @description Where it came from and led to. */
+            trail: components["schemas"]["Trail"];
+            /**
+             * Format: int64
+             * @description To be sent back with what is changed.
+             */
+            version: number;
+            /** @description Where it is to arrive: the code of the warehouse. */
+            warehouse: string;
+            /** @description Its name. */
+            warehouse_name: string;
+        };
+        /** @description Billed lines, newest first. */
+        ReturnableList: {
+            /**
+             * Format: int64
+             * @description How many fit.
+             */
+            count: number;
+            /** @description The lines. */
+            lines: components["schemas"]["ReturnableRow"][];
+        };
+        /** @description A billed line, with what of it may come back. */
+        ReturnableRow: {
+            /** @description How much was billed. */
+            billed: components["schemas"]["Decimal4"];
+            /** @description The item's code. */
+            code: string;
+            /** @description The invoice's currency. */
+            currency: string;
+            /** @description The customer's own number of that order. */
+            customer_po?: string | null;
+            /**
+             * Format: date
+             * @description When it was billed.
+             */
+            date: string;
+            /** @description What it is. */
+            description: string;
+            /** @description The discount on it. */
+            discount: components["schemas"]["Decimal6"];
+            /** @description Its invoice. */
+            invoice: components["schemas"]["InvoiceId"];
+            /** @description How much may still come back. */
+            left: components["schemas"]["Decimal4"];
+            /** @description The line. */
+            line: components["schemas"]["DocumentLineId"];
+            /** @description The invoice's number. */
+            number: string;
+            /** @description Why nothing of it may come back; none where something may. */
+            obstacle?: string | null;
+            /** @description The order's number, where it had one. */
+            order?: string | null;
+            /** @description Where it went. */
+            ship_to?: string | null;
+            /** @description The shipment it left with. */
+            shipment?: string | null;
+            /** @description Its tax code. */
+            tax_code: string;
+            /** @description The tax rate. */
+            tax_rate: components["schemas"]["Decimal6"];
+            /** @description The unit it was sold in. */
+            unit: string;
+            /** @description At which price for one, less discount by the line, in the invoice's currency. */
+            unit_price: components["schemas"]["Decimal6"];
+            /** @description What crediting all that may come back would come to, as priced. */
+            worth: components["schemas"]["Money"];
         };
         /** @description An entry, and the one it takes back. */
         Reversal: {
@@ -9421,6 +10303,11 @@ export interface components {
             receipts: number;
             /**
              * Format: int64
+             * @description Returns of which something is back and not decided on.
+             */
+            returns: number;
+            /**
+             * Format: int64
              * @description Packed shipments.
              */
             shipments: number;
@@ -9440,6 +10327,19 @@ export interface components {
          * @enum {string}
          */
         StepKind: "list" | "price_list" | "call_off" | "typed" | "quantity_break" | "promotion" | "line_discount" | "surcharge" | "with_tax";
+        /** @description What a step would do. */
+        StepPreview: {
+            /** @description What stands in the way. */
+            blockers: components["schemas"]["Blocker"][];
+            /** @description What changes. */
+            changes: components["schemas"]["Change"][];
+            /** @description What it costs, line by line, in base currency. */
+            costs: components["schemas"]["Money"][];
+            entry?: null | components["schemas"]["Entry"];
+            /** @description To be sent back. */
+            fingerprint: string;
+            tape?: null | components["schemas"]["Tape"];
+        };
         /** @description What there is of an item where a line is to leave from, in stock units. */
         StockFacts: {
             /** @description What is set aside for order lines, this one left out. */
@@ -10036,6 +10936,16 @@ export interface components {
             /** @description Words for what is on it. */
             what: string;
         };
+        /** @description A step to reverse. */
+        UndoStep: components["schemas"]["ToReverse"] & {
+            /** @description Fingerprint of the preview seen. */
+            seen: string;
+            /**
+             * Format: int64
+             * @description The version seen.
+             */
+            version: number;
+        };
         /** @description A unit goods and services are counted in. */
         Unit: {
             /** @description The code of the recommendation: `H87`. */
@@ -10070,6 +10980,37 @@ export interface components {
             person: string;
             /** @description Why. */
             reason: string;
+        };
+        /** @description Goods that wait for inspection. */
+        WaitingRow: {
+            /** @description The item's code. */
+            code: string;
+            /** @description At cost, in base currency. */
+            cost: components["schemas"]["Money"];
+            /** @description Whose. */
+            customer_name: string;
+            /**
+             * Format: int64
+             * @description Days since.
+             */
+            days: number;
+            /** @description The return. */
+            id: components["schemas"]["ReturnId"];
+            /** @description What it is. */
+            name: string;
+            /** @description Its number. */
+            number: string;
+            /** @description How much, in stock units. */
+            quantity: components["schemas"]["Decimal4"];
+            /**
+             * Format: date
+             * @description Since when.
+             */
+            since: string;
+            /** @description The unit stock is kept in. */
+            unit: string;
+            /** @description Where. */
+            warehouse: string;
         };
         /** @description A warehouse. */
         Warehouse: {
@@ -10106,7 +11047,7 @@ export interface components {
          * @description A kind of work, in the order of urgency.
          * @enum {string}
          */
-        Work: "stopped" | "to_approve" | "money_lying_still" | "ready_to_go" | "to_bill" | "late" | "orders_to_finish";
+        Work: "stopped" | "to_approve" | "money_lying_still" | "ready_to_go" | "to_bill" | "returned" | "late" | "orders_to_finish";
     };
     responses: never;
     parameters: never;
@@ -12783,7 +13724,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description orders, open-lines, items, customers, shipments, unbilled, invoices, receipts, deposits, prepayments, journal or trial-balance */
+                /** @description orders, open-lines, items, customers, shipments, unbilled, invoices, receipts, deposits, returns, prepayments, journal or trial-balance */
                 list: string;
             };
             cookie?: never;
@@ -17236,6 +18177,700 @@ export interface operations {
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    return_settings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReturnSettings"];
+                };
+            };
+        };
+    };
+    set_return_days: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReturnDays"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": boolean;
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_disposition: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DispositionForm"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": boolean;
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_return_reason: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReasonForm"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": boolean;
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    returnable: {
+        parameters: {
+            query?: {
+                /** @description Words to look for. */
+                q?: string | null;
+                /** @description A state to keep to. */
+                state?: string | null;
+                /** @description How many at most, 500 at most. */
+                limit?: number | null;
+                /** @description How many to pass over. */
+                offset?: number | null;
+                /** @description Only of this customer. */
+                customer?: number | null;
+                /** @description Only of what this invoice billed. */
+                invoice?: number | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReturnableList"];
+                };
+            };
+        };
+    };
+    returns: {
+        parameters: {
+            query?: {
+                /** @description Words to look for. */
+                q?: string | null;
+                /** @description A state to keep to. */
+                state?: string | null;
+                /** @description How many at most, 500 at most. */
+                limit?: number | null;
+                /** @description How many to pass over. */
+                offset?: number | null;
+                /** @description Only of this customer. */
+                customer?: number | null;
+                /** @description Only of what this invoice billed. */
+                invoice?: number | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReturnList"];
+                };
+            };
+        };
+    };
+    authorize_return: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PostReturn"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Authorized"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_return: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewReturn"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReturnPreview"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    returns_waiting: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WaitingRow"][];
+                };
+            };
+        };
+    };
+    return: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReturnView"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    close_return: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReturnToClose"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Version"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    extend_return: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ExtendReturn"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Version"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    inspect_return: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["InspectReturn"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_inspect_return: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["InspectForm"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StepPreview"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    receive_return: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReceiveReturn"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_receive_return: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReceiveForm"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StepPreview"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    replace_return: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReplaceReturn"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_replace_return: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReplaceForm"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StepPreview"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    undo_return_step: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+                step: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["UndoStep"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_undo_return_step: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                step: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ToReverse"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StepPreview"];
+                };
+            };
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -4,7 +4,7 @@ import { createPortal } from "react-dom";
 import { api, got } from "../api/client";
 
 /** What has a paper of its own. */
-export type PaperKind = "invoice" | "credit_memo" | "deposit" | "payment_request";
+export type PaperKind = "invoice" | "credit_memo" | "deposit" | "payment_request" | "return";
 
 /** Whether every paper of the page is there to be printed. */
 export function usePapersReady(): boolean {

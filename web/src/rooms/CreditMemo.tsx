@@ -1,7 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { useNavigate, useParams } from "react-router";
+import { Link, useNavigate, useParams } from "react-router";
 import { api, got } from "../api/client";
+import type { DocumentRef } from "../api/types";
 import { date, money, moneyWithCurrency, number } from "../format";
 import { Facts, Lines, useBase, Wrong } from "../parts/bits";
 import { PrintedPaper, usePapersReady } from "../parts/PrintedPaper";
@@ -9,6 +10,16 @@ import { Paper, PostedEntries, TapeLines, Tear, TrailLines } from "../parts/Tape
 import { placeOf } from "../places";
 import { Worktop } from "../shell/Worktop";
 import { GoingOutLines, SendAgainAsk } from "./goingout/parts";
+
+/** Where the goods of a line are: back on a return, or with the customer. */
+function Goods({ on, kind }: { on: DocumentRef | null | undefined; kind: string }) {
+  if (kind !== "goods") {
+    return null;
+  }
+  return (
+    <div className="dim">{on ? <Link to={placeOf(on)}>received on {on.number}</Link> : "stays with the customer"}</div>
+  );
+}
 
 /** A credit memo over the whole of an invoice, as it is and stays. */
 export function CreditMemoRoom() {
@@ -69,10 +80,11 @@ export function CreditMemoRoom() {
           </tr>
         </thead>
         <tbody>
-          {document.lines.map((line) => (
+          {document.lines.map((line, at) => (
             <tr key={`${line.code}${line.description}${line.quantity}${line.net}`}>
               <td>
                 <b>{line.code}</b> {line.description}
+                {line.quantity !== "0" && !view.whole && <Goods on={view.returned_on[at]} kind={line.kind} />}
               </td>
               <td className="right">
                 {line.quantity === "0" ? "off the price" : `${number(line.quantity)} ${line.unit}`}

@@ -34,6 +34,7 @@ const works: Record<DayItem["work"], string> = {
   money_lying_still: "Money lying still",
   ready_to_go: "Ready to go",
   to_bill: "To bill",
+  returned: "Returned goods",
   late: "Late",
   orders_to_finish: "Orders to finish",
 };
@@ -51,6 +52,8 @@ const nexts: Record<DayItem["next"], { words: string; title: string }> = {
   book: { words: "book", title: "Open what is to be booked" },
   post_shipment: { words: "post", title: "Look at the shipment" },
   bill: { words: "bill", title: "Bill it" },
+  inspect: { words: "inspect", title: "Open the return" },
+  settle: { words: "credit", title: "Open the return" },
   ask_for_money: { words: "ask", title: "Open the account" },
   look_at_order: { words: "look", title: "Open the order" },
   confirm: { words: "confirm", title: "Open the order" },
@@ -248,7 +251,12 @@ function Shape({ item }: { item: DayItem }) {
   if (item.work === "stopped" || item.work === "late") {
     return <Marked className="stop">◆</Marked>;
   }
-  if (item.work === "to_approve" || item.work === "money_lying_still" || item.work === "ready_to_go") {
+  if (
+    item.work === "to_approve" ||
+    item.work === "money_lying_still" ||
+    item.work === "ready_to_go" ||
+    item.work === "returned"
+  ) {
     return <Marked className="heed">▲</Marked>;
   }
   return null;

@@ -112,6 +112,7 @@ const rooms = [
   { to: "/shipments", name: "Shipments", count: "shipments" },
   { to: "/billing", name: "Billing", count: "billing", also: ["/invoices", "/runs", "/credit-memos", "/going-out"] },
   { to: "/prepayments", name: "Prepayments", count: "prepayments", hot: true },
+  { to: "/returns", name: "Returns", count: "returns", hot: true },
   { to: "/receipts", name: "Receipts", count: "receipts", hot: true },
   { to: "/ledger", name: "Ledger", also: ["/entries"] },
   { to: "/customers", name: "Customers" },

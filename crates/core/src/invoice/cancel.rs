@@ -55,6 +55,8 @@ pub struct CancelInput<'a> {
     pub cancelled_by: Option<String>,
     /// Credit memos over lines of it.
     pub credited_by: Vec<String>,
+    /// Returns that hold something of it: expected, or back and not credited.
+    pub returned_on: Vec<String>,
     /// The orders on it.
     pub orders: Vec<OrderFacts>,
     /// Date of the credit memo.
@@ -214,6 +216,14 @@ fn check(input: &CancelInput<'_>, findings: &mut Findings) {
     }
     if input.document.is_prepayment() {
         let sentence = format!("{} bills in advance. Credit what of it is not used.", input.number);
+        findings.add(Check::CannotCancel, "invoice", sentence);
+    }
+    if !input.returned_on.is_empty() {
+        let sentence = format!(
+            "Goods of {} are on {}. Credit what came back, or close the return; then credit the rest.",
+            input.number,
+            input.returned_on.join(", ")
+        );
         findings.add(Check::CannotCancel, "invoice", sentence);
     }
     if !input.credited_by.is_empty() {

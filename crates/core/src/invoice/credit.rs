@@ -1,7 +1,7 @@
 //! Crediting part of a posted invoice, line by line: a quantity, or an amount off the price.
 //!
-//! The goods stay with the customer; what comes back through a return is a matter of its own. A credit
-//! uses the invoice's accounts, tax rates, tax dates and exchange rate, and is **cumulative**: never more
+//! Of goods each line says whether they came back on a return or stay with the customer: a quantity is received
+//! once and credited once. A credit uses the invoice's accounts, tax rates, tax dates and exchange rate, and is **cumulative**: never more
 //! than was billed less what was credited, tax credited so far and now = rate × net credited so far and
 //! now, and the last credit takes all that is left, so that a line credited in parts gives back exactly
 //! its net and its tax. What is open of the invoice is settled by it first; the rest is kept for the
@@ -36,7 +36,7 @@ use crate::checks::{Blocker, Check, Findings, Step};
 use crate::entry::{Entry, EntryBuilder, LineFor, TaxMark};
 use crate::fingerprint;
 use crate::fixed::Quantity;
-use crate::ids::InvoiceId;
+use crate::ids::{InvoiceId, ReturnLineId};
 use crate::invoice::entering::by_tax_date;
 use crate::invoice::{CustomerFacts, InvoiceDocument, InvoiceLine, ItemKind};
 use crate::money::{Currency, Money};
@@ -46,6 +46,7 @@ use crate::people::check_reason;
 use crate::posting::{NewApplication, NewItem, Posting, Which, account_of};
 use crate::prepayment::using::used_by;
 use crate::prepayment::{Part, Prepaid};
+use crate::returns::{OnReturn, check_received};
 use crate::spread::spread;
 use crate::tape::{Change, Tape};
 use crate::tax::{TaxComputed, TaxLine};
@@ -82,15 +83,19 @@ pub struct BilledLine {
     pub credited: Credited,
     /// The row of the register it is, where it bills in advance.
     pub prepaid: Option<Prepaid>,
+    /// What returns hold of it: expected, or back and not credited. In the line's unit.
+    pub on_returns: Quantity,
 }
 
 /// A line to credit.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct LineToCredit {
     /// Its position on the invoice, from zero.
     pub position: usize,
     /// What of it.
     pub what: What,
+    /// The return its goods came back on; none where they stay with the customer.
+    pub returned: Option<OnReturn>,
 }
 
 /// Everything needed to decide on a credit.
@@ -137,6 +142,8 @@ pub struct CreditDecision {
     pub document: InvoiceDocument,
     /// The position on the invoice of the line that each of its lines takes back.
     pub credits: Vec<usize>,
+    /// The line of a return that the goods of each of its lines came back on; none where they stay with the customer.
+    pub returned: Vec<Option<ReturnLineId>>,
     /// What each of its lines gives up of what was billed in advance; nothing for what bills goods and work.
     pub given_up: Vec<Part>,
     /// What of each line of the invoice is left to credit, before this.
@@ -164,6 +171,10 @@ pub struct CreditDecision {
 impl CreditInput<'_> {
     fn so_far(&self, position: usize) -> Credited {
         self.billed.get(position).map(|billed| billed.credited).unwrap_or_default()
+    }
+
+    fn on_returns(&self, position: usize) -> Quantity {
+        self.billed.get(position).map(|billed| billed.on_returns).unwrap_or_default()
     }
 
     fn prepaid(&self, position: usize) -> Option<&Prepaid> {
@@ -229,9 +240,12 @@ pub fn decide(input: &CreditInput<'_>) -> CreditDecision {
     let mut findings = Findings::at(Step::Post);
     check(input, &mut findings);
     let lines: Vec<InvoiceLine> =
-        input.lines.iter().enumerate().filter_map(|(at, wish)| line(input, at, *wish, &mut findings)).collect();
-    let credits: Vec<usize> =
-        input.lines.iter().map(|line| line.position).filter(|at| *at < input.document.lines.len()).collect();
+        input.lines.iter().enumerate().filter_map(|(at, wish)| line(input, at, wish, &mut findings)).collect();
+    let known: Vec<&LineToCredit> =
+        input.lines.iter().filter(|line| line.position < input.document.lines.len()).collect();
+    let credits: Vec<usize> = known.iter().map(|line| line.position).collect();
+    let returned: Vec<Option<ReturnLineId>> =
+        known.iter().map(|wish| wish.returned.as_ref().map(|returned| returned.line)).collect();
     let (document, settles, kept) = document(input, lines);
     let date = input.date.date;
     if settles.0.is_positive() && !input.item.is_there(settles.0, date) {
@@ -269,12 +283,13 @@ pub fn decide(input: &CreditInput<'_>) -> CreditDecision {
     CreditDecision {
         tape: taping::tape(input, &document, settles.0, kept.0),
         changes: taping::changes(input, settles.1, kept.0, order_changes),
-        mark: fingerprint::of(&(input.invoice, &credits, &before, amounts, &document.taxes, settles.0)),
-        fingerprint: fingerprint::of(&(&document, &credits, &before, &entry, settles, kept)),
+        mark: fingerprint::of(&(input.invoice, &credits, &returned, &before, amounts, &document.taxes, settles.0)),
+        fingerprint: fingerprint::of(&(&document, &credits, &returned, &before, &entry, settles, kept)),
         blockers: findings.finish(),
         left: left::left(input, &credits, &document.lines),
         document,
         credits,
+        returned,
         given_up,
         settles,
         kept,
@@ -317,7 +332,7 @@ fn check(input: &CreditInput<'_>, findings: &mut Findings) {
 }
 
 /// A line of the credit; none where the invoice has no such line.
-fn line(input: &CreditInput<'_>, at: usize, wish: LineToCredit, findings: &mut Findings) -> Option<InvoiceLine> {
+fn line(input: &CreditInput<'_>, at: usize, wish: &LineToCredit, findings: &mut Findings) -> Option<InvoiceLine> {
     let Some(billed) = input.document.lines.get(wish.position) else {
         let sentence = format!("{} has no line {}.", input.number, wish.position + 1);
         findings.add(Check::CannotCredit, format!("lines.{at}"), sentence);
@@ -332,17 +347,21 @@ fn line(input: &CreditInput<'_>, at: usize, wish: LineToCredit, findings: &mut F
     }
     let so_far = input.so_far(wish.position);
     let priced = billed.amount - billed.off;
-    let (left_quantity, left) = left::of_line(billed, so_far);
+    let (_, left) = left::of_line(billed, so_far);
     let currency = input.document.currency;
     let (quantity, amount) = match wish.what {
         What::Quantity(quantity) => {
             let field = format!("lines.{at}.quantity");
             if !quantity.is_positive() {
-                findings.add(Check::QuantityNotPositive, field, "Credit more than zero.");
-            } else if quantity > left_quantity {
-                let sentence = format!("Of {} {}, {left_quantity} are left to credit.", billed.quantity, billed.code);
-                findings.add(Check::MoreThanBilled, field, sentence);
-            } else if !left.is_positive() {
+                findings.add(Check::QuantityNotPositive, field.as_str(), "Credit more than zero.");
+            } else if let Some(returned) = &wish.returned {
+                let what = (returned.number.as_str(), billed.code.as_str());
+                check_received(what, (quantity, input.date.date), &returned.movements, &field, findings);
+            } else {
+                left::check_stays(input, wish.position, billed, (quantity, &field), findings);
+            }
+            // Goods that came back are settled by it all the same, where their price was taken off before.
+            if quantity.is_positive() && !left.is_positive() && wish.returned.is_none() {
                 let sentence = format!("All that {} came to is credited already.", billed.code);
                 findings.add(Check::MoreThanBilled, field, sentence);
             }
@@ -350,6 +369,11 @@ fn line(input: &CreditInput<'_>, at: usize, wish: LineToCredit, findings: &mut F
         }
         What::Price(amount) => {
             let field = format!("lines.{at}.amount");
+            if wish.returned.is_some() {
+                let sentence =
+                    "Goods that came back are credited by quantity. Take the price off on a line of its own.";
+                findings.add(Check::CannotCredit, field.clone(), sentence);
+            }
             if !amount.is_positive() {
                 findings.add(Check::AmountNotPositive, field, "Credit more than zero.");
             } else if amount > left {

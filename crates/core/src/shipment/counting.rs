@@ -70,6 +70,7 @@ pub fn decide_intake(input: &IntakeInput<'_>) -> Result<Posting, Vec<Blocker>> {
         date: input.date,
         quantity: input.quantity,
         cost: input.cost,
+        step: None,
     });
     Ok(posting)
 }
@@ -169,6 +170,7 @@ pub fn decide_adjustment(input: &AdjustInput<'_>) -> Result<AdjustDecision, Vec<
             date: input.date,
             quantity: input.difference,
             cost,
+            step: None,
         });
     }
     Ok(AdjustDecision { posting, cost })

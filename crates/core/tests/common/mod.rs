@@ -65,6 +65,9 @@ impl Books {
             (Purpose::PrepaymentLiability, None, "26000"),
             (Purpose::OtherIncome, None, "69000"),
             (Purpose::Fees, None, "81000"),
+            (Purpose::Inspection, None, "12000"),
+            (Purpose::SupplierClaim, None, "14000"),
+            (Purpose::Scrap, None, "72000"),
         ];
         let accounts = rows
             .iter()

@@ -9,9 +9,10 @@ use till_store::cards::CardFilter;
 use till_store::deposits::DepositFilter;
 use till_store::invoices::InvoiceFilter;
 use till_store::prepayments::PrepaymentFilter;
+use till_store::returns::ReturnFilter;
 use till_store::{
     Connection, Store, StoreError, cards, customers, deposits, invoices, items, ledger, orders, prepayments, receipts,
-    rules, shipments, unbilled,
+    returns, rules, shipments, unbilled,
 };
 use utoipa_actix_web::service_config::ServiceConfig;
 
@@ -36,7 +37,7 @@ const MOST: i64 = 100_000;
 
 /// A list as CSV, with the filters of its screen.
 #[utoipa::path(
-    params(("list" = String, Path, description = "orders, open-lines, items, customers, shipments, unbilled, invoices, receipts, deposits, prepayments, journal or trial-balance")),
+    params(("list" = String, Path, description = "orders, open-lines, items, customers, shipments, unbilled, invoices, receipts, deposits, returns, prepayments, journal or trial-balance")),
     responses((status = 200, body = String, content_type = "text/csv"), (status = 404, body = Problem))
 )]
 #[get("/export/{list}.csv")]
@@ -62,6 +63,7 @@ pub(super) async fn export(
         "invoices" => invoices_table(&mut connection, &stretch).await?,
         "receipts" => receipts_table(&mut connection, &stretch).await?,
         "deposits" => deposits_table(&mut connection, &stretch).await?,
+        "returns" => returns_table(&mut connection, &stretch).await?,
         "prepayments" => prepayments_table(&mut connection, &stretch).await?,
         "cards" => cards_table(&mut connection, &stretch).await?,
         "card-payouts" => payouts_table(&mut connection, &stretch).await?,
@@ -431,6 +433,44 @@ async fn payouts_table(connection: &mut Connection, stretch: &Stretch) -> Result
     });
     let headings = &["payout", "paid on", "currency", "gross", "fee", "net", "in the books as"];
     Ok(Table { headings, rows: rows.collect() })
+}
+
+async fn returns_table(connection: &mut Connection, stretch: &Stretch) -> Result<Table, StoreError> {
+    let rules = rules::load(connection).await?;
+    let only_open = stretch.state.as_deref() == Some("open");
+    let filter = ReturnFilter { search: stretch.search(), only_open, ..ReturnFilter::default() };
+    let list = returns::list(connection, &rules, &filter, (MOST, 0)).await?;
+    let rows = list.returns.iter().map(|row| {
+        vec![
+            Cell::text(&row.number),
+            Cell::text(&row.customer_name),
+            optional(row.reference.as_ref()),
+            Cell::text(row.authorized_on.to_string()),
+            Cell::text(row.expires_on.to_string()),
+            Cell::text(&row.items),
+            Cell::text(&row.invoices),
+            Cell::number(row.progress.authorized.to_string()),
+            Cell::number(row.progress.received.to_string()),
+            Cell::number(row.progress.credited.to_string()),
+            money(rules.base, row.waiting_cost),
+        ]
+    });
+    Ok(Table {
+        headings: &[
+            "return",
+            "customer",
+            "reference",
+            "authorized",
+            "arrives until",
+            "items",
+            "invoices",
+            "quantity",
+            "received",
+            "credited",
+            "waiting at cost",
+        ],
+        rows: rows.collect(),
+    })
 }
 
 async fn deposits_table(connection: &mut Connection, stretch: &Stretch) -> Result<Table, StoreError> {

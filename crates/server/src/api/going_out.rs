@@ -4,15 +4,15 @@ use actix_web::http::header;
 use actix_web::web::{Data, Path, Query};
 use actix_web::{HttpResponse, delete, get, post, put};
 use serde::{Deserialize, Serialize};
-use till_core::ids::{CreditMemoId, DeliveryId, DepositId, DocumentKind, InvoiceId, PaymentRequestId};
+use till_core::ids::{CreditMemoId, DeliveryId, DepositId, DocumentKind, InvoiceId, PaymentRequestId, ReturnId};
 use till_formats::mail::{self, Mail};
-use till_formats::paper::{self, DepositPaper, Kind, Parties};
+use till_formats::paper::{self, DepositPaper, Kind, Parties, ReturnSlip, SlipLine};
 use till_store::deliveries::{
     self, DeliveryFilter, DeliveryList, MailService, MailSetup, MessageView, NewMessage, Said, Template, Way,
 };
 use till_store::rules::Rules;
 use till_store::saved_views::{self, SavedView};
-use till_store::{Connection, Store, StoreError, customers, deposits, invoices, prepayments, rules};
+use till_store::{Connection, Store, StoreError, customers, deposits, invoices, prepayments, returns, rules};
 use utoipa::{IntoParams, ToSchema};
 use utoipa_actix_web::service_config::ServiceConfig;
 
@@ -143,6 +143,9 @@ pub(super) async fn paper_of(
     if kind == DocumentKind::PaymentRequest {
         return request_paper(connection, rules, PaymentRequestId(id)).await;
     }
+    if kind == DocumentKind::Return {
+        return return_slip(connection, rules, ReturnId(id)).await;
+    }
     if kind == DocumentKind::Deposit {
         return deposit_paper(connection, rules, DepositId(id)).await;
     }
@@ -169,6 +172,40 @@ async fn request_paper(connection: &mut Connection, rules: &Rules, id: PaymentRe
         tax_id: view.customer.tax_id.as_deref(),
     };
     Ok(paper::html(Kind::PaymentRequest, &view.row.number, view.row.requested_on, &parties, &view.document))
+}
+
+/// The slip that travels with goods that come back.
+async fn return_slip(connection: &mut Connection, rules: &Rules, id: ReturnId) -> Result<String, StoreError> {
+    let view = returns::view(connection, rules, id).await?;
+    let parties = Parties {
+        company: &rules.company,
+        number: &view.customer.number,
+        name: &view.customer.name,
+        address: &view.customer.address,
+        tax_id: view.customer.tax_id.as_deref(),
+    };
+    let lines: Vec<SlipLine<'_>> = view
+        .lines
+        .iter()
+        .map(|line| SlipLine {
+            code: &line.code,
+            description: &line.description,
+            quantity: line.progress.authorized,
+            unit: &line.unit,
+            invoice: &line.invoice.number,
+            reason: &line.reason_name,
+        })
+        .collect();
+    let slip = ReturnSlip {
+        number: &view.number,
+        authorized_on: view.authorized_on,
+        expires_on: view.expires_on,
+        to: &view.warehouse_name,
+        reference: view.reference.as_deref(),
+        over: !view.live,
+        lines: &lines,
+    };
+    Ok(paper::return_slip_html(&slip, &parties))
 }
 
 /// The receipt of a deposit.
@@ -314,13 +351,13 @@ pub(super) async fn send_again(store: Data<Store>, change: Change, new: Json<Aga
     Ok(Json(id))
 }
 
-/// The paper of an invoice, a credit memo or a deposit, as it is printed and mailed: a page that stands alone.
+/// The paper of an invoice, a credit memo, a deposit or a return, as it is printed and mailed: a page that stands alone.
 #[utoipa::path(responses((status = 200, body = String, content_type = "text/html"), (status = 404, body = Problem)))]
 #[get("/papers/{kind}/{id}")]
 pub(super) async fn view_paper(store: Data<Store>, of: Path<(DocumentKind, i64)>) -> Result<HttpResponse, Problem> {
     let (kind, id) = of.into_inner();
-    use DocumentKind::{CreditMemo, Deposit, Invoice, PaymentRequest};
-    if !matches!(kind, Invoice | CreditMemo | Deposit | PaymentRequest) {
+    use DocumentKind::{CreditMemo, Deposit, Invoice, PaymentRequest, Return};
+    if !matches!(kind, Invoice | CreditMemo | Deposit | PaymentRequest | Return) {
         return Err(StoreError::not_found(kind, id).into());
     }
     let mut connection = store.read().await?;

@@ -80,7 +80,7 @@ pub struct CardList {
 /// What went back to a card.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct ReturnView {
+pub struct CardReturnView {
     /// Its id.
     pub id: CardReturnId,
     /// Whether the card's bank took it back.
@@ -118,7 +118,7 @@ pub struct CaptureView {
     /// The payout it went with.
     pub payout: Option<DocumentRef>,
     /// What went back of it.
-    pub returns: Vec<ReturnView>,
+    pub returns: Vec<CardReturnView>,
 }
 
 /// An authorization as shown.
@@ -261,7 +261,7 @@ async fn captures(connection: &mut SqliteConnection, id: CardAuthorizationId) ->
         .map(|row| {
             let (mine, others): (Vec<_>, Vec<_>) = returns.drain(..).partition(|(capture, _)| *capture == row.id);
             returns = others;
-            let mine: Vec<ReturnView> = mine.into_iter().map(|(_, back)| back).collect();
+            let mine: Vec<CardReturnView> = mine.into_iter().map(|(_, back)| back).collect();
             let amount = Money(row.amount_minor);
             let document = match (row.kind, row.payment, row.number) {
                 (Some(word), Some(id), Some(number)) => Some(DocumentRef { kind: kind(&word)?, id, number }),
@@ -281,7 +281,7 @@ async fn captures(connection: &mut SqliteConnection, id: CardAuthorizationId) ->
         .collect()
 }
 
-async fn returns(connection: &mut SqliteConnection, captures: &[i64]) -> Result<Vec<(i64, ReturnView)>> {
+async fn returns(connection: &mut SqliteConnection, captures: &[i64]) -> Result<Vec<(i64, CardReturnView)>> {
     let captures = json(&captures)?;
     let rows = sqlx::query!(
         r#"SELECT capture_id AS "capture!", card_returns.id AS "id!", kind AS "kind!", number, amount_minor AS "amount!", fee_minor AS "fee!",
@@ -292,7 +292,7 @@ async fn returns(connection: &mut SqliteConnection, captures: &[i64]) -> Result<
     )
     .fetch_all(connection)
     .await?;
-    let view = |id, charged_back, number, (amount, fee), (happened_on, reason), payout| ReturnView {
+    let view = |id, charged_back, number, (amount, fee), (happened_on, reason), payout| CardReturnView {
         id: CardReturnId(id),
         charged_back,
         number,

@@ -28,7 +28,7 @@ use crate::open_items;
 use crate::posting;
 use crate::rules::{Rules, date_order};
 use crate::writing::{Writing, set};
-use crate::{Result, StoreError, containers, customers, orders, sensible_date};
+use crate::{Result, StoreError, containers, customers, orders, returns, sensible_date};
 
 /// An invoice to cancel.
 #[derive(Debug, Clone, Default, Serialize, Deserialize)]
@@ -130,6 +130,7 @@ async fn load<'a>(
         containers_gone: containers_gone(connection, &document, date.unwrap_or(rules.business_date)).await?,
         cancelled_by: head.cancelled_by,
         credited_by: credited_by(connection, id).await?,
+        returned_on: returns::holding(connection, rules, id).await?,
         orders: orders::facts(connection, &ids).await?,
         date: DocumentDate::or_business_date(date, rules.business_date),
         reason: reason.to_owned(),
@@ -267,6 +268,7 @@ async fn carry_out(
         of: (input.invoice.0, LinkRole::Cancels),
         document: &dated,
         credits: &credits,
+        returned: &[],
         given_up: &[],
         reason: &input.reason,
         tape: &decision.tape,

@@ -8,7 +8,9 @@ use till_core::calendar::DocumentDate;
 use till_core::checks::{Blocker, stops};
 use till_core::entry::Entry;
 use till_core::fixed::Quantity;
-use till_core::ids::{ApprovalId, CreditMemoId, CustomerId, DocumentKind, DocumentRef, InvoiceId, OrderId};
+use till_core::ids::{
+    ApprovalId, CreditMemoId, CustomerId, DocumentKind, DocumentRef, InvoiceId, OrderId, ReturnLineId,
+};
 use till_core::invoice::LinkRole;
 use till_core::invoice::credit::{
     BilledLine, CreditDecision, CreditInput, Credited, LeftToCredit, LineToCredit, What, decide,
@@ -23,7 +25,9 @@ use crate::convert::known;
 use crate::documents::{self, MemoToWrite};
 use crate::rules::{Rules, date_order};
 use crate::writing::{Writing, set};
-use crate::{Result, StoreError, customers, deliveries, open_items, orders, posting, prepayments, sensible_date};
+use crate::{
+    Result, StoreError, customers, deliveries, open_items, orders, posting, prepayments, returns, sensible_date,
+};
 
 /// A line to credit, as typed: a quantity, or an amount off its price.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -37,6 +41,9 @@ pub struct CreditLine {
     /// How much off its price, as priced, in the invoice's currency.
     #[serde(default)]
     pub amount: Option<String>,
+    /// The line of a return that its goods came back on; none where they stay with the customer.
+    #[serde(default)]
+    pub return_line: Option<ReturnLineId>,
 }
 
 /// Lines of an invoice to credit.
@@ -108,7 +115,7 @@ fn read_lines(typed: &[CreditLine], currency: Currency) -> Result<Vec<LineToCred
                     return Err(StoreError::invalid(field("quantity"), sentence));
                 }
             };
-            Ok(LineToCredit { position: line.position, what })
+            Ok(LineToCredit { position: line.position, what, returned: None })
         })
         .collect()
 }
@@ -135,8 +142,20 @@ async fn load<'a>(
     };
     let document = documents::posted(connection, id.0).await?;
     let mut billed = billed_lines(connection, id).await?;
+    let held = returns::held_of(connection, rules, id).await?;
+    for (position, line) in billed.iter_mut().enumerate() {
+        line.on_returns = held.get(&position).copied().unwrap_or_default();
+    }
     for (line, row) in billed.iter_mut().zip(prepayments::rows_of(connection, id).await?) {
         line.prepaid = row;
+    }
+    let mut lines = read_lines(&wish.lines, document.currency)?;
+    for (at, (line, typed)) in lines.iter_mut().zip(&wish.lines).enumerate() {
+        if let Some(of) = typed.return_line {
+            let on = returns::on_return(connection, of, (id, line.position)).await?;
+            let sentence = "That return is of another line.";
+            line.returned = Some(on.ok_or_else(|| StoreError::invalid(format!("lines.{at}"), sentence))?);
+        }
     }
     let item = open_items::item_of(connection, DocumentKind::Invoice, id.0, Side::OwedToUs).await?;
     let ids: Vec<OrderId> = document.order_shares.iter().map(|share| share.order).collect();
@@ -149,7 +168,7 @@ async fn load<'a>(
         customer: customers::facts(connection, CustomerId(head.customer_id)).await?.0,
         cancelled_by: head.cancelled_by,
         orders: orders::facts(connection, &ids).await?,
-        lines: read_lines(&wish.lines, document.currency)?,
+        lines,
         date: DocumentDate::or_business_date(wish.date, rules.business_date),
         reason: wish.reason.clone(),
         base: rules.base,
@@ -186,7 +205,7 @@ async fn billed_lines(connection: &mut SqliteConnection, id: InvoiceId) -> Resul
             amount: Money(row.amount),
             net: Money(row.net),
         };
-        Ok(BilledLine { class: row.class, account, credited, prepaid: None })
+        Ok(BilledLine { class: row.class, account, credited, ..BilledLine::default() })
     })
     .collect()
 }
@@ -268,6 +287,7 @@ async fn write(writing: &mut Writing<'_>, input: &CreditInput<'_>, decision: &Cr
         of: (input.invoice.0, LinkRole::Credits),
         document: &decision.document,
         credits: &credits,
+        returned: &decision.returned,
         given_up: &decision.given_up,
         reason: &input.reason,
         tape: &decision.tape,

@@ -33,6 +33,8 @@ pub struct CreditMemoView {
     pub whole: bool,
     /// What it takes back, without a minus.
     pub document: InvoiceDocument,
+    /// The return that the goods of each of its lines came back on, in their order; none where they stay with the customer.
+    pub returned_on: Vec<Option<DocumentRef>>,
     /// Its date.
     pub date: NaiveDate,
     /// Why.
@@ -45,6 +47,21 @@ pub struct CreditMemoView {
     pub deliveries: Vec<DeliveryRow>,
     /// Where it came from and led to.
     pub trail: Trail,
+}
+
+/// The return each line of a credit memo came back on.
+async fn returned_on(connection: &mut SqliteConnection, id: CreditMemoId) -> Result<Vec<Option<DocumentRef>>> {
+    Ok(sqlx::query!(
+        r#"SELECT returns.id AS "id?", returns.number AS "number?" FROM document_lines
+           LEFT JOIN return_lines ON return_lines.id = document_lines.return_line_id LEFT JOIN returns ON returns.id = return_id
+           WHERE document_id = ? ORDER BY document_lines.position"#,
+        id.0
+    )
+    .fetch_all(connection)
+    .await?
+    .into_iter()
+    .map(|row| row.id.zip(row.number).map(|(id, number)| DocumentRef { kind: DocumentKind::Return, id, number }))
+    .collect())
 }
 
 /// One credit memo.
@@ -78,6 +95,7 @@ pub async fn credit_memo(connection: &mut SqliteConnection, id: CreditMemoId) ->
         invoice: DocumentRef { kind: DocumentKind::Invoice, id: row.invoice_id, number: row.invoice },
         whole: row.whole,
         document: documents::posted(connection, id.0).await?,
+        returned_on: returned_on(connection, id).await?,
         date: row.date,
         reason: row.reason,
         tape: read(&row.tape)?,

@@ -19,6 +19,8 @@ pub(super) async fn write(
     bill(connection, postings).await?;
     lay_in(connection, postings, entries).await?;
     move_stock(connection, postings).await?;
+    lay_aside(connection, postings).await?;
+    move_inspected(connection, postings).await?;
     move_containers(connection, postings).await
 }
 
@@ -89,7 +91,7 @@ async fn lay_in(connection: &mut SqliteConnection, postings: &[Of<'_>], entries:
             rows.push((
                 (only(DocumentKind::Intake), layer.item, &layer.warehouse, layer.date),
                 (layer.quantity.scaled(), layer.cost),
-                (entry, adjustment),
+                (entry, adjustment, layer.step),
             ));
         }
     }
@@ -99,9 +101,9 @@ async fn lay_in(connection: &mut SqliteConnection, postings: &[Of<'_>], entries:
     let rows = json(&rows)?;
     sqlx::query!(
         "INSERT INTO stock_layers (id, item_id, warehouse, posting_date, quantity_e4, cost_minor, remaining_e4, remaining_cost_minor, entry_id,
-                                   adjustment_id)
+                                   adjustment_id, return_step_id)
          SELECT value ->> '$[0][0]', value ->> '$[0][1]', value ->> '$[0][2]', value ->> '$[0][3]', value ->> '$[1][0]',
-                value ->> '$[1][1]', value ->> '$[1][0]', value ->> '$[1][1]', value ->> '$[2][0]', value ->> '$[2][1]'
+                value ->> '$[1][1]', value ->> '$[1][0]', value ->> '$[1][1]', value ->> '$[2][0]', value ->> '$[2][1]', value ->> '$[2][2]'
          FROM jsonb_each(?)",
         rows
     )
@@ -116,15 +118,20 @@ async fn move_stock(connection: &mut SqliteConnection, postings: &[Of<'_>]) -> R
     for (document, posting) in postings {
         for moved in &posting.stock {
             let what = (moved.layer, moved.quantity.scaled(), moved.cost);
+            let mut step = None;
             let (shipment_line, adjustment, line, intake) = match moved.with {
                 MovedWith::ShipmentLine(id) => (Some(id), None, None, None),
                 MovedWith::Count => (None, Some(document.id), None, None),
+                MovedWith::ReturnStep(id) => {
+                    step = Some(id);
+                    (None, None, None, None)
+                }
                 MovedWith::DocumentLine { invoice, line } => {
                     (None, None, Some((invoice.map_or(document.id, |id| id.0), line)), None)
                 }
                 MovedWith::Intake => (None, None, None, Some(moved.layer)),
             };
-            rows.push((what, moved.date, shipment_line, adjustment, line, intake));
+            rows.push((what, moved.date, shipment_line, adjustment, line, intake, step));
         }
     }
     if rows.is_empty() {
@@ -141,10 +148,64 @@ async fn move_stock(connection: &mut SqliteConnection, postings: &[Of<'_>]) -> R
     .execute(&mut *connection)
     .await?;
     sqlx::query!(
-        "INSERT INTO stock_moves (layer_id, quantity_e4, cost_minor, posting_date, shipment_line_id, adjustment_id, document_line_id, intake_id)
+        "INSERT INTO stock_moves (layer_id, quantity_e4, cost_minor, posting_date, shipment_line_id, adjustment_id, document_line_id, intake_id,
+                return_step_id)
          SELECT value ->> '$[0][0]', value ->> '$[0][1]', value ->> '$[0][2]', value ->> '$[1]', value ->> '$[2]', value ->> '$[3]',
-                (SELECT id FROM document_lines WHERE document_id = value ->> '$[4][0]' AND position = value ->> '$[4][1]'), value ->> '$[5]'
+                (SELECT id FROM document_lines WHERE document_id = value ->> '$[4][0]' AND position = value ->> '$[4][1]'), value ->> '$[5]',
+                value ->> '$[6]'
          FROM jsonb_each(?)",
+        rows
+    )
+    .execute(connection)
+    .await?;
+    Ok(())
+}
+
+/// Returned goods come to the inspection place.
+async fn lay_aside(connection: &mut SqliteConnection, postings: &[Of<'_>]) -> Result<()> {
+    let rows: Vec<_> = postings
+        .iter()
+        .flat_map(|(_, posting)| &posting.inspection)
+        .map(|new| (new.step, new.line, new.item, &new.warehouse, new.date, new.quantity.scaled(), new.cost))
+        .collect();
+    if rows.is_empty() {
+        return Ok(());
+    }
+    let rows = json(&rows)?;
+    sqlx::query!(
+        "INSERT INTO inspection_layers (step_id, return_line_id, item_id, warehouse, posting_date, quantity_e4, cost_minor, remaining_e4,
+                remaining_cost_minor)
+         SELECT value ->> 0, value ->> 1, value ->> 2, value ->> 3, value ->> 4, value ->> 5, value ->> 6, value ->> 5, value ->> 6
+         FROM jsonb_each(?)",
+        rows
+    )
+    .execute(connection)
+    .await?;
+    Ok(())
+}
+
+/// Goods leave the inspection place, or go back there.
+async fn move_inspected(connection: &mut SqliteConnection, postings: &[Of<'_>]) -> Result<()> {
+    let rows: Vec<_> = postings
+        .iter()
+        .flat_map(|(_, posting)| &posting.inspected)
+        .map(|moved| (moved.inspection, moved.step, moved.date, moved.quantity.scaled(), moved.cost))
+        .collect();
+    if rows.is_empty() {
+        return Ok(());
+    }
+    let rows = json(&rows)?;
+    sqlx::query!(
+        "UPDATE inspection_layers SET remaining_e4 = remaining_e4 - gone.quantity, remaining_cost_minor = remaining_cost_minor - gone.cost
+         FROM (SELECT value ->> 0 AS layer, sum(value ->> 3) AS quantity, sum(value ->> 4) AS cost FROM jsonb_each(?) GROUP BY 1) AS gone
+         WHERE inspection_layers.id = gone.layer",
+        rows
+    )
+    .execute(&mut *connection)
+    .await?;
+    sqlx::query!(
+        "INSERT INTO inspection_moves (layer_id, step_id, posting_date, quantity_e4, cost_minor)
+         SELECT value ->> 0, value ->> 1, value ->> 2, value ->> 3, value ->> 4 FROM jsonb_each(?)",
         rows
     )
     .execute(connection)

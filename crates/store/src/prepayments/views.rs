@@ -187,8 +187,12 @@ async fn rows(connection: &mut SqliteConnection, rules: &Rules, ids: &[i64]) -> 
         let amounts = |amount: &dyn Fn(&Prepaid) -> Money| -> Vec<CreditLine> {
             let lines = parts.iter().enumerate().map(|(position, row)| (position, amount(row)));
             let some = lines.filter(|(_, amount)| amount.is_positive());
-            let line =
-                |(position, amount)| CreditLine { position, quantity: None, amount: Some(currency.format(amount)) };
+            let line = |(position, amount)| CreditLine {
+                position,
+                quantity: None,
+                amount: Some(currency.format(amount)),
+                return_line: None,
+            };
             some.map(line).collect()
         };
         let (gross, order_gross) = (head.gross_priced != 0, head.order_gross != 0);

@@ -12,6 +12,7 @@ mod goods;
 mod money;
 mod pages;
 mod prepayments;
+mod returns;
 
 use std::cell::RefCell;
 use std::collections::BTreeMap;
@@ -229,6 +230,12 @@ enum Step {
         order: usize,
         all: bool,
     },
+    /// Goods that come back: authorized, received, inspected, credited, replaced, taken back, closed.
+    Returned {
+        at: usize,
+        what: u8,
+        how_much: i64,
+    },
     /// A customer on their own page: a quote accepted, or something paid.
     Page {
         at: usize,
@@ -320,6 +327,7 @@ fn steps() -> impl Strategy<Value = Vec<Dated>> {
         4 => (any_of(8), 0u8..12, -1i64..120, -1i64..60_000)
             .prop_map(|(order, how, percent, minor)| Step::AskAhead { order, how, percent, minor }),
         4 => (any_of(8), prop::bool::weighted(0.2)).prop_map(|(order, all)| Step::CreditAhead { order, all }),
+        10 => (any_of(8), 0u8..17, -1i64..400).prop_map(|(at, what, how_much)| Step::Returned { at, what, how_much }),
         4 => (any_of(8), 0u8..10, -1i64..60_000).prop_map(|(at, what, minor)| Step::Page { at, what, minor }),
         8 => (any_of(8), 0u8..18, -1i64..60_000).prop_map(|(at, what, minor)| Step::Card { at, what, minor }),
     ];
@@ -656,7 +664,7 @@ async fn run_billing(company: &Company, made: &mut Made, step: &Step) {
             let pieces = Quantity::from_scaled(*how_much).to_string();
             let money = format!("{}.{:02}", how_much.max(&0) / 100, how_much.max(&0) % 100);
             let (quantity, amount) = if *quantity { (Some(pieces), None) } else { (None, Some(money)) };
-            let lines = vec![CreditLine { position: *line, quantity, amount }];
+            let lines = vec![CreditLine { position: *line, quantity, amount, return_line: None }];
             let wish = ToCredit { lines, date: Some(made.on), reason: "by chance".to_owned(), seen: None };
             let done = store
                 .change(&by(), None, async |writing| {
@@ -795,7 +803,7 @@ async fn abroad(company: &Company) -> usize {
 }
 
 /// What must have gone through over all sequences together, at least.
-const AT_LEAST: [(&str, usize); 47] = [
+const AT_LEAST: [(&str, usize); 54] = [
     ("authorize a card", 40),
     ("capture", 25),
     ("refund to a card", 2),
@@ -819,6 +827,13 @@ const AT_LEAST: [(&str, usize); 47] = [
     ("reverse deposit", 3),
     ("turn into a deposit", 5),
     ("undo the end of a deposit", 3),
+    ("authorize return", 30),
+    ("receive return", 20),
+    ("inspect return", 10),
+    ("credit return", 5),
+    ("replace return", 2),
+    ("undo return", 2),
+    ("close return", 5),
     ("direct", 18),
     ("intake back", 1),
     ("in pounds", 3),

@@ -102,6 +102,9 @@ async fn once(company: &Company, made: &mut Made, link: &Link, wish: &PagePaymen
 }
 
 pub(crate) async fn run(company: &Company, made: &mut Made, step: &Step) {
+    if let Step::Returned { at, what, how_much } = step {
+        return super::returns::run(company, made, (*at, *what, *how_much)).await;
+    }
     let Step::Page { at, what, minor } = step else { return super::prepayments::run(company, made, step).await };
     if made.orders.is_empty() {
         return;

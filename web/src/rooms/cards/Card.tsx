@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, got, keyed, newKey } from "../../api/client";
-import type { CaptureView, CardView, ReturnView } from "../../api/types";
+import type { CaptureView, CardReturnView, CardView } from "../../api/types";
 import { date, money, moneyWithCurrency } from "../../format";
 import { Facts, Lines, Marked, Scroll, useBase, useEverythingChanged, useToday, Wrong } from "../../parts/bits";
 import { Paper, PostedEntries } from "../../parts/TapeRoll";
@@ -45,7 +45,7 @@ export function CardRoom() {
 type Step =
   | { name: "capture" | "void" }
   | { name: "refund" | "book"; capture: CaptureView }
-  | { name: "return"; back: ReturnView };
+  | { name: "return"; back: CardReturnView };
 
 function Opened({ card }: { card: CardView }) {
   const base = useBase();

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, got, keyed, newKey } from "../../api/client";
-import type { CaptureView, CardView, ReturnView } from "../../api/types";
+import type { CaptureView, CardReturnView, CardView } from "../../api/types";
 import { decimal, exponentOf, moneyWithCurrency, typedDecimal } from "../../format";
 import { useEverythingChanged } from "../../parts/bits";
 import { FormAsk } from "../../parts/FormAsk";
@@ -188,7 +188,7 @@ export function BookCaptureAsk({ card, capture, close }: { card: CardView; captu
 }
 
 /** Brings into the books what went back to the card, or was taken back by its bank. */
-export function BookReturnAsk({ card, back, close }: { card: CardView; back: ReturnView; close: () => void }) {
+export function BookReturnAsk({ card, back, close }: { card: CardView; back: CardReturnView; close: () => void }) {
   const changed = useEverythingChanged();
   const { say } = useNotices();
   const [day, setDay] = useState("");

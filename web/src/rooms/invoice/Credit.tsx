@@ -1,9 +1,9 @@
 import TextField from "@mui/material/TextField";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { useNavigate, useParams } from "react-router";
+import { useNavigate, useParams, useSearchParams } from "react-router";
 import { api, got, keyed, Problem } from "../../api/client";
-import type { CreditLine, InvoiceView } from "../../api/types";
+import type { CreditLine, InvoiceView, LeftToCredit, ReturnView } from "../../api/types";
 import { decimal, exponentOf, money, moneyWithCurrency, number, typedDecimal } from "../../format";
 import { Lines, Scroll, useEverythingChanged, useToday, Wrong } from "../../parts/bits";
 import { DateField } from "../../parts/DateField";
@@ -19,31 +19,62 @@ interface Typed {
   amount?: string;
 }
 
-/** Credits lines of a posted invoice: the goods stay with the customer. */
+/** What of a line is on a return: received on this one, or on any, and so not to be credited as staying there. */
+function onReturn(left: LeftToCredit | undefined, back: ReturnView["lines"][number] | undefined): string | undefined {
+  if (back) {
+    return `${number(back.to_settle)} ${back.unit} received, to be credited`;
+  }
+  return left && left.on_returns !== "0" ? `${number(left.on_returns)} on a return` : undefined;
+}
+
+/** Credits lines of a posted invoice: goods that came back on a return, or that stay with the customer. */
 export function CreditRoom() {
   const { id = "" } = useParams();
   const invoice = useQuery({
     queryKey: ["invoice", id],
     queryFn: () => got(api.GET("/api/invoices/{id}", { params: { path: { id: Number(id) } } })),
   });
-  if (!invoice.data?.document) {
+  // Goods that came back on a return are credited as received on it.
+  const [params] = useSearchParams();
+  const returnId = Number(params.get("return")) || undefined;
+  const returned = useQuery({
+    queryKey: ["return", String(returnId)],
+    queryFn: () => got(api.GET("/api/returns/{id}", { params: { path: { id: returnId ?? 0 } } })),
+    enabled: !!returnId,
+  });
+  if (!invoice.data?.document || (returnId && !returned.data)) {
     return (
       <Worktop title="Credit memo" actions={[]} back={`/invoices/${id}`}>
         {invoice.error && <Wrong error={invoice.error} />}
+        {returned.error && <Wrong error={returned.error} />}
       </Worktop>
     );
   }
-  return <Opened key={id} invoice={invoice.data} document={invoice.data.document} />;
+  return <Opened key={id} invoice={invoice.data} document={invoice.data.document} returned={returned.data} />;
 }
 
-function Opened({ invoice, document }: { invoice: InvoiceView; document: NonNullable<InvoiceView["document"]> }) {
+function Opened({
+  invoice,
+  document,
+  returned,
+}: {
+  invoice: InvoiceView;
+  document: NonNullable<InvoiceView["document"]>;
+  returned: ReturnView | undefined;
+}) {
   const navigate = useNavigate();
   const changed = useEverythingChanged();
   const { say } = useNotices();
   const today = useToday();
   const approvals = useApprovals("invoice", invoice.id);
-  const [typed, setTyped] = useState<Record<number, Typed>>({});
-  const [reason, setReason] = useState("");
+  const back = (returned?.lines ?? []).filter((line) => line.invoice.id === invoice.id && line.to_settle !== "0");
+  const cameBack = (position: number) => back.find((line) => line.position === position);
+  const [typed, setTyped] = useState<Record<number, Typed>>(
+    Object.fromEntries(back.map((line) => [line.position, { quantity: number(line.to_settle) }])),
+  );
+  const [reason, setReason] = useState(
+    returned ? [...new Set(back.map((line) => line.reason_name))].join(", ").concat(`, ${returned.number}`) : "",
+  );
   const [day, setDay] = useState("");
   const [asking, setAsking] = useState(false);
   const [unsaid, setUnsaid] = useState(false);
@@ -53,6 +84,7 @@ function Opened({ invoice, document }: { invoice: InvoiceView; document: NonNull
       position: Number(position),
       quantity: typedDecimal(quantity ?? "") || null,
       amount: typedDecimal(amount ?? "") || null,
+      return_line: quantity?.trim() ? (cameBack(Number(position))?.id ?? null) : null,
     }))
     .filter((line) => line.quantity || line.amount);
   const body = { lines, date: day || null };
@@ -106,8 +138,8 @@ function Opened({ invoice, document }: { invoice: InvoiceView; document: NonNull
   return (
     <Worktop
       title={`Credit ${invoice.number}`}
-      sum={`${invoice.customer.name} · the goods stay there`}
-      back={`/invoices/${invoice.id}`}
+      sum={`${invoice.customer.name} · ${returned ? `goods received on ${returned.number}` : "the goods stay there"}`}
+      back={returned ? `/returns/${returned.id}` : `/invoices/${invoice.id}`}
       actions={[
         {
           key: "p",
@@ -178,6 +210,7 @@ function Opened({ invoice, document }: { invoice: InvoiceView; document: NonNull
               const at = lines.findIndex((one) => one.position === position);
               const wrong = errors[`lines.${at}.quantity`] ?? errors[`lines.${at}.amount`] ?? errors[`lines.${at}`];
               const mine = typed[position] ?? {};
+              const mineBack = cameBack(position);
               const field = (what: keyof Typed, label: string, whole: string) => (
                 <TextField
                   value={mine[what] ?? ""}
@@ -199,9 +232,9 @@ function Opened({ invoice, document }: { invoice: InvoiceView; document: NonNull
                 <tr key={position}>
                   <td>
                     <b>{line.code}</b> {line.description}
-                    {(wrong ?? left?.obstacle) && (
+                    {(wrong ?? left?.obstacle ?? onReturn(left, mineBack)) && (
                       <div className={wrong ? "wrong" : "dim"} role={wrong ? "alert" : undefined}>
-                        {wrong ?? left?.obstacle}
+                        {wrong ?? left?.obstacle ?? onReturn(left, mineBack)}
                       </div>
                     )}
                   </td>
@@ -214,8 +247,12 @@ function Opened({ invoice, document }: { invoice: InvoiceView; document: NonNull
                     {left && money(left.amount, currency)}
                   </td>
                   <td className="right">
-                    {left && !left.obstacle && left.quantity !== "0"
-                      ? field("quantity", `Quantity of ${line.code} to credit`, number(left.quantity))
+                    {left && (mineBack || (!left.obstacle && left.quantity !== "0"))
+                      ? field(
+                          "quantity",
+                          `Quantity of ${line.code} to credit`,
+                          number(mineBack?.to_settle ?? left.quantity),
+                        )
                       : ""}
                   </td>
                   <td className="right">

@@ -96,6 +96,13 @@ export function Posted({ invoice }: { invoice: InvoiceView }) {
                 disabled: !!cancelled,
                 needs: "cancel_invoice" as const,
               },
+              {
+                key: "g",
+                label: "Return goods",
+                run: () => navigate(`/returns/new?customer=${invoice.customer.id}&invoice=${invoice.id}`),
+                disabled: !!cancelled,
+                needs: "authorize_return" as const,
+              },
             ]),
         {
           key: "x",

@@ -9,6 +9,7 @@ export const setupLinks: [to: string, label: string][] = [
   ["/setup/numbers", "Numbers"],
   ["/setup/periods", "Periods"],
   ["/setup/opening", "Opening"],
+  ["/setup/returns", "Returns"],
   ["/setup/mail", "Mail"],
   ["/setup/record", "Record"],
 ];

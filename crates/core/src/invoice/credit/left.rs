@@ -3,10 +3,12 @@
 use serde::{Deserialize, Serialize};
 
 use super::{CreditInput, Credited};
+use crate::checks::{Check, Findings};
 use crate::fixed::Quantity;
 use crate::invoice::{InvoiceLine, ItemKind};
 use crate::money::Money;
 use crate::prepayment::using::taxed_alike;
+use crate::returns::free;
 
 /// What of a line of an invoice is left to credit. Amounts are as priced, in the invoice's currency: with tax where its
 /// prices carry it.
@@ -15,7 +17,8 @@ use crate::prepayment::using::taxed_alike;
 pub struct LeftToCredit {
     /// The position of the line on the invoice, from zero.
     pub position: usize,
-    /// How much of it is left, in the line's unit; nothing of what bills in advance, of which amounts are credited.
+    /// How much of it is left to credit as staying with the customer, in the line's unit: what was neither credited nor
+    /// is on a return. Nothing of what bills in advance, of which amounts are credited.
     pub quantity: Quantity,
     /// What of its amount is left.
     pub amount: Money,
@@ -23,6 +26,8 @@ pub struct LeftToCredit {
     pub credited: Money,
     /// What is credited of it now.
     pub now: Money,
+    /// What returns hold of it: expected, or back and not credited. In the line's unit.
+    pub on_returns: Quantity,
     /// Why nothing of it can be credited; none where something can.
     pub obstacle: Option<String>,
 }
@@ -47,6 +52,30 @@ pub(super) fn obstacle(input: &CreditInput<'_>, position: usize, billed: &Invoic
     (!taxed_alike(billed)).then_some(sentence)
 }
 
+/// Notes where more is credited as staying with the customer than is neither credited nor on a return.
+pub(super) fn check_stays(
+    input: &CreditInput<'_>,
+    position: usize,
+    billed: &InvoiceLine,
+    (wanted, field): (Quantity, &str),
+    findings: &mut Findings,
+) {
+    let so_far = input.so_far(position);
+    let on_returns = input.on_returns(position);
+    let left = free(billed.quantity, so_far.quantity, on_returns);
+    if wanted <= left {
+        return;
+    }
+    let sentence = match on_returns.is_positive() {
+        true => format!(
+            "Of {} {}, {left} are left to credit where the goods stay with the customer: {on_returns} are on a return.",
+            billed.quantity, billed.code
+        ),
+        false => format!("Of {} {}, {left} are left to credit.", billed.quantity, billed.code),
+    };
+    findings.add(Check::MoreThanBilled, field, sentence);
+}
+
 /// What is left of each line, and what the lines of a credit take of it now.
 pub(super) fn left(input: &CreditInput<'_>, credits: &[usize], lines: &[InvoiceLine]) -> Vec<LeftToCredit> {
     let of = |(position, billed): (usize, &InvoiceLine)| {
@@ -59,7 +88,9 @@ pub(super) fn left(input: &CreditInput<'_>, credits: &[usize], lines: &[InvoiceL
         let nothing =
             || (!amount.is_positive()).then(|| format!("All that {} came to is credited already.", billed.code));
         let obstacle = obstacle(input, position, billed).or_else(nothing);
-        LeftToCredit { position, quantity, amount, credited: so_far.amount, now, obstacle }
+        let on_returns = input.on_returns(position);
+        let quantity = free(quantity, Quantity::ZERO, on_returns);
+        LeftToCredit { position, quantity, amount, credited: so_far.amount, now, on_returns, obstacle }
     };
     input.document.lines.iter().enumerate().map(of).collect()
 }

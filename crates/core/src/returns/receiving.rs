@@ -1,0 +1,269 @@
+//! Goods of a return arrive: at the inspection place, at the cost they left with.
+
+use chrono::NaiveDate;
+
+use super::{Progress, cost_back, free};
+use crate::accounts::{AccountMap, Purpose};
+use crate::calendar::{DateOrder, DocumentDate, Periods, words};
+use crate::checks::{Blocker, Check, Findings, Step};
+use crate::entry::{Entry, EntryBuilder, LineFor};
+use crate::fingerprint;
+use crate::fixed::Quantity;
+use crate::ids::{ItemId, ReturnLineId, ReturnStepId};
+use crate::invoice::CustomerFacts;
+use crate::marks::Marks;
+use crate::money::{Currency, Money};
+use crate::posting::{NewInspection, Posting};
+use crate::stock::Issue;
+use crate::tape::{Change, Figure, Tape, TapeStyle};
+use crate::units::in_stock_units;
+
+/// A line of a return, with what is known of the goods that left.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ArrivingLine {
+    /// Its id.
+    pub id: ReturnLineId,
+    /// The item.
+    pub item: ItemId,
+    /// Its code.
+    pub code: String,
+    /// The unit it was sold in.
+    pub unit: String,
+    /// How many stock units that is.
+    pub factor: Quantity,
+    /// The class of the item, for the account map.
+    pub class: Option<String>,
+    /// Own fields and reporting codes of the line it was billed on.
+    pub marks: Marks,
+    /// How far it is.
+    pub progress: Progress,
+    /// How much the line it points at billed.
+    pub billed: Quantity,
+    /// What was credited of that, by all credit memos.
+    pub credited: Quantity,
+    /// What all returns hold of it, this one too.
+    pub on_returns: Quantity,
+    /// From this day on it can be back: it has left, and is billed.
+    pub left_on: NaiveDate,
+    /// What left which layer with it, in the order in which it left; nothing where it left a place whose stock is not
+    /// kept here.
+    pub issued: Vec<Issue>,
+    /// What is back of that already, with its cost, over all returns; in stock units.
+    pub back: (Quantity, Money),
+}
+
+impl ArrivingLine {
+    /// How much can arrive at most: what is expected, and what else is free of the line it points at. More may come
+    /// than was announced.
+    pub fn most(&self, live: bool) -> Quantity {
+        let free = free(self.billed, self.credited, self.on_returns);
+        Quantity::from_scaled(free.scaled() + self.progress.expected(live).scaled())
+    }
+}
+
+/// How much of a line arrived.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct LineToReceive {
+    /// The line, by its place among the lines of the return.
+    pub line: usize,
+    /// How much, in the unit it was sold in.
+    pub quantity: Quantity,
+}
+
+/// Everything needed to decide on receiving.
+#[derive(Debug, Clone)]
+pub struct ReceiveInput<'a> {
+    /// Number of the return.
+    pub number: String,
+    /// Whose.
+    pub customer: CustomerFacts,
+    /// Where the goods are.
+    pub warehouse: String,
+    /// Its lines.
+    pub lines: Vec<ArrivingLine>,
+    /// What arrived.
+    pub arrived: Vec<LineToReceive>,
+    /// When.
+    pub date: DocumentDate,
+    /// The last day it may arrive on.
+    pub expires_on: NaiveDate,
+    /// When it was given up, where it was.
+    pub closed_on: Option<NaiveDate>,
+    /// Base currency.
+    pub base: Currency,
+    /// Today's date.
+    pub dates: DateOrder,
+    /// The account map.
+    pub accounts: &'a AccountMap,
+    /// The periods.
+    pub periods: &'a Periods,
+}
+
+/// Goods of a line that arrived.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct LineReceived {
+    /// The line, by its place.
+    pub line: usize,
+    /// How much, in the unit it was sold in.
+    pub quantity: Quantity,
+    /// The same in stock units.
+    pub stock: Quantity,
+    /// Its cost, in base currency.
+    pub cost: Money,
+}
+
+/// What receiving does, or why it cannot be.
+#[derive(Debug, Clone)]
+pub struct ReceiveDecision {
+    /// What arrived, with its cost.
+    pub lines: Vec<LineReceived>,
+    /// The entry; none where it cost nothing.
+    pub entry: Option<Entry>,
+    /// The arithmetic.
+    pub tape: Tape,
+    /// What changes.
+    pub changes: Vec<Change>,
+    /// What stands in the way.
+    pub blockers: Vec<Blocker>,
+    /// Changes with every figure and date.
+    pub fingerprint: String,
+}
+
+impl ReceiveDecision {
+    /// What it does to the books: goods in the inspection place.
+    pub fn posting(&self, input: &ReceiveInput<'_>, step: ReturnStepId) -> Posting {
+        let mut posting = Posting::default();
+        posting.enter(self.entry.clone(), None);
+        posting.inspection.extend(self.lines.iter().filter_map(|arrived| {
+            let line = input.lines.get(arrived.line)?;
+            Some(NewInspection {
+                step,
+                line: line.id,
+                item: line.item,
+                warehouse: input.warehouse.clone(),
+                date: input.date.date,
+                quantity: arrived.stock,
+                cost: arrived.cost,
+            })
+        }));
+        posting
+    }
+}
+
+/// Decides on receiving goods of a return.
+pub fn receive(input: &ReceiveInput<'_>) -> ReceiveDecision {
+    let mut findings = Findings::at(Step::Post);
+    let date = input.date.date;
+    check(input, &mut findings);
+    let lines: Vec<LineReceived> =
+        input.arrived.iter().enumerate().filter_map(|(at, wish)| arriving(input, at, *wish, &mut findings)).collect();
+    let mut builder = EntryBuilder::new(input.accounts, input.customer.class.as_deref(), input.base);
+    for arrived in &lines {
+        let line = &input.lines[arrived.line];
+        let what = || LineFor { item_class: line.class.as_deref(), marks: Some(&line.marks), ..LineFor::default() };
+        builder.add_base(Purpose::Inspection, arrived.cost, what());
+        builder.add_base(Purpose::Cogs, -arrived.cost, what());
+    }
+    let entry = builder.finish_or_say(date, format!("Goods returned, {}", input.number), &mut findings);
+    let amounts: Vec<_> = lines.iter().map(|line| (line.line, line.quantity.scaled(), line.cost)).collect();
+    let before: Vec<_> = input.lines.iter().map(|line| (line.progress, line.back.0.scaled())).collect();
+    ReceiveDecision {
+        tape: tape(input, &lines),
+        changes: changes(input, &lines),
+        fingerprint: fingerprint::of(&(&input.number, date, &amounts, &before, &entry)),
+        blockers: findings.finish(),
+        lines,
+        entry,
+    }
+}
+
+fn check(input: &ReceiveInput<'_>, findings: &mut Findings) {
+    let date = input.date.date;
+    if let Some(day) = input.closed_on {
+        let sentence = format!("{} was closed on {}. Authorize a new return.", input.number, words(day));
+        findings.add(Check::ReturnOver, "date", sentence);
+    } else if date > input.expires_on {
+        let sentence = format!(
+            "{} could arrive until {}. Extend it, or send the goods back.",
+            input.number,
+            words(input.expires_on)
+        );
+        findings.add(Check::ReturnOver, "date", sentence);
+    }
+    if let Some(obstacle) = input.periods.obstacle(date) {
+        findings.add(Check::PeriodClosed, "date", obstacle);
+    }
+    input.dates.check("receipt of goods", date, "date", findings);
+    if input.arrived.is_empty() {
+        findings.add(Check::NothingToDo, "lines", "Nothing arrived. Say how much of which line.");
+    }
+}
+
+fn arriving(input: &ReceiveInput<'_>, at: usize, wish: LineToReceive, findings: &mut Findings) -> Option<LineReceived> {
+    let field = format!("lines.{at}.quantity");
+    let Some(line) = input.lines.get(wish.line) else {
+        findings.add(Check::MoreThanReturnable, format!("lines.{at}"), "The return has no such line.");
+        return None;
+    };
+    if input.arrived[..at].iter().any(|other| other.line == wish.line) {
+        let sentence = format!("{} is named twice. Put it together.", line.code);
+        findings.add(Check::NamedTwice, format!("lines.{at}"), sentence);
+        return None;
+    }
+    let date = input.date.date;
+    if date < line.left_on {
+        let sentence = format!(
+            "{} left and was billed by {}. It cannot be back before; choose that day or a later one.",
+            line.code,
+            words(line.left_on)
+        );
+        findings.add(Check::DateTooEarly, "date", sentence);
+    }
+    let most = line.most(input.closed_on.is_none());
+    if !wish.quantity.is_positive() {
+        findings.add(Check::QuantityNotPositive, field, "More than zero arrived.");
+        return None;
+    }
+    if wish.quantity > most {
+        let sentence = format!("{most} {} of {} can come back at most: no more was billed.", line.unit, line.code);
+        findings.add(Check::MoreThanReturnable, field, sentence);
+        return None;
+    }
+    let Some(stock) = in_stock_units(wish.quantity, line.factor) else {
+        let sentence = format!("{} {} of {} is no quantity stock is kept in.", wish.quantity, line.unit, line.code);
+        findings.add(Check::UnitOrStep, field, sentence);
+        return None;
+    };
+    let cost = cost_back(&line.issued, line.back, stock);
+    if line.issued.is_empty() {
+        let sentence = format!("{} left a place whose stock is not kept here: it comes back at no cost.", line.code);
+        findings.add(Check::NoCostKnown, field, sentence);
+    }
+    Some(LineReceived { line: wish.line, quantity: wish.quantity, stock, cost })
+}
+
+fn tape(input: &ReceiveInput<'_>, lines: &[LineReceived]) -> Tape {
+    let mut tape = Tape::new(input.customer.name.clone(), format!("{} received", input.number), input.base);
+    for arrived in lines {
+        let line = &input.lines[arrived.line];
+        tape.amount(TapeStyle::Line, format!("{} × {}, at cost", arrived.quantity, line.code), arrived.cost);
+    }
+    tape.amount(TapeStyle::Due, "To the inspection place", lines.iter().map(|line| line.cost).sum());
+    tape.remark(TapeStyle::Detail, "at the cost it left with, last issued first", false);
+    tape.remark(TapeStyle::Detail, format!("dated {}", words(input.date.date)), !input.date.typed);
+    tape
+}
+
+fn changes(input: &ReceiveInput<'_>, lines: &[LineReceived]) -> Vec<Change> {
+    let of = |arrived: &LineReceived| {
+        let line = input.lines.get(arrived.line)?;
+        let after = Quantity::from_scaled(line.progress.received.scaled() + arrived.quantity.scaled());
+        let says = |received: Quantity| Figure::words(format!("{received} of {}", line.progress.authorized));
+        Some(Change {
+            label: format!("{} received", line.code),
+            before: Some(says(line.progress.received)),
+            after: says(after),
+        })
+    };
+    lines.iter().filter_map(of).collect()
+}

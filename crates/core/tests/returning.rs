@@ -1,0 +1,482 @@
+//! Returns. The rows of postings.md (Goods) with figures worked out by hand beside them, what is refused and where it is
+//! said, and a property: over any mix of steps nothing is settled above what came back, and the inspection place holds
+//! exactly what came in less what went out.
+
+use crate::common::*;
+use proptest::prelude::*;
+use till_core::calendar::{DateOrder, DocumentDate};
+use till_core::checks::{Blocker, Check, stops};
+use till_core::fixed::Quantity;
+use till_core::ids::{DocumentLineId, EntryId, InvoiceId, ItemId, LayerId, ReturnLineId, ReturnStepId};
+use till_core::invoice::credit::Credited;
+use till_core::invoice::{CustomerFacts, ItemKind};
+use till_core::marks::Marks;
+use till_core::money::Money;
+use till_core::posting::InspectionMove;
+use till_core::returns::{
+    ArrivingLine, AuthorizeInput, Disposition, InspectInput, LineInspected, LineToInspect, LineToReceive, Progress,
+    ReceiveInput, ReplaceInput, ReturnOutcome, ReturnReason, ReturnWish, Returnable, UndoStepInput, authorize, inspect,
+    receive, replace, undo_step,
+};
+use till_core::room::Movement;
+use till_core::stock::{Issue, Layer};
+
+const fn pieces(whole: i64) -> Quantity {
+    Quantity::from_whole(whole)
+}
+
+fn customer(books: &Books) -> CustomerFacts {
+    books.invoice(Vec::new()).customer
+}
+
+fn on(date: &str) -> DocumentDate {
+    DocumentDate { date: day(date), typed: true }
+}
+
+/// Four of W-3 were billed and left on 12 March at 131.40 together; all of them may come back.
+fn arriving(authorized: i64) -> ArrivingLine {
+    ArrivingLine {
+        id: ReturnLineId(1),
+        item: ItemId(3),
+        code: "W-3".to_owned(),
+        unit: "pc".to_owned(),
+        factor: Quantity::ONE,
+        class: Some("goods".to_owned()),
+        marks: Marks::default(),
+        progress: Progress { authorized: pieces(authorized), ..Progress::default() },
+        billed: pieces(4),
+        credited: Quantity::ZERO,
+        on_returns: pieces(authorized),
+        left_on: day("2026-03-12"),
+        issued: vec![Issue { layer: LayerId(1), quantity: pieces(4), cost: Money(13_140) }],
+        back: (Quantity::ZERO, Money::ZERO),
+    }
+}
+
+fn receiving(books: &Books, line: ArrivingLine, quantity: Quantity) -> ReceiveInput<'_> {
+    ReceiveInput {
+        number: "RA-1".to_owned(),
+        customer: customer(books),
+        warehouse: "MAIN".to_owned(),
+        lines: vec![line],
+        arrived: vec![LineToReceive { line: 0, quantity }],
+        date: on("2026-03-20"),
+        expires_on: day("2026-05-17"),
+        closed_on: None,
+        base: eur(),
+        dates: DateOrder::of_today(day("2026-03-20")),
+        accounts: &books.accounts,
+        periods: &books.periods,
+    }
+}
+
+/// Some of W-3 wait for inspection, at a cost.
+fn inspecting(books: &Books, waiting: (i64, i64), decided: Vec<LineToInspect>) -> InspectInput<'_> {
+    InspectInput {
+        number: "RA-1".to_owned(),
+        customer: customer(books),
+        warehouse: "MAIN".to_owned(),
+        lines: vec![LineInspected {
+            id: ReturnLineId(1),
+            item: ItemId(3),
+            code: "W-3".to_owned(),
+            stock_unit: "pc".to_owned(),
+            unit: "pc".to_owned(),
+            factor: Quantity::ONE,
+            class: Some("goods".to_owned()),
+            marks: Marks::default(),
+            layers: vec![Layer {
+                id: LayerId(9),
+                remaining: pieces(waiting.0),
+                remaining_cost: Money(waiting.1),
+                later: Vec::new(),
+            }],
+            settled: vec![Movement::new(day("2026-03-20"), pieces(waiting.0).scaled())],
+        }],
+        decided,
+        date: on("2026-03-21"),
+        base: eur(),
+        dates: DateOrder::of_today(day("2026-03-21")),
+        accounts: &books.accounts,
+        periods: &books.periods,
+    }
+}
+
+fn becomes(whole: i64, outcome: ReturnOutcome, claim: i64) -> LineToInspect {
+    let disposition = outcome.word().to_uppercase();
+    LineToInspect { line: 0, quantity: pieces(whole), disposition, outcome: Some(outcome), claim: Money(claim) }
+}
+
+fn found(blockers: &[Blocker]) -> Vec<(Check, &str)> {
+    blockers.iter().map(|blocker| (blocker.check, blocker.field.as_str())).collect()
+}
+
+/// postings.md, “return received, cost 32.85”: one of four at 131.40; 131.40 / 4 = 32.85.
+#[test]
+fn a_return_comes_in_at_the_cost_it_left_with() {
+    let books = Books::new();
+    let input = receiving(&books, arriving(1), pieces(1));
+    let decision = receive(&input);
+    assert!(!stops(&decision.blockers), "{:?}", decision.blockers);
+    assert_eq!(written(&decision.entry), pairs(&[("12000", 3_285), ("71000", -3_285)]));
+    let posting = decision.posting(&input, ReturnStepId(5));
+    assert_eq!((posting.inspection.len(), posting.layers.len(), posting.stock.len()), (1, 0, 0));
+    assert_eq!((posting.inspection[0].quantity, posting.inspection[0].cost), (pieces(1), Money(3_285)));
+    assert_eq!(posting.inspection[0].step, ReturnStepId(5));
+}
+
+/// postings.md, “restock”, “scrap”, “back to the supplier, claim 30.00”, “rejected and sent back”, each of 32.85.
+#[test]
+fn each_disposition_has_its_entry() {
+    let books = Books::new();
+    for (outcome, claim, entry) in [
+        (ReturnOutcome::Restock, 0, pairs(&[("11000", 3_285), ("12000", -3_285)])),
+        (ReturnOutcome::Scrap, 0, pairs(&[("72000", 3_285), ("12000", -3_285)])),
+        (ReturnOutcome::Supplier, 3_000, pairs(&[("14000", 3_000), ("72000", 285), ("12000", -3_285)])),
+        (ReturnOutcome::SendBack, 0, pairs(&[("71000", 3_285), ("12000", -3_285)])),
+    ] {
+        let input = inspecting(&books, (1, 3_285), vec![becomes(1, outcome, claim)]);
+        let decision = inspect(&input);
+        assert!(!stops(&decision.blockers), "{outcome:?}: {:?}", decision.blockers);
+        assert_eq!(written(&decision.entry), entry, "{outcome:?}");
+        let posting = decision.posting(&input, ReturnStepId(6));
+        assert_eq!(posting.layers.len(), usize::from(outcome == ReturnOutcome::Restock));
+        assert_eq!(posting.inspected.len(), 1);
+        let sent_back = if outcome == ReturnOutcome::SendBack { pieces(1) } else { Quantity::ZERO };
+        assert_eq!(decision.lines[0].sent_back, sent_back);
+    }
+}
+
+/// Two restocked, one scrapped, one back to the supplier, in one step. 4 at 100.01: 50.01 (50.005 away from zero), then of
+/// 50.00 and 2 one at 25.00, and the last takes 25.00. By hand.
+#[test]
+fn a_quantity_each_its_own_disposition() {
+    let books = Books::new();
+    let decided = vec![
+        becomes(2, ReturnOutcome::Restock, 0),
+        becomes(1, ReturnOutcome::Scrap, 0),
+        becomes(1, ReturnOutcome::Supplier, 2_000),
+    ];
+    let input = inspecting(&books, (4, 10_001), decided);
+    let decision = inspect(&input);
+    assert_eq!(decision.lines.iter().map(|line| line.cost).collect::<Vec<_>>(), [5_001, 2_500, 2_500].map(Money));
+    assert_eq!(
+        written(&decision.entry),
+        pairs(&[("11000", 5_001), ("14000", 2_000), ("72000", 3_000), ("12000", -10_001)])
+    );
+    let posting = decision.posting(&input, ReturnStepId(6));
+    assert_eq!((posting.layers[0].quantity, posting.layers[0].cost), (pieces(2), Money(5_001)));
+    assert_eq!(posting.layers[0].step, Some(ReturnStepId(6)));
+}
+
+/// postings.md, “restocked goods sent as a replacement at no charge”: Dr 71000, Cr 11000, the cost.
+#[test]
+fn a_replacement_leaves_stock_and_bills_nothing() {
+    let books = Books::new();
+    let layer = |quantity, cost| Layer {
+        id: LayerId(2),
+        remaining: pieces(quantity),
+        remaining_cost: Money(cost),
+        later: Vec::new(),
+    };
+    let mut input = ReplaceInput {
+        number: "RA-1".to_owned(),
+        customer: customer(&books),
+        code: "W-3".to_owned(),
+        unit: "pc".to_owned(),
+        factor: Quantity::ONE,
+        class: Some("goods".to_owned()),
+        marks: Marks::default(),
+        settled: vec![Movement::new(day("2026-03-20"), pieces(1).scaled())],
+        quantity: pieces(1),
+        layers: vec![layer(10, 34_000)],
+        committed: Quantity::ZERO,
+        date: on("2026-03-22"),
+        base: eur(),
+        dates: DateOrder::of_today(day("2026-03-22")),
+        accounts: &books.accounts,
+        periods: &books.periods,
+    };
+    let decision = replace(&input);
+    assert_eq!(written(&decision.entry), pairs(&[("71000", 3_400), ("11000", -3_400)]));
+    assert_eq!(decision.posting(&input, ReturnStepId(7)).stock.len(), 1);
+    // What is not back is not replaced, what others wait for does not go, what came later did not leave before.
+    input.quantity = pieces(2);
+    assert_eq!(found(&replace(&input).blockers), [(Check::MoreThanReturned, "quantity")]);
+    input.quantity = pieces(1);
+    input.committed = pieces(10);
+    assert_eq!(found(&replace(&input).blockers), [(Check::StockShort, "quantity")]);
+    input.committed = Quantity::ZERO;
+    input.date = on("2026-03-19");
+    assert_eq!(found(&replace(&input).blockers), [(Check::DateTooEarly, "date")]);
+}
+
+fn returnable() -> Returnable {
+    Returnable {
+        line: DocumentLineId(4),
+        invoice: InvoiceId(5),
+        number: "I-5".to_owned(),
+        code: "W-3".to_owned(),
+        unit: "pc".to_owned(),
+        factor: Quantity::ONE,
+        kind: ItemKind::Goods,
+        goods_left: true,
+        billed: pieces(4),
+        priced: Money(23_600),
+        currency: eur(),
+        credited: Credited::default(),
+        on_returns: Quantity::ZERO,
+        canceled_by: None,
+    }
+}
+
+fn wish(of: Returnable, whole: i64) -> ReturnWish {
+    ReturnWish { of, quantity: pieces(whole), reason: "DAMAGED".to_owned(), disposition: Some("RESTOCK".to_owned()) }
+}
+
+fn authorizing<'a>(
+    books: &Books,
+    lines: Vec<ReturnWish>,
+    (reasons, dispositions): (&'a [ReturnReason], &'a [Disposition]),
+) -> AuthorizeInput<'a> {
+    AuthorizeInput {
+        customer: customer(books),
+        lines,
+        date: day("2026-03-18"),
+        expires_on: day("2026-05-17"),
+        reasons,
+        dispositions,
+    }
+}
+
+/// Four were billed for 236.00; one is credited, one is on another return: two may come back, and are worth two thirds of
+/// the 177.00 that are left. By hand.
+#[test]
+fn what_may_come_back_is_billed_less_credited_less_on_returns() {
+    let books = Books::new();
+    let named = |code: &str| (code.to_owned(), code.to_lowercase());
+    let (code, name) = named("DAMAGED");
+    let reasons = [ReturnReason { code, name, active: true }];
+    let (code, name) = named("RESTOCK");
+    let dispositions = [Disposition { code, name, outcome: ReturnOutcome::Restock, active: true }];
+    let of = |change: &dyn Fn(&mut Returnable)| {
+        let mut of = returnable();
+        of.credited = Credited { quantity: pieces(1), amount: Money(5_900), net: Money(5_900) };
+        of.on_returns = pieces(1);
+        change(&mut of);
+        of
+    };
+    let checked = |lines: Vec<ReturnWish>| {
+        let input = authorizing(&books, lines, (&reasons, &dispositions));
+        let decision = authorize(&input);
+        let found: Vec<(Check, String)> =
+            decision.blockers.iter().map(|blocker| (blocker.check, blocker.field.clone())).collect();
+        (found, decision.worth)
+    };
+    assert_eq!(checked(vec![wish(of(&|_| ()), 2)]), (Vec::new(), vec![Money(11_800)]));
+    let refused = |lines| checked(lines).0;
+    let at = |check, field: &str| vec![(check, field.to_owned())];
+    assert_eq!(refused(vec![wish(of(&|_| ()), 3)]), at(Check::MoreThanReturnable, "lines.0.quantity"));
+    assert_eq!(refused(vec![wish(of(&|_| ()), 0)]), at(Check::QuantityNotPositive, "lines.0.quantity"));
+    assert_eq!(refused(Vec::new()), at(Check::NothingToDo, "lines"));
+    let canceled = of(&|line| line.canceled_by = Some("CM-1".to_owned()));
+    assert_eq!(refused(vec![wish(canceled, 1)]), at(Check::MoreThanReturnable, "lines.0"));
+    let work = of(&|line| line.kind = ItemKind::Service);
+    assert_eq!(refused(vec![wish(work, 1)]), at(Check::MoreThanReturnable, "lines.0"));
+    let typed = of(&|line| line.goods_left = false);
+    assert_eq!(refused(vec![wish(typed, 1)]), at(Check::MoreThanReturnable, "lines.0"));
+    let twice = vec![wish(of(&|_| ()), 1), wish(of(&|_| ()), 1)];
+    assert_eq!(refused(twice), at(Check::NamedTwice, "lines.1"));
+    let other = of(&|line| {
+        line.line = DocumentLineId(8);
+        line.currency = till_core::money::Currency::of("GBP").unwrap();
+    });
+    assert_eq!(refused(vec![wish(of(&|_| ()), 1), wish(other, 1)]), at(Check::CannotCombine, "lines.1"));
+    let mut without = wish(of(&|_| ()), 1);
+    without.reason = String::new();
+    assert_eq!(refused(vec![without]), at(Check::ReasonMissing, "lines.0.reason"));
+}
+
+/// Above what was billed, before it left, after the last day, on a closed return: each at its field.
+#[test]
+fn what_cannot_arrive_is_said_at_its_field() {
+    let books = Books::new();
+    let refused = |change: &dyn Fn(&mut ReceiveInput<'_>)| {
+        let mut input = receiving(&books, arriving(2), pieces(2));
+        change(&mut input);
+        let decision = receive(&input);
+        decision.blockers.iter().map(|blocker| (blocker.check, blocker.field.clone())).collect::<Vec<_>>()
+    };
+    assert_eq!(refused(&|_| ()), []);
+    let at = |check, field: &str| vec![(check, field.to_owned())];
+    // More than was announced may come, up to what was billed.
+    assert_eq!(refused(&|input| input.arrived[0].quantity = pieces(4)), []);
+    let most = at(Check::MoreThanReturnable, "lines.0.quantity");
+    assert_eq!(refused(&|input| input.arrived[0].quantity = pieces(5)), most);
+    assert_eq!(
+        refused(&|input| input.arrived[0].quantity = Quantity::ZERO),
+        at(Check::QuantityNotPositive, "lines.0.quantity")
+    );
+    assert_eq!(refused(&|input| input.date = on("2026-03-11")), at(Check::DateTooEarly, "date"));
+    assert_eq!(refused(&|input| input.expires_on = day("2026-03-19")), at(Check::ReturnOver, "date"));
+    assert_eq!(refused(&|input| input.closed_on = Some(day("2026-03-19"))), at(Check::ReturnOver, "date"));
+    assert_eq!(refused(&|input| input.arrived.clear()), at(Check::NothingToDo, "lines"));
+    let twice = |input: &mut ReceiveInput<'_>| input.arrived.push(LineToReceive { line: 0, quantity: pieces(1) });
+    assert_eq!(refused(&twice), at(Check::NamedTwice, "lines.1"));
+    // Goods that left a place whose stock is not kept here have no cost in these books: said, not guessed.
+    assert_eq!(refused(&|input| input.lines[0].issued.clear()), at(Check::NoCostKnown, "lines.0.quantity"));
+}
+
+#[test]
+fn what_cannot_become_of_it_is_said_at_its_field() {
+    let books = Books::new();
+    let refused = |decided: Vec<LineToInspect>, change: &dyn Fn(&mut InspectInput<'_>)| {
+        let mut input = inspecting(&books, (3, 9_855), decided);
+        change(&mut input);
+        let decision = inspect(&input);
+        decision.blockers.iter().map(|blocker| (blocker.check, blocker.field.clone())).collect::<Vec<_>>()
+    };
+    let at = |check, field: &str| vec![(check, field.to_owned())];
+    let nothing = &|_: &mut InspectInput<'_>| ();
+    // Two dispositions together come to more than waits.
+    let four = vec![becomes(2, ReturnOutcome::Restock, 0), becomes(2, ReturnOutcome::Scrap, 0)];
+    assert_eq!(refused(four, nothing), at(Check::MoreThanReturned, "lines.1.quantity"));
+    assert_eq!(refused(Vec::new(), nothing), at(Check::NothingToDo, "lines"));
+    let unknown = LineToInspect { outcome: None, ..becomes(1, ReturnOutcome::Scrap, 0) };
+    assert_eq!(refused(vec![unknown], nothing), at(Check::ReasonMissing, "lines.0.disposition"));
+    let claimed = vec![becomes(1, ReturnOutcome::Scrap, 500)];
+    assert_eq!(refused(claimed, nothing), at(Check::AmountNotPositive, "lines.0.claim"));
+    // What is credited is not sent back to the customer too.
+    let credited = |input: &mut InspectInput<'_>| {
+        input.lines[0].settled.push(Movement::new(day("2026-03-21"), -pieces(3).scaled()));
+    };
+    let back = vec![becomes(1, ReturnOutcome::SendBack, 0)];
+    assert_eq!(refused(back.clone(), &credited), at(Check::MoreThanReturned, "lines.0.quantity"));
+    // It was sold by the pair: one piece of it is not sent back.
+    let by_pairs = |input: &mut InspectInput<'_>| input.lines[0].factor = "3".parse().unwrap();
+    assert_eq!(refused(back, &by_pairs), at(Check::UnitOrStep, "lines.0.quantity"));
+}
+
+/// A step that was entered in error goes back as long as nothing followed; what followed is named.
+#[test]
+fn a_step_goes_back_while_nothing_followed() {
+    let books = Books::new();
+    let received = receive(&receiving(&books, arriving(2), pieces(2)));
+    let layer = |left: i64, cost: i64| Layer {
+        id: LayerId(9),
+        remaining: pieces(left),
+        remaining_cost: Money(cost),
+        later: Vec::new(),
+    };
+    let mut input = UndoStepInput {
+        number: "RA-1".to_owned(),
+        done_on: day("2026-03-20"),
+        reversed_on: None,
+        entry: received.entry.clone().map(|entry| (EntryId(3), entry)),
+        brought: vec![("W-3".to_owned(), pieces(2), layer(2, 6_570))],
+        inspections_out: vec![InspectionMove {
+            inspection: till_core::ids::InspectionId(9),
+            step: ReturnStepId(5),
+            date: day("2026-03-21"),
+            quantity: pieces(2),
+            cost: Money(6_570),
+        }],
+        stock_out: Vec::new(),
+        taken: Vec::new(),
+        issued: Vec::new(),
+        received: vec![("W-3".to_owned(), pieces(2), vec![Movement::new(day("2026-03-20"), pieces(2).scaled())])],
+        held_again: Vec::new(),
+        date: on("2026-03-21"),
+        reason: "another customer's".to_owned(),
+        dates: DateOrder::of_today(day("2026-03-21")),
+        periods: &books.periods,
+    };
+    let decision = undo_step(&input);
+    assert_eq!(found(&decision.blockers), []);
+    assert_eq!(written(&decision.entry), pairs(&[("71000", 6_570), ("12000", -6_570)]));
+    assert_eq!(decision.posting(&input).entries[0].reverses, Some(EntryId(3)));
+    input.brought[0].2 = layer(1, 3_285);
+    assert_eq!(found(&undo_step(&input).blockers), [(Check::AlreadyLeft, "step")]);
+    input.brought[0].2 = layer(2, 6_570);
+    input.received[0].2.push(Movement::new(day("2026-03-21"), -pieces(1).scaled()));
+    assert_eq!(found(&undo_step(&input).blockers), [(Check::MoreThanReturned, "step")]);
+    input.received.clear();
+    input.held_again.push(("W-3".to_owned(), pieces(2), pieces(1)));
+    assert_eq!(found(&undo_step(&input).blockers), [(Check::MoreThanReturnable, "step")]);
+    input.held_again.clear();
+    input.date = on("2026-03-19");
+    assert_eq!(found(&undo_step(&input).blockers), [(Check::DateTooEarly, "date")]);
+    input.date = on("2026-03-21");
+    input.reason = String::new();
+    assert_eq!(found(&undo_step(&input).blockers), [(Check::CannotCancel, "reason")]);
+}
+
+proptest! {
+    /// Whatever parts come in and whatever becomes of them: the inspection place holds what came in less what went out,
+    /// in quantity and cost, and all of it together costs what it left with.
+    #[test]
+    fn the_inspection_place_loses_nothing(
+        left in prop::collection::vec((1_i64..20, 0_i64..5_000), 1..4),
+        parts in prop::collection::vec((1_i64..9, 0_usize..4), 1..12),
+    ) {
+        let books = Books::new();
+        let all: i64 = left.iter().map(|(whole, _)| whole).sum();
+        let issued: Vec<Issue> = left
+            .iter()
+            .enumerate()
+            .map(|(at, (whole, cost))| Issue { layer: LayerId(at as i64), quantity: pieces(*whole), cost: Money(*cost) })
+            .collect();
+        let (mut came, mut cost_in, mut out, mut cost_out) = (0, Money::ZERO, 0, Money::ZERO);
+        let mut layers: Vec<Layer> = Vec::new();
+        let mut done = 0;
+        for (part, outcome) in parts {
+            let part = part.min(all - came);
+            if part > 0 {
+                let mut line = arriving(0);
+                line.billed = pieces(all);
+                line.progress.received = pieces(came);
+                line.issued = issued.clone();
+                line.on_returns = pieces(came);
+                line.back = (pieces(came), cost_in);
+                let decision = receive(&receiving(&books, line, pieces(part)));
+                prop_assert!(!stops(&decision.blockers), "{:?}", decision.blockers);
+                came += part;
+                cost_in += decision.lines[0].cost;
+                let cost = decision.lines[0].cost;
+                layers.push(Layer {
+                    id: LayerId(layers.len() as i64),
+                    remaining: pieces(part),
+                    remaining_cost: cost,
+                    later: Vec::new(),
+                });
+                done += 1;
+            }
+            let waits: i64 = layers.iter().map(|layer| layer.remaining.scaled() / 10_000).sum();
+            if waits > 0 {
+                let outcome = ReturnOutcome::ALL[outcome];
+                let mut input = inspecting(&books, (1, 0), vec![becomes(waits.min(2), outcome, 0)]);
+                input.lines[0].layers = layers.iter().filter(|layer| layer.remaining.is_positive()).cloned().collect();
+                input.lines[0].settled = vec![Movement::new(day("2026-03-20"), pieces(waits).scaled())];
+                let decision = inspect(&input);
+                prop_assert!(!stops(&decision.blockers), "{:?}", decision.blockers);
+                prop_assert!(decision.entry.iter().all(till_core::entry::Entry::balances));
+                for (inspection, quantity, cost) in &decision.lines[0].taken {
+                    let layer = layers.iter_mut().find(|layer| layer.id.0 == inspection.0).unwrap();
+                    layer.remaining = Quantity::from_scaled(layer.remaining.scaled() - quantity.scaled());
+                    layer.remaining_cost -= *cost;
+                }
+                out += waits.min(2);
+                cost_out += decision.lines[0].cost;
+                done += 1;
+            }
+            let waiting: i64 = layers.iter().map(|layer| layer.remaining.scaled() / 10_000).sum();
+            let waiting_cost: Money = layers.iter().map(|layer| layer.remaining_cost).sum();
+            prop_assert_eq!((waiting, waiting_cost), (came - out, cost_in - cost_out));
+            prop_assert!(layers.iter().all(|layer| layer.remaining.is_positive() || layer.remaining_cost.is_zero()));
+        }
+        prop_assert!(done >= 1);
+        if came == all {
+            prop_assert_eq!(cost_in, left.iter().map(|(_, cost)| Money(*cost)).sum::<Money>());
+        }
+    }
+}

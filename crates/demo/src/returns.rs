@@ -1,0 +1,228 @@
+//! Goods that came back: damaged in transit and half restocked, one that waits for inspection, one that is awaited, one that
+//! was replaced, one that never arrived; and a price that was put right.
+
+use chrono::NaiveDate;
+use till_core::fixed::Quantity;
+use till_core::ids::{InvoiceId, ReturnId};
+use till_store::invoices::{self, CreditLine, ToCredit};
+use till_store::returns::{
+    self, InspectForm, InspectLine, NewReturn, NewReturnLine, ReceiveForm, ReceiveLine, ReplaceForm, ReturnableFilter,
+    ReturnableRow,
+};
+use till_store::rules::Rules;
+use till_store::{Result, Store, StoreError, Writing, rules};
+
+use crate::BUSINESS_DATE;
+use crate::company::{People, date};
+use crate::staff::{INES, at_work};
+
+/// What comes back: whose, which item, how much, why, and what the customer calls it.
+struct Back {
+    customer: &'static str,
+    item: &'static str,
+    quantity: i64,
+    reason: &'static str,
+    reference: Option<&'static str>,
+    /// When it is authorized, and until when it may arrive.
+    on: &'static str,
+    until: Option<&'static str>,
+    planned: Option<&'static str>,
+}
+
+pub(crate) async fn run(store: &Store, people: &People) -> Result<()> {
+    store.change(&at_work(INES, BUSINESS_DATE), None, async |writing| cases(writing, people).await).await
+}
+
+async fn cases(writing: &mut Writing<'_>, people: &People) -> Result<()> {
+    let back = Back {
+        customer: "1004",
+        item: "JR-34",
+        quantity: 2,
+        reason: "UNWANTED",
+        reference: None,
+        on: "2026-02-09",
+        until: Some("2026-03-11"),
+        planned: Some("RESTOCK"),
+    };
+    // Never arrived: its last day has passed.
+    authorize(writing, people, &back).await?;
+    damaged(writing, people).await?;
+    replaced(writing, people).await?;
+    let waits = Back {
+        customer: "1002",
+        item: "FR-50",
+        quantity: 2,
+        reason: "FAULTY",
+        reference: Some("claim 26-11"),
+        on: "2026-03-10",
+        until: None,
+        planned: None,
+    };
+    let (waits, ..) = authorize(writing, people, &waits).await?;
+    receive(writing, waits, 2, "2026-03-16").await?;
+    let awaited = Back {
+        customer: "1008",
+        item: "BK-01",
+        quantity: 1,
+        reason: "ERROR",
+        reference: None,
+        on: "2026-03-17",
+        until: None,
+        planned: Some("RESTOCK"),
+    };
+    authorize(writing, people, &awaited).await?;
+    price_error(writing, people).await
+}
+
+/// Half of it can be sold again, half cannot; credited the day after.
+async fn damaged(writing: &mut Writing<'_>, people: &People) -> Result<()> {
+    let back = Back {
+        customer: "1001",
+        item: "JR-34",
+        quantity: 4,
+        reason: "DAMAGED",
+        reference: Some("carrier's report 4471"),
+        on: "2026-03-03",
+        until: None,
+        planned: None,
+    };
+    let (id, row) = authorize(writing, people, &back).await?;
+    receive(writing, id, 4, "2026-03-06").await?;
+    let half = [("2", "RESTOCK"), ("2", "SCRAP")];
+    inspect(writing, id, &half, "2026-03-09", "two trays wet through, two dry").await?;
+    let rules = rules_on(writing, "2026-03-10").await?;
+    let lines = returns::view(writing, &rules, id).await?.lines;
+    let credited = CreditLine {
+        position: usize::try_from(lines[0].position).unwrap_or(0),
+        quantity: Some("4".to_owned()),
+        amount: None,
+        return_line: Some(lines[0].id),
+    };
+    credit(writing, row.invoice, credited, ("damaged in transit", "2026-03-10")).await
+}
+
+/// A faulty smoker, and a new one for it at no charge.
+async fn replaced(writing: &mut Writing<'_>, people: &People) -> Result<()> {
+    let back = Back {
+        customer: "1010",
+        item: "SM-ST",
+        quantity: 1,
+        reason: "FAULTY",
+        reference: None,
+        on: "2026-03-11",
+        until: None,
+        planned: Some("SUPPLIER"),
+    };
+    let (id, _) = authorize(writing, people, &back).await?;
+    receive(writing, id, 1, "2026-03-12").await?;
+    inspect(writing, id, &[("1", "SUPPLIER")], "2026-03-12", "the bellows leak").await?;
+    let rules = rules::load(writing).await?;
+    let view = returns::view(writing, &rules, id).await?;
+    let form = ReplaceForm {
+        line: view.lines[0].id,
+        quantity: "1".to_owned(),
+        date: Some(date("2026-03-13")?),
+        note: Some("goes with the club's next order".to_owned()),
+    };
+    let seen = returns::replace_preview(writing, &rules, id, &form).await?.fingerprint;
+    returns::replace(writing, &rules, id, (view.version, Some(&seen)), &form).await?;
+    Ok(())
+}
+
+/// A price that had been promised lower: the goods stay with the customer.
+async fn price_error(writing: &mut Writing<'_>, people: &People) -> Result<()> {
+    let row = billed(writing, people, ("1009", "HB-12", 1), date("2026-03-13")?).await?;
+    let lines = ReturnableFilter { invoice: Some(row.invoice), ..ReturnableFilter::default() };
+    let rules = rules::load(writing).await?;
+    let of_invoice = returns::returnable(writing, &rules, &lines, (100, 0)).await?.lines;
+    let position = of_invoice.iter().position(|line| line.line == row.line).unwrap_or(0);
+    let off = CreditLine { position, quantity: None, amount: Some("12.00".to_owned()), return_line: None };
+    credit(writing, row.invoice, off, ("price promised on the phone", "2026-03-17")).await
+}
+
+/// The newest line of an item that was billed to a customer by a day, of which so much may come back.
+async fn billed(
+    writing: &mut Writing<'_>,
+    people: &People,
+    (customer, item, quantity): (&str, &str, i64),
+    by: NaiveDate,
+) -> Result<ReturnableRow> {
+    let rules = rules::load(writing).await?;
+    let filter = ReturnableFilter {
+        customer: Some(people.customer(customer)?),
+        search: Some(item),
+        ..ReturnableFilter::default()
+    };
+    let found = returns::returnable(writing, &rules, &filter, (200, 0)).await?.lines;
+    let fits = |row: &ReturnableRow| row.code == item && row.date <= by && row.left >= Quantity::from_whole(quantity);
+    found.into_iter().find(fits).ok_or_else(|| {
+        StoreError::Corrupt(format!("the demo finds no {item} billed to {customer} that could come back"))
+    })
+}
+
+/// The rules as they were on a day: the business date itself never goes back.
+async fn rules_on(writing: &mut Writing<'_>, on: &str) -> Result<Rules> {
+    Ok(Rules { business_date: date(on)?, ..rules::load(writing).await? })
+}
+
+async fn authorize(writing: &mut Writing<'_>, people: &People, back: &Back) -> Result<(ReturnId, ReturnableRow)> {
+    let on = date(back.on)?;
+    let row = billed(writing, people, (back.customer, back.item, back.quantity), on).await?;
+    let rules = rules_on(writing, back.on).await?;
+    let new = NewReturn {
+        customer: people.customer(back.customer)?,
+        lines: vec![NewReturnLine {
+            line: row.line,
+            quantity: back.quantity.to_string(),
+            reason: back.reason.to_owned(),
+            disposition: back.planned.map(str::to_owned),
+        }],
+        expires_on: back.until.map(date).transpose()?,
+        reference: back.reference.map(str::to_owned),
+        ..NewReturn::default()
+    };
+    let seen = returns::preview(writing, &rules, &new).await?.fingerprint;
+    let (id, _) = returns::authorize(writing, &rules, &new, Some(&seen)).await?;
+    Ok((id, row))
+}
+
+async fn receive(writing: &mut Writing<'_>, id: ReturnId, quantity: i64, on: &str) -> Result<()> {
+    let rules = rules_on(writing, on).await?;
+    let view = returns::view(writing, &rules, id).await?;
+    let lines = vec![ReceiveLine { line: view.lines[0].id, quantity: quantity.to_string() }];
+    let form = ReceiveForm { lines, ..ReceiveForm::default() };
+    let seen = returns::receive_preview(writing, &rules, id, &form).await?.fingerprint;
+    returns::receive(writing, &rules, id, (view.version, Some(&seen)), &form).await?;
+    Ok(())
+}
+
+async fn inspect(writing: &mut Writing<'_>, id: ReturnId, what: &[(&str, &str)], on: &str, found: &str) -> Result<()> {
+    let rules = rules_on(writing, on).await?;
+    let view = returns::view(writing, &rules, id).await?;
+    let lines = what
+        .iter()
+        .map(|(quantity, disposition)| InspectLine {
+            line: view.lines[0].id,
+            quantity: (*quantity).to_owned(),
+            disposition: (*disposition).to_owned(),
+            claim: (*disposition == "SUPPLIER").then(|| "15.00".to_owned()),
+        })
+        .collect();
+    let form = InspectForm { lines, date: None, note: Some(found.to_owned()) };
+    let seen = returns::inspect_preview(writing, &rules, id, &form).await?.fingerprint;
+    returns::inspect(writing, &rules, id, (view.version, Some(&seen)), &form).await?;
+    Ok(())
+}
+
+async fn credit(
+    writing: &mut Writing<'_>,
+    invoice: InvoiceId,
+    line: CreditLine,
+    (reason, on): (&str, &str),
+) -> Result<()> {
+    let rules = rules_on(writing, on).await?;
+    let mut wish = ToCredit { lines: vec![line], date: None, reason: reason.to_owned(), seen: None };
+    wish.seen = Some(invoices::credit_preview(writing, &rules, invoice, &wish).await?.fingerprint);
+    invoices::credit(writing, &rules, invoice, &wish).await?;
+    Ok(())
+}

@@ -1,0 +1,24 @@
+//! Returns: what customers may send back, what of it arrived, what became of it.
+
+mod authorizing;
+mod billed;
+mod facts;
+mod settings;
+mod steps;
+mod undoing;
+mod views;
+
+pub use authorizing::{NewReturn, NewReturnLine, ReturnPreview, ReturnToClose, authorize, close, extend, preview};
+pub use billed::{ReturnableFilter, ReturnableList, ReturnableRow, returnable};
+pub(crate) use facts::{held_of, holding, on_return};
+pub use settings::{DispositionForm, ReasonForm, ReturnSettings, set_days, set_disposition, set_reason, settings};
+pub use steps::{
+    Done, InspectForm, InspectLine, ReceiveForm, ReceiveLine, ReplaceForm, StepPreview, inspect, inspect_preview,
+    receive, receive_preview, replace, replace_preview,
+};
+pub use undoing::{undo, undo_preview};
+pub(crate) use views::of_day_sheet;
+pub use views::{
+    ReturnCreditView, ReturnFilter, ReturnLineView, ReturnList, ReturnRow, ReturnStepLineView, ReturnStepView,
+    ReturnView, WaitingRow, list, view, waiting,
+};

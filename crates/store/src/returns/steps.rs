@@ -1,0 +1,549 @@
+//! What is done with the goods of a return: received, inspected, replaced at no charge.
+
+use chrono::NaiveDate;
+use serde::{Deserialize, Serialize};
+use sqlx::SqliteConnection;
+use till_core::calendar::{DateOrder, DocumentDate};
+use till_core::checks::{Blocker, stops};
+use till_core::entry::Entry;
+use till_core::fixed::Quantity;
+use till_core::ids::{DocumentKind, DocumentRef, EntryId, ReturnId, ReturnLineId, ReturnStepId};
+use till_core::money::Money;
+use till_core::posting::Posting;
+use till_core::returns::{
+    ArrivingLine, InspectInput, LineInspected, LineToInspect, LineToReceive, ReceiveInput, ReplaceInput, ReturnOutcome,
+};
+use till_core::tape::{Change, Tape};
+
+use super::facts::{self, Head, Layers};
+use super::settings::dispositions;
+use crate::convert::json;
+use crate::open_items::next_id;
+use crate::rules::Rules;
+use crate::writing::{Writing, set};
+use crate::{Result, StoreError, customers, posting, sensible_date, stock};
+
+/// How much of a line arrived, as typed.
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct ReceiveLine {
+    /// The line of the return.
+    pub line: ReturnLineId,
+    /// How much, in the unit it was sold in.
+    pub quantity: String,
+}
+
+/// What arrived.
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct ReceiveForm {
+    /// How much of which line.
+    pub lines: Vec<ReceiveLine>,
+    /// When; none for the business date.
+    #[serde(default)]
+    pub date: Option<NaiveDate>,
+    /// Anything to remember of it.
+    #[serde(default)]
+    pub note: Option<String>,
+}
+
+/// What becomes of a quantity, as typed.
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct InspectLine {
+    /// The line of the return.
+    pub line: ReturnLineId,
+    /// How much, in stock units.
+    pub quantity: String,
+    /// The code of the disposition.
+    #[serde(default)]
+    pub disposition: String,
+    /// What the supplier is to credit for it, in base currency, where it goes back there.
+    #[serde(default)]
+    pub claim: Option<String>,
+}
+
+/// What becomes of what.
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct InspectForm {
+    /// How much of which line, and what becomes of it.
+    pub lines: Vec<InspectLine>,
+    /// When; none for the business date.
+    #[serde(default)]
+    pub date: Option<NaiveDate>,
+    /// What was found.
+    #[serde(default)]
+    pub note: Option<String>,
+}
+
+/// A replacement at no charge.
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct ReplaceForm {
+    /// The line of the return.
+    pub line: ReturnLineId,
+    /// How much, in the unit it was sold in.
+    pub quantity: String,
+    /// When it leaves; none for the business date.
+    #[serde(default)]
+    pub date: Option<NaiveDate>,
+    /// Anything to remember of it: the carrier, the tracking number.
+    #[serde(default)]
+    pub note: Option<String>,
+}
+
+/// What a step would do.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct StepPreview {
+    /// What it costs, line by line, in base currency.
+    pub costs: Vec<Money>,
+    /// The arithmetic; none where a step is reversed.
+    pub tape: Option<Tape>,
+    /// The entry; none where it costs nothing.
+    pub entry: Option<Entry>,
+    /// What changes.
+    pub changes: Vec<Change>,
+    /// What stands in the way.
+    pub blockers: Vec<Blocker>,
+    /// To be sent back.
+    pub fingerprint: String,
+}
+
+/// What a step did.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Done {
+    /// The step.
+    pub step: ReturnStepId,
+    /// The return's version after it.
+    pub version: i64,
+}
+
+/// A line of a step as it is kept.
+#[derive(Serialize)]
+struct StepLine<'a> {
+    line: ReturnLineId,
+    quantity: i64,
+    stock: i64,
+    cost: Money,
+    disposition: Option<&'a str>,
+    outcome: Option<&'a str>,
+    claim: Money,
+}
+
+fn quantity_of(field: String, text: &str) -> Result<Quantity> {
+    match text.trim() {
+        "" => Ok(Quantity::ZERO),
+        text => text.parse().map_err(|error| StoreError::decimal(field, &error)),
+    }
+}
+
+fn place(lines: &[facts::Line], id: ReturnLineId, at: usize) -> Result<usize> {
+    lines
+        .iter()
+        .position(|line| line.id == id)
+        .ok_or_else(|| StoreError::invalid(format!("lines.{at}"), "The return has no such line."))
+}
+
+fn dated(rules: &Rules, date: Option<NaiveDate>) -> Result<DocumentDate> {
+    if let Some(date) = date {
+        sensible_date("date", date)?;
+    }
+    Ok(DocumentDate::or_business_date(date, rules.business_date))
+}
+
+async fn receive_input<'a>(
+    connection: &mut SqliteConnection,
+    rules: &'a Rules,
+    (id, head): (ReturnId, &Head),
+    form: &ReceiveForm,
+) -> Result<ReceiveInput<'a>> {
+    let known = facts::lines(connection, id).await?;
+    let documents: Vec<i64> = known.iter().map(|line| line.document_line).collect();
+    let held = facts::held(connection, rules, &documents).await?;
+    let mut arrived = Vec::new();
+    for (at, line) in form.lines.iter().enumerate() {
+        let quantity = quantity_of(format!("lines.{at}.quantity"), &line.quantity)?;
+        arrived.push(LineToReceive { line: place(&known, line.line, at)?, quantity });
+    }
+    let mut lines = Vec::new();
+    for line in known {
+        lines.push(ArrivingLine {
+            id: line.id,
+            item: line.item,
+            billed: line.billed,
+            credited: line.credited,
+            on_returns: held.get(&line.document_line).copied().unwrap_or_default(),
+            issued: facts::issued(connection, &line).await?,
+            back: facts::back(connection, &line).await?,
+            left_on: line.left_on,
+            code: line.code,
+            unit: line.unit,
+            factor: line.factor,
+            class: line.class,
+            marks: line.marks,
+            progress: line.progress,
+        });
+    }
+    Ok(ReceiveInput {
+        number: head.number.clone(),
+        customer: customers::facts(connection, head.customer).await?.0,
+        warehouse: head.warehouse.clone(),
+        lines,
+        arrived,
+        date: dated(rules, form.date)?,
+        expires_on: head.expires_on,
+        closed_on: head.closed_on,
+        base: rules.base,
+        dates: DateOrder::of_today(rules.business_date),
+        accounts: &rules.accounts,
+        periods: &rules.periods,
+    })
+}
+
+/// What receiving goods would do. Nothing is written.
+///
+/// # Errors
+/// [`StoreError::NotFound`]; what cannot be read.
+pub async fn receive_preview(
+    connection: &mut SqliteConnection,
+    rules: &Rules,
+    id: ReturnId,
+    form: &ReceiveForm,
+) -> Result<StepPreview> {
+    let head = facts::head(connection, id).await?;
+    let decision = till_core::returns::receive(&receive_input(connection, rules, (id, &head), form).await?);
+    Ok(StepPreview {
+        costs: decision.lines.iter().map(|line| line.cost).collect(),
+        tape: Some(decision.tape),
+        entry: decision.entry,
+        changes: decision.changes,
+        blockers: decision.blockers,
+        fingerprint: decision.fingerprint,
+    })
+}
+
+/// Receives goods of a return at the inspection place.
+///
+/// # Errors
+/// [`StoreError::Stale`], [`StoreError::Moved`], or what the core refuses.
+pub async fn receive(
+    writing: &mut Writing<'_>,
+    rules: &Rules,
+    id: ReturnId,
+    (version, seen): (i64, Option<&str>),
+    form: &ReceiveForm,
+) -> Result<Done> {
+    let head = facts::head(writing, id).await?;
+    head.is(version)?;
+    let input = receive_input(writing, rules, (id, &head), form).await?;
+    let decision = till_core::returns::receive(&input);
+    if stops(&decision.blockers) {
+        return Err(StoreError::Refused(decision.blockers));
+    }
+    writing.saw(seen, &decision.fingerprint)?;
+    let step = ReturnStepId(next_id(writing, "return_steps").await?);
+    let posting = decision.posting(&input, step);
+    let lines: Vec<StepLine<'_>> = decision
+        .lines
+        .iter()
+        .filter_map(|line| {
+            Some(StepLine {
+                line: input.lines.get(line.line)?.id,
+                quantity: line.quantity.scaled(),
+                stock: line.stock.scaled(),
+                cost: line.cost,
+                disposition: None,
+                outcome: None,
+                claim: Money::ZERO,
+            })
+        })
+        .collect();
+    let fields = decision
+        .lines
+        .iter()
+        .map(|line| set(&input.lines[line.line].code, line.quantity))
+        .chain([set("date", till_core::calendar::words(input.date.date))])
+        .collect();
+    let new = NewStep { id: step, kind: "received", date: input.date.date, note: form.note.as_deref() };
+    write(writing, (id, &head), &new, (&posting, &lines)).await?;
+    note(writing, (id, &head), "return_received", format!("received goods of {}", head.number), fields);
+    Ok(Done { step, version: head.version + 1 })
+}
+
+async fn inspect_input<'a>(
+    connection: &mut SqliteConnection,
+    rules: &'a Rules,
+    (id, head): (ReturnId, &Head),
+    form: &InspectForm,
+) -> Result<InspectInput<'a>> {
+    let known = facts::lines(connection, id).await?;
+    let dispositions = dispositions(connection).await?;
+    let date = dated(rules, form.date)?;
+    let mut decided = Vec::new();
+    for (at, line) in form.lines.iter().enumerate() {
+        let claim = line.claim.as_deref().map(str::trim).filter(|text| !text.is_empty());
+        let claim = claim.map_or(Ok(Money::ZERO), |text| {
+            rules.base.parse(text).map_err(|error| StoreError::decimal(format!("lines.{at}.claim"), &error))
+        })?;
+        let code = line.disposition.trim();
+        decided.push(LineToInspect {
+            line: place(&known, line.line, at)?,
+            quantity: quantity_of(format!("lines.{at}.quantity"), &line.quantity)?,
+            outcome: dispositions.iter().find(|one| one.active && one.code == code).map(|one| one.outcome),
+            disposition: code.to_owned(),
+            claim,
+        });
+    }
+    let mut lines = Vec::new();
+    for line in known {
+        let layers = facts::layers(connection, Layers::OfLine(line.id), date.date).await?;
+        lines.push(LineInspected {
+            layers: layers.into_iter().map(|(.., layer)| layer).collect(),
+            settled: facts::movements(connection, line.id).await?,
+            id: line.id,
+            item: line.item,
+            code: line.code,
+            stock_unit: line.stock_unit,
+            unit: line.unit,
+            factor: line.factor,
+            class: line.class,
+            marks: line.marks,
+        });
+    }
+    Ok(InspectInput {
+        number: head.number.clone(),
+        customer: customers::facts(connection, head.customer).await?.0,
+        warehouse: head.warehouse.clone(),
+        lines,
+        decided,
+        date,
+        base: rules.base,
+        dates: DateOrder::of_today(rules.business_date),
+        accounts: &rules.accounts,
+        periods: &rules.periods,
+    })
+}
+
+/// What an inspection would do. Nothing is written.
+///
+/// # Errors
+/// [`StoreError::NotFound`]; what cannot be read.
+pub async fn inspect_preview(
+    connection: &mut SqliteConnection,
+    rules: &Rules,
+    id: ReturnId,
+    form: &InspectForm,
+) -> Result<StepPreview> {
+    let head = facts::head(connection, id).await?;
+    let decision = till_core::returns::inspect(&inspect_input(connection, rules, (id, &head), form).await?);
+    Ok(StepPreview {
+        costs: decision.lines.iter().map(|line| line.cost).collect(),
+        tape: Some(decision.tape),
+        entry: decision.entry,
+        changes: decision.changes,
+        blockers: decision.blockers,
+        fingerprint: decision.fingerprint,
+    })
+}
+
+/// Decides what becomes of goods that came back.
+///
+/// # Errors
+/// [`StoreError::Stale`], [`StoreError::Moved`], or what the core refuses.
+pub async fn inspect(
+    writing: &mut Writing<'_>,
+    rules: &Rules,
+    id: ReturnId,
+    (version, seen): (i64, Option<&str>),
+    form: &InspectForm,
+) -> Result<Done> {
+    let head = facts::head(writing, id).await?;
+    head.is(version)?;
+    let input = inspect_input(writing, rules, (id, &head), form).await?;
+    let decision = till_core::returns::inspect(&input);
+    if stops(&decision.blockers) {
+        return Err(StoreError::Refused(decision.blockers));
+    }
+    writing.saw(seen, &decision.fingerprint)?;
+    let step = ReturnStepId(next_id(writing, "return_steps").await?);
+    let posting = decision.posting(&input, step);
+    let lines: Vec<StepLine<'_>> = decision
+        .lines
+        .iter()
+        .filter_map(|line| {
+            Some(StepLine {
+                line: input.lines.get(line.line)?.id,
+                quantity: line.sent_back.scaled(),
+                stock: line.stock.scaled(),
+                cost: line.cost,
+                disposition: Some(&line.disposition),
+                outcome: Some(line.outcome.word()),
+                claim: line.claim,
+            })
+        })
+        .collect();
+    let fields = decision
+        .lines
+        .iter()
+        .map(|line| {
+            let what = format!("{} {}", input.lines[line.line].code, line.outcome.name());
+            set(&what, line.stock)
+        })
+        .chain([set("date", till_core::calendar::words(input.date.date))])
+        .collect();
+    let new = NewStep { id: step, kind: "inspected", date: input.date.date, note: form.note.as_deref() };
+    write(writing, (id, &head), &new, (&posting, &lines)).await?;
+    for line in decision.lines.iter().filter(|line| line.outcome == ReturnOutcome::Restock) {
+        stock::arrived(writing, input.lines[line.line].item, &input.warehouse, line.stock).await?;
+    }
+    note(writing, (id, &head), "return_inspected", format!("inspected goods of {}", head.number), fields);
+    Ok(Done { step, version: head.version + 1 })
+}
+
+async fn replace_input<'a>(
+    connection: &mut SqliteConnection,
+    rules: &'a Rules,
+    (id, head): (ReturnId, &Head),
+    form: &ReplaceForm,
+) -> Result<(ReplaceInput<'a>, till_core::ids::ItemId)> {
+    let mut known = facts::lines(connection, id).await?;
+    let line = known.swap_remove(place(&known, form.line, 0)?);
+    let date = dated(rules, form.date)?;
+    let layers = stock::layers(connection, &[line.item], &head.warehouse, date.date).await?.remove(&line.item);
+    let there = stock::facts(connection, &[line.item], None).await?.remove(&(line.item, head.warehouse.clone()));
+    let input = ReplaceInput {
+        number: head.number.clone(),
+        customer: customers::facts(connection, head.customer).await?.0,
+        settled: facts::movements(connection, line.id).await?,
+        quantity: quantity_of("quantity".to_owned(), &form.quantity)?,
+        layers: layers.unwrap_or_default(),
+        committed: there.map(|facts| facts.committed).unwrap_or_default(),
+        date,
+        code: line.code,
+        unit: line.unit,
+        factor: line.factor,
+        class: line.class,
+        marks: line.marks,
+        base: rules.base,
+        dates: DateOrder::of_today(rules.business_date),
+        accounts: &rules.accounts,
+        periods: &rules.periods,
+    };
+    Ok((input, line.item))
+}
+
+/// What sending a replacement would do. Nothing is written.
+///
+/// # Errors
+/// [`StoreError::NotFound`]; what cannot be read.
+pub async fn replace_preview(
+    connection: &mut SqliteConnection,
+    rules: &Rules,
+    id: ReturnId,
+    form: &ReplaceForm,
+) -> Result<StepPreview> {
+    let head = facts::head(connection, id).await?;
+    let decision = till_core::returns::replace(&replace_input(connection, rules, (id, &head), form).await?.0);
+    Ok(StepPreview {
+        costs: vec![decision.cost],
+        tape: Some(decision.tape),
+        entry: decision.entry,
+        changes: Vec::new(),
+        blockers: decision.blockers,
+        fingerprint: decision.fingerprint,
+    })
+}
+
+/// Sends a replacement at no charge for goods that came back.
+///
+/// # Errors
+/// [`StoreError::Stale`], [`StoreError::Moved`], or what the core refuses.
+pub async fn replace(
+    writing: &mut Writing<'_>,
+    rules: &Rules,
+    id: ReturnId,
+    (version, seen): (i64, Option<&str>),
+    form: &ReplaceForm,
+) -> Result<Done> {
+    let head = facts::head(writing, id).await?;
+    head.is(version)?;
+    let (input, _) = replace_input(writing, rules, (id, &head), form).await?;
+    let decision = till_core::returns::replace(&input);
+    if stops(&decision.blockers) {
+        return Err(StoreError::Refused(decision.blockers));
+    }
+    writing.saw(seen, &decision.fingerprint)?;
+    let step = ReturnStepId(next_id(writing, "return_steps").await?);
+    let posting = decision.posting(&input, step);
+    let line = StepLine {
+        line: form.line,
+        quantity: input.quantity.scaled(),
+        stock: decision.stock.scaled(),
+        cost: decision.cost,
+        disposition: None,
+        outcome: None,
+        claim: Money::ZERO,
+    };
+    let new = NewStep { id: step, kind: "replaced", date: input.date.date, note: form.note.as_deref() };
+    write(writing, (id, &head), &new, (&posting, &[line])).await?;
+    let fields = vec![set(&input.code, input.quantity), set("date", till_core::calendar::words(input.date.date))];
+    note(writing, (id, &head), "return_replaced", format!("sent a replacement for {}", head.number), fields);
+    Ok(Done { step, version: head.version + 1 })
+}
+
+/// A step before it is written.
+struct NewStep<'a> {
+    id: ReturnStepId,
+    kind: &'a str,
+    date: NaiveDate,
+    note: Option<&'a str>,
+}
+
+async fn write(
+    writing: &mut Writing<'_>,
+    (id, head): (ReturnId, &Head),
+    step: &NewStep<'_>,
+    (posting, lines): (&Posting, &[StepLine<'_>]),
+) -> Result<()> {
+    let source = DocumentRef { kind: DocumentKind::Return, id: id.0, number: head.number.clone() };
+    let entry: Option<EntryId> = posting::write(writing, &source, posting).await?.pop();
+    let entry = entry.map(|entry| entry.0);
+    let note = step.note.map(str::trim).filter(|note| !note.is_empty());
+    sqlx::query!(
+        "INSERT INTO return_steps (id, return_id, kind, posting_date, note, entry_id) VALUES (?, ?, ?, ?, ?, ?)",
+        step.id.0,
+        id.0,
+        step.kind,
+        step.date,
+        note,
+        entry
+    )
+    .execute(&mut **writing)
+    .await?;
+    let rows = json(&lines)?;
+    sqlx::query!(
+        "INSERT INTO return_step_lines (step_id, return_line_id, quantity_e4, stock_e4, cost_minor, disposition, outcome, claim_minor)
+         SELECT ?1, value ->> 'line', value ->> 'quantity', value ->> 'stock', value ->> 'cost', value ->> 'disposition', value ->> 'outcome',
+                value ->> 'claim' FROM jsonb_each(?2)",
+        step.id.0,
+        rows
+    )
+    .execute(&mut **writing)
+    .await?;
+    sqlx::query!("UPDATE returns SET version = version + 1 WHERE id = ?", id.0).execute(&mut **writing).await?;
+    Ok(())
+}
+
+fn note(
+    writing: &mut Writing<'_>,
+    (id, head): (ReturnId, &Head),
+    what: &str,
+    words: String,
+    fields: Vec<till_core::merge::FieldChange>,
+) {
+    let at = (DocumentKind::Return, id.0, head.number.as_str());
+    writing.note_on(at, what, words, Some(head.version + 1), fields);
+}

@@ -1,0 +1,249 @@
+//! Reversing a step of a return that was entered in error.
+
+use sqlx::SqliteConnection;
+use till_core::calendar::{DateOrder, DocumentDate};
+use till_core::checks::stops;
+use till_core::fixed::Quantity;
+use till_core::ids::{DocumentKind, DocumentRef, EntryId, InspectionId, ItemId, LayerId, ReturnId, ReturnStepId};
+use till_core::money::Money;
+use till_core::posting::{InspectionMove, MovedWith, StockMove};
+use till_core::returns::{UndoStepInput, free, undo_step};
+use till_core::stock::Layer;
+
+use super::facts::{self, Head, Layers};
+use super::steps::{Done, StepPreview};
+use crate::receipts::ToReverse;
+use crate::rules::Rules;
+use crate::writing::{Writing, set};
+use crate::{Result, StoreError, ledger, posting, sensible_date, stock};
+
+/// A step with what it moved.
+struct Loaded<'a> {
+    input: UndoStepInput<'a>,
+    /// Items that leave stock again, where the step restocked them.
+    items: Vec<ItemId>,
+}
+
+async fn load<'a>(
+    connection: &mut SqliteConnection,
+    rules: &'a Rules,
+    (id, head, step): (ReturnId, &Head, ReturnStepId),
+    wish: &ToReverse,
+) -> Result<Loaded<'a>> {
+    if let Some(date) = wish.date {
+        sensible_date("date", date)?;
+    }
+    let date = DocumentDate::or_business_date(wish.date, rules.business_date);
+    let row = sqlx::query!(
+        r#"SELECT kind, posting_date AS "done_on: chrono::NaiveDate", entry_id, reversed_on AS "reversed_on: chrono::NaiveDate"
+           FROM return_steps WHERE id = ? AND return_id = ?"#,
+        step.0,
+        id.0
+    )
+    .fetch_optional(&mut *connection)
+    .await?
+    .ok_or_else(|| StoreError::not_found(DocumentKind::Return, step))?;
+    let entry = match row.entry_id.map(EntryId) {
+        Some(entry) => Some((entry, ledger::entry(connection, entry).await?.entry)),
+        None => None,
+    };
+    let mut input = UndoStepInput {
+        number: head.number.clone(),
+        done_on: row.done_on,
+        reversed_on: row.reversed_on,
+        entry,
+        brought: Vec::new(),
+        inspections_out: Vec::new(),
+        stock_out: Vec::new(),
+        taken: taken(connection, step).await?,
+        issued: issued(connection, step).await?,
+        received: Vec::new(),
+        held_again: Vec::new(),
+        date,
+        reason: wish.reason.trim().to_owned(),
+        dates: DateOrder::of_today(rules.business_date),
+        periods: &rules.periods,
+    };
+    settled(connection, rules, (id, step, row.kind == "received"), &mut input).await?;
+    let lines = facts::lines(connection, id).await?;
+    for (line, quantity, layer) in facts::layers(connection, Layers::OfStep(step), date.date).await? {
+        let code = lines.iter().find(|known| known.id == line).map(|known| known.code.clone()).unwrap_or_default();
+        input.inspections_out.push(InspectionMove {
+            inspection: facts::inspection(&layer),
+            step,
+            date: date.date,
+            quantity,
+            cost: layer.remaining_cost,
+        });
+        input.brought.push((code, quantity, layer));
+    }
+    let items = restocked(connection, step, &mut input).await?;
+    Ok(Loaded { input, items })
+}
+
+/// What the step did to what is settled with the customer, line by line.
+async fn settled(
+    connection: &mut SqliteConnection,
+    rules: &Rules,
+    (id, step, received): (ReturnId, ReturnStepId, bool),
+    input: &mut UndoStepInput<'_>,
+) -> Result<()> {
+    let lines = facts::lines(connection, id).await?;
+    let documents: Vec<i64> = lines.iter().map(|line| line.document_line).collect();
+    let held = facts::held(connection, rules, &documents).await?;
+    let done = sqlx::query!(
+        r#"SELECT return_line_id, sum(quantity_e4) AS "quantity!: i64" FROM return_step_lines WHERE step_id = ? GROUP BY 1 HAVING sum(quantity_e4) > 0"#,
+        step.0
+    )
+    .fetch_all(&mut *connection)
+    .await?;
+    for row in done {
+        let Some(line) = lines.iter().find(|line| line.id.0 == row.return_line_id) else { continue };
+        let quantity = Quantity::from_scaled(row.quantity);
+        if received {
+            input.received.push((line.code.clone(), quantity, facts::movements(connection, line.id).await?));
+        } else {
+            let held = held.get(&line.document_line).copied().unwrap_or_default();
+            input.held_again.push((line.code.clone(), quantity, free(line.billed, line.credited, held)));
+        }
+    }
+    Ok(())
+}
+
+/// What a step took from the inspection place.
+async fn taken(connection: &mut SqliteConnection, step: ReturnStepId) -> Result<Vec<InspectionMove>> {
+    Ok(sqlx::query!(
+        r#"SELECT layer_id, posting_date AS "date: chrono::NaiveDate", quantity_e4, cost_minor FROM inspection_moves WHERE step_id = ? ORDER BY id"#,
+        step.0
+    )
+    .fetch_all(connection)
+    .await?
+    .into_iter()
+    .map(|row| InspectionMove {
+        inspection: InspectionId(row.layer_id),
+        step,
+        date: row.date,
+        quantity: Quantity::from_scaled(row.quantity_e4),
+        cost: Money(row.cost_minor),
+    })
+    .collect())
+}
+
+/// What a step took from stock.
+async fn issued(connection: &mut SqliteConnection, step: ReturnStepId) -> Result<Vec<StockMove>> {
+    Ok(sqlx::query!(
+        r#"SELECT layer_id, posting_date AS "date: chrono::NaiveDate", quantity_e4, cost_minor FROM stock_moves WHERE return_step_id = ? ORDER BY id"#,
+        step.0
+    )
+    .fetch_all(connection)
+    .await?
+    .into_iter()
+    .map(|row| StockMove {
+        layer: LayerId(row.layer_id),
+        date: row.date,
+        quantity: Quantity::from_scaled(row.quantity_e4),
+        cost: Money(row.cost_minor),
+        with: MovedWith::ReturnStep(step),
+    })
+    .collect())
+}
+
+/// What a step restocked is to leave stock again, all of it. Returns its items.
+async fn restocked(
+    connection: &mut SqliteConnection,
+    step: ReturnStepId,
+    input: &mut UndoStepInput<'_>,
+) -> Result<Vec<ItemId>> {
+    let rows = sqlx::query!(
+        r#"SELECT stock_layers.id, item_id, code, warehouse, quantity_e4 FROM stock_layers JOIN items ON items.id = item_id
+           WHERE return_step_id = ? ORDER BY stock_layers.id"#,
+        step.0
+    )
+    .fetch_all(&mut *connection)
+    .await?;
+    let mut items = Vec::new();
+    for row in rows {
+        let item = ItemId(row.item_id);
+        let date = input.date.date;
+        let layers = stock::layers(connection, &[item], &row.warehouse, date).await?.remove(&item).unwrap_or_default();
+        let gone =
+            Layer { id: LayerId(row.id), remaining: Quantity::ZERO, remaining_cost: Money::ZERO, later: Vec::new() };
+        let layer = layers.into_iter().find(|layer| layer.id.0 == row.id).unwrap_or(gone);
+        let quantity = Quantity::from_scaled(row.quantity_e4);
+        input.stock_out.push(StockMove {
+            layer: layer.id,
+            date,
+            quantity,
+            cost: layer.remaining_cost,
+            with: MovedWith::ReturnStep(step),
+        });
+        input.brought.push((row.code, quantity, layer));
+        items.push(item);
+    }
+    Ok(items)
+}
+
+/// What reversing a step would do. Nothing is written.
+///
+/// # Errors
+/// [`StoreError::NotFound`]; a date that makes no sense.
+pub async fn undo_preview(
+    connection: &mut SqliteConnection,
+    rules: &Rules,
+    (id, step): (ReturnId, ReturnStepId),
+    wish: &ToReverse,
+) -> Result<StepPreview> {
+    let head = facts::head(connection, id).await?;
+    let decision = undo_step(&load(connection, rules, (id, &head, step), wish).await?.input);
+    Ok(StepPreview {
+        costs: Vec::new(),
+        tape: None,
+        entry: decision.entry,
+        changes: Vec::new(),
+        blockers: decision.blockers,
+        fingerprint: decision.fingerprint,
+    })
+}
+
+/// Reverses a step of a return: everything it moved goes back to where it was.
+///
+/// # Errors
+/// [`StoreError::Stale`], [`StoreError::Moved`], or what the core refuses.
+pub async fn undo(
+    writing: &mut Writing<'_>,
+    rules: &Rules,
+    (id, step): (ReturnId, ReturnStepId),
+    (version, seen): (i64, Option<&str>),
+    wish: &ToReverse,
+) -> Result<Done> {
+    let head = facts::head(writing, id).await?;
+    head.is(version)?;
+    let Loaded { input, items } = load(writing, rules, (id, &head, step), wish).await?;
+    let decision = undo_step(&input);
+    if stops(&decision.blockers) {
+        return Err(StoreError::Refused(decision.blockers));
+    }
+    writing.saw(seen, &decision.fingerprint)?;
+    let source = DocumentRef { kind: DocumentKind::Return, id: id.0, number: head.number.clone() };
+    let entry = posting::write(writing, &source, &decision.posting(&input)).await?.pop().map(|entry| entry.0);
+    let (date, after) = (input.date.date, head.version + 1);
+    sqlx::query!(
+        "UPDATE return_steps SET reversed_on = ?, reversal_reason = ?, reversal_entry_id = ? WHERE id = ?",
+        date,
+        input.reason,
+        entry,
+        step.0
+    )
+    .execute(&mut **writing)
+    .await?;
+    sqlx::query!("UPDATE returns SET version = ? WHERE id = ?", after, id.0).execute(&mut **writing).await?;
+    let mut fields = vec![set("date", till_core::calendar::words(date)), set("reason", &input.reason)];
+    for item in items {
+        let given = stock::keep_promises(writing, item, &head.warehouse).await?;
+        fields.extend(given.into_iter().map(|number| set("taken from", number)));
+    }
+    let words = format!("reversed a step of {}", head.number);
+    let at = (DocumentKind::Return, id.0, head.number.as_str());
+    writing.note_on(at, "return_step_reversed", words, Some(after), fields);
+    Ok(Done { step, version: after })
+}

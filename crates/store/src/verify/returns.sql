@@ -1,0 +1,69 @@
+-- What came back of a billed line and was not sent out again, what was credited as staying with the customer, and what is
+-- replaced: never above what it billed, and nothing of what was canceled.
+SELECT documents.number || ', line ' || (billed.position + 1) || ': more came back or was credited than it billed'
+FROM document_lines AS billed JOIN documents ON documents.id = billed.document_id
+WHERE billed.id IN (SELECT document_line_id FROM return_lines)
+  AND billed.quantity_e4 < (SELECT sum(received_e4 - sent_back_e4 - replaced_e4 - credited_e4) FROM return_line_state WHERE document_line_id = billed.id)
+      + (SELECT coalesce(-sum(quantity_e4), 0) FROM document_lines WHERE credits_line_id = billed.id)
+UNION ALL
+SELECT returns.number || ' holds goods of an invoice that was canceled'
+FROM return_line_state AS line JOIN returns ON returns.id = return_id
+JOIN document_lines AS billed ON billed.id = document_line_id JOIN invoices ON invoices.id = billed.document_id
+WHERE cancelled_by IS NOT NULL AND received_e4 - sent_back_e4 - replaced_e4 > 0
+UNION ALL
+SELECT returns.number || ': more was settled than had come back on ' || day
+FROM (SELECT return_line_id, posting_date AS day, sum(sum(quantity_e4)) OVER (PARTITION BY return_line_id ORDER BY posting_date) AS balance
+      FROM return_line_moves GROUP BY return_line_id, posting_date)
+JOIN return_lines ON return_lines.id = return_line_id JOIN returns ON returns.id = return_id
+WHERE balance < 0
+UNION ALL
+SELECT returns.number || ': what waits for inspection is wrong'
+FROM (
+    SELECT inspection_layers.id, return_line_id, inspection_layers.quantity_e4 AS came, inspection_layers.cost_minor AS cost, remaining_e4, remaining_cost_minor,
+           coalesce(sum(inspection_moves.quantity_e4), 0) AS gone, coalesce(sum(inspection_moves.cost_minor), 0) AS gone_cost
+    FROM inspection_layers LEFT JOIN inspection_moves ON layer_id = inspection_layers.id GROUP BY inspection_layers.id
+)
+JOIN return_lines ON return_lines.id = return_line_id JOIN returns ON returns.id = return_id
+WHERE remaining_e4 <> came - gone OR remaining_cost_minor <> cost - gone_cost
+UNION ALL
+SELECT returns.number || ': less than nothing waited for inspection on ' || day
+FROM (
+    SELECT layer, return_line_id, day, sum(sum(quantity)) OVER (PARTITION BY layer ORDER BY day) AS balance, sum(sum(cost)) OVER (PARTITION BY layer ORDER BY day) AS cost
+    FROM (
+        SELECT id AS layer, return_line_id, posting_date AS day, quantity_e4 AS quantity, cost_minor AS cost FROM inspection_layers
+        UNION ALL
+        SELECT layer_id, return_line_id, inspection_moves.posting_date, -inspection_moves.quantity_e4, -inspection_moves.cost_minor
+        FROM inspection_moves JOIN inspection_layers ON inspection_layers.id = layer_id)
+    GROUP BY layer, return_line_id, day
+)
+JOIN return_lines ON return_lines.id = return_line_id JOIN returns ON returns.id = return_id
+WHERE balance < 0 OR cost < 0
+UNION ALL
+-- What came back of the goods that left brings back no more cost than they left with.
+SELECT 'goods of document line ' || min(billed.id) || ' came back with more cost than they left with'
+FROM document_lines AS billed JOIN return_lines ON document_line_id = billed.id
+JOIN return_step_lines ON return_step_lines.return_line_id = return_lines.id JOIN return_steps ON return_steps.id = step_id
+WHERE reversed_on IS NULL AND (return_steps.kind = 'received' OR outcome = 'send_back')
+GROUP BY coalesce('s' || billed.shipment_line_id, 'd' || billed.id)
+HAVING sum(CASE return_steps.kind WHEN 'received' THEN return_step_lines.cost_minor ELSE -return_step_lines.cost_minor END) > (
+    SELECT coalesce(sum(stock_moves.cost_minor), 0) FROM stock_moves
+    WHERE stock_moves.shipment_line_id = min(billed.shipment_line_id) OR (min(billed.shipment_line_id) IS NULL AND stock_moves.document_line_id = min(billed.id)))
+UNION ALL
+SELECT returns.number || ': a step of ' || posting_date || ' and the entry it wrote differ'
+FROM return_steps JOIN returns ON returns.id = return_id
+WHERE (SELECT sum(cost_minor) FROM return_step_lines WHERE step_id = return_steps.id) <> coalesce(
+    (SELECT sum(CASE return_steps.kind WHEN 'received' THEN base_minor ELSE -base_minor END) FROM entry_lines
+     WHERE entry_id = return_steps.entry_id AND purpose = CASE return_steps.kind WHEN 'replaced' THEN 'inventory' ELSE 'inspection' END), 0)
+UNION ALL
+SELECT returns.number || ': a step was reversed, but its entry was not turned round'
+FROM return_steps JOIN returns ON returns.id = return_id
+WHERE reversed_on IS NOT NULL AND entry_id IS NOT NULL AND EXISTS (
+    SELECT 1 FROM entry_lines AS first LEFT JOIN entry_lines AS back
+      ON back.entry_id = return_steps.reversal_entry_id AND back.position = first.position AND back.account = first.account
+    WHERE first.entry_id = return_steps.entry_id AND (back.base_minor IS NULL OR back.base_minor <> -first.base_minor))
+UNION ALL
+SELECT returns.number || ': restocked, and no layer of stock is there, or another one'
+FROM return_step_lines JOIN return_steps ON return_steps.id = step_id JOIN returns ON returns.id = return_id
+WHERE outcome = 'restock' GROUP BY step_id
+HAVING sum(stock_e4) <> coalesce((SELECT sum(quantity_e4) FROM stock_layers WHERE return_step_id = step_id), 0)
+    OR sum(return_step_lines.cost_minor) <> coalesce((SELECT sum(cost_minor) FROM stock_layers WHERE return_step_id = step_id), 0);

@@ -1,0 +1,197 @@
+//! Steps of returns: authorized, received, inspected, credited, replaced, taken back, closed.
+
+use till_core::fixed::Quantity;
+use till_core::ids::{InvoiceId, ReturnId};
+use till_store::invoices::{self, CreditLine, ToCredit};
+use till_store::receipts::ToReverse;
+use till_store::returns::{
+    self, InspectForm, InspectLine, NewReturn, NewReturnLine, ReceiveForm, ReceiveLine, ReplaceForm, ReturnFilter,
+    ReturnToClose, ReturnView, ReturnableFilter,
+};
+use till_store::rules;
+
+use super::Made;
+use super::common::*;
+
+const DISPOSITIONS: [&str; 4] = ["RESTOCK", "SCRAP", "SUPPLIER", "REJECT"];
+
+/// A return of which something is wanted, or any; none where there is none yet.
+async fn one_with(company: &Company, at: usize, wanted: impl Fn(&ReturnView) -> bool) -> Option<ReturnView> {
+    let mut books = company.store.read().await.unwrap();
+    let rules = rules::load(&mut books).await.unwrap();
+    let all = returns::list(&mut books, &rules, &ReturnFilter::default(), (500, 0)).await.unwrap().returns;
+    let mut first = None;
+    for offset in 0..all.len() {
+        let view = returns::view(&mut books, &rules, all[(at + offset) % all.len()].id).await.unwrap();
+        if wanted(&view) {
+            return Some(view);
+        }
+        first.get_or_insert(view);
+    }
+    first
+}
+
+/// All of a quantity, a part of it, or a little more.
+fn some_of(all: Quantity, how_much: i64) -> String {
+    let part = match how_much % 5 {
+        0 | 1 => all.scaled(),
+        2 => all.scaled() / 2,
+        3 => how_much.abs() * 100,
+        _ => all.scaled() + how_much.abs() % 3,
+    };
+    Quantity::from_scaled(part).to_string()
+}
+
+pub(crate) async fn run(company: &Company, made: &mut Made, (at, what, how_much): (usize, u8, i64)) {
+    match what {
+        0..=4 => authorize(company, made, at, how_much).await,
+        5..=8 => receive(company, made, at, how_much).await,
+        9..=11 => inspect(company, made, at, how_much).await,
+        12 | 13 => credit(company, made, at, how_much).await,
+        14 => replace(company, made, at, how_much).await,
+        15 => undo(company, made, at).await,
+        _ => close(company, made, at).await,
+    }
+}
+
+async fn authorize(company: &Company, made: &mut Made, at: usize, how_much: i64) {
+    if made.invoices.is_empty() {
+        return;
+    }
+    let invoice: InvoiceId = made.invoices[at % made.invoices.len()];
+    let (customer, lines) = {
+        let mut books = company.store.read().await.unwrap();
+        let rules = rules::load(&mut books).await.unwrap();
+        let customer = invoices::view(&mut books, invoice).await.unwrap().customer.id;
+        let filter = ReturnableFilter { invoice: Some(invoice), ..ReturnableFilter::default() };
+        (customer, returns::returnable(&mut books, &rules, &filter, (50, 0)).await.unwrap().lines)
+    };
+    // Now and then a line of which nothing may come back.
+    let Some(line) = lines.iter().find(|line| line.obstacle.is_none()).or(lines.first()) else { return };
+    let new = NewReturn {
+        customer,
+        lines: vec![NewReturnLine {
+            line: line.line,
+            quantity: some_of(line.left, how_much),
+            reason: "DAMAGED".to_owned(),
+            disposition: None,
+        }],
+        ..NewReturn::default()
+    };
+    let outcome = company
+        .store
+        .change(&by(), None, async |writing| {
+            let rules = rules::load(writing).await?;
+            returns::authorize(writing, &rules, &new, None).await
+        })
+        .await;
+    made.note("authorize return", outcome);
+}
+
+async fn receive(company: &Company, made: &mut Made, at: usize, how_much: i64) {
+    let expects = |view: &ReturnView| view.lines.iter().any(|line| line.expected.is_positive());
+    let Some(view) = one_with(company, at, expects).await else { return };
+    let form = ReceiveForm {
+        lines: vec![ReceiveLine { line: view.lines[0].id, quantity: some_of(view.lines[0].expected, how_much) }],
+        date: Some(made.on),
+        note: None,
+    };
+    let outcome = company
+        .store
+        .change(&by(), None, async |writing| {
+            let rules = rules::load(writing).await?;
+            returns::receive(writing, &rules, view.id, (view.version, None), &form).await
+        })
+        .await;
+    made.note("receive return", outcome);
+}
+
+async fn inspect(company: &Company, made: &mut Made, at: usize, how_much: i64) {
+    let waits = |view: &ReturnView| view.lines.iter().any(|line| line.waiting.is_positive());
+    let Some(view) = one_with(company, at, waits).await else { return };
+    let disposition = DISPOSITIONS[usize::try_from(how_much.abs()).unwrap_or(0) % DISPOSITIONS.len()];
+    let claim = (disposition == "SUPPLIER").then(|| format!("{}.50", how_much.abs() % 40));
+    let quantity = some_of(view.lines[0].waiting, how_much);
+    let form = InspectForm {
+        lines: vec![InspectLine { line: view.lines[0].id, quantity, disposition: disposition.to_owned(), claim }],
+        date: Some(made.on),
+        note: None,
+    };
+    let outcome = company
+        .store
+        .change(&by(), None, async |writing| {
+            let rules = rules::load(writing).await?;
+            returns::inspect(writing, &rules, view.id, (view.version, None), &form).await
+        })
+        .await;
+    made.note("inspect return", outcome);
+}
+
+fn unsettled(view: &ReturnView) -> bool {
+    view.lines.iter().any(|line| line.to_settle.is_positive())
+}
+
+async fn credit(company: &Company, made: &mut Made, at: usize, how_much: i64) {
+    let Some(view) = one_with(company, at, unsettled).await else { return };
+    let line = &view.lines[0];
+    let lines = vec![CreditLine {
+        position: usize::try_from(line.position).unwrap(),
+        quantity: Some(some_of(line.to_settle, how_much)),
+        amount: None,
+        return_line: Some(line.id),
+    }];
+    let wish = ToCredit { lines, date: Some(made.on), reason: "by chance".to_owned(), seen: None };
+    let invoice = InvoiceId(line.invoice.id);
+    let outcome = company
+        .store
+        .change(&by(), None, async |writing| {
+            let rules = rules::load(writing).await?;
+            invoices::credit(writing, &rules, invoice, &wish).await
+        })
+        .await;
+    made.note("credit return", outcome);
+}
+
+async fn replace(company: &Company, made: &mut Made, at: usize, how_much: i64) {
+    let Some(view) = one_with(company, at, unsettled).await else { return };
+    let line = &view.lines[0];
+    let quantity = some_of(line.to_settle, how_much);
+    let form = ReplaceForm { line: line.id, quantity, date: Some(made.on), note: None };
+    let outcome = company
+        .store
+        .change(&by(), None, async |writing| {
+            let rules = rules::load(writing).await?;
+            returns::replace(writing, &rules, view.id, (view.version, None), &form).await
+        })
+        .await;
+    made.note("replace return", outcome);
+}
+
+async fn undo(company: &Company, made: &mut Made, at: usize) {
+    let stands = |view: &ReturnView| view.steps.iter().any(|step| step.reversed_on.is_none());
+    let Some(view) = one_with(company, at, stands).await else { return };
+    let Some(step) = view.steps.iter().rfind(|step| step.reversed_on.is_none()) else { return };
+    let wish = ToReverse { date: Some(made.on), reason: "by chance".to_owned() };
+    let outcome = company
+        .store
+        .change(&by(), None, async |writing| {
+            let rules = rules::load(writing).await?;
+            returns::undo(writing, &rules, (view.id, step.id), (view.version, None), &wish).await
+        })
+        .await;
+    made.note("undo return", outcome);
+}
+
+async fn close(company: &Company, made: &mut Made, at: usize) {
+    let Some(view) = one_with(company, at, |view| view.closed_on.is_none()).await else { return };
+    let wish = ReturnToClose { version: view.version, reason: "by chance".to_owned() };
+    let id: ReturnId = view.id;
+    let outcome = company
+        .store
+        .change(&by(), None, async |writing| {
+            let rules = rules::load(writing).await?;
+            returns::close(writing, &rules, id, &wish).await
+        })
+        .await;
+    made.note("close return", outcome);
+}

@@ -1,0 +1,368 @@
+import Autocomplete from "@mui/material/Autocomplete";
+import { styled } from "@mui/material/styles";
+import TextField from "@mui/material/TextField";
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { useNavigate, useSearchParams } from "react-router";
+import { api, got, keyed, Problem } from "../../api/client";
+import type { ReturnableRow } from "../../api/types";
+import { date, money, number, price, shortDate, typedDecimal } from "../../format";
+import { Lines, Scroll, useEverythingChanged, useSettled, useToday, Wrong } from "../../parts/bits";
+import { DateField } from "../../parts/DateField";
+import { PreviewTape } from "../../parts/TapeRoll";
+import { Ask } from "../../shell/Ask";
+import { useNotices } from "../../shell/notices";
+import { Worktop } from "../../shell/Worktop";
+import { useReturnSettings } from "./settings";
+
+const Form = styled("div")({
+  display: "grid",
+  gridTemplateColumns: "minmax(0, 1.6fr) minmax(0, 1.2fr) minmax(0, 1fr) minmax(0, 1fr)",
+  gap: "16px 14px",
+  margin: "6px 0 12px",
+});
+
+/** What was typed for a billed line. It is kept while another search shows other lines. */
+interface Typed {
+  row: ReturnableRow;
+  quantity: string;
+  reason: string;
+  disposition: string;
+}
+
+/** Authorizes a return: points at what was billed, from one invoice or from everything the customer ever bought. */
+export function NewReturnRoom() {
+  const [params, setParams] = useSearchParams();
+  const navigate = useNavigate();
+  const changed = useEverythingChanged();
+  const { say } = useNotices();
+  const today = useToday();
+  const customerId = Number(params.get("customer")) || undefined;
+  const invoiceId = Number(params.get("invoice")) || undefined;
+  const settings = useReturnSettings();
+  const reasons = settings?.reasons.filter((one) => one.active) ?? [];
+  const dispositions = settings?.dispositions.filter((one) => one.active) ?? [];
+  const [search, setSearch] = useState("");
+  const [typed, setTyped] = useState<Record<number, Typed>>({});
+  const [until, setUntil] = useState("");
+  const [reference, setReference] = useState("");
+  const [asking, setAsking] = useState(false);
+  const words = useSettled(search.trim());
+  const customers = useQuery({
+    queryKey: ["customers"],
+    queryFn: () => got(api.GET("/api/customers", { params: { query: {} } })),
+  });
+  const chosen = customers.data?.find((one) => one.id === customerId) ?? null;
+  const billed = useQuery({
+    queryKey: ["returnable", customerId, invoiceId, words],
+    queryFn: () =>
+      got(
+        api.GET("/api/returnable", {
+          params: { query: { customer: customerId, invoice: invoiceId, q: words || undefined, limit: 60 } },
+        }),
+      ),
+    enabled: !!customerId,
+    placeholderData: keepPreviousData,
+  });
+  const wanted = Object.values(typed).filter((one) => one.quantity.trim() !== "");
+  const body = {
+    customer: customerId ?? 0,
+    lines: wanted.map((one) => ({
+      line: one.row.line,
+      quantity: typedDecimal(one.quantity),
+      reason: one.reason,
+      disposition: one.disposition || null,
+    })),
+    expires_on: until || null,
+    reference: reference || null,
+  };
+  const ready = !!customerId && wanted.length > 0;
+  const preview = useQuery({
+    queryKey: ["return-preview", body],
+    queryFn: () => got(api.POST("/api/returns/preview", { body })),
+    enabled: ready,
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+  const shown = ready && !preview.error ? preview.data : undefined;
+  const problem = ready && preview.error instanceof Problem ? preview.error : null;
+  const errors: Record<string, string> = {};
+  for (const blocker of shown?.blockers ?? []) {
+    if (blocker.effect === "stops") {
+      errors[blocker.field] ??= blocker.sentence;
+    }
+  }
+  if (problem?.field) {
+    errors[problem.field] = problem.message;
+  }
+  const stopped = !shown || preview.isFetching || shown.blockers.some((blocker) => blocker.effect === "stops");
+  // What is wanted stays in sight, whatever is searched for next.
+  const found = billed.data?.lines ?? [];
+  const kept = wanted.map((one) => one.row).filter((row) => !found.some((other) => other.line === row.line));
+  const rows = [...kept, ...found];
+  // The first reason chosen is the one of the next line too.
+  const usual = wanted.at(-1)?.reason ?? "";
+  const type = (row: ReturnableRow, what: Partial<Typed>) =>
+    setTyped((now) => {
+      const before = now[row.line] ?? { row, quantity: "", reason: usual, disposition: "" };
+      return { ...now, [row.line]: { ...before, ...what } };
+    });
+  const elsewhere = Object.entries(errors).find(([field]) => !/^(lines\.|expires_on|reference)/.test(field));
+  const assumed = shown?.expires_on ?? "";
+  return (
+    <Worktop
+      title="Authorize a return"
+      sum={
+        chosen
+          ? `${chosen.name} · ${found.length < (billed.data?.count ?? 0) ? `${found.length} of ` : ""}${billed.data?.count ?? 0} billed lines`
+          : "Whose goods come back?"
+      }
+      back={invoiceId ? `/invoices/${invoiceId}` : "/returns"}
+      actions={[
+        {
+          key: "p",
+          label: "Authorize",
+          run: () => setAsking(true),
+          primary: true,
+          disabled: stopped,
+          needs: "authorize_return",
+        },
+        {
+          key: "/",
+          label: "Search",
+          run: () => document.querySelector<HTMLInputElement>("input[name=billed]")?.focus(),
+          disabled: !customerId,
+          quiet: true,
+        },
+      ]}
+      rest={
+        <span>
+          all of a line <kbd>=</kbd> from a field <kbd>Ctrl Enter</kbd>
+        </span>
+      }
+      tape={
+        <PreviewTape
+          preview={shown?.tape ? { ...shown, tape: shown.tape, entry: null, changes: [] } : undefined}
+          until="Type how much of which line comes back: what it was billed at appears here. Nothing is posted before the goods arrive."
+        />
+      }
+    >
+      <Form>
+        <Autocomplete
+          options={customers.data ?? []}
+          value={chosen}
+          getOptionLabel={(option) => `${option.name} · ${option.number}`}
+          isOptionEqualToValue={(option, value) => option.id === value.id}
+          onChange={(_, option) => {
+            setTyped({});
+            setParams(option ? { customer: String(option.id) } : {}, { replace: true });
+          }}
+          disabled={!!invoiceId}
+          autoHighlight
+          openOnFocus
+          renderInput={(input) => <TextField {...input} label="Customer" autoFocus={!customerId} />}
+        />
+        <TextField
+          name="billed"
+          label="Find what was billed"
+          value={search}
+          onChange={(event) => setSearch(event.target.value)}
+          disabled={!customerId}
+          autoFocus={!!customerId}
+          helperText="item, invoice, Customer PO, ship to, 2026-03"
+        />
+        <TextField
+          label="Their reference"
+          value={reference}
+          onChange={(event) => setReference(event.target.value)}
+          error={!!errors.reference}
+          helperText={errors.reference}
+        />
+        <DateField
+          label="May arrive until"
+          typed={until}
+          assumed={assumed}
+          onType={setUntil}
+          error={errors.expires_on}
+          from={`${settings?.days ?? 60} days`}
+        />
+      </Form>
+      {(elsewhere || errors.lines) && (
+        <p role="alert" style={{ margin: "0 0 8px" }}>
+          <Wrong error={new Error(elsewhere?.[1] ?? errors.lines ?? "")} />
+        </p>
+      )}
+      {billed.error && <Wrong error={billed.error} />}
+      {customerId && billed.data && rows.length === 0 && (
+        <p className="dim">
+          {words
+            ? "Nothing billed to this customer fits. Search for less."
+            : "Nothing was billed to this customer yet."}
+        </p>
+      )}
+      {rows.length > 0 && (
+        <Scroll>
+          <Lines label="Billed lines">
+            <thead>
+              <tr>
+                <th>Billed</th>
+                <th>Item</th>
+                <th className="right">Price</th>
+                <th className="right">Billed</th>
+                <th className="right">Can come back</th>
+                <th className="right">Comes back</th>
+                <th>Reason</th>
+                <th>Planned</th>
+              </tr>
+            </thead>
+            <tbody>
+              {rows.map((row) => {
+                const mine = typed[row.line];
+                const at = wanted.findIndex((one) => one.row.line === row.line);
+                const wrong =
+                  errors[`lines.${at}.quantity`] ??
+                  errors[`lines.${at}.reason`] ??
+                  errors[`lines.${at}.disposition`] ??
+                  errors[`lines.${at}`];
+                return (
+                  <tr key={row.line}>
+                    <td>
+                      <b>{row.number}</b>
+                      <div className="dim" title={date(row.date)}>
+                        {shortDate(row.date, today)}
+                      </div>
+                    </td>
+                    <td>
+                      <b>{row.code}</b> {row.description}
+                      <div className={wrong ? "wrong" : "dim"} role={wrong ? "alert" : undefined}>
+                        {wrong ??
+                          row.obstacle ??
+                          [row.customer_po && `PO ${row.customer_po}`, row.shipment, row.ship_to]
+                            .filter(Boolean)
+                            .join(" · ")}
+                      </div>
+                    </td>
+                    <td className="right dim">
+                      {price(row.unit_price)} {row.currency}
+                    </td>
+                    <td className="right dim">
+                      {number(row.billed)} {row.unit}
+                    </td>
+                    <td className="right" title={row.obstacle ? undefined : money(row.worth, row.currency)}>
+                      {number(row.left)} {row.unit}
+                    </td>
+                    <td className="right">
+                      {!row.obstacle && (
+                        <TextField
+                          value={mine?.quantity ?? ""}
+                          onChange={(event) => type(row, { quantity: event.target.value })}
+                          onKeyDown={(event) => {
+                            if (event.key === "=") {
+                              event.preventDefault();
+                              type(row, { quantity: number(row.left) });
+                            }
+                          }}
+                          error={!!errors[`lines.${at}.quantity`]}
+                          sx={{ width: 70 }}
+                          slotProps={{
+                            htmlInput: {
+                              "aria-label": `Quantity of ${row.code} of ${row.number} that comes back`,
+                              inputMode: "decimal",
+                              style: { textAlign: "right" },
+                            },
+                          }}
+                        />
+                      )}
+                    </td>
+                    <td>
+                      {!row.obstacle && (
+                        <Choice
+                          label={`Why ${row.code} of ${row.number} comes back`}
+                          value={mine?.reason ?? usual}
+                          choices={reasons}
+                          none="Why?"
+                          wrong={!!errors[`lines.${at}.reason`]}
+                          choose={(reason) => type(row, { reason })}
+                        />
+                      )}
+                    </td>
+                    <td>
+                      {!row.obstacle && (
+                        <Choice
+                          label={`What is to become of ${row.code} of ${row.number}`}
+                          value={mine?.disposition ?? ""}
+                          choices={dispositions}
+                          none="inspect first"
+                          choose={(disposition) => type(row, { disposition })}
+                        />
+                      )}
+                    </td>
+                  </tr>
+                );
+              })}
+            </tbody>
+          </Lines>
+        </Scroll>
+      )}
+      {asking && shown && chosen && (
+        <Ask
+          title="Authorize this return?"
+          yes="Authorize"
+          close={() => setAsking(false)}
+          run={async (key) => {
+            const made = await got(
+              api.POST("/api/returns", {
+                params: { header: keyed(key) },
+                body: { ...body, seen: shown.fingerprint },
+              }),
+            );
+            say({
+              kind: "done",
+              text: `${made.number} is authorized. Print the slip, and send it to the customer.`,
+              links: [{ text: "Another return", to: "/returns/new" }],
+            });
+            await changed();
+            navigate(`/returns/${made.id}`, { replace: true });
+          }}
+        >
+          {chosen.name} may send it back until {date(shown.expires_on)}. Nothing is posted before it arrives.
+        </Ask>
+      )}
+    </Worktop>
+  );
+}
+
+/** One of a few, in a cell of a table. */
+function Choice({
+  label,
+  value,
+  choices,
+  none,
+  wrong,
+  choose,
+}: {
+  label: string;
+  value: string;
+  choices: { code: string; name: string }[];
+  none: string;
+  wrong?: boolean;
+  choose: (code: string) => void;
+}) {
+  return (
+    <TextField
+      select
+      value={value}
+      onChange={(event) => choose(event.target.value)}
+      error={!!wrong}
+      sx={{ width: 138 }}
+      slotProps={{ select: { native: true }, htmlInput: { "aria-label": label } }}
+    >
+      <option value="">{none}</option>
+      {choices.map((one) => (
+        <option key={one.code} value={one.code}>
+          {one.name}
+        </option>
+      ))}
+    </TextField>
+  );
+}

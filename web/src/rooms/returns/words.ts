@@ -1,0 +1,44 @@
+import type { ReturnRow, ReturnView } from "../../api/types";
+import { date, number } from "../../format";
+
+/** What a return still needs, as the next thing somebody does. */
+export function nextWords(row: Pick<ReturnRow, "next" | "state" | "expires_on">): string {
+  switch (row.next) {
+    case "inspect":
+      return "inspect";
+    case "settle":
+      return "credit or replace";
+    case "receive":
+      return `arrives until ${date(row.expires_on)}`;
+    default:
+      return row.state === "done" ? "done" : row.state === "canceled" ? "closed" : "expired";
+  }
+}
+
+/** Whether it waits for us, not for the customer. */
+export function waitsForUs(row: Pick<ReturnRow, "next">): boolean {
+  return row.next === "inspect" || row.next === "settle";
+}
+
+/** How far it is: “2 of 3 received, 1 credited”. */
+export function progressWords({ progress }: Pick<ReturnRow, "progress">): string {
+  const parts = [
+    `${number(progress.received)} of ${number(progress.authorized)} received`,
+    ...(progress.credited === "0" ? [] : [`${number(progress.credited)} credited`]),
+    ...(progress.replaced === "0" ? [] : [`${number(progress.replaced)} replaced`]),
+    ...(progress.sent_back === "0" ? [] : [`${number(progress.sent_back)} sent back`]),
+  ];
+  return parts.join(", ");
+}
+
+/** Where the credit of what came back is entered: the first invoice of which something is to be settled. */
+export function creditPlace(view: ReturnView): string | undefined {
+  const line = view.lines.find((one) => one.to_settle !== "0");
+  return line && `/invoices/${line.invoice.id}/credit?return=${view.id}`;
+}
+
+export const stepWords: Record<string, string> = {
+  received: "Received",
+  inspected: "Inspected",
+  replaced: "Replacement sent",
+};
