@@ -46,6 +46,7 @@ const left = (position: number, quantity: string, amount: number, obstacle: stri
   amount,
   credited: 0,
   now: 0,
+  on_returns: "0",
   obstacle,
 });
 
@@ -104,8 +105,8 @@ test("one of four and something off the freight, with what was seen, for a reaso
   await waitFor(() => expect(till.asked("POST /api/invoices/{id}/credit")).toHaveLength(1));
   expect(till.asked("POST /api/invoices/{id}/credit").at(-1)?.body).toEqual({
     lines: [
-      { position: 0, quantity: "1", amount: null },
-      { position: 1, quantity: null, amount: "8" },
+      { position: 0, quantity: "1", amount: null, return_line: null },
+      { position: 1, quantity: null, amount: "8", return_line: null },
     ],
     date: null,
     reason: "a scratch on the lid",
@@ -123,14 +124,14 @@ test("an equals sign takes all of a line, another key all that is left; what is 
       | undefined;
     return body?.lines;
   };
-  await waitFor(() => expect(asked()).toEqual([{ position: 0, quantity: null, amount: "236.00" }]));
+  await waitFor(() => expect(asked()).toEqual([{ position: 0, quantity: null, amount: "236.00", return_line: null }]));
   expect(screen.getByText("DRUM is owed back.")).toBeTruthy();
   expect(screen.queryByLabelText("Quantity of DRUM to credit")).toBeNull();
   await user.click(screen.getByRole("button", { name: /All that is left/ }));
   await waitFor(() =>
     expect(asked()).toEqual([
-      { position: 0, quantity: "4", amount: null },
-      { position: 1, quantity: "1", amount: null },
+      { position: 0, quantity: "4", amount: null, return_line: null },
+      { position: 1, quantity: "1", amount: null, return_line: null },
     ]),
   );
 });
@@ -161,4 +162,34 @@ test("what the server refuses as it is posted stays in the question", async () =
   const ask = within(await screen.findByRole("dialog"));
   await user.click(ask.getByRole("button", { name: /Credit · €72.57/ }));
   await ask.findByText(/The figures have changed/);
+});
+
+test("goods that came back on a return are credited as received on it, and nothing has to be typed", async () => {
+  const returned = {
+    id: 9,
+    number: "RA-9",
+    lines: [
+      { id: 31, invoice: { id: 12 }, position: 0, to_settle: "2", unit: "each", reason_name: "Faulty" },
+      { id: 32, invoice: { id: 99 }, position: 1, to_settle: "1", unit: "each", reason_name: "Faulty" },
+    ],
+  };
+  const user = userEvent.setup();
+  const till = stage(
+    <CreditRoom />,
+    "/invoices/12/credit?return=9",
+    {
+      ...answers,
+      "GET /api/returns/{id}": returned,
+      "POST /api/invoices/{id}/credit": { credit_memo: 7, number: "CM-7", waits: null },
+    },
+    "/invoices/:id/credit",
+  );
+  await screen.findByText("2 each received, to be credited");
+  await user.click(await screen.findByRole("button", { name: /Credit €145.14/ }));
+  await user.click(within(await screen.findByRole("dialog")).getByRole("button", { name: /Credit · €145.14/ }));
+  await waitFor(() => expect(till.asked("POST /api/invoices/{id}/credit")).toHaveLength(1));
+  expect(till.asked("POST /api/invoices/{id}/credit").at(-1)?.body).toMatchObject({
+    lines: [{ position: 0, quantity: "2", amount: null, return_line: 31 }],
+    reason: "Faulty, RA-9",
+  });
 });

@@ -7,6 +7,7 @@ mod clerk;
 mod customer_page;
 mod orders;
 mod people;
+mod returns;
 mod rooms;
 
 /// A file that nobody names here would be compiled by nobody, and its tests would pass by not running.

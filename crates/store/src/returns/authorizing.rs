@@ -1,6 +1,6 @@
 //! Authorizing a return, extending it, closing it. None of it writes to the ledger.
 
-use chrono::{Days, NaiveDate};
+use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
 use till_core::calendar::words;
@@ -16,7 +16,7 @@ use till_core::tape::Tape;
 
 use super::billed::{self, Found};
 use super::facts::{head, held, lines};
-use super::settings::{dispositions, reasons};
+use super::settings::{dispositions, last_day, reasons};
 use crate::convert::json;
 use crate::open_items::next_id;
 use crate::rules::{Rules, next_number};
@@ -100,10 +100,9 @@ fn said(text: Option<&str>) -> Option<String> {
 }
 
 async fn load(connection: &mut SqliteConnection, rules: &Rules, new: &NewReturn) -> Result<Loaded> {
-    let default = u64::try_from(rules.return_days).unwrap_or(0);
     let expires_on = match new.expires_on {
         Some(date) => sensible_date("expires_on", date)?,
-        None => rules.business_date.checked_add_days(Days::new(default)).unwrap_or(rules.business_date),
+        None => last_day(rules),
     };
     let (customer, _) = customers::facts(connection, new.customer).await?;
     let (reasons, dispositions): (Vec<ReturnReason>, Vec<Disposition>) =

@@ -1,5 +1,6 @@
 //! What a company calls its reasons and dispositions, and for how long a return may arrive.
 
+use chrono::{Days, NaiveDate};
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
 use till_core::returns::{Disposition, ReturnOutcome, ReturnReason, check_code};
@@ -19,6 +20,8 @@ pub struct ReturnSettings {
     pub dispositions: Vec<Disposition>,
     /// For how many days a return may arrive.
     pub days: i64,
+    /// Until when one may that is authorized today.
+    pub until: NaiveDate,
 }
 
 /// A reason to add, or to change.
@@ -47,6 +50,12 @@ pub struct DispositionForm {
     pub active: bool,
 }
 
+/// The last day a return may arrive on that is authorized today.
+pub(super) fn last_day(rules: &Rules) -> NaiveDate {
+    let days = u64::try_from(rules.return_days).unwrap_or(0);
+    rules.business_date.checked_add_days(Days::new(days)).unwrap_or(rules.business_date)
+}
+
 /// The settings.
 ///
 /// # Errors
@@ -56,6 +65,7 @@ pub async fn settings(connection: &mut SqliteConnection, rules: &Rules) -> Resul
         reasons: reasons(connection).await?,
         dispositions: dispositions(connection).await?,
         days: rules.return_days,
+        until: last_day(rules),
     })
 }
 

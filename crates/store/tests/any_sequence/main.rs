@@ -327,7 +327,7 @@ fn steps() -> impl Strategy<Value = Vec<Dated>> {
         4 => (any_of(8), 0u8..12, -1i64..120, -1i64..60_000)
             .prop_map(|(order, how, percent, minor)| Step::AskAhead { order, how, percent, minor }),
         4 => (any_of(8), prop::bool::weighted(0.2)).prop_map(|(order, all)| Step::CreditAhead { order, all }),
-        10 => (any_of(8), 0u8..17, -1i64..400).prop_map(|(at, what, how_much)| Step::Returned { at, what, how_much }),
+        5 => (any_of(8), 0u8..17, -1i64..400).prop_map(|(at, what, how_much)| Step::Returned { at, what, how_much }),
         4 => (any_of(8), 0u8..10, -1i64..60_000).prop_map(|(at, what, minor)| Step::Page { at, what, minor }),
         8 => (any_of(8), 0u8..18, -1i64..60_000).prop_map(|(at, what, minor)| Step::Card { at, what, minor }),
     ];
@@ -361,7 +361,14 @@ fn steps() -> impl Strategy<Value = Vec<Dated>> {
     let days = prop_oneof![3 => 11u64..30, 1 => 0u64..50];
     let random = prop::collection::vec((prop::option::weighted(0.8, days), step), most_steps() * 2 / 7..most_steps());
     (begun, random, 1i64..60_000).prop_map(|(mut steps, random, minor)| {
+        let back = |on, whats: &[u8], how_much: i64| -> Vec<Dated> {
+            let step = |(at, what): (usize, &u8)| Step::Returned { at, what: *what, how_much: how_much + at as i64 };
+            whats.iter().enumerate().map(|one| (on, step(one))).collect()
+        };
+        // Something has come back before the rest happens, and more does at the end.
+        steps.extend(back(Some(17), &[0, 1, 5, 6, 9], minor % 390));
         steps.extend(random);
+        steps.extend(back(None, &[0, 1, 2, 5, 6, 7, 8, 9, 10, 12, 14, 13, 11, 15, 12, 16], minor % 390));
         // At its end the processor pays out what was captured, and in some a bank takes something back.
         steps.extend([12, 17, 13, 17].map(|what| (None, Step::Card { at: 0, what, minor })));
         steps

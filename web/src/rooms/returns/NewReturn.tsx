@@ -108,7 +108,7 @@ export function NewReturnRoom() {
       return { ...now, [row.line]: { ...before, ...what } };
     });
   const elsewhere = Object.entries(errors).find(([field]) => !/^(lines\.|expires_on|reference)/.test(field));
-  const assumed = shown?.expires_on ?? "";
+  const assumed = settings?.until ?? "";
   return (
     <Worktop
       title="Authorize a return"
@@ -205,14 +205,12 @@ export function NewReturnRoom() {
           <Lines label="Billed lines">
             <thead>
               <tr>
-                <th>Billed</th>
-                <th>Item</th>
+                <th>Invoice</th>
+                <th style={{ width: "34%" }}>Item</th>
                 <th className="right">Price</th>
-                <th className="right">Billed</th>
                 <th className="right">Can come back</th>
                 <th className="right">Comes back</th>
-                <th>Reason</th>
-                <th>Planned</th>
+                <th>Reason, and what is planned</th>
               </tr>
             </thead>
             <tbody>
@@ -226,7 +224,7 @@ export function NewReturnRoom() {
                   errors[`lines.${at}`];
                 return (
                   <tr key={row.line}>
-                    <td>
+                    <td style={{ whiteSpace: "nowrap" }}>
                       <b>{row.number}</b>
                       <div className="dim" title={date(row.date)}>
                         {shortDate(row.date, today)}
@@ -237,19 +235,14 @@ export function NewReturnRoom() {
                       <div className={wrong ? "wrong" : "dim"} role={wrong ? "alert" : undefined}>
                         {wrong ??
                           row.obstacle ??
-                          [row.customer_po && `PO ${row.customer_po}`, row.shipment, row.ship_to]
-                            .filter(Boolean)
-                            .join(" · ")}
+                          [row.customer_po, row.shipment, row.ship_to].filter(Boolean).join(" · ")}
                       </div>
                     </td>
                     <td className="right dim">
                       {price(row.unit_price)} {row.currency}
                     </td>
-                    <td className="right dim">
-                      {number(row.billed)} {row.unit}
-                    </td>
                     <td className="right" title={row.obstacle ? undefined : money(row.worth, row.currency)}>
-                      {number(row.left)} {row.unit}
+                      {number(row.left)} of {number(row.billed)} {row.unit}
                     </td>
                     <td className="right">
                       {!row.obstacle && (
@@ -274,27 +267,25 @@ export function NewReturnRoom() {
                         />
                       )}
                     </td>
-                    <td>
-                      {!row.obstacle && (
-                        <Choice
-                          label={`Why ${row.code} of ${row.number} comes back`}
-                          value={mine?.reason ?? usual}
-                          choices={reasons}
-                          none="Why?"
-                          wrong={!!errors[`lines.${at}.reason`]}
-                          choose={(reason) => type(row, { reason })}
-                        />
-                      )}
-                    </td>
-                    <td>
-                      {!row.obstacle && (
-                        <Choice
-                          label={`What is to become of ${row.code} of ${row.number}`}
-                          value={mine?.disposition ?? ""}
-                          choices={dispositions}
-                          none="inspect first"
-                          choose={(disposition) => type(row, { disposition })}
-                        />
+                    <td style={{ width: 172 }}>
+                      {mine && mine.quantity.trim() !== "" && (
+                        <>
+                          <Choice
+                            label={`Why ${row.code} of ${row.number} comes back`}
+                            value={mine.reason}
+                            choices={reasons}
+                            none="Why?"
+                            wrong={!!errors[`lines.${at}.reason`]}
+                            choose={(reason) => type(row, { reason })}
+                          />
+                          <Choice
+                            label={`What is to become of ${row.code} of ${row.number}`}
+                            value={mine.disposition}
+                            choices={dispositions}
+                            none="Inspect first"
+                            choose={(disposition) => type(row, { disposition })}
+                          />
+                        </>
                       )}
                     </td>
                   </tr>
@@ -354,7 +345,7 @@ function Choice({
       value={value}
       onChange={(event) => choose(event.target.value)}
       error={!!wrong}
-      sx={{ width: 138 }}
+      sx={{ width: 160, display: "block", "&:not(:first-of-type)": { marginTop: "4px" } }}
       slotProps={{ select: { native: true }, htmlInput: { "aria-label": label } }}
     >
       <option value="">{none}</option>

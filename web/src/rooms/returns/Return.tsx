@@ -4,7 +4,7 @@ import { Link, useNavigate, useParams } from "react-router";
 import { api, got } from "../../api/client";
 import type { ReturnView } from "../../api/types";
 import { date, money, moneyWithCurrency, number } from "../../format";
-import { Facts, Lines, Marked, Scroll, useBase, Wrong } from "../../parts/bits";
+import { Facts, Lines, Marked, Scroll, useBase, useToday, Wrong } from "../../parts/bits";
 import { PrintedPaper, usePapersReady } from "../../parts/PrintedPaper";
 import { Paper, PostedEntries, PreviewTape, TrailLines } from "../../parts/TapeRoll";
 import { OpenMark, RecordLines, useOpenElsewhere, useOpenHere } from "../../parts/together";
@@ -35,6 +35,7 @@ type Doing = "receive" | "inspect";
 
 function Opened({ view }: { view: ReturnView }) {
   const base = useBase();
+  const today = useToday();
   const navigate = useNavigate();
   useOpenHere("return", view.id);
   const openAt = useOpenElsewhere("return")(view.id);
@@ -46,7 +47,8 @@ function Opened({ view }: { view: ReturnView }) {
   const expected = view.lines.some((line) => line.expected !== "0");
   const handling = useHandling(view, doing, () => setDoing(undefined));
   const credit = creditPlace(view);
-  const canReceive = view.closed_on == null && (view.live || expected);
+  // More than was announced may come too; where nothing is expected, its key is among all keys only.
+  const canReceive = view.closed_on == null && view.state !== "done" && (view.live || expected);
   const standing = view.steps.filter((step) => !step.reversed_on);
   // The next thing to do is the main action; all of them have a key of their own besides.
   const next = view.next;
@@ -55,7 +57,7 @@ function Opened({ view }: { view: ReturnView }) {
       title={view.number}
       sum={
         <>
-          {view.customer.name} · {nextWords(view)}
+          {view.customer.name} · {nextWords(view, today)}
           <OpenMark names={openAt} />
         </>
       }
@@ -71,6 +73,7 @@ function Opened({ view }: { view: ReturnView }) {
                       label: "Receive goods",
                       run: () => setDoing("receive"),
                       primary: next === "receive",
+                      quiet: !expected,
                       disabled: !view.live,
                       needs: "handle_return" as const,
                     },
@@ -112,6 +115,7 @@ function Opened({ view }: { view: ReturnView }) {
                 key: "e",
                 label: "Extend",
                 run: () => setAsking("extend"),
+                quiet: view.live,
                 needs: "authorize_return" as const,
               },
               {

@@ -67,9 +67,9 @@ export function ReturnsRoom() {
       width: "minmax(0, 1fr)",
       cell: (row) =>
         waitsForUs(row) ? (
-          <Marked className="heed">▲ {nextWords(row)}</Marked>
+          <Marked className="heed">▲ {nextWords(row, today)}</Marked>
         ) : (
-          <Marked className="dim">{nextWords(row)}</Marked>
+          <Marked className="dim">{nextWords(row, today)}</Marked>
         ),
     },
   ];

@@ -1,15 +1,15 @@
 import type { ReturnRow, ReturnView } from "../../api/types";
-import { date, number } from "../../format";
+import { number, shortDate } from "../../format";
 
 /** What a return still needs, as the next thing somebody does. */
-export function nextWords(row: Pick<ReturnRow, "next" | "state" | "expires_on">): string {
+export function nextWords(row: Pick<ReturnRow, "next" | "state" | "expires_on">, today: string): string {
   switch (row.next) {
     case "inspect":
       return "inspect";
     case "settle":
       return "credit or replace";
     case "receive":
-      return `arrives until ${date(row.expires_on)}`;
+      return `arrives until ${shortDate(row.expires_on, today)}`;
     default:
       return row.state === "done" ? "done" : row.state === "canceled" ? "closed" : "expired";
   }

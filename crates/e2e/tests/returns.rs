@@ -1,0 +1,156 @@
+//! Goods that come back, by keyboard: found in all that was billed, inspected with three dispositions, credited on the open
+//! invoice; above the limit; replaced; a step taken back.
+
+use till_e2e::{Browser, Key, Result, Till, Who};
+
+async fn start(path: &str, who: Who) -> Result<(Till, Browser)> {
+    let till = Till::demo().await?;
+    let browser = Browser::open().await?;
+    browser.sign_in(&till, who).await?;
+    browser.go(&till.place(path)).await?;
+    Ok((till, browser))
+}
+
+/// Presses Tab until a field has the focus.
+async fn tab_to(browser: &Browser, label: &str) -> Result<()> {
+    for _ in 0..40 {
+        let here = "const at = document.activeElement; return at.getAttribute('aria-label') ?? at.labels?.[0]?.innerText ?? ''";
+        if browser.run(here).await?.as_str() == Some(label) {
+            return Ok(());
+        }
+        browser.press(Key::Tab).await?;
+    }
+    Err(format!("“{label}” is not reached with Tab").into())
+}
+
+/// Says yes to what is asked.
+async fn yes(browser: &Browser, asked: &str) -> Result<()> {
+    browser.wait_for("[role=dialog]", asked).await?;
+    browser.press(Key::Enter).await
+}
+
+/// Authorizes what comes back of an item that was billed to Kestrel on I-3291, found by its name.
+async fn authorize(browser: &Browser, item: &str, quantity: &str) -> Result<()> {
+    browser.letter('n').await?;
+    browser.wait_for("h1", "Authorize a return").await?;
+    browser.type_text("Kestrel").await?;
+    browser.press(Key::Enter).await?;
+    browser.wait_for("header", "billed lines").await?;
+    tab_to(browser, "Find what was billed").await?;
+    browser.type_text(item).await?;
+    browser.wait_for("main table", "I-3291").await?;
+    tab_to(browser, &format!("Quantity of {item} of I-3291 that comes back")).await?;
+    browser.type_text(quantity).await?;
+    // A reason is asked for at the line, before anything is authorized.
+    browser.wait_for("main table", "Say why").await?;
+    browser.press(Key::Tab).await?;
+    browser.type_text("Damaged").await?;
+    browser.wait_for("#roll", "may arrive until 17 May 2026").await?;
+    browser.control('\n').await?;
+    yes(browser, "Authorize this return?").await?;
+    browser.wait_for("[data-testid=notice]", "RA-19 is authorized").await?;
+    browser.wait_for("h1", "RA-19").await?;
+    Ok(())
+}
+
+/// Kestrel returns four of thirteen books (22.00 each, no tax on them): two restocked, one scrapped, one to the supplier, who
+/// is to credit 10.00. 88.00 go off what is open of I-3291.
+#[tokio::test]
+async fn a_return_is_found_inspected_and_credited() -> Result<()> {
+    let (till, browser) = start("/returns", Who::Tomas).await?;
+    browser.wait_for("main", "RA-17").await?;
+    authorize(&browser, "BK-01", "4").await?;
+    // What is here is what was expected, unless another quantity is typed.
+    browser.letter('g').await?;
+    browser.wait_for("#roll", "4 × BK-01, at cost").await?;
+    browser.wait_for("#roll", "12000").await?;
+    tab_to(&browser, "Quantity of BK-01 that arrived").await?;
+    browser.control('a').await?;
+    browser.type_text("14").await?;
+    browser.wait_for("main table", "13 pc of BK-01 can come back at most").await?;
+    browser.control('a').await?;
+    browser.type_text("4").await?;
+    browser.wait_for("#roll", "4 × BK-01, at cost").await?;
+    browser.control('\n').await?;
+    yes(&browser, "Are these goods here?").await?;
+    browser.wait_for("main table", "4 pc").await?;
+    browser.wait_for("header", "inspect").await?;
+    browser.letter('i').await?;
+    tab_to(&browser, "Restock: quantity of BK-01").await?;
+    browser.type_text("2").await?;
+    tab_to(&browser, "Scrap: quantity of BK-01").await?;
+    browser.type_text("1").await?;
+    tab_to(&browser, "Back to the supplier: quantity of BK-01").await?;
+    browser.type_text("2").await?;
+    browser.wait_for("main table", "wait for inspection").await?;
+    browser.press(Key::Backspace).await?;
+    browser.type_text("1").await?;
+    tab_to(&browser, "Claim on the supplier for BK-01").await?;
+    browser.type_text("10").await?;
+    let tape = browser.wait_for("#roll", "14000").await?;
+    for part in ["11000", "72000", "12000", "claim on the supplier", "balances"] {
+        assert!(tape.contains(part), "“{part}” is not on the tape:\n{tape}");
+    }
+    browser.control('\n').await?;
+    yes(&browser, "Post this inspection?").await?;
+    browser.wait_for("header", "credit or replace").await?;
+    // Credited on the invoice it was billed on, which is open: nothing has to be typed.
+    browser.letter('l').await?;
+    browser.wait_for("h1", "Credit I-3291").await?;
+    browser.wait_for("main table", "4 pc received, to be credited").await?;
+    browser.wait_for("#roll", "off what is open of I-3291").await?;
+    browser.wait_for("footer", "Credit €88.00").await?;
+    browser.control('\n').await?;
+    yes(&browser, "Credit €88.00 of I-3291?").await?;
+    browser.wait_for("[data-testid=notice]", "CM-64 credits €88.00 of I-3291").await?;
+    browser.wait_for("main table", "received on RA-19").await?;
+    browser.wait_for("#roll", "RA-19 settled").await?;
+    browser.letter('o').await?;
+    browser.wait_for("h1", "I-3291").await?;
+    browser.wait_for("main", "€1,119.48 open").await?;
+    browser.close().await?;
+    till.stop_and_verify().await
+}
+
+/// Above Tomas' limit the credit waits for Ines; nothing is credited before she says so. A replacement settles a return without
+/// one, and is taken back as entered in error.
+#[tokio::test]
+async fn a_credit_above_the_limit_waits_and_a_replacement_needs_none() -> Result<()> {
+    let (till, browser) = start("/returns", Who::Tomas).await?;
+    browser.wait_for("main", "RA-17").await?;
+    authorize(&browser, "BK-01", "12").await?;
+    browser.letter('g').await?;
+    browser.wait_for("#roll", "12 × BK-01, at cost").await?;
+    browser.control('\n').await?;
+    yes(&browser, "Are these goods here?").await?;
+    browser.wait_for("header", "inspect").await?;
+    browser.letter('l').await?;
+    browser.wait_for("footer", "Credit €264.00").await?;
+    browser.control('\n').await?;
+    yes(&browser, "Credit €264.00 of I-3291?").await?;
+    browser.wait_for("[data-testid=notice]", "waits for a supervisor").await?;
+    browser.sign_in(&till, Who::Ines).await?;
+    browser.go(&till.place("/")).await?;
+    browser.wait_for("main", "Tomas Reed asks").await?;
+    browser.go(&till.place("/returns?q=RA-19")).await?;
+    browser.wait_for("main", "RA-19").await?;
+    browser.press(Key::Enter).await?;
+    browser.wait_for("main table", "12 pc").await?;
+    // Half a dozen are replaced instead: what was asked for is another credit then.
+    browser.letter('t').await?;
+    browser.wait_for("[role=dialog]", "Send a replacement for RA-19?").await?;
+    browser.control('a').await?;
+    browser.type_text("6").await?;
+    browser.wait_for("[role=dialog]", "71000").await?;
+    browser.press(Key::Enter).await?;
+    browser.wait_for("[data-testid=notice]", "A replacement for RA-19 leaves stock").await?;
+    browser.wait_for("main table", "6 replaced").await?;
+    browser.letter('u').await?;
+    browser.wait_for("[role=dialog]", "Reverse a step of RA-19?").await?;
+    browser.wait_for("[role=dialog]", "Step of RA-19 reversed").await?;
+    browser.type_text("it never left").await?;
+    browser.press(Key::Enter).await?;
+    browser.wait_for("#roll", "reversed 18 Mar 2026: it never left").await?;
+    browser.close().await?;
+    till.stop_and_verify().await
+}
