@@ -1,3 +1,4 @@
+import { lazy, Suspense } from "react";
 import type { RouteObject } from "react-router";
 import { AccountRoom } from "./rooms/Account";
 import { ApprovalRoom } from "./rooms/Approval";
@@ -64,6 +65,8 @@ import { UnbilledRoom } from "./rooms/Unbilled";
 import { LostWay } from "./shell/LostWay";
 import { Shell } from "./shell/Shell";
 
+const WhyRoom = lazy(async () => ({ default: (await import("./rooms/returns/Why")).WhyRoom }));
+
 /** Where every room and document lives. */
 export const routes: RouteObject[] = [
   {
@@ -110,6 +113,15 @@ export const routes: RouteObject[] = [
       { path: "returns", element: <ReturnsRoom /> },
       { path: "returns/new", element: <NewReturnRoom /> },
       { path: "returns/waiting", element: <WaitingRoom /> },
+      // The charts are fetched with the only screen that draws them.
+      {
+        path: "returns/why",
+        element: (
+          <Suspense fallback={null}>
+            <WhyRoom />
+          </Suspense>
+        ),
+      },
       { path: "returns/:id", element: <ReturnRoom /> },
       { path: "receipts", element: <ReceiptsRoom /> },
       { path: "receipts/new", element: <NewReceiptRoom /> },

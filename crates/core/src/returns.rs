@@ -31,6 +31,7 @@ mod costing;
 mod inspecting;
 mod receiving;
 mod replacing;
+mod reporting;
 mod undoing;
 
 pub use authorizing::{AuthorizeDecision, AuthorizeInput, ReturnWish, Returnable, authorize, check_expiry};
@@ -38,6 +39,7 @@ pub use costing::cost_back;
 pub use inspecting::{InspectDecision, InspectInput, LineInspected, LineToInspect, inspect};
 pub use receiving::{ArrivingLine, LineReceived, LineToReceive, ReceiveDecision, ReceiveInput, receive};
 pub use replacing::{ReplaceDecision, ReplaceInput, replace};
+pub use reporting::{Happened, ReportFact, ReportRow, report};
 pub use undoing::{UndoStepDecision, UndoStepInput, undo_step};
 
 use chrono::NaiveDate;

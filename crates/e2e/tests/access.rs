@@ -40,6 +40,7 @@ const VIEWS: &[&str] = &[
     "/returns",
     "/returns/new?customer=1",
     "/returns/waiting",
+    "/returns/why",
     "/returns/4",
     "/receipts?state=unapplied",
     "/customers",

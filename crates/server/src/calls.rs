@@ -84,6 +84,7 @@ pub const CALLS: &[(&str, &str, Takes)] = &[
     ("POST", "/api/call-offs", Right(O::KeepOrder)),
     ("GET", "/api/returns", Right(O::SeeBooks)),
     ("GET", "/api/returns/waiting", Right(O::SeeBooks)),
+    ("GET", "/api/returns/report", Right(O::SeeBooks)),
     ("GET", "/api/returnable", Right(O::SeeBooks)),
     ("GET", "/api/return-settings", Right(O::SeeBooks)),
     ("PUT", "/api/return-settings/reasons", Right(O::KeepCompany)),

@@ -653,6 +653,11 @@ fn returns(walk: &Walk, (ada, leo): (&Seat, &Seat), customer: &Value) {
     walk.seen_and_done(leo, &format!("/api/invoices/{invoice}/credit"), wish, json!({}));
     assert_eq!(walk.get(leo, &back)["state"], json!("done"));
     assert_eq!(walk.get(leo, &format!("/api/returns?customer={customer}"))["count"], json!(2));
+    for by in ["reason", "item", "customer", "month"] {
+        let said = walk.get(leo, &format!("/api/returns/report?by={by}"));
+        // Two pots scrapped or replaced, two credited.
+        assert!(said["total"]["lost"].as_i64() > Some(0) && said["total"]["credited"].as_i64() > Some(0), "{said}");
+    }
     walk.get(leo, &format!("/api/papers/return/{}", back.trim_start_matches("/api/returns/")));
 }
 

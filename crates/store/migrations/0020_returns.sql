@@ -70,6 +70,7 @@ CREATE TABLE return_lines (
     UNIQUE (return_id, document_line_id)
 ) STRICT;
 CREATE INDEX return_lines_by_document_line ON return_lines (document_line_id);
+CREATE INDEX return_lines_by_item ON return_lines (item_id);
 CREATE TRIGGER return_lines_keep BEFORE UPDATE ON return_lines
 BEGIN SELECT RAISE(ABORT, 'a line of a return never changes'); END;
 CREATE TRIGGER return_lines_stay BEFORE DELETE ON return_lines

@@ -3,6 +3,7 @@
 mod authorizing;
 mod billed;
 mod facts;
+mod report;
 mod settings;
 mod steps;
 mod undoing;
@@ -10,7 +11,8 @@ mod views;
 
 pub use authorizing::{NewReturn, NewReturnLine, ReturnPreview, ReturnToClose, authorize, close, extend, preview};
 pub use billed::{ReturnableFilter, ReturnableList, ReturnableRow, returnable};
-pub(crate) use facts::{held_of, holding, on_return};
+pub(crate) use facts::{held_of, holding, of_item, on_return};
+pub use report::{ReportBy, ReturnReport, why};
 pub use settings::{DispositionForm, ReasonForm, ReturnSettings, set_days, set_disposition, set_reason, settings};
 pub use steps::{
     Done, InspectForm, InspectLine, ReceiveForm, ReceiveLine, ReplaceForm, StepPreview, inspect, inspect_preview,

@@ -3120,6 +3120,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/returns/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Why goods came back, and what it cost. */
+        get: operations["return_report"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/returns/waiting": {
         parameters: {
             query?: never;
@@ -6484,6 +6501,8 @@ export interface components {
         };
         /** @description An item on screen. */
         ItemView: {
+            /** @description What customers may still send back, in stock units: expected, not on hand. */
+            expected_back: components["schemas"]["Decimal4"];
             /** @description As it is typed. */
             form: components["schemas"]["ItemForm"];
             /** @description Its id. */
@@ -6494,6 +6513,8 @@ export interface components {
             moves: components["schemas"]["MoveView"][];
             /** @description What there is, by warehouse. */
             stock: components["schemas"]["StockFacts"][];
+            /** @description What came back and waits for inspection, in stock units: not for sale. */
+            to_inspect: components["schemas"]["Decimal4"];
             /**
              * Format: int64
              * @description Changes with every edit.
@@ -9190,6 +9211,26 @@ export interface components {
              */
             version: number;
         };
+        /** @description A row of the report. All amounts in base currency. */
+        ReportRow: {
+            /** @description What came back, at cost. */
+            came_back: components["schemas"]["Money"];
+            /** @description What it is about: the code of a reason or an item, the number of a customer, a month as `2026-03`. */
+            code: string;
+            /** @description What was credited, net. */
+            credited: components["schemas"]["Money"];
+            /** @description What it cost: scrapped, not claimed of the supplier, replaced at no charge; at cost. */
+            lost: components["schemas"]["Money"];
+            /** @description Its name. */
+            name: string;
+            /** @description What of that can be sold again, at cost. */
+            restocked: components["schemas"]["Money"];
+            /**
+             * Format: int64
+             * @description How many returns.
+             */
+            returns: number;
+        };
         /** @description A code of a reporting list. */
         ReportingCode: {
             /** @description Whether it may still be used. */
@@ -9357,6 +9398,23 @@ export interface components {
             /** @description Its name. */
             name: string;
         };
+        /** @description Why goods came back, and what it cost. */
+        ReturnReport: {
+            /**
+             * Format: date
+             * @description The first day.
+             */
+            from: string;
+            /** @description The rows: what cost most first; months in their order. */
+            rows: components["schemas"]["ReportRow"][];
+            /**
+             * Format: date
+             * @description The last day.
+             */
+            to: string;
+            /** @description All of them together; without a code. */
+            total: components["schemas"]["ReportRow"];
+        };
         /** @description A return in the list. */
         ReturnRow: {
             /**
@@ -9417,6 +9475,11 @@ export interface components {
             dispositions: components["schemas"]["Disposition"][];
             /** @description Why goods come back, in their order. */
             reasons: components["schemas"]["ReturnReason"][];
+            /**
+             * Format: date
+             * @description Until when one may that is authorized today.
+             */
+            until: string;
         };
         /**
          * @description How a return ended, or that it did not.
@@ -18428,6 +18491,40 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReturnPreview"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    return_report: {
+        parameters: {
+            query?: {
+                /** @description By reason, where nothing is said. */
+                by?: "reason" | "item" | "customer" | "month";
+                /** @description The first day; none for half a year. */
+                from?: string | null;
+                /** @description The last day; none for the business date. */
+                to?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReturnReport"];
                 };
             };
             422: {

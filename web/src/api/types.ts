@@ -136,3 +136,4 @@ export type StepPreview = Schemas["StepPreview"];
 export type WaitingRow = Schemas["WaitingRow"];
 export type LeftToCredit = Schemas["LeftToCredit"];
 export type CardReturnView = Schemas["CardReturnView"];
+export type ReturnReport = Schemas["ReturnReport"];

@@ -286,6 +286,7 @@ export function Facts({ facts }: { facts: [label: string, value: ReactNode][] })
 }
 
 const SheetTable = styled("table")({
+  "& .wrong": { color: "var(--stop)" },
   borderCollapse: "collapse",
   width: "100%",
   background: "var(--sheet)",

@@ -7,9 +7,9 @@ use serde::{Deserialize, Serialize};
 use till_core::ids::{CustomerId, InvoiceId, ReturnId, ReturnStepId};
 use till_store::receipts::ToReverse;
 use till_store::returns::{
-    self, DispositionForm, Done, InspectForm, NewReturn, ReasonForm, ReceiveForm, ReplaceForm, ReturnFilter,
-    ReturnList, ReturnPreview, ReturnSettings, ReturnToClose, ReturnView, ReturnableFilter, ReturnableList,
-    StepPreview, WaitingRow,
+    self, DispositionForm, Done, InspectForm, NewReturn, ReasonForm, ReceiveForm, ReplaceForm, ReportBy, ReturnFilter,
+    ReturnList, ReturnPreview, ReturnReport, ReturnSettings, ReturnToClose, ReturnView, ReturnableFilter,
+    ReturnableList, StepPreview, WaitingRow,
 };
 use till_store::{Store, rules};
 use utoipa::{IntoParams, ToSchema};
@@ -25,6 +25,7 @@ pub(super) fn configure(config: &mut ServiceConfig<'_>) {
     config
         .service(list)
         .service(waiting)
+        .service(why)
         .service(returnable)
         .service(settings)
         .service(set_reason)
@@ -78,6 +79,30 @@ pub(super) async fn waiting(store: Data<Store>) -> Answer<Vec<WaitingRow>> {
     let mut connection = store.read().await?;
     let rules = rules::load(&mut connection).await?;
     Ok(Json(returns::waiting(&mut connection, &rules).await?))
+}
+
+/// What the report counts by, and over which days.
+#[derive(Debug, Deserialize, IntoParams)]
+pub(super) struct Why {
+    /// By reason, where nothing is said.
+    #[serde(default)]
+    #[param(inline)]
+    by: ReportBy,
+    /// The first day; none for half a year.
+    #[serde(default)]
+    from: Option<NaiveDate>,
+    /// The last day; none for the business date.
+    #[serde(default)]
+    to: Option<NaiveDate>,
+}
+
+/// Why goods came back, and what it cost.
+#[utoipa::path(operation_id = "return_report", params(Why), responses((status = 200, body = ReturnReport), (status = 422, body = Problem)))]
+#[get("/returns/report")]
+pub(super) async fn why(store: Data<Store>, what: Query<Why>) -> Answer<ReturnReport> {
+    let mut connection = store.read().await?;
+    let rules = rules::load(&mut connection).await?;
+    Ok(Json(returns::why(&mut connection, &rules, what.by, (what.from, what.to)).await?))
 }
 
 /// Everything that was billed to a customer, newest first, with what of it may still come back.

@@ -40,7 +40,7 @@ async fn load<'a>(
     let date = what.date.map_or(Ok(rules.business_date), |date| sensible_date("date", date))?;
     let row = sqlx::query!(
         r#"SELECT code, warehouse, posting_date AS "came_on: NaiveDate", quantity_e4, cost_minor, remaining_e4, remaining_cost_minor, entry_id,
-                  adjustment_id, (SELECT source_kind FROM entries WHERE entries.id = entry_id) AS source
+                  adjustment_id, return_step_id, (SELECT source_kind FROM entries WHERE entries.id = entry_id) AS source
            FROM stock_layers JOIN items ON items.id = item_id WHERE stock_layers.id = ? AND item_id = ?"#,
         layer.0,
         item.0
@@ -62,7 +62,7 @@ async fn load<'a>(
         came_on: row.came_on,
         layer: at.map_or_else(nothing, |at| layers.swap_remove(at)),
         entry,
-        receipt: row.adjustment_id.is_none() && !opened,
+        receipt: row.adjustment_id.is_none() && row.return_step_id.is_none() && !opened,
         reason: what.reason.clone(),
         date,
         periods: &rules.periods,

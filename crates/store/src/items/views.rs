@@ -11,7 +11,7 @@ use till_core::ordering::StockFacts;
 
 use super::form::{ItemForm, SalesUnit};
 use crate::convert::known;
-use crate::{Result, StoreError, stock};
+use crate::{Result, StoreError, returns, stock};
 
 /// An item in a list.
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -176,6 +176,10 @@ pub struct ItemView {
     pub form: ItemForm,
     /// What there is, by warehouse.
     pub stock: Vec<StockFacts>,
+    /// What customers may still send back, in stock units: expected, not on hand.
+    pub expected_back: Quantity,
+    /// What came back and waits for inspection, in stock units: not for sale.
+    pub to_inspect: Quantity,
     /// Layers with something left, oldest first: the order in which they leave.
     pub layers: Vec<LayerView>,
     /// The latest moves, newest first.
@@ -230,7 +234,7 @@ pub async fn view(connection: &mut SqliteConnection, id: ItemId) -> Result<ItemV
     };
     let layers = sqlx::query!(
         r#"SELECT id, warehouse, posting_date AS "posting_date: NaiveDate", quantity_e4, cost_minor, remaining_e4, remaining_cost_minor, entry_id,
-                  adjustment_id IS NULL AND remaining_e4 = quantity_e4
+                  adjustment_id IS NULL AND return_step_id IS NULL AND remaining_e4 = quantity_e4
                       AND coalesce((SELECT source_kind FROM entries WHERE entries.id = entry_id), 'intake') = 'intake' AS "reversible!: bool"
            FROM stock_layers WHERE item_id = ? AND remaining_e4 > 0 ORDER BY id"#,
         id.0
@@ -250,13 +254,17 @@ pub async fn view(connection: &mut SqliteConnection, id: ItemId) -> Result<ItemV
         reversible: row.reversible,
     })
     .collect();
-    Ok(ItemView { id, form, stock, layers, moves: moves(connection, id).await?, version: row.version })
+    let (expected_back, to_inspect) = returns::of_item(connection, id).await?;
+    let moves = moves(connection, id).await?;
+    Ok(ItemView { id, form, stock, expected_back, to_inspect, layers, moves, version: row.version })
 }
 
 async fn moves(connection: &mut SqliteConnection, id: ItemId) -> Result<Vec<MoveView>> {
     let rows = sqlx::query!(
         r#"SELECT date AS "date!: NaiveDate", what AS "what!: String", shipment AS "shipment: i64", quantity AS "quantity!: i64", cost AS "cost!: i64" FROM (
-             SELECT posting_date AS date, CASE WHEN adjustment_id IS NULL THEN 'came in' ELSE 'found at a count' END AS what,
+             SELECT posting_date AS date, CASE WHEN return_step_id IS NOT NULL THEN 'restocked from ' || (SELECT number FROM return_steps JOIN returns ON returns.id = return_id
+                                                                                     WHERE return_steps.id = return_step_id)
+                         WHEN adjustment_id IS NULL THEN 'came in' ELSE 'found at a count' END AS what,
                     NULL AS shipment, quantity_e4 AS quantity, cost_minor AS cost, id AS at
              FROM stock_layers WHERE item_id = ?1
              UNION ALL
@@ -275,6 +283,14 @@ async fn moves(connection: &mut SqliteConnection, id: ItemId) -> Result<Vec<Move
              SELECT stock_moves.posting_date, 'receipt of ' || stock_layers.posting_date || ' reversed', NULL, -stock_moves.quantity_e4,
                     -stock_moves.cost_minor, stock_moves.id
              FROM stock_moves JOIN stock_layers ON stock_layers.id = intake_id WHERE item_id = ?1
+             UNION ALL
+             SELECT stock_moves.posting_date, CASE WHEN stock_moves.quantity_e4 < 0 THEN 'replacement that never left, '
+                                                   WHEN stock_layers.return_step_id = stock_moves.return_step_id THEN 'not restocked from '
+                                                   ELSE 'replacement for ' END || returns.number,
+                    NULL, -sum(stock_moves.quantity_e4), -sum(stock_moves.cost_minor), max(stock_moves.id)
+             FROM stock_moves JOIN stock_layers ON stock_layers.id = layer_id
+             JOIN return_steps ON return_steps.id = stock_moves.return_step_id JOIN returns ON returns.id = return_id
+             WHERE stock_layers.item_id = ?1 GROUP BY stock_moves.return_step_id, stock_moves.quantity_e4 > 0, stock_moves.posting_date
              UNION ALL
              SELECT posting_date, 'missing at a count: ' || reason, NULL, quantity_e4, cost_minor, id
              FROM stock_adjustments WHERE item_id = ?1 AND quantity_e4 < 0

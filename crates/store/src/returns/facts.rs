@@ -350,3 +350,29 @@ pub(super) async fn layers(
 pub(super) const fn inspection(layer: &Layer) -> InspectionId {
     InspectionId(layer.id.0)
 }
+
+/// What is expected back of an item, and what of it waits for inspection, in stock units.
+pub(crate) async fn of_item(connection: &mut SqliteConnection, item: ItemId) -> Result<(Quantity, Quantity)> {
+    let today = crate::rules::load(connection).await?.business_date;
+    let rows = sqlx::query!(
+        r#"SELECT closed_on AS "closed_on: NaiveDate", expires_on AS "expires_on: NaiveDate", factor_e4, authorized_e4, received_e4 AS "received!: i64",
+                  waiting_e4 AS "waiting!: i64"
+           FROM return_line_state JOIN returns ON returns.id = return_id WHERE item_id = ?"#,
+        item.0
+    )
+    .fetch_all(connection)
+    .await?;
+    let (mut expected, mut waiting) = (0, 0);
+    for row in rows {
+        let progress = Progress {
+            authorized: Quantity::from_scaled(row.authorized_e4),
+            received: Quantity::from_scaled(row.received),
+            ..Progress::default()
+        };
+        let left = progress.expected(is_live(row.closed_on, row.expires_on, today));
+        let factor = Quantity::from_scaled(row.factor_e4);
+        expected += till_core::units::in_stock_units(left, factor).map_or(0, Quantity::scaled);
+        waiting += row.waiting;
+    }
+    Ok((Quantity::from_scaled(expected), Quantity::from_scaled(waiting)))
+}

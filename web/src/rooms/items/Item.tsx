@@ -179,6 +179,19 @@ function Opened({ form: started, item }: { form: ItemForm; item?: ItemView }) {
                 )}
               </div>
             ))}
+            {(item.expected_back !== "0" || item.to_inspect !== "0") && (
+              <>
+                <div className="group">Returned by customers, not for sale</div>
+                <div className="l quiet">
+                  <span>waiting for inspection</span>
+                  <span>{number(item.to_inspect)}</span>
+                </div>
+                <div className="l quiet">
+                  <span>still expected back</span>
+                  <span>{number(item.expected_back)}</span>
+                </div>
+              </>
+            )}
             {item.layers.length > 0 && (
               <>
                 <Tear />

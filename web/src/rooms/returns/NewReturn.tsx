@@ -233,9 +233,7 @@ export function NewReturnRoom() {
                     <td>
                       <b>{row.code}</b> {row.description}
                       <div className={wrong ? "wrong" : "dim"} role={wrong ? "alert" : undefined}>
-                        {wrong ??
-                          row.obstacle ??
-                          [row.customer_po, row.shipment, row.ship_to].filter(Boolean).join(" · ")}
+                        {wrong ?? row.obstacle ?? whence(row, chosen?.name)}
                       </div>
                     </td>
                     <td className="right dim">
@@ -321,6 +319,11 @@ export function NewReturnRoom() {
       )}
     </Worktop>
   );
+}
+
+/** What a line was ordered and left with, and where it went where that is not the customer itself. */
+function whence(row: ReturnableRow, customer: string | undefined): string {
+  return [row.customer_po, row.shipment, row.ship_to !== customer && row.ship_to].filter(Boolean).join(" · ");
 }
 
 /** One of a few, in a cell of a table. */

@@ -25,6 +25,7 @@ import { nextWords, progressWords, waitsForUs } from "./words";
 export const returnLinks: [string, string][] = [
   ["/returns", "Returns"],
   ["/returns/waiting", "Waiting for inspection"],
+  ["/returns/why", "Why goods come back"],
 ];
 
 /** What customers may send back, what of it is here, and what each return still needs. */

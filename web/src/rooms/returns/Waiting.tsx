@@ -129,7 +129,9 @@ export function WaitingRoom() {
           idOf={(row) => ("group" in row ? `group ${row.group}` : `${row.number}${row.code}`)}
           columns={columns}
           isGroup={(row) => "group" in row}
-          groupCell={(row) => ("group" in row ? `${row.group} · ${plural(row.count, "line", "lines")}` : "")}
+          groupCell={(row) =>
+            "group" in row ? `${row.group} · ${plural(row.count, "line", "lines")} · ${money(row.cost, base)}` : ""
+          }
           onOpen={open}
           onCurrent={(row) => setCurrent(row && !("group" in row) ? row : undefined)}
           empty="Nothing waits for inspection."
