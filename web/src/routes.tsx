@@ -3,6 +3,7 @@ import type { RouteObject } from "react-router";
 import { AccountRoom } from "./rooms/Account";
 import { ApprovalRoom } from "./rooms/Approval";
 import { CreditMemoRoom } from "./rooms/CreditMemo";
+import { CreditMemosRoom } from "./rooms/CreditMemos";
 import { CustomerRoom } from "./rooms/Customer";
 import { CardRoom } from "./rooms/cards/Card";
 import { CardsRoom } from "./rooms/cards/Cards";
@@ -92,6 +93,7 @@ export const routes: RouteObject[] = [
       { path: "shipments/:id", element: <ShipmentRoom /> },
       { path: "billing", element: <UnbilledRoom /> },
       { path: "billing/invoices", element: <InvoicesRoom /> },
+      { path: "billing/credit-memos", element: <CreditMemosRoom /> },
       { path: "billing/runs", element: <RunsRoom /> },
       { path: "billing/direct", element: <DirectRoom /> },
       { path: "billing/going-out", element: <GoingOutRoom /> },

@@ -37,6 +37,7 @@ const VIEWS: &[&str] = &[
     "/prepayments/payouts",
     "/cards/1",
     "/card-payouts/1",
+    "/billing/credit-memos",
     "/returns",
     "/returns/new?customer=1",
     "/returns/waiting",
@@ -86,7 +87,8 @@ async fn every_main_view_is_accessible_and_quiet() -> Result<()> {
     }
     assert_eq!(door.console().await?, Vec::<String>::new());
     door.close().await?;
-    let memos = till_store::invoices::credit_memos(&mut *till.store.read().await?, None, 1, 0).await?;
+    let filter = till_store::invoices::CreditMemoFilter::default();
+    let memos = till_store::invoices::credit_memos(&mut *till.store.read().await?, &filter, (1, 0)).await?.memos;
     let memo = memos.first().map(|memo| format!("/credit-memos/{}", memo.id)).ok_or("the demo has a credit memo")?;
     for view in VIEWS.iter().copied().chain([memo.as_str()]) {
         browser.go(&till.place(view)).await?;

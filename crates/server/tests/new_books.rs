@@ -488,7 +488,7 @@ fn billing(walk: &Walk, leo: &Seat, customer: &Value) -> i64 {
     let wish = json!({ "reason": "to another", "date": walk.today });
     walk.seen_and_done(leo, &format!("/api/invoices/{canceled}/cancel"), wish, json!({}));
     let memos = walk.get(leo, "/api/credit-memos");
-    walk.get(leo, &format!("/api/credit-memos/{}", memos[0]["id"].as_i64().unwrap()));
+    walk.get(leo, &format!("/api/credit-memos/{}", memos["memos"][0]["id"].as_i64().unwrap()));
     draft
 }
 

@@ -56,6 +56,8 @@ pub async fn find(connection: &mut SqliteConnection, text: &str) -> Result<Vec<F
                WHERE shipments.number LIKE ?1 ESCAPE '\' OR consignment_number LIKE ?1 ESCAPE '\' OR outside_number LIKE ?1 ESCAPE '\'
              UNION ALL SELECT 'invoice', invoices.id, invoices.number, name, 3 FROM invoices JOIN customers ON customers.id = customer_id
                WHERE invoices.number LIKE ?1 ESCAPE '\'
+             UNION ALL SELECT 'credit_memo', memo.id, memo.number, memo.bill_to_name, 3 FROM credit_memos AS memo
+               WHERE memo.number LIKE ?1 ESCAPE '\'
              UNION ALL SELECT kind, payments.id, payments.number, name, 4 FROM payments JOIN customers ON customers.id = customer_id
                WHERE payments.number LIKE ?1 ESCAPE '\' OR reference LIKE ?1 ESCAPE '\'
              UNION ALL SELECT 'card_authorization', card_authorizations.id, card_authorizations.number, name, 4

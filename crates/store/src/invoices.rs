@@ -44,7 +44,7 @@ pub use line_changes::{LineKey, NewDiscount, NewPrice, NewTax, change_discount, 
 pub(crate) use line_changes::{discount_or_ask, price_or_ask};
 pub use load::{OrderPick, Pick};
 pub(crate) use load::{Picked, load_ordered, load_shipped, read};
-pub use memos::{CreditMemoRow, CreditMemoView, credit_memo, credit_memos};
+pub use memos::{CreditMemoFilter, CreditMemoList, CreditMemoRow, CreditMemoView, credit_memo, credit_memos};
 pub(crate) use post::{Decided, decide_as_seen, decide_drafts};
 pub use post::{GridAnswer, SeenDraft, post_draft, post_grid, post_many, post_picks, preview_grid};
 pub use views::{InvoiceFilter, InvoiceList, InvoiceRow, InvoiceView, LessPrepaid, Party, list, view};

@@ -9,7 +9,7 @@ use till_core::ids::{CreditMemoId, DocumentKind, InvoiceId, PersonId};
 use till_core::money::Money;
 use till_core::people::{LimitKind, Role};
 use till_store::approvals::{self, Viewer};
-use till_store::invoices::{self, CreditLine, CreditPosted, ToCancelInvoice, ToCredit};
+use till_store::invoices::{self, CreditLine, CreditMemoFilter, CreditPosted, ToCancelInvoice, ToCredit};
 use till_store::open_items::open_as_of;
 use till_store::people::{self, NewPerson};
 use till_store::receipts::NewReceipt;
@@ -146,7 +146,8 @@ async fn lines_are_credited_in_parts_until_nothing_is_left() {
     };
     let rows = record::list(&mut books, &filter).await.unwrap().rows;
     assert_eq!(rows.iter().filter(|row| row.deed.what == "invoice_credited").count(), 3);
-    assert_eq!(invoices::credit_memos(&mut books, None, 10, 0).await.unwrap().len(), 3);
+    let all = invoices::credit_memos(&mut books, &CreditMemoFilter::default(), (10, 0)).await.unwrap();
+    assert_eq!((all.memos.len(), all.count), (3, 3));
 }
 
 /// A paid invoice in pounds at 1.17. One at 59.00 with 13.57 of tax is credited: nothing is open, so 72.57 are
@@ -234,7 +235,9 @@ async fn above_the_limit_it_waits_and_what_is_approved_is_what_was_asked() {
     let ask = ToCredit { reason: "arrived scratched, once more".to_owned(), ..ask };
     let asked = credit_as(&company, &clerk, invoice, &ask).await.unwrap();
     approve(asked.waits.unwrap()).await.unwrap();
-    let memos = invoices::credit_memos(&mut company.store.read().await.unwrap(), None, 1, 0).await.unwrap();
+    let mut books = company.store.read().await.unwrap();
+    let memos = invoices::credit_memos(&mut books, &CreditMemoFilter::default(), (1, 0)).await.unwrap().memos;
+    drop(books);
     assert_eq!(memos[0].total, Money(5_000 + 1_150));
     company.holds().await;
 }

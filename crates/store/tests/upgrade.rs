@@ -86,7 +86,8 @@ async fn the_demo_books_of_before_are_the_same_afterwards() {
 async fn a_credit_memo_is_found_by_the_id_it_had() {
     let (folder, store) = brought_forward().await;
     let mut books = store.read().await.unwrap();
-    let memos = invoices::credit_memos(&mut books, None, 10, 0).await.unwrap();
+    let memos =
+        invoices::credit_memos(&mut books, &invoices::CreditMemoFilter::default(), (10, 0)).await.unwrap().memos;
     let [memo] = memos.as_slice() else { panic!("{memos:?}") };
     let found = invoices::credit_memo(&mut books, CreditMemoId(1)).await.unwrap();
     assert_eq!((found.id, found.number.as_str(), found.whole), (memo.id, "CM-61", true));

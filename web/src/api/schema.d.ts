@@ -490,7 +490,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Credit memos, newest first. */
+        /** Credit memos, newest first. State `kept` keeps to those of which something is kept for the customer. */
         get: operations["credit_memos"];
         put?: never;
         post?: never;
@@ -4984,6 +4984,18 @@ export interface components {
          * @description A credit memo.
          */
         CreditMemoId: number;
+        /** @description A stretch of credit memos. */
+        CreditMemoList: {
+            /**
+             * Format: int64
+             * @description How many fit the filter.
+             */
+            count: number;
+            /** @description The credit memos, newest first. */
+            memos: components["schemas"]["CreditMemoRow"][];
+            /** @description What all that fit come to with tax, in base currency. */
+            total_base: components["schemas"]["Money"];
+        };
         /** @description A credit memo in a list. */
         CreditMemoRow: {
             /** @description Its currency. */
@@ -4999,6 +5011,8 @@ export interface components {
             id: components["schemas"]["CreditMemoId"];
             /** @description The invoice it takes something back from. */
             invoice: components["schemas"]["DocumentRef"];
+            /** @description What of it is kept for the customer: neither applied nor refunded. */
+            kept: components["schemas"]["Money"];
             /** @description Its number. */
             number: string;
             /** @description Why. */
@@ -12184,6 +12198,8 @@ export interface operations {
                 limit?: number | null;
                 /** @description How many to pass over. */
                 offset?: number | null;
+                /** @description Only of this customer. */
+                customer?: number | null;
             };
             header?: never;
             path?: never;
@@ -12196,7 +12212,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["CreditMemoRow"][];
+                    "application/json": components["schemas"]["CreditMemoList"];
                 };
             };
         };
@@ -13787,7 +13803,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description orders, open-lines, items, customers, shipments, unbilled, invoices, receipts, deposits, returns, prepayments, journal or trial-balance */
+                /** @description orders, open-lines, items, customers, shipments, unbilled, invoices, receipts, credit-memos, deposits, returns, prepayments, journal or trial-balance */
                 list: string;
             };
             cookie?: never;

@@ -45,7 +45,7 @@ export function CreditMemoRoom() {
     <Worktop
       title={view.number}
       sum={`${view.customer.name} · ${moneyWithCurrency(document.total, document.currency)} credited`}
-      back="/billing/invoices"
+      back="/billing/credit-memos"
       actions={[
         { key: "o", label: `Open ${view.invoice.number}`, run: () => navigate(placeOf(view.invoice)), primary: true },
         { key: "w", label: "Print", run: () => window.print(), disabled: !papersReady },

@@ -35,6 +35,7 @@ export const billingLinks: [string, string][] = [
   ["/billing/runs", "Runs"],
   ["/billing/direct", "Direct"],
   ["/billing/invoices", "Invoices"],
+  ["/billing/credit-memos", "Credit memos"],
   ["/billing/going-out", "Outbox"],
 ];
 

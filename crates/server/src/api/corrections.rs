@@ -2,13 +2,15 @@
 
 use actix_web::web::{Data, Path, Query};
 use actix_web::{get, post, put};
-use till_core::ids::{CreditMemoId, InvoiceId, OrderLineId, ShipmentLineId};
+use serde::Deserialize;
+use till_core::ids::{CreditMemoId, CustomerId, InvoiceId, OrderLineId, ShipmentLineId};
 use till_store::customers::Outcome;
 use till_store::invoices::{
-    self, Cancelled, CreditMemoRow, CreditMemoView, CreditPosted, CreditPreview, LineKey, NewDiscount, NewPrice,
-    NewTax, ToCancelInvoice, ToCredit,
+    self, Cancelled, CreditMemoFilter, CreditMemoList, CreditMemoView, CreditPosted, CreditPreview, LineKey,
+    NewDiscount, NewPrice, NewTax, ToCancelInvoice, ToCredit,
 };
 use till_store::{Store, rules};
+use utoipa::IntoParams;
 use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::overview::Version;
@@ -203,13 +205,29 @@ pub(super) async fn credit(
     Ok(Json(done))
 }
 
-/// Credit memos, newest first.
-#[utoipa::path(operation_id = "credit_memos", params(Stretch), responses((status = 200, body = Vec<CreditMemoRow>)))]
+/// Whose credit memos to list.
+#[derive(Debug, Deserialize, IntoParams)]
+pub(super) struct Whose {
+    /// Only of this customer.
+    #[serde(default)]
+    customer: Option<i64>,
+}
+
+/// Credit memos, newest first. State `kept` keeps to those of which something is kept for the customer.
+#[utoipa::path(operation_id = "credit_memos", params(Stretch, Whose), responses((status = 200, body = CreditMemoList)))]
 #[get("/credit-memos")]
-pub(super) async fn list_credit_memos(store: Data<Store>, stretch: Query<Stretch>) -> Answer<Vec<CreditMemoRow>> {
-    let found =
-        invoices::credit_memos(&mut *store.read().await?, stretch.search(), stretch.limit(), stretch.offset()).await?;
-    Ok(Json(found))
+pub(super) async fn list_credit_memos(
+    store: Data<Store>,
+    stretch: Query<Stretch>,
+    whose: Query<Whose>,
+) -> Answer<CreditMemoList> {
+    let filter = CreditMemoFilter {
+        search: stretch.search(),
+        only_kept: stretch.state.as_deref() == Some("kept"),
+        customer: whose.customer.map(CustomerId),
+    };
+    let stretch = (stretch.limit(), stretch.offset());
+    Ok(Json(invoices::credit_memos(&mut *store.read().await?, &filter, stretch).await?))
 }
 
 /// One credit memo.

@@ -7,7 +7,7 @@ use till_core::money::{Currency, Money};
 use till_formats::table::{Cell, to_csv};
 use till_store::cards::CardFilter;
 use till_store::deposits::DepositFilter;
-use till_store::invoices::InvoiceFilter;
+use till_store::invoices::{CreditMemoFilter, InvoiceFilter};
 use till_store::prepayments::PrepaymentFilter;
 use till_store::returns::ReturnFilter;
 use till_store::{
@@ -37,7 +37,7 @@ const MOST: i64 = 100_000;
 
 /// A list as CSV, with the filters of its screen.
 #[utoipa::path(
-    params(("list" = String, Path, description = "orders, open-lines, items, customers, shipments, unbilled, invoices, receipts, deposits, returns, prepayments, journal or trial-balance")),
+    params(("list" = String, Path, description = "orders, open-lines, items, customers, shipments, unbilled, invoices, receipts, credit-memos, deposits, returns, prepayments, journal or trial-balance")),
     responses((status = 200, body = String, content_type = "text/csv"), (status = 404, body = Problem))
 )]
 #[get("/export/{list}.csv")]
@@ -63,6 +63,7 @@ pub(super) async fn export(
         "invoices" => invoices_table(&mut connection, &stretch).await?,
         "receipts" => receipts_table(&mut connection, &stretch).await?,
         "deposits" => deposits_table(&mut connection, &stretch).await?,
+        "credit-memos" => credit_memos_table(&mut connection, &stretch).await?,
         "returns" => returns_table(&mut connection, &stretch).await?,
         "prepayments" => prepayments_table(&mut connection, &stretch).await?,
         "cards" => cards_table(&mut connection, &stretch).await?,
@@ -433,6 +434,28 @@ async fn payouts_table(connection: &mut Connection, stretch: &Stretch) -> Result
     });
     let headings = &["payout", "paid on", "currency", "gross", "fee", "net", "in the books as"];
     Ok(Table { headings, rows: rows.collect() })
+}
+
+async fn credit_memos_table(connection: &mut Connection, stretch: &Stretch) -> Result<Table, StoreError> {
+    let only_kept = stretch.state.as_deref() == Some("kept");
+    let filter = CreditMemoFilter { search: stretch.search(), only_kept, ..CreditMemoFilter::default() };
+    let list = invoices::credit_memos(connection, &filter, (MOST, 0)).await?;
+    let rows = list.memos.iter().map(|memo| {
+        vec![
+            Cell::text(&memo.number),
+            Cell::text(memo.date.to_string()),
+            Cell::text(&memo.customer_name),
+            Cell::text(&memo.invoice.number),
+            Cell::text(&memo.reason),
+            Cell::text(memo.currency.code()),
+            money(memo.currency, memo.total),
+            money(memo.currency, memo.kept),
+        ]
+    });
+    Ok(Table {
+        headings: &["credit memo", "date", "customer", "invoice", "reason", "currency", "credited", "kept"],
+        rows: rows.collect(),
+    })
 }
 
 async fn returns_table(connection: &mut Connection, stretch: &Stretch) -> Result<Table, StoreError> {

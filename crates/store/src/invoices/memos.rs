@@ -126,8 +126,33 @@ pub struct CreditMemoRow {
     pub currency: Currency,
     /// Its total.
     pub total: Money,
+    /// What of it is kept for the customer: neither applied nor refunded.
+    pub kept: Money,
     /// Why.
     pub reason: String,
+}
+
+/// Which credit memos to list.
+#[derive(Debug, Clone, Default)]
+pub struct CreditMemoFilter<'a> {
+    /// Words of the number, the customer or the invoice.
+    pub search: Option<&'a str>,
+    /// Only those of which something is kept for the customer.
+    pub only_kept: bool,
+    /// Of one customer.
+    pub customer: Option<CustomerId>,
+}
+
+/// A stretch of credit memos.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct CreditMemoList {
+    /// The credit memos, newest first.
+    pub memos: Vec<CreditMemoRow>,
+    /// How many fit the filter.
+    pub count: i64,
+    /// What all that fit come to with tax, in base currency.
+    pub total_base: Money,
 }
 
 /// Credit memos, newest first.
@@ -136,36 +161,48 @@ pub struct CreditMemoRow {
 /// Where the database cannot be read.
 pub async fn credit_memos(
     connection: &mut SqliteConnection,
-    search: Option<&str>,
-    limit: i64,
-    offset: i64,
-) -> Result<Vec<CreditMemoRow>> {
-    let like = search.map(crate::find::pattern);
-    sqlx::query!(
-        r#"SELECT memo.id, memo.number AS "number!", whole AS "whole!: bool", memo.bill_to_name AS "name!", invoice_id, invoices.number AS "invoice!",
-                  memo.document_date AS "date!: NaiveDate", memo.currency, -memo.total_minor AS "total!: i64", memo.reason AS "reason!"
+    filter: &CreditMemoFilter<'_>,
+    (limit, offset): (i64, i64),
+) -> Result<CreditMemoList> {
+    let like = filter.search.map(crate::find::pattern);
+    let customer = filter.customer.map(|id| id.0);
+    let rows = sqlx::query!(
+        r#"SELECT memo.id AS "id!", memo.number AS "number!", whole AS "whole!: bool", memo.bill_to_name AS "name!", invoice_id AS "invoice_id!", invoices.number AS "invoice!",
+                  memo.document_date AS "date!: NaiveDate", memo.currency AS "currency!", -memo.total_minor AS "total!: i64", memo.reason AS "reason!",
+                  coalesce(kept, 0) AS "kept!: i64", count(*) OVER () AS "count!: i64", -sum(memo.total_base_minor) OVER () AS "total_base!: i64"
            FROM credit_memos AS memo JOIN documents AS invoices ON invoices.id = invoice_id
-           WHERE ?1 IS NULL OR memo.number LIKE ?1 ESCAPE '\' OR memo.bill_to_name LIKE ?1 ESCAPE '\' OR invoices.number LIKE ?1 ESCAPE '\'
-           ORDER BY memo.sequence DESC LIMIT ?2 OFFSET ?3"#,
+           LEFT JOIN (SELECT document_id, sum(open_minor) AS kept FROM open_items
+                      WHERE kind = 'credit_memo' AND side = 'owed_by_us' AND open_minor > 0 GROUP BY document_id) AS item
+             ON item.document_id = memo.id
+           WHERE (?1 IS NULL OR memo.number LIKE ?1 ESCAPE '\' OR memo.bill_to_name LIKE ?1 ESCAPE '\' OR invoices.number LIKE ?1 ESCAPE '\'
+                  OR memo.reason LIKE ?1 ESCAPE '\')
+             AND (NOT ?2 OR kept > 0) AND (?3 IS NULL OR memo.customer_id = ?3)
+           ORDER BY memo.sequence DESC LIMIT ?4 OFFSET ?5"#,
         like,
+        filter.only_kept,
+        customer,
         limit,
         offset
     )
     .fetch_all(connection)
-    .await?
-    .into_iter()
-    .map(|row| {
-        Ok(CreditMemoRow {
-            id: CreditMemoId(row.id),
-            number: row.number,
-            customer_name: row.name,
-            invoice: DocumentRef { kind: DocumentKind::Invoice, id: row.invoice_id, number: row.invoice },
-            whole: row.whole,
-            date: row.date,
-            currency: currency(&row.currency)?,
-            total: Money(row.total),
-            reason: row.reason,
+    .await?;
+    let (count, total_base) = rows.first().map_or((0, 0), |row| (row.count, row.total_base));
+    let memos = rows
+        .into_iter()
+        .map(|row| {
+            Ok(CreditMemoRow {
+                id: CreditMemoId(row.id),
+                number: row.number,
+                customer_name: row.name,
+                invoice: DocumentRef { kind: DocumentKind::Invoice, id: row.invoice_id, number: row.invoice },
+                whole: row.whole,
+                date: row.date,
+                currency: currency(&row.currency)?,
+                total: Money(row.total),
+                kept: Money(row.kept),
+                reason: row.reason,
+            })
         })
-    })
-    .collect()
+        .collect::<Result<_>>()?;
+    Ok(CreditMemoList { memos, count, total_base: Money(total_base) })
 }

@@ -190,7 +190,7 @@ function Bars({ rows, by, base }: { rows: Row[]; by: By; base: string }) {
         height={70 + 44 * shown.length}
         skipAnimation
         yAxis={[{ scaleType: "band", data: shown.map((row) => (by === "item" ? row.code : row.name)), width: 170 }]}
-        xAxis={[{ valueFormatter: amount }]}
+        xAxis={[{ valueFormatter: amount, tickNumber: 5, tickLabelInterval: () => true }]}
         series={[
           { data: shown.map((row) => row.lost), label: `Lost ${base}`, color: "var(--here)", valueFormatter: amount },
           {
