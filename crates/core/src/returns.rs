@@ -36,11 +36,11 @@ mod undoing;
 
 pub use authorizing::{AuthorizeDecision, AuthorizeInput, ReturnWish, Returnable, authorize, check_expiry};
 pub use costing::cost_back;
-pub use inspecting::{InspectDecision, InspectInput, LineInspected, LineToInspect, inspect};
+pub use inspecting::{InspectDecision, InspectInput, Inspected, LineInspected, LineToInspect, inspect};
 pub use receiving::{ArrivingLine, LineReceived, LineToReceive, ReceiveDecision, ReceiveInput, receive};
 pub use replacing::{ReplaceDecision, ReplaceInput, replace};
 pub use reporting::{Happened, ReportFact, ReportRow, report};
-pub use undoing::{UndoStepDecision, UndoStepInput, undo_step};
+pub use undoing::{HeldAgain, UndoStepDecision, UndoStepInput, undo_step};
 
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};

@@ -14,9 +14,9 @@ use till_core::marks::Marks;
 use till_core::money::Money;
 use till_core::posting::InspectionMove;
 use till_core::returns::{
-    ArrivingLine, AuthorizeInput, Disposition, InspectInput, LineInspected, LineToInspect, LineToReceive, Progress,
-    ReceiveInput, ReplaceInput, ReturnOutcome, ReturnReason, ReturnWish, Returnable, UndoStepInput, authorize, inspect,
-    receive, replace, undo_step,
+    ArrivingLine, AuthorizeInput, Disposition, HeldAgain, InspectInput, LineInspected, LineToInspect, LineToReceive,
+    Progress, ReceiveInput, ReplaceInput, ReturnOutcome, ReturnReason, ReturnWish, Returnable, UndoStepInput,
+    authorize, inspect, receive, replace, undo_step,
 };
 use till_core::room::Movement;
 use till_core::stock::{Issue, Layer};
@@ -48,6 +48,7 @@ fn arriving(authorized: i64) -> ArrivingLine {
         credited: Quantity::ZERO,
         on_returns: pieces(authorized),
         left_on: day("2026-03-12"),
+        with_customer: vec![Movement::new(day("2026-03-12"), pieces(4).scaled())],
         issued: vec![Issue { layer: LayerId(1), quantity: pieces(4), cost: Money(13_140) }],
         back: (Quantity::ZERO, Money::ZERO),
     }
@@ -123,6 +124,24 @@ fn a_return_comes_in_at_the_cost_it_left_with() {
     assert_eq!((posting.inspection.len(), posting.layers.len(), posting.stock.len()), (1, 0, 0));
     assert_eq!((posting.inspection[0].quantity, posting.inspection[0].cost), (pieces(1), Money(3_285)));
     assert_eq!(posting.inspection[0].step, ReturnStepId(5));
+}
+
+/// Source: OpenStax, Principles of Accounting, Volume 1: Financial Accounting, chapter 6, sales returns under the perpetual
+/// method (values from memory): of 10 packages sold at 1,200 each that cost 620 each the customer returns 3, for 3,600; they
+/// go back to inventory at 1,860, which comes off cost of goods sold.
+#[test]
+fn a_sales_return_as_in_an_open_textbook() {
+    let books = Books::new();
+    let mut line = arriving(3);
+    line.billed = pieces(10);
+    line.with_customer = vec![Movement::new(day("2026-03-12"), pieces(10).scaled())];
+    line.issued = vec![Issue { layer: LayerId(1), quantity: pieces(10), cost: Money(620_000) }];
+    let sold = Returnable { billed: pieces(10), priced: Money(1_200_000), ..returnable() };
+    assert_eq!(sold.worth(pieces(3)), Money(360_000));
+    let back = receive(&receiving(&books, line, pieces(3)));
+    assert_eq!(written(&back.entry), pairs(&[("12000", 186_000), ("71000", -186_000)]));
+    let restocked = inspect(&inspecting(&books, (3, 186_000), vec![becomes(3, ReturnOutcome::Restock, 0)]));
+    assert_eq!(written(&restocked.entry), pairs(&[("11000", 186_000), ("12000", -186_000)]));
 }
 
 /// postings.md, “restock”, “scrap”, “back to the supplier, claim 30.00”, “rejected and sent back”, each of 32.85.
@@ -323,6 +342,14 @@ fn what_cannot_arrive_is_said_at_its_field() {
     assert_eq!(refused(&|input| input.arrived.clear()), at(Check::NothingToDo, "lines"));
     let twice = |input: &mut ReceiveInput<'_>| input.arrived.push(LineToReceive { line: 0, quantity: pieces(1) });
     assert_eq!(refused(&twice), at(Check::NamedTwice, "lines.1"));
+    // Two of the four are back, and went out again on the 22nd only.
+    let again = |input: &mut ReceiveInput<'_>| {
+        let moved = [("2026-03-19", -2), ("2026-03-22", 2)];
+        let moved = moved.map(|(date, whole)| Movement::new(day(date), pieces(whole).scaled()));
+        input.lines[0].with_customer.extend(moved);
+        input.arrived[0].quantity = pieces(3);
+    };
+    assert_eq!(refused(&again), at(Check::DateTooEarly, "date"));
     // Goods that left a place whose stock is not kept here have no cost in these books: said, not guessed.
     assert_eq!(refused(&|input| input.lines[0].issued.clear()), at(Check::NoCostKnown, "lines.0.quantity"));
 }
@@ -401,8 +428,17 @@ fn a_step_goes_back_while_nothing_followed() {
     input.received[0].2.push(Movement::new(day("2026-03-21"), -pieces(1).scaled()));
     assert_eq!(found(&undo_step(&input).blockers), [(Check::MoreThanReturned, "step")]);
     input.received.clear();
-    input.held_again.push(("W-3".to_owned(), pieces(2), pieces(1)));
+    let with_customer = vec![
+        Movement::new(day("2026-03-12"), pieces(2).scaled()),
+        Movement::new(day("2026-03-21"), -pieces(2).scaled()),
+        Movement::new(day("2026-03-25"), pieces(2).scaled()),
+    ];
+    let held = HeldAgain { code: "W-3".to_owned(), quantity: pieces(2), free: pieces(1), with_customer };
+    input.held_again.push(held);
     assert_eq!(found(&undo_step(&input).blockers), [(Check::MoreThanReturnable, "step")]);
+    // Sent out again, they were back on the 21st and went out once more on the 25th.
+    input.held_again[0].free = pieces(2);
+    assert_eq!(found(&undo_step(&input).blockers), [(Check::DateTooEarly, "date")]);
     input.held_again.clear();
     input.date = on("2026-03-19");
     assert_eq!(found(&undo_step(&input).blockers), [(Check::DateTooEarly, "date")]);
@@ -438,6 +474,10 @@ proptest! {
                 line.issued = issued.clone();
                 line.on_returns = pieces(came);
                 line.back = (pieces(came), cost_in);
+                line.with_customer = vec![
+                    Movement::new(day("2026-03-12"), pieces(all).scaled()),
+                    Movement::new(day("2026-03-20"), -pieces(came).scaled()),
+                ];
                 let decision = receive(&receiving(&books, line, pieces(part)));
                 prop_assert!(!stops(&decision.blockers), "{:?}", decision.blockers);
                 came += part;

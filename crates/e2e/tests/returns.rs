@@ -129,6 +129,8 @@ async fn a_credit_above_the_limit_waits_and_a_replacement_needs_none() -> Result
     browser.control('\n').await?;
     yes(&browser, "Credit €264.00 of I-3291?").await?;
     browser.wait_for("[data-testid=notice]", "waits for a supervisor").await?;
+    browser.close().await?;
+    let browser = Browser::open().await?;
     browser.sign_in(&till, Who::Ines).await?;
     browser.go(&till.place("/")).await?;
     browser.wait_for("main", "Tomas Reed asks").await?;

@@ -216,8 +216,8 @@ SELECT return_lines.id, return_lines.return_id, return_lines.position, return_li
        coalesce((SELECT sum(remaining_cost_minor) FROM inspection_layers WHERE return_line_id = return_lines.id), 0) AS waiting_cost_minor
 FROM return_lines;
 
--- What came back of a line and was settled with the customer, day by day: credited, replaced, sent back.
-CREATE VIEW return_line_moves AS
+-- Goods of a line that came back, day by day, and went out again: replaced, sent back.
+CREATE VIEW return_goods_moves AS
 SELECT done.return_line_id, step.posting_date,
        CASE step.kind WHEN 'received' THEN done.quantity_e4 ELSE -done.quantity_e4 END AS quantity_e4
 FROM return_step_lines AS done JOIN return_steps AS step ON step.id = done.step_id WHERE done.quantity_e4 <> 0
@@ -225,7 +225,11 @@ UNION ALL
 SELECT done.return_line_id, step.reversed_on,
        CASE step.kind WHEN 'received' THEN -done.quantity_e4 ELSE done.quantity_e4 END
 FROM return_step_lines AS done JOIN return_steps AS step ON step.id = done.step_id
-WHERE done.quantity_e4 <> 0 AND step.reversed_on IS NOT NULL
+WHERE done.quantity_e4 <> 0 AND step.reversed_on IS NOT NULL;
+
+-- What came back of a line and was settled with the customer, day by day: credited, replaced, sent back.
+CREATE VIEW return_line_moves AS
+SELECT return_line_id, posting_date, quantity_e4 FROM return_goods_moves
 UNION ALL
 SELECT credit.return_line_id, memo.posting_date, credit.quantity_e4
 FROM document_lines AS credit JOIN documents AS memo ON memo.id = credit.document_id WHERE credit.return_line_id IS NOT NULL;

@@ -14,6 +14,7 @@ use crate::invoice::CustomerFacts;
 use crate::marks::Marks;
 use crate::money::{Currency, Money};
 use crate::posting::{NewInspection, Posting};
+use crate::room::{Movement, first_day, room_from};
 use crate::stock::Issue;
 use crate::tape::{Change, Figure, Tape, TapeStyle};
 use crate::units::in_stock_units;
@@ -45,6 +46,9 @@ pub struct ArrivingLine {
     pub on_returns: Quantity,
     /// From this day on it can be back: it has left, and is billed.
     pub left_on: NaiveDate,
+    /// What the customer has of what was billed, day by day, in ten-thousandths: less what came back, and what went out
+    /// again.
+    pub with_customer: Vec<Movement>,
     /// What left which layer with it, in the order in which it left; nothing where it left a place whose stock is not
     /// kept here.
     pub issued: Vec<Issue>,
@@ -228,6 +232,12 @@ fn arriving(input: &ReceiveInput<'_>, at: usize, wish: LineToReceive, findings: 
         let sentence = format!("{most} {} of {} can come back at most: no more was billed.", line.unit, line.code);
         findings.add(Check::MoreThanReturnable, field, sentence);
         return None;
+    }
+    if date >= line.left_on && room_from(date, &line.with_customer) < wish.quantity.scaled() {
+        let when = first_day(wish.quantity.scaled(), &line.with_customer)
+            .map_or_else(String::new, |day| format!(" Choose {} or later.", words(day)));
+        let sentence = format!("On {} the customer did not have so much of {}.{when}", words(date), line.code);
+        findings.add(Check::DateTooEarly, "date", sentence);
     }
     let Some(stock) = in_stock_units(wish.quantity, line.factor) else {
         let sentence = format!("{} {} of {} is no quantity stock is kept in.", wish.quantity, line.unit, line.code);

@@ -37,9 +37,8 @@ pub struct UndoStepInput<'a> {
     pub issued: Vec<StockMove>,
     /// Where it received goods: code, how much, and what came back and was settled with the customer, day by day.
     pub received: Vec<(String, Quantity, Vec<Movement>)>,
-    /// Where it freed goods of being on the return (a replacement, sending back): code, how much, and what is free of
-    /// the billed line now.
-    pub held_again: Vec<(String, Quantity, Quantity)>,
+    /// Where goods went out with it (a replacement, sending back): they are on the return again.
+    pub held_again: Vec<HeldAgain>,
     /// When.
     pub date: DocumentDate,
     /// Why.
@@ -48,6 +47,19 @@ pub struct UndoStepInput<'a> {
     pub dates: DateOrder,
     /// The periods.
     pub periods: &'a Periods,
+}
+
+/// Goods that went out with a step, and are on the return again once it is reversed.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct HeldAgain {
+    /// The item's code.
+    pub code: String,
+    /// How much, in the unit it was sold in.
+    pub quantity: Quantity,
+    /// What is free of the billed line now.
+    pub free: Quantity,
+    /// What the customer has of it, day by day, in ten-thousandths.
+    pub with_customer: Vec<Movement>,
 }
 
 /// What reversing a step does, or why it cannot be.
@@ -128,10 +140,13 @@ fn followed(input: &UndoStepInput<'_>, findings: &mut Findings) {
             findings.add(Check::MoreThanReturned, "step", sentence);
         }
     }
-    for (code, quantity, free) in &input.held_again {
+    for HeldAgain { code, quantity, free, with_customer } in &input.held_again {
         if quantity > free {
             let sentence = format!("{code} has been credited or returned again since. It stays as it is.");
             findings.add(Check::MoreThanReturnable, "step", sentence);
+        } else if date >= input.done_on && room_from(date, with_customer) < quantity.scaled() {
+            let sentence = format!("{code} had come back again by then. Choose a later day than {}.", words(date));
+            findings.add(Check::DateTooEarly, "date", sentence);
         }
     }
 }

@@ -22,7 +22,7 @@ const VIEWS: &[(&str, &str)] = &[
     ("orders", "/orders"),
     ("shipment", "/shipments?state=picking"),
     ("item", "/items/1"),
-    ("card", "/cards/1"),
+    ("return", "/returns?q=RA-17"),
     ("customer", "/customers/3"),
     ("journal", "/ledger"),
     ("open-items", "/ledger/open-items"),
@@ -123,6 +123,16 @@ async fn take(till: &Till, browser: &Browser, name: &str, place: &str) -> Result
             }
         }
         "order" | "shipment" => browser.press(Key::Enter).await?,
+        "return" => {
+            browser.press(Key::Enter).await?;
+            browser.wait_for("h1", "RA-17").await?;
+            browser.letter('i').await?;
+            browser.wait_for("main table", "Restock").await?;
+            browser.type_text("1").await?;
+            browser.press(Key::Tab).await?;
+            browser.type_text("1").await?;
+            browser.wait_for("#roll", "72000").await?;
+        }
         "customer-page" => {
             browser.letter('w').await?;
             browser.press(Key::Enter).await?;

@@ -145,6 +145,19 @@ pub(super) async fn movements(connection: &mut SqliteConnection, line: ReturnLin
     .collect())
 }
 
+/// What a customer has of a billed line, day by day: less what came back of it on any return, and what went out again.
+pub(super) async fn with_customer(connection: &mut SqliteConnection, line: &Line) -> Result<Vec<Movement>> {
+    let rows = sqlx::query!(
+        r#"SELECT posting_date AS "date!: NaiveDate", return_goods_moves.quantity_e4 AS "quantity!: i64"
+           FROM return_goods_moves JOIN return_lines ON return_lines.id = return_line_id WHERE document_line_id = ?"#,
+        line.document_line
+    )
+    .fetch_all(connection)
+    .await?;
+    let billed = Movement::new(line.left_on, line.billed.scaled());
+    Ok(std::iter::once(billed).chain(rows.into_iter().map(|row| Movement::new(row.date, -row.quantity))).collect())
+}
+
 /// The head of a return.
 pub(super) struct Head {
     pub(super) number: String,

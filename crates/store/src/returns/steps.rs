@@ -8,6 +8,7 @@ use till_core::checks::{Blocker, stops};
 use till_core::entry::Entry;
 use till_core::fixed::Quantity;
 use till_core::ids::{DocumentKind, DocumentRef, EntryId, ReturnId, ReturnLineId, ReturnStepId};
+use till_core::merge::FieldChange;
 use till_core::money::Money;
 use till_core::posting::Posting;
 use till_core::returns::{
@@ -133,6 +134,13 @@ struct StepLine<'a> {
     claim: Money,
 }
 
+impl StepLine<'_> {
+    /// A quantity of a line at its cost, of which nothing else is said.
+    const fn of(line: ReturnLineId, stock: Quantity, cost: Money) -> Self {
+        Self { line, quantity: 0, stock: stock.scaled(), cost, disposition: None, outcome: None, claim: Money::ZERO }
+    }
+}
+
 fn quantity_of(field: String, text: &str) -> Result<Quantity> {
     match text.trim() {
         "" => Ok(Quantity::ZERO),
@@ -178,6 +186,7 @@ async fn receive_input<'a>(
             on_returns: held.get(&line.document_line).copied().unwrap_or_default(),
             issued: facts::issued(connection, &line).await?,
             back: facts::back(connection, &line).await?,
+            with_customer: facts::with_customer(connection, &line).await?,
             left_on: line.left_on,
             code: line.code,
             unit: line.unit,
@@ -240,37 +249,23 @@ pub async fn receive(
     head.is(version)?;
     let input = receive_input(writing, rules, (id, &head), form).await?;
     let decision = till_core::returns::receive(&input);
-    if stops(&decision.blockers) {
-        return Err(StoreError::Refused(decision.blockers));
-    }
-    writing.saw(seen, &decision.fingerprint)?;
-    let step = ReturnStepId(next_id(writing, "return_steps").await?);
-    let posting = decision.posting(&input, step);
-    let lines: Vec<StepLine<'_>> = decision
-        .lines
-        .iter()
-        .filter_map(|line| {
-            Some(StepLine {
-                line: input.lines.get(line.line)?.id,
-                quantity: line.quantity.scaled(),
-                stock: line.stock.scaled(),
-                cost: line.cost,
-                disposition: None,
-                outcome: None,
-                claim: Money::ZERO,
-            })
+    let lines = decision.lines.iter().filter_map(|line| {
+        Some(StepLine {
+            quantity: line.quantity.scaled(),
+            ..StepLine::of(input.lines.get(line.line)?.id, line.stock, line.cost)
         })
-        .collect();
-    let fields = decision
-        .lines
-        .iter()
-        .map(|line| set(&input.lines[line.line].code, line.quantity))
-        .chain([set("date", till_core::calendar::words(input.date.date))])
-        .collect();
-    let new = NewStep { id: step, kind: "received", date: input.date.date, note: form.note.as_deref() };
-    write(writing, (id, &head), &new, (&posting, &lines)).await?;
-    note(writing, (id, &head), "return_received", format!("received goods of {}", head.number), fields);
-    Ok(Done { step, version: head.version + 1 })
+    });
+    let fields = decision.lines.iter().map(|line| set(&input.lines[line.line].code, line.quantity)).collect();
+    let new = NewStep {
+        kind: "received",
+        date: input.date.date,
+        note: form.note.as_deref(),
+        blockers: decision.blockers.clone(),
+        fingerprint: &decision.fingerprint,
+        lines: lines.collect(),
+        deed: ("return_received", format!("received goods of {}", head.number), fields),
+    };
+    carry_out(writing, (id, &head), seen, new, |step| decision.posting(&input, step)).await
 }
 
 async fn inspect_input<'a>(
@@ -364,43 +359,37 @@ pub async fn inspect(
     head.is(version)?;
     let input = inspect_input(writing, rules, (id, &head), form).await?;
     let decision = till_core::returns::inspect(&input);
-    if stops(&decision.blockers) {
-        return Err(StoreError::Refused(decision.blockers));
-    }
-    writing.saw(seen, &decision.fingerprint)?;
-    let step = ReturnStepId(next_id(writing, "return_steps").await?);
-    let posting = decision.posting(&input, step);
-    let lines: Vec<StepLine<'_>> = decision
-        .lines
-        .iter()
-        .filter_map(|line| {
-            Some(StepLine {
-                line: input.lines.get(line.line)?.id,
-                quantity: line.sent_back.scaled(),
-                stock: line.stock.scaled(),
-                cost: line.cost,
-                disposition: Some(&line.disposition),
-                outcome: Some(line.outcome.word()),
-                claim: line.claim,
-            })
+    let lines = decision.lines.iter().filter_map(|line| {
+        Some(StepLine {
+            quantity: line.sent_back.scaled(),
+            disposition: Some(&line.disposition),
+            outcome: Some(line.outcome.word()),
+            claim: line.claim,
+            ..StepLine::of(input.lines.get(line.line)?.id, line.stock, line.cost)
         })
-        .collect();
-    let fields = decision
-        .lines
-        .iter()
-        .map(|line| {
-            let what = format!("{} {}", input.lines[line.line].code, line.outcome.name());
-            set(&what, line.stock)
-        })
-        .chain([set("date", till_core::calendar::words(input.date.date))])
-        .collect();
-    let new = NewStep { id: step, kind: "inspected", date: input.date.date, note: form.note.as_deref() };
-    write(writing, (id, &head), &new, (&posting, &lines)).await?;
+    });
+    let said = |line: &till_core::returns::Inspected| {
+        let what = format!("{} {}", input.lines[line.line].code, line.outcome.name());
+        set(&what, line.stock)
+    };
+    let new = NewStep {
+        kind: "inspected",
+        date: input.date.date,
+        note: form.note.as_deref(),
+        blockers: decision.blockers.clone(),
+        fingerprint: &decision.fingerprint,
+        lines: lines.collect(),
+        deed: (
+            "return_inspected",
+            format!("inspected goods of {}", head.number),
+            decision.lines.iter().map(said).collect(),
+        ),
+    };
+    let done = carry_out(writing, (id, &head), seen, new, |step| decision.posting(&input, step)).await?;
     for line in decision.lines.iter().filter(|line| line.outcome == ReturnOutcome::Restock) {
         stock::arrived(writing, input.lines[line.line].item, &input.warehouse, line.stock).await?;
     }
-    note(writing, (id, &head), "return_inspected", format!("inspected goods of {}", head.number), fields);
-    Ok(Done { step, version: head.version + 1 })
+    Ok(done)
 }
 
 async fn replace_input<'a>(
@@ -408,13 +397,13 @@ async fn replace_input<'a>(
     rules: &'a Rules,
     (id, head): (ReturnId, &Head),
     form: &ReplaceForm,
-) -> Result<(ReplaceInput<'a>, till_core::ids::ItemId)> {
+) -> Result<ReplaceInput<'a>> {
     let mut known = facts::lines(connection, id).await?;
     let line = known.swap_remove(place(&known, form.line, 0)?);
     let date = dated(rules, form.date)?;
     let layers = stock::layers(connection, &[line.item], &head.warehouse, date.date).await?.remove(&line.item);
     let there = stock::facts(connection, &[line.item], None).await?.remove(&(line.item, head.warehouse.clone()));
-    let input = ReplaceInput {
+    Ok(ReplaceInput {
         number: head.number.clone(),
         customer: customers::facts(connection, head.customer).await?.0,
         settled: facts::movements(connection, line.id).await?,
@@ -431,8 +420,7 @@ async fn replace_input<'a>(
         dates: DateOrder::of_today(rules.business_date),
         accounts: &rules.accounts,
         periods: &rules.periods,
-    };
-    Ok((input, line.item))
+    })
 }
 
 /// What sending a replacement would do. Nothing is written.
@@ -446,7 +434,7 @@ pub async fn replace_preview(
     form: &ReplaceForm,
 ) -> Result<StepPreview> {
     let head = facts::head(connection, id).await?;
-    let decision = till_core::returns::replace(&replace_input(connection, rules, (id, &head), form).await?.0);
+    let decision = till_core::returns::replace(&replace_input(connection, rules, (id, &head), form).await?);
     Ok(StepPreview {
         costs: vec![decision.cost],
         tape: Some(decision.tape),
@@ -470,80 +458,80 @@ pub async fn replace(
 ) -> Result<Done> {
     let head = facts::head(writing, id).await?;
     head.is(version)?;
-    let (input, _) = replace_input(writing, rules, (id, &head), form).await?;
+    let input = replace_input(writing, rules, (id, &head), form).await?;
     let decision = till_core::returns::replace(&input);
-    if stops(&decision.blockers) {
-        return Err(StoreError::Refused(decision.blockers));
-    }
-    writing.saw(seen, &decision.fingerprint)?;
-    let step = ReturnStepId(next_id(writing, "return_steps").await?);
-    let posting = decision.posting(&input, step);
-    let line = StepLine {
-        line: form.line,
-        quantity: input.quantity.scaled(),
-        stock: decision.stock.scaled(),
-        cost: decision.cost,
-        disposition: None,
-        outcome: None,
-        claim: Money::ZERO,
+    let line = StepLine { quantity: input.quantity.scaled(), ..StepLine::of(form.line, decision.stock, decision.cost) };
+    let new = NewStep {
+        kind: "replaced",
+        date: input.date.date,
+        note: form.note.as_deref(),
+        blockers: decision.blockers.clone(),
+        fingerprint: &decision.fingerprint,
+        lines: vec![line],
+        deed: (
+            "return_replaced",
+            format!("sent a replacement for {}", head.number),
+            vec![set(&input.code, input.quantity)],
+        ),
     };
-    let new = NewStep { id: step, kind: "replaced", date: input.date.date, note: form.note.as_deref() };
-    write(writing, (id, &head), &new, (&posting, &[line])).await?;
-    let fields = vec![set(&input.code, input.quantity), set("date", till_core::calendar::words(input.date.date))];
-    note(writing, (id, &head), "return_replaced", format!("sent a replacement for {}", head.number), fields);
-    Ok(Done { step, version: head.version + 1 })
+    carry_out(writing, (id, &head), seen, new, |step| decision.posting(&input, step)).await
 }
 
-/// A step before it is written.
+/// What was decided of a step, before it is written.
 struct NewStep<'a> {
-    id: ReturnStepId,
     kind: &'a str,
     date: NaiveDate,
     note: Option<&'a str>,
+    blockers: Vec<Blocker>,
+    fingerprint: &'a str,
+    lines: Vec<StepLine<'a>>,
+    /// What the audit log calls it, in a word and in words, with its figures.
+    deed: (&'a str, String, Vec<FieldChange>),
 }
 
-async fn write(
+/// Carries out a step as it was seen, and keeps it.
+async fn carry_out(
     writing: &mut Writing<'_>,
     (id, head): (ReturnId, &Head),
-    step: &NewStep<'_>,
-    (posting, lines): (&Posting, &[StepLine<'_>]),
-) -> Result<()> {
+    seen: Option<&str>,
+    new: NewStep<'_>,
+    posting: impl FnOnce(ReturnStepId) -> Posting,
+) -> Result<Done> {
+    if stops(&new.blockers) {
+        return Err(StoreError::Refused(new.blockers));
+    }
+    writing.saw(seen, new.fingerprint)?;
+    let step = ReturnStepId(next_id(writing, "return_steps").await?);
     let source = DocumentRef { kind: DocumentKind::Return, id: id.0, number: head.number.clone() };
-    let entry: Option<EntryId> = posting::write(writing, &source, posting).await?.pop();
+    let entry: Option<EntryId> = posting::write(writing, &source, &posting(step)).await?.pop();
     let entry = entry.map(|entry| entry.0);
-    let note = step.note.map(str::trim).filter(|note| !note.is_empty());
+    let said = new.note.map(str::trim).filter(|note| !note.is_empty());
     sqlx::query!(
         "INSERT INTO return_steps (id, return_id, kind, posting_date, note, entry_id) VALUES (?, ?, ?, ?, ?, ?)",
-        step.id.0,
+        step.0,
         id.0,
-        step.kind,
-        step.date,
-        note,
+        new.kind,
+        new.date,
+        said,
         entry
     )
     .execute(&mut **writing)
     .await?;
-    let rows = json(&lines)?;
+    let rows = json(&new.lines)?;
     sqlx::query!(
         "INSERT INTO return_step_lines (step_id, return_line_id, quantity_e4, stock_e4, cost_minor, disposition, outcome, claim_minor)
          SELECT ?1, value ->> 'line', value ->> 'quantity', value ->> 'stock', value ->> 'cost', value ->> 'disposition', value ->> 'outcome',
                 value ->> 'claim' FROM jsonb_each(?2)",
-        step.id.0,
+        step.0,
         rows
     )
     .execute(&mut **writing)
     .await?;
-    sqlx::query!("UPDATE returns SET version = version + 1 WHERE id = ?", id.0).execute(&mut **writing).await?;
-    Ok(())
-}
-
-fn note(
-    writing: &mut Writing<'_>,
-    (id, head): (ReturnId, &Head),
-    what: &str,
-    words: String,
-    fields: Vec<till_core::merge::FieldChange>,
-) {
+    let version = head.version + 1;
+    sqlx::query!("UPDATE returns SET version = ? WHERE id = ?", version, id.0).execute(&mut **writing).await?;
+    let (what, words, mut fields) = new.deed;
+    fields.push(set("date", till_core::calendar::words(new.date)));
     let at = (DocumentKind::Return, id.0, head.number.as_str());
-    writing.note_on(at, what, words, Some(head.version + 1), fields);
+    writing.note_on(at, what, words, Some(version), fields);
+    Ok(Done { step, version })
 }

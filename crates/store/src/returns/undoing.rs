@@ -7,7 +7,7 @@ use till_core::fixed::Quantity;
 use till_core::ids::{DocumentKind, DocumentRef, EntryId, InspectionId, ItemId, LayerId, ReturnId, ReturnStepId};
 use till_core::money::Money;
 use till_core::posting::{InspectionMove, MovedWith, StockMove};
-use till_core::returns::{UndoStepInput, free, undo_step};
+use till_core::returns::{HeldAgain, UndoStepInput, free, undo_step};
 use till_core::stock::Layer;
 
 use super::facts::{self, Head, Layers};
@@ -104,7 +104,12 @@ async fn settled(
             input.received.push((line.code.clone(), quantity, facts::movements(connection, line.id).await?));
         } else {
             let held = held.get(&line.document_line).copied().unwrap_or_default();
-            input.held_again.push((line.code.clone(), quantity, free(line.billed, line.credited, held)));
+            input.held_again.push(HeldAgain {
+                code: line.code.clone(),
+                quantity,
+                free: free(line.billed, line.credited, held),
+                with_customer: facts::with_customer(connection, line).await?,
+            });
         }
     }
     Ok(())

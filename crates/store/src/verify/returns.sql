@@ -6,6 +6,16 @@ WHERE billed.id IN (SELECT document_line_id FROM return_lines)
   AND billed.quantity_e4 < (SELECT sum(received_e4 - sent_back_e4 - replaced_e4 - credited_e4) FROM return_line_state WHERE document_line_id = billed.id)
       + (SELECT coalesce(-sum(quantity_e4), 0) FROM document_lines WHERE credits_line_id = billed.id)
 UNION ALL
+-- Nothing comes back that the customer does not have, on any day.
+SELECT 'document line ' || line || ': more had come back than the customer had on ' || day
+FROM (SELECT line, day, sum(sum(quantity)) OVER (PARTITION BY line ORDER BY day) AS balance
+      FROM (SELECT document_lines.id AS line, posting_date AS day, quantity_e4 AS quantity FROM document_lines JOIN documents ON documents.id = document_id
+            WHERE document_lines.id IN (SELECT document_line_id FROM return_lines)
+            UNION ALL
+            SELECT document_line_id, posting_date, -return_goods_moves.quantity_e4 FROM return_goods_moves JOIN return_lines ON return_lines.id = return_line_id)
+      GROUP BY line, day)
+WHERE balance < 0
+UNION ALL
 SELECT returns.number || ' holds goods of an invoice that was canceled'
 FROM return_line_state AS line JOIN returns ON returns.id = return_id
 JOIN document_lines AS billed ON billed.id = document_line_id JOIN invoices ON invoices.id = billed.document_id
