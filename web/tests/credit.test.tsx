@@ -185,6 +185,12 @@ test("goods that came back on a return are credited as received on it, and nothi
     "/invoices/:id/credit",
   );
   await screen.findByText("2 each received, to be credited");
+  // All that is left is, of what came back, what came back.
+  await user.click(screen.getByRole("button", { name: /All that is left/ }));
+  const hive = screen.getByLabelText<HTMLInputElement>("Quantity of HIVE to credit");
+  await waitFor(() => expect(screen.getByLabelText<HTMLInputElement>("Quantity of FRT to credit").value).toBe("1"));
+  expect(hive.value).toBe("2");
+  await user.clear(screen.getByLabelText("Quantity of FRT to credit"));
   await user.click(await screen.findByRole("button", { name: /Credit €145.14/ }));
   await user.click(within(await screen.findByRole("dialog")).getByRole("button", { name: /Credit · €145.14/ }));
   await waitFor(() => expect(till.asked("POST /api/invoices/{id}/credit")).toHaveLength(1));

@@ -126,13 +126,16 @@ function Opened({
     setTyped(
       Object.fromEntries(
         (preview.data?.lines ?? [])
-          .filter((line) => !line.obstacle)
-          .map((line) => [
-            line.position,
-            line.quantity === "0"
-              ? { amount: decimal(line.amount, exponentOf(currency)) }
-              : { quantity: number(line.quantity) },
-          ]),
+          .filter((line) => !line.obstacle || cameBack(line.position))
+          .map((line) => {
+            const quantity = cameBack(line.position)?.to_settle ?? line.quantity;
+            return [
+              line.position,
+              quantity === "0"
+                ? { amount: decimal(line.amount, exponentOf(currency)) }
+                : { quantity: number(quantity) },
+            ];
+          }),
       ),
     );
   return (
