@@ -170,8 +170,13 @@ impl Walk {
 
     /// A draft over one piece of a shipment's first line.
     fn draft(&self, seat: &Seat, shipment: i64) -> i64 {
+        self.draft_of(seat, shipment, "1")
+    }
+
+    /// A draft over so much of a shipment's first line.
+    fn draft_of(&self, seat: &Seat, shipment: i64, quantity: &str) -> i64 {
         let line = self.get(seat, &format!("/api/shipments/{shipment}"))["lines"][0]["id"].clone();
-        let body = json!({ "picks": [{ "shipment_line": line, "quantity": "1" }] });
+        let body = json!({ "picks": [{ "shipment_line": line, "quantity": quantity }] });
         self.post(seat, "/api/invoices", body)[0].as_i64().unwrap()
     }
 
@@ -620,7 +625,7 @@ fn returns(walk: &Walk, (ada, leo): (&Seat, &Seat), customer: &Value) {
     walk.put(ada, &format!("{settings}/days"), json!({ "days": 30 }));
     assert_eq!(walk.get(leo, settings)["days"], json!(30));
     let order = walk.order(leo, customer, json!([{ "item": "POT", "quantity": "4" }]));
-    let invoice = walk.draft(leo, walk.ship(leo, order, "4", None));
+    let invoice = walk.draft_of(leo, walk.ship(leo, order, "4", None), "4");
     walk.post_draft(leo, invoice);
     let billed = walk.get(leo, &format!("/api/returnable?customer={customer}&invoice={invoice}"))["lines"][0].clone();
     assert_eq!((billed["left"].clone(), billed["obstacle"].clone()), (json!("4"), Value::Null), "{billed}");
