@@ -34,8 +34,10 @@ mod replacing;
 mod reporting;
 mod undoing;
 
-pub use authorizing::{AuthorizeDecision, AuthorizeInput, ReturnWish, Returnable, authorize, check_expiry};
-pub use costing::cost_back;
+pub use authorizing::{
+    AuthorizeDecision, AuthorizeInput, LineExtended, ReturnWish, Returnable, authorize, check_expiry, check_extension,
+};
+pub use costing::{GoodsMoved, Lot, lots_out, take_back};
 pub use inspecting::{InspectDecision, InspectInput, Inspected, LineInspected, LineToInspect, inspect};
 pub use receiving::{ArrivingLine, LineReceived, LineToReceive, ReceiveDecision, ReceiveInput, receive};
 pub use replacing::{ReplaceDecision, ReplaceInput, replace};

@@ -7,19 +7,19 @@ use proptest::prelude::*;
 use till_core::calendar::{DateOrder, DocumentDate};
 use till_core::checks::{Blocker, Check, stops};
 use till_core::fixed::Quantity;
-use till_core::ids::{DocumentLineId, EntryId, InvoiceId, ItemId, LayerId, ReturnLineId, ReturnStepId};
+use till_core::ids::{DocumentLineId, EntryId, InvoiceId, ItemId, LayerId, ReturnLineId, ReturnStepId, ShipmentLineId};
 use till_core::invoice::credit::Credited;
 use till_core::invoice::{CustomerFacts, ItemKind};
 use till_core::marks::Marks;
 use till_core::money::Money;
 use till_core::posting::InspectionMove;
 use till_core::returns::{
-    ArrivingLine, AuthorizeInput, Disposition, HeldAgain, InspectInput, LineInspected, LineToInspect, LineToReceive,
-    Progress, ReceiveInput, ReplaceInput, ReturnOutcome, ReturnReason, ReturnWish, Returnable, UndoStepInput,
-    authorize, inspect, receive, replace, undo_step,
+    ArrivingLine, AuthorizeInput, Disposition, GoodsMoved, HeldAgain, InspectInput, LineInspected, LineToInspect,
+    LineToReceive, Progress, ReceiveInput, ReplaceInput, ReturnOutcome, ReturnReason, ReturnWish, Returnable,
+    UndoStepInput, authorize, inspect, receive, replace, undo_step,
 };
 use till_core::room::Movement;
-use till_core::stock::{Issue, Layer};
+use till_core::stock::Layer;
 
 const fn pieces(whole: i64) -> Quantity {
     Quantity::from_whole(whole)
@@ -49,8 +49,8 @@ fn arriving(authorized: i64) -> ArrivingLine {
         on_returns: pieces(authorized),
         left_on: day("2026-03-12"),
         with_customer: vec![Movement::new(day("2026-03-12"), pieces(4).scaled())],
-        issued: vec![Issue { layer: LayerId(1), quantity: pieces(4), cost: Money(13_140) }],
-        back: (Quantity::ZERO, Money::ZERO),
+        shipment_line: Some(ShipmentLineId(2)),
+        moved: vec![GoodsMoved::Out(pieces(4), Money(13_140))],
     }
 }
 
@@ -135,7 +135,7 @@ fn a_sales_return_as_in_an_open_textbook() {
     let mut line = arriving(3);
     line.billed = pieces(10);
     line.with_customer = vec![Movement::new(day("2026-03-12"), pieces(10).scaled())];
-    line.issued = vec![Issue { layer: LayerId(1), quantity: pieces(10), cost: Money(620_000) }];
+    line.moved = vec![GoodsMoved::Out(pieces(10), Money(620_000))];
     let sold = Returnable { billed: pieces(10), priced: Money(1_200_000), ..returnable() };
     assert_eq!(sold.worth(pieces(3)), Money(360_000));
     let back = receive(&receiving(&books, line, pieces(3)));
@@ -316,6 +316,36 @@ fn what_may_come_back_is_billed_less_credited_less_on_returns() {
     assert_eq!(refused(vec![without]), at(Check::ReasonMissing, "lines.0.reason"));
 }
 
+/// One shipment line was billed on two invoices, and both parts are back at once: 3 left at 10.00 together, then 1 at 4.00.
+/// The first two cost 7.33, the other two the 6.67 that are left. By hand.
+#[test]
+fn lines_that_left_together_share_their_cost() {
+    let books = Books::new();
+    let mut first = arriving(2);
+    first.moved = vec![GoodsMoved::Out(pieces(3), Money(1_000)), GoodsMoved::Out(pieces(1), Money(400))];
+    let second = ArrivingLine { id: ReturnLineId(2), ..first.clone() };
+    let mut input = receiving(&books, first, pieces(2));
+    input.lines.push(second);
+    input.arrived.push(LineToReceive { line: 1, quantity: pieces(2) });
+    let decision = receive(&input);
+    assert!(!stops(&decision.blockers), "{:?}", decision.blockers);
+    assert_eq!(decision.lines.iter().map(|line| line.cost).collect::<Vec<_>>(), [733, 667].map(Money));
+}
+
+/// Its last day has passed, and what was to come is free again: a receipt dated before is not twice as much.
+#[test]
+fn what_is_entered_late_is_counted_once() {
+    let books = Books::new();
+    let mut late = receiving(&books, arriving(4), pieces(4));
+    late.dates = DateOrder::of_today(day("2026-06-01"));
+    // Nothing of it is held any more.
+    late.lines[0].on_returns = Quantity::ZERO;
+    assert_eq!(found(&receive(&late).blockers), []);
+    late.lines[0].with_customer[0].amount = pieces(9).scaled();
+    late.arrived[0].quantity = pieces(5);
+    assert_eq!(found(&receive(&late).blockers), [(Check::MoreThanReturnable, "lines.0.quantity")]);
+}
+
 /// Above what was billed, before it left, after the last day, on a closed return: each at its field.
 #[test]
 fn what_cannot_arrive_is_said_at_its_field() {
@@ -351,7 +381,7 @@ fn what_cannot_arrive_is_said_at_its_field() {
     };
     assert_eq!(refused(&again), at(Check::DateTooEarly, "date"));
     // Goods that left a place whose stock is not kept here have no cost in these books: said, not guessed.
-    assert_eq!(refused(&|input| input.lines[0].issued.clear()), at(Check::NoCostKnown, "lines.0.quantity"));
+    assert_eq!(refused(&|input| input.lines[0].moved.clear()), at(Check::NoCostKnown, "lines.0.quantity"));
 }
 
 #[test]
@@ -457,11 +487,8 @@ proptest! {
     ) {
         let books = Books::new();
         let all: i64 = left.iter().map(|(whole, _)| whole).sum();
-        let issued: Vec<Issue> = left
-            .iter()
-            .enumerate()
-            .map(|(at, (whole, cost))| Issue { layer: LayerId(at as i64), quantity: pieces(*whole), cost: Money(*cost) })
-            .collect();
+        let mut moved: Vec<GoodsMoved> =
+            left.iter().map(|(whole, cost)| GoodsMoved::Out(pieces(*whole), Money(*cost))).collect();
         let (mut came, mut cost_in, mut out, mut cost_out) = (0, Money::ZERO, 0, Money::ZERO);
         let mut layers: Vec<Layer> = Vec::new();
         let mut done = 0;
@@ -471,9 +498,8 @@ proptest! {
                 let mut line = arriving(0);
                 line.billed = pieces(all);
                 line.progress.received = pieces(came);
-                line.issued = issued.clone();
+                line.moved = moved.clone();
                 line.on_returns = pieces(came);
-                line.back = (pieces(came), cost_in);
                 line.with_customer = vec![
                     Movement::new(day("2026-03-12"), pieces(all).scaled()),
                     Movement::new(day("2026-03-20"), -pieces(came).scaled()),
@@ -482,6 +508,7 @@ proptest! {
                 prop_assert!(!stops(&decision.blockers), "{:?}", decision.blockers);
                 came += part;
                 cost_in += decision.lines[0].cost;
+                moved.push(GoodsMoved::Back(pieces(part), decision.lines[0].cost));
                 let cost = decision.lines[0].cost;
                 layers.push(Layer {
                     id: LayerId(layers.len() as i64),

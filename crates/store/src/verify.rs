@@ -3,6 +3,8 @@
 //! *Source: domain.md section 14.* Each query lists what is wrong; an empty list is the proof.
 //! Sub-ledgers are compared day by day, so that they tie out at every date, not only today.
 
+use std::collections::BTreeSet;
+
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 use sqlx::{Row, SqliteConnection};
@@ -11,9 +13,11 @@ use till_core::ids::OrderId;
 use till_core::money::{Money, line_total_less};
 use till_core::order::{LineProgress, LineState};
 use till_core::pricing::{PriceStep, offs};
+use till_core::returns::NextStep;
 use till_core::units::in_stock_units;
 
 use crate::convert::{currency, terms};
+use crate::returns::{self, ReturnFilter, ReturnRow};
 use crate::{Result, StoreError, orders};
 
 /// One thing that must hold.
@@ -115,6 +119,7 @@ pub async fn verify(connection: &mut SqliteConnection) -> Result<Verification> {
     proofs.push(proof("The record is whole and as it was written", crate::record::check(connection).await?));
     proofs.push(states(connection).await?);
     proofs.push(line_states(connection).await?);
+    proofs.push(open_returns(connection).await?);
     proofs.push(line_nets(connection).await?);
     proofs.push(next_dues(connection).await?);
     proofs.push(taxes(connection).await?);
@@ -169,6 +174,20 @@ async fn states(connection: &mut SqliteConnection) -> Result<Proof> {
     }
     findings.truncate(10);
     Ok(proof("Orders are in the state that follows from what happened", findings))
+}
+
+/// The list of open returns keeps to those of which the core says that something is to be done.
+async fn open_returns(connection: &mut SqliteConnection) -> Result<Proof> {
+    let rules = crate::rules::load(connection).await?;
+    let all = returns::list(connection, &rules, &ReturnFilter::default(), (i64::MAX, 0)).await?.returns;
+    let open = ReturnFilter { only_open: true, ..ReturnFilter::default() };
+    let open = returns::list(connection, &rules, &open, (i64::MAX, 0)).await?.returns;
+    let listed: BTreeSet<&str> = open.iter().map(|row| row.number.as_str()).collect();
+    let wrong = |row: &&ReturnRow| (row.next != NextStep::Nothing) != listed.contains(row.number.as_str());
+    let says =
+        |row: &ReturnRow| format!("{}: {:?} follows from its lines, the list says otherwise", row.number, row.next);
+    let findings = all.iter().filter(wrong).map(says).take(10).collect();
+    Ok(proof("Returns are open while something is to be done", findings))
 }
 
 /// What the view says of every order line is what the core says of its quantities, and no more is reserved

@@ -15,6 +15,7 @@ use till_store::returns::{
     self, DispositionForm, Done, InspectForm, InspectLine, NewReturn, NewReturnLine, ReasonForm, ReceiveForm,
     ReceiveLine, ReplaceForm, ReturnFilter, ReturnToClose, ReturnView, ReturnableFilter, ReturnableList,
 };
+use till_store::stock::{self, NewExpected};
 use till_store::{Result, StoreError, ledger, rules, verify};
 
 /// An invoice over so many at 59.00, with freight of 18.00, shipped and billed on 12 and 18 March.
@@ -169,6 +170,24 @@ fn at(check: Check, field: &str) -> (Check, String) {
     (check, field.to_owned())
 }
 
+/// Goods that are ordered in.
+async fn expect(company: &Company, quantity: &str) {
+    let item = items::view(&mut company.store.read().await.unwrap(), company.items[0]).await.unwrap().form.code;
+    let new = NewExpected {
+        item,
+        warehouse: None,
+        quantity: quantity.to_owned(),
+        expected_on: day("2026-04-01"),
+        order_line: None,
+    };
+    change(company, async |writing, rules| {
+        stock::expect(writing, rules, &new).await?;
+        Ok(true)
+    })
+    .await
+    .unwrap();
+}
+
 async fn on_hand(company: &Company) -> Quantity {
     let mut books = company.store.read().await.unwrap();
     let stock = items::view(&mut books, company.items[0]).await.unwrap().stock;
@@ -201,11 +220,15 @@ async fn a_return_goes_from_the_authorization_to_the_credit_memo() {
     assert_eq!(on_hand(&company).await.scaled(), before.scaled() - 40_000, "nothing of it is for sale");
     company.holds().await;
 
+    // Ten more are ordered in: what a customer sends back is not what the supplier was to bring.
+    expect(&company, "10").await;
     let what = [("2", "RESTOCK", None), ("1", "SCRAP", None), ("1", "SUPPLIER", Some("30.00"))];
     inspect(&company, id, &what, "2026-03-18").await.unwrap();
     let expected = [("11000", 2 * cost), ("12000", -4 * cost), ("14000", 3_000), ("72000", 2 * cost - 3_000)];
     assert_eq!(entry_of(&company, id).await, pairs(&expected));
     assert_eq!(on_hand(&company).await.scaled(), before.scaled() - 20_000);
+    let stock = items::view(&mut company.store.read().await.unwrap(), company.items[0]).await.unwrap().stock;
+    assert_eq!(stock.iter().map(|one| one.expected.scaled()).sum::<i64>(), 100_000);
     let inspected = view(&company, id).await;
     assert_eq!((inspected.next, inspected.lines[0].to_settle), (NextStep::Settle, Quantity::from_whole(4)));
     assert_eq!(inspected.steps[1].lines[2].outcome, Some(ReturnOutcome::Supplier));
@@ -300,6 +323,8 @@ async fn goods_are_replaced_and_sent_back_without_a_credit() {
     // The customer has two again: one of them may come back.
     let again = authorize(&company, invoice, "1").await;
     receive(&company, again, "1", "2026-03-18").await.unwrap();
+    // At what the replacement left with: the first two came back before and are gone.
+    assert_eq!(view(&company, again).await.lines[0].waiting_cost, Money(cost / 2));
     inspect(&company, again, &[("1", "REJECT", None)], "2026-03-18").await.unwrap();
     let rejected = view(&company, again).await;
     assert_eq!((rejected.state, rejected.lines[0].progress.sent_back), (ReturnState::Done, Quantity::ONE));

@@ -2,7 +2,7 @@
 
 use chrono::NaiveDate;
 
-use super::{Disposition, ReturnReason, free};
+use super::{Disposition, Progress, ReturnReason, free, is_live};
 use crate::calendar::words;
 use crate::checks::{Blocker, Check, Findings, Step};
 use crate::fingerprint;
@@ -177,6 +177,38 @@ pub fn check_expiry(expires_on: NaiveDate, today: NaiveDate) -> Result<(), Strin
         return Err("A return may arrive within two years at most.".to_owned());
     }
     Ok(())
+}
+
+/// A line of a return that is to arrive later than it was to.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct LineExtended {
+    /// The item's code.
+    pub code: String,
+    /// How far it is.
+    pub progress: Progress,
+    /// What of the line it points at is neither credited nor on a return.
+    pub free: Quantity,
+}
+
+/// Whether a return may be let arrive until another day: from its last day on it held nothing of what had not arrived, so
+/// that has to be free still.
+///
+/// # Errors
+/// A sentence that says why not.
+pub fn check_extension(
+    (expires_on, until): (NaiveDate, NaiveDate),
+    today: NaiveDate,
+    lines: &[LineExtended],
+) -> Result<(), String> {
+    check_expiry(until, today)?;
+    let over = !is_live(None, expires_on, today);
+    match lines.iter().find(|line| over && line.progress.expected(true) > line.free) {
+        Some(LineExtended { code, progress, free }) => Err(format!(
+            "{} of {code} were to come; {free} are neither credited nor on another return. Authorize a new return.",
+            progress.expected(true)
+        )),
+        None => Ok(()),
+    }
 }
 
 fn check_line(input: &AuthorizeInput<'_>, at: usize, wish: &ReturnWish, findings: &mut Findings) {

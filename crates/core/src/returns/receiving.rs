@@ -1,21 +1,22 @@
 //! Goods of a return arrive: at the inspection place, at the cost they left with.
 
+use std::collections::BTreeMap;
+
 use chrono::NaiveDate;
 
-use super::{Progress, cost_back, free};
+use super::{GoodsMoved, Lot, Progress, free, is_live, lots_out, take_back};
 use crate::accounts::{AccountMap, Purpose};
 use crate::calendar::{DateOrder, DocumentDate, Periods, words};
 use crate::checks::{Blocker, Check, Findings, Step};
 use crate::entry::{Entry, EntryBuilder, LineFor};
 use crate::fingerprint;
 use crate::fixed::Quantity;
-use crate::ids::{ItemId, ReturnLineId, ReturnStepId};
+use crate::ids::{ItemId, ReturnLineId, ReturnStepId, ShipmentLineId};
 use crate::invoice::CustomerFacts;
 use crate::marks::Marks;
 use crate::money::{Currency, Money};
 use crate::posting::{NewInspection, Posting};
 use crate::room::{Movement, first_day, room_from};
-use crate::stock::Issue;
 use crate::tape::{Change, Figure, Tape, TapeStyle};
 use crate::units::in_stock_units;
 
@@ -49,11 +50,11 @@ pub struct ArrivingLine {
     /// What the customer has of what was billed, day by day, in ten-thousandths: less what came back, and what went out
     /// again.
     pub with_customer: Vec<Movement>,
-    /// What left which layer with it, in the order in which it left; nothing where it left a place whose stock is not
+    /// The line of the shipment it left with, which other billed lines may share; none where it left with its invoice.
+    pub shipment_line: Option<ShipmentLineId>,
+    /// What left with that and came back, over all returns, in its order; nothing where it left a place whose stock is not
     /// kept here.
-    pub issued: Vec<Issue>,
-    /// What is back of that already, with its cost, over all returns; in stock units.
-    pub back: (Quantity, Money),
+    pub moved: Vec<GoodsMoved>,
 }
 
 impl ArrivingLine {
@@ -159,8 +160,13 @@ pub fn receive(input: &ReceiveInput<'_>) -> ReceiveDecision {
     let mut findings = Findings::at(Step::Post);
     let date = input.date.date;
     check(input, &mut findings);
-    let lines: Vec<LineReceived> =
-        input.arrived.iter().enumerate().filter_map(|(at, wish)| arriving(input, at, *wish, &mut findings)).collect();
+    let mut out = BTreeMap::new();
+    let lines: Vec<LineReceived> = input
+        .arrived
+        .iter()
+        .enumerate()
+        .filter_map(|(at, wish)| arriving(input, (at, *wish), &mut out, &mut findings))
+        .collect();
     let mut builder = EntryBuilder::new(input.accounts, input.customer.class.as_deref(), input.base);
     for arrived in &lines {
         let line = &input.lines[arrived.line];
@@ -170,7 +176,8 @@ pub fn receive(input: &ReceiveInput<'_>) -> ReceiveDecision {
     }
     let entry = builder.finish_or_say(date, format!("Goods returned, {}", input.number), &mut findings);
     let amounts: Vec<_> = lines.iter().map(|line| (line.line, line.quantity.scaled(), line.cost)).collect();
-    let before: Vec<_> = input.lines.iter().map(|line| (line.progress, line.back.0.scaled())).collect();
+    let before: Vec<_> =
+        input.lines.iter().map(|line| (line.progress, &line.moved, line.on_returns.scaled())).collect();
     ReceiveDecision {
         tape: tape(input, &lines),
         changes: changes(input, &lines),
@@ -203,7 +210,15 @@ fn check(input: &ReceiveInput<'_>, findings: &mut Findings) {
     }
 }
 
-fn arriving(input: &ReceiveInput<'_>, at: usize, wish: LineToReceive, findings: &mut Findings) -> Option<LineReceived> {
+/// What the customer has of the goods that left together, by the line they left with.
+type Out = BTreeMap<Result<ShipmentLineId, ReturnLineId>, Vec<Lot>>;
+
+fn arriving(
+    input: &ReceiveInput<'_>,
+    (at, wish): (usize, LineToReceive),
+    out: &mut Out,
+    findings: &mut Findings,
+) -> Option<LineReceived> {
     let field = format!("lines.{at}.quantity");
     let Some(line) = input.lines.get(wish.line) else {
         findings.add(Check::MoreThanReturnable, format!("lines.{at}"), "The return has no such line.");
@@ -223,7 +238,8 @@ fn arriving(input: &ReceiveInput<'_>, at: usize, wish: LineToReceive, findings: 
         );
         findings.add(Check::DateTooEarly, "date", sentence);
     }
-    let most = line.most(input.closed_on.is_none());
+    // As what returns hold is counted: what was expected is free once its last day has passed.
+    let most = line.most(is_live(input.closed_on, input.expires_on, input.dates.today));
     if !wish.quantity.is_positive() {
         findings.add(Check::QuantityNotPositive, field, "More than zero arrived.");
         return None;
@@ -244,8 +260,10 @@ fn arriving(input: &ReceiveInput<'_>, at: usize, wish: LineToReceive, findings: 
         findings.add(Check::UnitOrStep, field, sentence);
         return None;
     };
-    let cost = cost_back(&line.issued, line.back, stock);
-    if line.issued.is_empty() {
+    // Lines that were billed on several invoices may have left together: what one takes the other does not.
+    let goods = out.entry(line.shipment_line.ok_or(line.id)).or_insert_with(|| lots_out(&line.moved));
+    let cost = take_back(goods, stock);
+    if line.moved.is_empty() {
         let sentence = format!("{} left a place whose stock is not kept here: it comes back at no cost.", line.code);
         findings.add(Check::NoCostKnown, field, sentence);
     }

@@ -10,7 +10,7 @@ use till_core::ids::{CustomerId, DocumentKind, DocumentLineId, ReturnId};
 use till_core::money::Money;
 use till_core::people::check_reason;
 use till_core::returns::{
-    AuthorizeDecision, AuthorizeInput, Disposition, ReturnReason, ReturnWish, check_expiry, free,
+    AuthorizeDecision, AuthorizeInput, Disposition, LineExtended, ReturnReason, ReturnWish, check_extension, free,
 };
 use till_core::tape::Tape;
 
@@ -245,26 +245,21 @@ pub async fn extend(
     let head = head(writing, id).await?;
     head.is(version)?;
     sensible_date("expires_on", until)?;
-    check_expiry(until, rules.business_date).map_err(|why| StoreError::invalid("expires_on", why))?;
     if let Some(day) = head.closed_on {
         return Err(StoreError::WrongState(format!("{} was closed on {}.", head.number, words(day))));
     }
-    if head.expires_on < rules.business_date {
-        // It held nothing of what had not arrived since its last day.
-        for line in lines(writing, id).await? {
-            let held = held(writing, rules, &[line.document_line]).await?;
+    let known = lines(writing, id).await?;
+    let documents: Vec<i64> = known.iter().map(|line| line.document_line).collect();
+    let held = held(writing, rules, &documents).await?;
+    let extended: Vec<LineExtended> = known
+        .into_iter()
+        .map(|line| {
             let held = held.get(&line.document_line).copied().unwrap_or_default();
-            let free = free(line.billed, line.credited, held);
-            if line.progress.expected(true) > free {
-                let sentence = format!(
-                    "{} of {} were to come; {free} are neither credited nor on another return. Authorize a new return.",
-                    line.progress.expected(true),
-                    line.code
-                );
-                return Err(StoreError::invalid("expires_on", sentence));
-            }
-        }
-    }
+            LineExtended { free: free(line.billed, line.credited, held), code: line.code, progress: line.progress }
+        })
+        .collect();
+    check_extension((head.expires_on, until), rules.business_date, &extended)
+        .map_err(|why| StoreError::invalid("expires_on", why))?;
     sqlx::query!("UPDATE returns SET expires_on = ?, version = version + 1 WHERE id = ?", until, id.0)
         .execute(&mut **writing)
         .await?;

@@ -10,9 +10,9 @@ use till_core::ids::{
 };
 use till_core::marks::Marks;
 use till_core::money::Money;
-use till_core::returns::{OnReturn, Progress, is_live};
+use till_core::returns::{GoodsMoved, OnReturn, Progress, is_live};
 use till_core::room::Movement;
-use till_core::stock::{Issue, Layer, LayerMove};
+use till_core::stock::{Layer, LayerMove};
 
 use crate::convert::json;
 use crate::invoices::read;
@@ -99,17 +99,30 @@ pub(crate) async fn holding(
     rules: &Rules,
     invoice: InvoiceId,
 ) -> Result<Vec<String>> {
-    let held = held_of(connection, rules, invoice).await?;
-    if held.values().all(|quantity| quantity.is_zero()) {
-        return Ok(Vec::new());
-    }
-    Ok(sqlx::query_scalar!(
-        r#"SELECT DISTINCT number FROM return_lines JOIN returns ON returns.id = return_id
-           JOIN document_lines ON document_lines.id = document_line_id WHERE document_id = ? ORDER BY returns.id"#,
+    let rows = sqlx::query!(
+        r#"SELECT returns.number AS "number!", closed_on AS "closed_on: NaiveDate", expires_on AS "expires_on!: NaiveDate", authorized_e4 AS "authorized!",
+                  received_e4 AS "received!: i64", sent_back_e4 AS "sent_back!: i64", replaced_e4 AS "replaced!: i64", credited_e4 AS "credited!: i64"
+           FROM return_line_state AS line JOIN returns ON returns.id = line.return_id JOIN document_lines ON document_lines.id = line.document_line_id
+           WHERE document_id = ? ORDER BY returns.id"#,
         invoice.0
     )
     .fetch_all(connection)
-    .await?)
+    .await?;
+    let mut numbers: Vec<String> = Vec::new();
+    for row in rows {
+        let state = StateRow {
+            authorized_e4: row.authorized,
+            received_e4: row.received,
+            sent_back_e4: row.sent_back,
+            replaced_e4: row.replaced,
+            credited_e4: row.credited,
+        };
+        let live = is_live(row.closed_on, row.expires_on, rules.business_date);
+        if state.progress().held(live).is_positive() && !numbers.contains(&row.number) {
+            numbers.push(row.number);
+        }
+    }
+    Ok(numbers)
 }
 
 /// A line of a return as a credit memo takes it: none where it points at another line of the invoice.
@@ -261,43 +274,36 @@ pub(super) async fn lines(connection: &mut SqliteConnection, id: ReturnId) -> Re
         .collect()
 }
 
-/// What left which layer with the goods of a line, in the order in which it left. What was given back since did not leave.
-pub(super) async fn issued(connection: &mut SqliteConnection, line: &Line) -> Result<Vec<Issue>> {
+/// What left with the goods of a line, came back over all returns and went out again, in its order. What was given back
+/// since did not leave.
+pub(super) async fn moved(connection: &mut SqliteConnection, line: &Line) -> Result<Vec<GoodsMoved>> {
     let alone = line.shipment_line.is_none().then_some(line.document_line);
-    Ok(sqlx::query!(
-        r#"SELECT layer_id AS "layer!", sum(quantity_e4) AS "quantity!: i64", sum(cost_minor) AS "cost!: i64" FROM stock_moves
+    let left = sqlx::query!(
+        r#"SELECT sum(quantity_e4) AS "quantity!: i64", sum(cost_minor) AS "cost!: i64" FROM stock_moves
            WHERE shipment_line_id = ?1 OR document_line_id = ?2 GROUP BY layer_id HAVING sum(quantity_e4) > 0 ORDER BY min(id)"#,
         line.shipment_line,
         alone
     )
-    .fetch_all(connection)
-    .await?
-    .into_iter()
-    .map(|row| Issue {
-        layer: LayerId(row.layer),
-        quantity: Quantity::from_scaled(row.quantity),
-        cost: Money(row.cost),
-    })
-    .collect())
-}
-
-/// What is back of the goods that left with a line, over all returns, with its cost, less what was sent back again; in
-/// stock units.
-pub(super) async fn back(connection: &mut SqliteConnection, line: &Line) -> Result<(Quantity, Money)> {
-    let alone = line.shipment_line.is_none().then_some(line.document_line);
-    let row = sqlx::query!(
-        r#"SELECT coalesce(sum(CASE WHEN return_steps.kind = 'received' THEN stock_e4 ELSE -stock_e4 END), 0) AS "stock!: i64",
-                  coalesce(sum(CASE WHEN return_steps.kind = 'received' THEN return_step_lines.cost_minor ELSE -return_step_lines.cost_minor END), 0) AS "cost!: i64"
+    .fetch_all(&mut *connection)
+    .await?;
+    let steps = sqlx::query!(
+        r#"SELECT return_steps.kind AS "kind!", stock_e4 AS "quantity!", return_step_lines.cost_minor AS "cost!"
            FROM document_lines AS billed JOIN return_lines ON document_line_id = billed.id
            JOIN return_step_lines ON return_step_lines.return_line_id = return_lines.id JOIN return_steps ON return_steps.id = step_id
            WHERE (billed.shipment_line_id = ?1 OR billed.id = ?2) AND reversed_on IS NULL
-             AND (return_steps.kind = 'received' OR outcome = 'send_back')"#,
+             AND (return_steps.kind <> 'inspected' OR outcome = 'send_back')
+           ORDER BY return_steps.id, return_step_lines.id"#,
         line.shipment_line,
         alone
     )
-    .fetch_one(connection)
+    .fetch_all(connection)
     .await?;
-    Ok((Quantity::from_scaled(row.stock), Money(row.cost)))
+    let left = left.into_iter().map(|row| GoodsMoved::Out(Quantity::from_scaled(row.quantity), Money(row.cost)));
+    let steps = steps.into_iter().map(|row| {
+        let (quantity, cost) = (Quantity::from_scaled(row.quantity), Money(row.cost));
+        if row.kind == "received" { GoodsMoved::Back(quantity, cost) } else { GoodsMoved::Out(quantity, cost) }
+    });
+    Ok(left.chain(steps).collect())
 }
 
 /// Which of the inspection place's layers to read.

@@ -7,12 +7,12 @@ use till_core::calendar::{DateOrder, DocumentDate};
 use till_core::checks::{Blocker, stops};
 use till_core::entry::Entry;
 use till_core::fixed::Quantity;
-use till_core::ids::{DocumentKind, DocumentRef, EntryId, ReturnId, ReturnLineId, ReturnStepId};
+use till_core::ids::{DocumentKind, DocumentRef, EntryId, ReturnId, ReturnLineId, ReturnStepId, ShipmentLineId};
 use till_core::merge::FieldChange;
 use till_core::money::Money;
 use till_core::posting::Posting;
 use till_core::returns::{
-    ArrivingLine, InspectInput, LineInspected, LineToInspect, LineToReceive, ReceiveInput, ReplaceInput, ReturnOutcome,
+    ArrivingLine, InspectInput, LineInspected, LineToInspect, LineToReceive, ReceiveInput, ReplaceInput,
 };
 use till_core::tape::{Change, Tape};
 
@@ -148,11 +148,9 @@ fn quantity_of(field: String, text: &str) -> Result<Quantity> {
     }
 }
 
-fn place(lines: &[facts::Line], id: ReturnLineId, at: usize) -> Result<usize> {
-    lines
-        .iter()
-        .position(|line| line.id == id)
-        .ok_or_else(|| StoreError::invalid(format!("lines.{at}"), "The return has no such line."))
+fn place(lines: &[facts::Line], id: ReturnLineId, field: &str) -> Result<usize> {
+    let at = lines.iter().position(|line| line.id == id);
+    at.ok_or_else(|| StoreError::invalid(field, "The return has no such line."))
 }
 
 fn dated(rules: &Rules, date: Option<NaiveDate>) -> Result<DocumentDate> {
@@ -174,7 +172,7 @@ async fn receive_input<'a>(
     let mut arrived = Vec::new();
     for (at, line) in form.lines.iter().enumerate() {
         let quantity = quantity_of(format!("lines.{at}.quantity"), &line.quantity)?;
-        arrived.push(LineToReceive { line: place(&known, line.line, at)?, quantity });
+        arrived.push(LineToReceive { line: place(&known, line.line, &format!("lines.{at}"))?, quantity });
     }
     let mut lines = Vec::new();
     for line in known {
@@ -184,8 +182,8 @@ async fn receive_input<'a>(
             billed: line.billed,
             credited: line.credited,
             on_returns: held.get(&line.document_line).copied().unwrap_or_default(),
-            issued: facts::issued(connection, &line).await?,
-            back: facts::back(connection, &line).await?,
+            moved: facts::moved(connection, &line).await?,
+            shipment_line: line.shipment_line.map(ShipmentLineId),
             with_customer: facts::with_customer(connection, &line).await?,
             left_on: line.left_on,
             code: line.code,
@@ -285,7 +283,7 @@ async fn inspect_input<'a>(
         })?;
         let code = line.disposition.trim();
         decided.push(LineToInspect {
-            line: place(&known, line.line, at)?,
+            line: place(&known, line.line, &format!("lines.{at}"))?,
             quantity: quantity_of(format!("lines.{at}.quantity"), &line.quantity)?,
             outcome: dispositions.iter().find(|one| one.active && one.code == code).map(|one| one.outcome),
             disposition: code.to_owned(),
@@ -385,11 +383,7 @@ pub async fn inspect(
             decision.lines.iter().map(said).collect(),
         ),
     };
-    let done = carry_out(writing, (id, &head), seen, new, |step| decision.posting(&input, step)).await?;
-    for line in decision.lines.iter().filter(|line| line.outcome == ReturnOutcome::Restock) {
-        stock::arrived(writing, input.lines[line.line].item, &input.warehouse, line.stock).await?;
-    }
-    Ok(done)
+    carry_out(writing, (id, &head), seen, new, |step| decision.posting(&input, step)).await
 }
 
 async fn replace_input<'a>(
@@ -399,7 +393,7 @@ async fn replace_input<'a>(
     form: &ReplaceForm,
 ) -> Result<ReplaceInput<'a>> {
     let mut known = facts::lines(connection, id).await?;
-    let line = known.swap_remove(place(&known, form.line, 0)?);
+    let line = known.swap_remove(place(&known, form.line, "line")?);
     let date = dated(rules, form.date)?;
     let layers = stock::layers(connection, &[line.item], &head.warehouse, date.date).await?.remove(&line.item);
     let there = stock::facts(connection, &[line.item], None).await?.remove(&(line.item, head.warehouse.clone()));

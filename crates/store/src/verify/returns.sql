@@ -53,7 +53,7 @@ UNION ALL
 SELECT 'goods of document line ' || min(billed.id) || ' came back with more cost than they left with'
 FROM document_lines AS billed JOIN return_lines ON document_line_id = billed.id
 JOIN return_step_lines ON return_step_lines.return_line_id = return_lines.id JOIN return_steps ON return_steps.id = step_id
-WHERE reversed_on IS NULL AND (return_steps.kind = 'received' OR outcome = 'send_back')
+WHERE reversed_on IS NULL AND (return_steps.kind <> 'inspected' OR outcome = 'send_back')
 GROUP BY coalesce('s' || billed.shipment_line_id, 'd' || billed.id)
 HAVING sum(CASE return_steps.kind WHEN 'received' THEN return_step_lines.cost_minor ELSE -return_step_lines.cost_minor END) > (
     SELECT coalesce(sum(stock_moves.cost_minor), 0) FROM stock_moves
