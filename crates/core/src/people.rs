@@ -206,6 +206,8 @@ operations! {
     AuthorizeReturn "authorize returns"                        => yes   yes   no   no,
     /// Receives and inspects what customers send back, sends replacements.
     HandleReturn "receive and inspect returns"                 => yes   yes   no   no,
+    /// Takes goods back and credits them in one posting, with what goes out in exchange.
+    ReturnAtOnce "take goods back and credit them in one step" => memo  memo  no   no,
     /// Takes a posted shipment back.
     TakeBackShipment "take a posted shipment back"             => yes   yes   no   no,
     /// Ships and bills in one posting.

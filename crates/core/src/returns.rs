@@ -30,8 +30,10 @@ mod authorizing;
 mod costing;
 mod inspecting;
 mod receiving;
+mod repairing;
 mod replacing;
 mod reporting;
+mod swapping;
 mod undoing;
 
 pub use authorizing::{
@@ -40,8 +42,10 @@ pub use authorizing::{
 pub use costing::{GoodsMoved, Lot, lots_out, take_back};
 pub use inspecting::{InspectDecision, InspectInput, Inspected, LineInspected, LineToInspect, inspect};
 pub use receiving::{ArrivingLine, LineReceived, LineToReceive, ReceiveDecision, ReceiveInput, receive};
+pub use repairing::{Repair, RepairDecision, RepairInput, repair};
 pub use replacing::{ReplaceDecision, ReplaceInput, replace};
 pub use reporting::{Happened, ReportFact, ReportRow, report};
+pub use swapping::{BilledItem, SentItem, SwapDecision, SwapInput, swap};
 pub use undoing::{HeldAgain, UndoStepDecision, UndoStepInput, undo_step};
 
 use chrono::NaiveDate;
@@ -157,6 +161,12 @@ pub struct Progress {
     pub replaced: Quantity,
     /// What of it is credited.
     pub credited: Quantity,
+    /// What came in for repair: it stays the customer's.
+    #[serde(default)]
+    pub for_repair: Quantity,
+    /// What of that went back.
+    #[serde(default)]
+    pub repaired: Quantity,
 }
 
 impl Progress {
@@ -174,13 +184,20 @@ impl Progress {
         if !live {
             return Quantity::ZERO;
         }
-        Quantity::from_scaled((self.authorized.scaled() - self.received.scaled()).max(0))
+        let came = self.received.scaled() + self.for_repair.scaled();
+        Quantity::from_scaled((self.authorized.scaled() - came).max(0))
     }
 
-    /// What the return holds of its billed line without its being credited: expected, or back. It can neither go on
+    /// What is in for repair.
+    pub const fn in_repair(&self) -> Quantity {
+        Self::less(self.for_repair, self.repaired.scaled())
+    }
+
+    /// What the return holds of its billed line without its being credited: expected, in for repair, or back. It can neither go on
     /// another return nor be credited as if it had stayed with the customer.
     pub fn held(&self, live: bool) -> Quantity {
-        Quantity::from_scaled(self.expected(live).scaled() + self.to_settle().scaled())
+        let held = self.expected(live).scaled() + self.to_settle().scaled() + self.in_repair().scaled();
+        Quantity::from_scaled(held)
     }
 }
 
@@ -193,6 +210,8 @@ pub enum NextStep {
     Inspect,
     /// What came back is to be credited, replaced or sent back.
     Settle,
+    /// Goods are in for repair.
+    Repair,
     /// The goods are expected.
     Receive,
     /// Nothing: it is over.
@@ -205,6 +224,8 @@ pub fn next_step(lines: &[Progress], waiting: bool, live: bool) -> NextStep {
         NextStep::Inspect
     } else if lines.iter().any(|line| line.to_settle().is_positive()) {
         NextStep::Settle
+    } else if lines.iter().any(|line| line.in_repair().is_positive()) {
+        NextStep::Repair
     } else if lines.iter().any(|line| line.expected(live).is_positive()) {
         NextStep::Receive
     } else {
@@ -234,7 +255,7 @@ pub fn is_live(closed_on: Option<NaiveDate>, expires_on: NaiveDate, today: Naive
 
 /// The state a return is in.
 pub fn state(lines: &[Progress], next: NextStep, closed: bool) -> ReturnState {
-    let came = lines.iter().any(|line| line.received.is_positive());
+    let came = lines.iter().any(|line| line.received.is_positive() || line.for_repair.is_positive());
     match (next, came, closed) {
         (NextStep::Nothing, true, _) => ReturnState::Done,
         (NextStep::Nothing, false, true) => ReturnState::Canceled,
@@ -307,6 +328,11 @@ mod tests {
         assert_eq!((line.held(true), line.held(false), line.to_settle()), (pieces(3), pieces(1), pieces(1)));
         line.credited = pieces(1);
         assert_eq!((line.held(true), line.held(false)), (pieces(2), pieces(0)));
+        // One went back repaired, one is in for repair: of five, two are still expected.
+        let repair = Progress { authorized: pieces(5), received: pieces(1), ..Progress::default() };
+        let repair = Progress { for_repair: pieces(2), repaired: pieces(1), ..repair };
+        assert_eq!((repair.expected(true), repair.in_repair(), repair.to_settle()), (pieces(2), pieces(1), pieces(1)));
+        assert_eq!((repair.held(true), repair.held(false)), (pieces(4), pieces(2)));
         // More came than was announced: nothing is expected any more, all of it is held.
         line.received = pieces(7);
         assert_eq!((line.expected(true), line.held(true)), (pieces(0), pieces(4)));

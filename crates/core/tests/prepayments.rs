@@ -215,6 +215,9 @@ fn crediting<'a>(
         item,
         customer: books.invoice(vec![hives()]).customer,
         cancelled_by: None,
+        supplies: None,
+        exchange: false,
+        goods: Vec::new(),
         orders: ahead.orders_after.clone(),
         lines: amounts
             .iter()

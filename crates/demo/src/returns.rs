@@ -221,7 +221,7 @@ async fn credit(
     (reason, on): (&str, &str),
 ) -> Result<()> {
     let rules = rules_on(writing, on).await?;
-    let mut wish = ToCredit { lines: vec![line], date: None, reason: reason.to_owned(), seen: None };
+    let mut wish = ToCredit { lines: vec![line], added: Vec::new(), date: None, reason: reason.to_owned(), seen: None };
     wish.seen = Some(invoices::credit_preview(writing, &rules, invoice, &wish).await?.fingerprint);
     invoices::credit(writing, &rules, invoice, &wish).await?;
     Ok(())

@@ -7,6 +7,7 @@ mod chart;
 mod corrections;
 mod customers;
 mod deposits;
+mod exchanges;
 mod export;
 mod going_out;
 mod goods;
@@ -63,6 +64,7 @@ pub fn configure(config: &mut ServiceConfig<'_>) {
     deposits::configure(config);
     prepayments::configure(config);
     returns::configure(config);
+    exchanges::configure(config);
     cards::configure(config);
     ledger::configure(config);
     export::configure(config);

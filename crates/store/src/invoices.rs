@@ -35,6 +35,7 @@ pub use added::AddedLine;
 pub use cancel::{CancelPreview, Cancelled, ToCancelInvoice, cancel, cancel_preview};
 pub use conflict::{MergeView, ToMerge, merge};
 pub use credit::{CreditLine, CreditPosted, CreditPreview, ToCredit, credit, credit_preview};
+pub(crate) use credit::{load as load_credit, write as write_credit};
 pub use deposit_wishes::{DepositWish, change_deposit};
 pub(crate) use drafts::{DraftRow, drafts, drop_many, write_drafts};
 pub use drafts::{change_draft, drop_draft, make_drafts};
@@ -208,8 +209,9 @@ async fn split(connection: &mut SqliteConnection, rules: &Rules, to_bill: &ToBil
     if !to_bill.added.is_empty() {
         match groups.first_mut() {
             Some(first) => {
-                let beside = first.lines.first();
-                let added = added::load_added(connection, rules, first.customer, &to_bill.added, beside).await?;
+                let beside = added::Beside::of(&first.lines);
+                let typed = &to_bill.added;
+                let added = added::load_added(connection, rules, first.customer, typed, beside.as_ref()).await?;
                 first.lines.extend(added);
             }
             None => {

@@ -18,6 +18,13 @@ use crate::rules::next_numbers;
 use crate::writing::Writing;
 use crate::{Result, StoreError};
 
+/// The id of the entry that is written next.
+pub(crate) async fn next_entry(connection: &mut SqliteConnection) -> Result<i64> {
+    Ok(sqlx::query_scalar!(r#"SELECT coalesce(max(id), 0) + 1 AS "next!: i64" FROM entries"#)
+        .fetch_one(connection)
+        .await?)
+}
+
 /// Writes entries with the next numbers, in their order: each with its source and the entry it
 /// takes back, if it does. Returns their ids.
 ///
@@ -36,9 +43,7 @@ pub(crate) async fn write_all(
     }
     let (made_by, made_at) = (writing.actor().doer.name.clone(), till_core::record::time_words(writing.actor().at));
     let (_, number) = next_numbers(writing, "entry", entries.len()).await?;
-    let first = sqlx::query_scalar!(r#"SELECT coalesce(max(id), 0) + 1 AS "next!: i64" FROM entries"#)
-        .fetch_one(&mut **writing)
-        .await?;
+    let first = next_entry(writing).await?;
     let mut heads = Vec::with_capacity(entries.len());
     let mut rows = Vec::with_capacity(entries.len() * 4);
     for (((entry, source, reverses), id), number) in entries.iter().zip(first..).zip(number..) {

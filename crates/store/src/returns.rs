@@ -1,23 +1,29 @@
 //! Returns: what customers may send back, what of it arrived, what became of it.
 
+mod at_once;
 mod authorizing;
 mod billed;
 mod facts;
+mod repairing;
 mod report;
 mod settings;
 mod steps;
+mod swapping;
 mod undoing;
 mod views;
 
+pub use at_once::{AtOncePreview, BackAtOnce, ComesBack, DoneAtOnce, at_once, at_once_preview};
 pub use authorizing::{NewReturn, NewReturnLine, ReturnPreview, ReturnToClose, authorize, close, extend, preview};
 pub use billed::{ReturnableFilter, ReturnableList, ReturnableRow, returnable};
 pub(crate) use facts::{held_of, holding, of_item, on_return};
+pub use repairing::{repair, repair_preview};
 pub use report::{ReportBy, ReturnReport, why};
 pub use settings::{DispositionForm, ReasonForm, ReturnSettings, set_days, set_disposition, set_reason, settings};
 pub use steps::{
     Done, InspectForm, InspectLine, ReceiveForm, ReceiveLine, ReplaceForm, StepPreview, inspect, inspect_preview,
     receive, receive_preview, replace, replace_preview,
 };
+pub use swapping::{WrongItem, WrongItemPreview, put_right, put_right_preview};
 pub use undoing::{undo, undo_preview};
 pub(crate) use views::of_day_sheet;
 pub use views::{

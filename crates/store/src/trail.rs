@@ -182,7 +182,8 @@ async fn returns(connection: &mut SqliteConnection, invoices: &str) -> Result<Ve
         r#"SELECT returns.id AS "id!", number AS "number!", authorized_on AS "date!: NaiveDate", currency AS "currency!",
                   CASE WHEN sum(waiting_e4) > 0 THEN 'to be inspected'
                        WHEN sum(received_e4 - sent_back_e4 - replaced_e4 - credited_e4) > 0 THEN 'received'
-                       WHEN sum(received_e4) > 0 THEN 'settled' WHEN closed_on IS NOT NULL THEN 'closed' ELSE 'authorized' END AS "state!: String"
+                       WHEN sum(for_repair_e4 - repaired_e4) > 0 THEN 'in for repair'
+                       WHEN sum(received_e4 + for_repair_e4) > 0 THEN 'settled' WHEN closed_on IS NOT NULL THEN 'closed' ELSE 'authorized' END AS "state!: String"
            FROM return_line_state AS line JOIN returns ON returns.id = return_id
            WHERE returns.id IN (SELECT return_id FROM return_lines JOIN document_lines ON document_lines.id = document_line_id
                                 WHERE document_id IN (SELECT value FROM json_each(?)))

@@ -9,6 +9,7 @@ mod crediting;
 mod currencies;
 mod customer_pages;
 mod deposits;
+mod exchanges;
 mod goods;
 mod keeping;
 mod mended;

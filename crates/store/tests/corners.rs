@@ -391,7 +391,8 @@ async fn a_credit_over_nothing_stands_in_the_books() {
     let shipment = ship(&company, order, &["100"], None).await;
     let invoice = company.bill(shipment).await;
     let one = invoices::CreditLine { position: 0, quantity: Some("1".to_owned()), amount: None, return_line: None };
-    let wish = invoices::ToCredit { lines: vec![one], date: None, reason: "broken".to_owned(), seen: None };
+    let wish =
+        invoices::ToCredit { lines: vec![one], added: Vec::new(), date: None, reason: "broken".to_owned(), seen: None };
     change(&company, async |writing, rules| invoices::credit(writing, rules, invoice, &wish).await).await.unwrap();
     company.holds().await;
 }

@@ -25,7 +25,7 @@ fn off(position: usize, amount: &str) -> CreditLine {
 }
 
 fn wish(date: &str, lines: Vec<CreditLine>) -> ToCredit {
-    ToCredit { lines, date: Some(day(date)), reason: "arrived scratched".to_owned(), seen: None }
+    ToCredit { lines, added: Vec::new(), date: Some(day(date)), reason: "arrived scratched".to_owned(), seen: None }
 }
 
 /// A person posts what they have seen.

@@ -130,6 +130,7 @@ async fn a_credit_in_dinars_is_at_the_rate_of_its_invoice() {
     let id = invoice(&company, 7).await;
     let wish = ToCredit {
         lines: vec![CreditLine { position: 0, quantity: Some("2".to_owned()), amount: None, return_line: None }],
+        added: Vec::new(),
         date: Some(day("2026-03-21")),
         reason: "Two came broken".to_owned(),
         seen: None,

@@ -87,7 +87,7 @@ async fn to_credit(company: &Company) -> (Vec<InvoiceId>, Vec<(InvoiceId, i64)>)
 }
 
 async fn credit(company: &Company, id: InvoiceId, lines: Vec<CreditLine>) -> Result<invoices::CreditPosted> {
-    let wish = ToCredit { lines, date: None, reason: "given up in part".to_owned(), seen: None };
+    let wish = ToCredit { lines, added: Vec::new(), date: None, reason: "given up in part".to_owned(), seen: None };
     change(company, async |writing, rules| {
         let seen = Some(invoices::credit_preview(writing, rules, id, &wish).await?.fingerprint);
         invoices::credit(writing, rules, id, &ToCredit { seen, ..wish.clone() }).await

@@ -112,7 +112,7 @@ async fn credit(company: &Company, id: Option<ReturnId>, invoice: InvoiceId, qua
         None => None,
     };
     let lines = vec![CreditLine { position: 0, quantity: Some(quantity.to_owned()), amount: None, return_line: line }];
-    let wish = ToCredit { lines, date: None, reason: "damaged in transit".to_owned(), seen: None };
+    let wish = ToCredit { lines, added: Vec::new(), date: None, reason: "damaged in transit".to_owned(), seen: None };
     company
         .store
         .change(&by(), None, async |writing| {

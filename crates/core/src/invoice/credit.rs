@@ -26,6 +26,7 @@
 
 mod advance;
 mod left;
+mod supplying;
 mod taping;
 
 pub use left::LeftToCredit;
@@ -38,12 +39,14 @@ use crate::fingerprint;
 use crate::fixed::Quantity;
 use crate::ids::{InvoiceId, ReturnLineId};
 use crate::invoice::entering::by_tax_date;
-use crate::invoice::{CustomerFacts, InvoiceDocument, InvoiceLine, ItemKind};
+use crate::invoice::{
+    self, CustomerFacts, InvoiceDecision, InvoiceDocument, InvoiceInput, InvoiceLine, ItemKind, leaving,
+};
 use crate::money::{Currency, Money};
 use crate::open_items::{OpenItem, Side};
 use crate::order::{OrderAfter, OrderFacts, compare};
 use crate::people::check_reason;
-use crate::posting::{NewApplication, NewItem, Posting, Which, account_of};
+use crate::posting::{MovedWith, NewApplication, NewItem, Posting, StockMove, Which, account_of};
 use crate::prepayment::using::used_by;
 use crate::prepayment::{Part, Prepaid};
 use crate::returns::{OnReturn, check_received};
@@ -51,6 +54,7 @@ use crate::spread::spread;
 use crate::tape::{Change, Tape};
 use crate::tax::{TaxComputed, TaxLine};
 use crate::terms::DuePart;
+use supplying::Balance;
 
 /// What of a line was credited so far, by all credit memos.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -121,6 +125,13 @@ pub struct CreditInput<'a> {
     pub orders: Vec<OrderFacts>,
     /// What to credit.
     pub lines: Vec<LineToCredit>,
+    /// What goes the other way, in the invoice's currency and on the day of the credit: a fee, freight, goods in
+    /// exchange. None where nothing does.
+    pub supplies: Option<InvoiceInput<'a>>,
+    /// Whether goods may go out in exchange, and something may be left to pay.
+    pub exchange: bool,
+    /// The entries of goods that come back with this very posting: they stand in its entry.
+    pub goods: Vec<Entry>,
     /// Date of the credit memo.
     pub date: DocumentDate,
     /// Why.
@@ -152,6 +163,10 @@ pub struct CreditDecision {
     pub settles: (Money, Money),
     /// What of it is kept for the customer, likewise.
     pub kept: (Money, Money),
+    /// What goes the other way; none where nothing does.
+    pub supplied: Option<Box<InvoiceDecision>>,
+    /// What the customer owes where that comes to more than the credit, likewise.
+    pub owed: (Money, Money),
     /// Its entry.
     pub entry: Option<Entry>,
     /// The arithmetic.
@@ -200,6 +215,16 @@ pub fn share_of(billed: Quantity, amount: Money, so_far: Credited, quantity: Qua
 }
 
 impl CreditDecision {
+    /// What is left to credit, in the invoice's currency; below zero where the customer owes something.
+    pub fn balance(&self) -> Money {
+        self.settles.0 + self.kept.0 - self.owed.0
+    }
+
+    /// The place, on the document, of the first line that goes the other way: on what is to pay they come first.
+    pub fn first_supplied(&self) -> usize {
+        if self.owed.0.is_positive() { 0 } else { self.document.lines.len() }
+    }
+
     /// What it does to the books: what settles the invoice stands against it at once; what is kept is an
     /// open item of its own.
     pub fn posting(&self, input: &CreditInput<'_>) -> Posting {
@@ -227,9 +252,25 @@ impl CreditDecision {
         if self.kept.0.is_positive() {
             let account = account_of(self.entry.as_ref(), Purpose::Unapplied);
             posting.make(item(Purpose::Unapplied, account, self.kept));
+        } else if self.owed.0.is_positive() {
+            let terms = input.supplies.as_ref().map_or_else(|| Terms::net_days(0), |with| with.basis.terms.clone());
+            let account = account_of(self.entry.as_ref(), Purpose::Receivable);
+            let due = NewItem::due_at_once(
+                (input.customer.id, Purpose::Receivable, Side::OwedToUs),
+                account,
+                currency,
+                self.owed,
+                date,
+            );
+            let due_date = terms.next_due(date, self.owed.0, self.owed.0);
+            posting.make(NewItem { due_date, terms: Some(terms), ..due });
         } else if !self.settles.0.is_positive() {
             // Over nothing, as where a quantity came to less than half a cent: it stands there all the same.
             posting.make(item(Purpose::Receivable, None, (Money::ZERO, Money::ZERO)));
+        }
+        for leaving in self.supplied.iter().flat_map(|supplied| &supplied.leaving) {
+            let with = MovedWith::DocumentLine { invoice: None, line: self.first_supplied() + leaving.line };
+            posting.stock.extend(StockMove::out(&leaving.issues, date, with));
         }
         posting
     }
@@ -246,8 +287,16 @@ pub fn decide(input: &CreditInput<'_>) -> CreditDecision {
     let credits: Vec<usize> = known.iter().map(|line| line.position).collect();
     let returned: Vec<Option<ReturnLineId>> =
         known.iter().map(|wish| wish.returned.as_ref().map(|returned| returned.line)).collect();
-    let (document, settles, kept) = document(input, lines);
+    let supplied = input.supplies.as_ref().map(invoice::decide);
+    let (document, balance) = document(input, lines, supplied.as_ref().and_then(|one| one.document.as_ref()));
+    let Balance { settles, kept, owed, .. } = balance;
+    if let Some(supplied) = &supplied {
+        supplying::check(input, (supplied, document.total), &mut findings);
+    }
     let date = input.date.date;
+    if owed.0.is_zero() {
+        input.dates.check("credit memo", date, "date", &mut findings);
+    }
     if settles.0.is_positive() && !input.item.is_there(settles.0, date) {
         let when =
             input.item.first_day(settles.0).map_or_else(String::new, |day| format!(" Choose {} or later.", words(day)));
@@ -259,7 +308,7 @@ pub fn decide(input: &CreditInput<'_>) -> CreditDecision {
         .zip(&document.lines)
         .map(|(at, line)| advance::given_up(input, *at, line).unwrap_or_default())
         .collect();
-    let entry = enter(input, (&document, &given_up), (settles, kept), &mut findings);
+    let entry = enter(input, (&document, &given_up), &balance, supplied.as_ref(), &mut findings);
     let mut after = input.orders.clone();
     if document.is_prepayment() {
         for order in &mut after {
@@ -280,11 +329,20 @@ pub fn decide(input: &CreditInput<'_>) -> CreditDecision {
         .map(|so_far| (so_far.quantity.scaled(), so_far.amount, so_far.net))
         .collect();
     let amounts: Vec<_> = document.lines.iter().map(|line| (line.quantity.scaled(), line.net, line.amount)).collect();
+    let other_way = supplied.as_ref().and_then(|one| one.document.as_ref());
+    let against: Option<Vec<_>> =
+        other_way.map(|other| other.lines.iter().map(|line| (line.quantity.scaled(), line.net, &line.tax)).collect());
+    let what = (input.invoice, &credits, &returned, &before, amounts, &document.taxes, settles.0);
+    let mut changes = taping::changes(input, settles.1 - owed.1, kept.0, order_changes);
+    if let Some((with, supplied)) = input.supplies.as_ref().zip(supplied.as_ref()) {
+        changes.extend(leaving::changes(with, &supplied.leaving));
+    }
     CreditDecision {
-        tape: taping::tape(input, &document, settles.0, kept.0),
-        changes: taping::changes(input, settles.1, kept.0, order_changes),
-        mark: fingerprint::of(&(input.invoice, &credits, &returned, &before, amounts, &document.taxes, settles.0)),
-        fingerprint: fingerprint::of(&(&document, &credits, &returned, &before, &entry, settles, kept)),
+        tape: taping::tape(input, (&document, other_way), &balance),
+        changes,
+        // Where nothing goes the other way it is what it was before that could be.
+        mark: against.as_ref().map_or_else(|| fingerprint::of(&what), |against| fingerprint::of(&(&what, against))),
+        fingerprint: fingerprint::of(&(&document, &credits, &returned, &before, &entry, settles, kept, other_way)),
         blockers: findings.finish(),
         left: left::left(input, &credits, &document.lines),
         document,
@@ -293,6 +351,8 @@ pub fn decide(input: &CreditInput<'_>) -> CreditDecision {
         given_up,
         settles,
         kept,
+        owed,
+        supplied: supplied.map(Box::new),
         entry,
         orders,
     }
@@ -319,7 +379,6 @@ fn check(input: &CreditInput<'_>, findings: &mut Findings) {
     if let Some(obstacle) = input.periods.obstacle(date) {
         findings.add(Check::PeriodClosed, "date", obstacle);
     }
-    input.dates.check("credit memo", date, "date", findings);
     let posted = input.document.posting_date.date;
     if date < posted {
         let sentence = format!(
@@ -394,8 +453,12 @@ fn credit_line(billed: &InvoiceLine, quantity: Quantity, amount: Money, net: Mon
     InvoiceLine { quantity, unbilled: quantity, full: amount, amount, off, net, prepaid, ..billed.clone() }
 }
 
-/// The document, and what of it settles the invoice and what is kept, each in both currencies.
-fn document(input: &CreditInput<'_>, lines: Vec<InvoiceLine>) -> (InvoiceDocument, (Money, Money), (Money, Money)) {
+/// The document of what is credited, and what is left of it against what goes the other way.
+fn document(
+    input: &CreditInput<'_>,
+    lines: Vec<InvoiceLine>,
+    supplied: Option<&InvoiceDocument>,
+) -> (InvoiceDocument, Balance) {
     let billed = &input.document;
     let taxes: Vec<TaxLine> = input
         .taxes()
@@ -407,11 +470,7 @@ fn document(input: &CreditInput<'_>, lines: Vec<InvoiceLine>) -> (InvoiceDocumen
     let net: Money = lines.iter().map(|line| line.net).sum();
     let tax: Money = taxes.iter().map(|line| line.tax).sum();
     let total = net + tax;
-    // In the invoice's currency and at what it is carried at: matching the two makes no difference.
-    let settled = total.min(input.item.room_from(input.date.date)).max(Money::ZERO);
-    let kept = total - settled;
-    let settles = (settled, if settled.is_zero() { Money::ZERO } else { input.item.release(settled, input.date.date) });
-    let kept = (kept, kept.to_base(billed.rate, billed.currency, input.base));
+    let balance = Balance::of(input, total, supplied);
     let date = input.date.date;
     let document = InvoiceDocument {
         document_date: input.date,
@@ -431,12 +490,12 @@ fn document(input: &CreditInput<'_>, lines: Vec<InvoiceLine>) -> (InvoiceDocumen
         net,
         tax,
         total,
-        total_base: settles.1 + kept.1,
+        total_base: balance.credit_base(),
         deposits: Vec::new(),
         due: total,
         ..billed.clone()
     };
-    (document, settles, kept)
+    (document, balance)
 }
 
 /// The tax of a code that goes back: what belongs to all that is credited then, less what was credited.
@@ -473,9 +532,11 @@ fn tax_of(input: &CreditInput<'_>, lines: &[InvoiceLine], billed: &TaxLine, so_f
 fn enter(
     input: &CreditInput<'_>,
     (document, given_up): (&InvoiceDocument, &[Part]),
-    (settles, kept): ((Money, Money), (Money, Money)),
+    balance: &Balance,
+    supplied: Option<&InvoiceDecision>,
     findings: &mut Findings,
 ) -> Option<Entry> {
+    let Balance { settles, kept, owed, set_off } = *balance;
     let to_base = |amount: Money| amount.to_base(document.rate, document.currency, input.base);
     let tax_bases: Vec<Money> = document.taxes.iter().map(|tax| to_base(tax.tax)).collect();
     let nets: Vec<i64> = document.lines.iter().map(|line| line.net.0).collect();
@@ -522,8 +583,25 @@ fn enter(
         None => builder.add(Purpose::Receivable, -settles.0, -settles.1, customer()),
     }
     builder.add(Purpose::Unapplied, -kept.0, -kept.1, customer());
+    builder.add(Purpose::Receivable, owed.0, owed.1, customer());
     if document.is_prepayment() {
         builder.add_difference(rest - others.iter().copied().sum::<Money>(), input.base);
     }
-    builder.finish_or_say(input.date.date, format!("Credit on {}", input.number), findings)
+    // What both sides have in common, at the rate of each.
+    builder.add_difference(set_off.1 - set_off.0, input.base);
+    let what = if input.exchange { "Exchange against" } else { "Credit on" };
+    let text = format!("{what} {}", input.number);
+    let (entry, problems) = builder.finish(input.date.date, text.clone());
+    let complete = problems.is_empty();
+    for problem in problems {
+        findings.add(Check::AccountMissing, "account_map", problem.to_string());
+    }
+    let mut entry = entry.unwrap_or(Entry { date: input.date.date, text, currency: document.currency, lines: vec![] });
+    entry.lines.extend(supplied.into_iter().flat_map(supplying::entry_lines).cloned());
+    // Goods that only pass the inspection place say nothing of it.
+    let goods =
+        input.goods.iter().skip(1).fold(input.goods.first().cloned(), |sum, one| sum.map(|sum| sum.with(&one.lines)));
+    entry.lines.extend(goods.into_iter().flat_map(|goods| goods.lines));
+    // Over nothing it still writes the goods; without either there is none.
+    (complete && !entry.lines.is_empty()).then_some(entry)
 }

@@ -11,7 +11,7 @@ use crate::invoice::InvoiceLine;
 use crate::money::{Currency, Money};
 use crate::prepayment::Part;
 use crate::prepayment::using::used_by;
-use crate::tax::{TaxComputed, TaxLine};
+use crate::tax::{TaxComputed, TaxLine, TaxRate};
 use crate::terms::{DiscountOffer, DuePart};
 
 /// The document, as posted and printed.
@@ -76,6 +76,25 @@ impl InvoiceDocument {
     /// Whether it bills in advance: a prepayment invoice.
     pub fn is_prepayment(&self) -> bool {
         !self.lines.is_empty() && self.lines.iter().all(|line| line.source.in_advance().is_some())
+    }
+
+    /// What an exchange supplies, without what it takes back: its first `lines` lines, which come first, as their taxes do.
+    #[must_use]
+    pub fn supplied_part(&self, lines: usize) -> Self {
+        let lines = self.lines[..lines.min(self.lines.len())].to_vec();
+        let mut rates: Vec<&TaxRate> = Vec::new();
+        for line in &lines {
+            if !rates.contains(&&line.tax) {
+                rates.push(&line.tax);
+            }
+        }
+        let taxes: Vec<TaxLine> = self.taxes.iter().take(rates.len()).cloned().collect();
+        let net = lines.iter().map(InvoiceLine::net_now).sum();
+        let tax = taxes.iter().map(|tax| tax.tax).sum();
+        let total = net + tax;
+        let due_parts = self.terms.schedule(self.document_date.date, total);
+        let lines_total = lines.iter().map(|line| line.amount).sum();
+        Self { lines, taxes, net, tax, total, due: total, due_parts, lines_total, ..self.clone() }
     }
 
     /// What of it was prepaid.

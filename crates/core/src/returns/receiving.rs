@@ -159,14 +159,20 @@ impl ReceiveDecision {
 pub fn receive(input: &ReceiveInput<'_>) -> ReceiveDecision {
     let mut findings = Findings::at(Step::Post);
     let date = input.date.date;
-    check(input, &mut findings);
+    let what = Arriving {
+        number: &input.number,
+        lines: &input.lines,
+        arrived: &input.arrived,
+        date,
+        expires_on: input.expires_on,
+        closed_on: input.closed_on,
+        dates: &input.dates,
+        periods: input.periods,
+    };
+    what.check(&mut findings);
     let mut out = BTreeMap::new();
-    let lines: Vec<LineReceived> = input
-        .arrived
-        .iter()
-        .enumerate()
-        .filter_map(|(at, wish)| arriving(input, (at, *wish), &mut out, &mut findings))
-        .collect();
+    let lines: Vec<LineReceived> =
+        (0..input.arrived.len()).filter_map(|at| arriving(input, &what, (at, &mut out), &mut findings)).collect();
     let mut builder = EntryBuilder::new(input.accounts, input.customer.class.as_deref(), input.base);
     for arrived in &lines {
         let line = &input.lines[arrived.line];
@@ -188,25 +194,37 @@ pub fn receive(input: &ReceiveInput<'_>) -> ReceiveDecision {
     }
 }
 
-fn check(input: &ReceiveInput<'_>, findings: &mut Findings) {
-    let date = input.date.date;
-    if let Some(day) = input.closed_on {
-        let sentence = format!("{} was closed on {}. Authorize a new return.", input.number, words(day));
-        findings.add(Check::ReturnOver, "date", sentence);
-    } else if date > input.expires_on {
-        let sentence = format!(
-            "{} could arrive until {}. Extend it, or send the goods back.",
-            input.number,
-            words(input.expires_on)
-        );
-        findings.add(Check::ReturnOver, "date", sentence);
-    }
-    if let Some(obstacle) = input.periods.obstacle(date) {
-        findings.add(Check::PeriodClosed, "date", obstacle);
-    }
-    input.dates.check("receipt of goods", date, "date", findings);
-    if input.arrived.is_empty() {
-        findings.add(Check::NothingToDo, "lines", "Nothing arrived. Say how much of which line.");
+/// What arrives, whatever becomes of it: received, or in for repair.
+pub(super) struct Arriving<'a> {
+    pub(super) number: &'a str,
+    pub(super) lines: &'a [ArrivingLine],
+    pub(super) arrived: &'a [LineToReceive],
+    pub(super) date: NaiveDate,
+    pub(super) expires_on: NaiveDate,
+    pub(super) closed_on: Option<NaiveDate>,
+    pub(super) dates: &'a DateOrder,
+    pub(super) periods: &'a Periods,
+}
+
+impl Arriving<'_> {
+    /// Notes why nothing can arrive on that day.
+    pub(super) fn check(&self, findings: &mut Findings) {
+        let (number, date) = (self.number, self.date);
+        if let Some(day) = self.closed_on {
+            let sentence = format!("{number} was closed on {}. Authorize a new return.", words(day));
+            findings.add(Check::ReturnOver, "date", sentence);
+        } else if date > self.expires_on {
+            let until = words(self.expires_on);
+            let sentence = format!("{number} could arrive until {until}. Extend it, or send the goods back.");
+            findings.add(Check::ReturnOver, "date", sentence);
+        }
+        if let Some(obstacle) = self.periods.obstacle(date) {
+            findings.add(Check::PeriodClosed, "date", obstacle);
+        }
+        self.dates.check("receipt of goods", date, "date", findings);
+        if self.arrived.is_empty() {
+            findings.add(Check::NothingToDo, "lines", "Nothing arrived. Say how much of which line.");
+        }
     }
 }
 
@@ -215,10 +233,29 @@ type Out = BTreeMap<Result<ShipmentLineId, ReturnLineId>, Vec<Lot>>;
 
 fn arriving(
     input: &ReceiveInput<'_>,
-    (at, wish): (usize, LineToReceive),
-    out: &mut Out,
+    arriving: &Arriving<'_>,
+    (at, out): (usize, &mut Out),
     findings: &mut Findings,
 ) -> Option<LineReceived> {
+    let (place, quantity, stock) = check_arriving(arriving, at, findings)?;
+    let line = input.lines.get(place)?;
+    // Lines that were billed on several invoices may have left together: what one takes the other does not.
+    let goods = out.entry(line.shipment_line.ok_or(line.id)).or_insert_with(|| lots_out(&line.moved));
+    let cost = take_back(goods, stock);
+    if line.moved.is_empty() {
+        let sentence = format!("{} left a place whose stock is not kept here: it comes back at no cost.", line.code);
+        findings.add(Check::NoCostKnown, format!("lines.{at}.quantity"), sentence);
+    }
+    Some(LineReceived { line: place, quantity, stock, cost })
+}
+
+/// A line that arrives: its place, how much, and the same in stock units. None where it cannot be, which is noted.
+pub(super) fn check_arriving(
+    input: &Arriving<'_>,
+    at: usize,
+    findings: &mut Findings,
+) -> Option<(usize, Quantity, Quantity)> {
+    let wish = input.arrived.get(at)?;
     let field = format!("lines.{at}.quantity");
     let Some(line) = input.lines.get(wish.line) else {
         findings.add(Check::MoreThanReturnable, format!("lines.{at}"), "The return has no such line.");
@@ -229,7 +266,7 @@ fn arriving(
         findings.add(Check::NamedTwice, format!("lines.{at}"), sentence);
         return None;
     }
-    let date = input.date.date;
+    let date = input.date;
     if date < line.left_on {
         let sentence = format!(
             "{} left and was billed by {}. It cannot be back before; choose that day or a later one.",
@@ -260,14 +297,7 @@ fn arriving(
         findings.add(Check::UnitOrStep, field, sentence);
         return None;
     };
-    // Lines that were billed on several invoices may have left together: what one takes the other does not.
-    let goods = out.entry(line.shipment_line.ok_or(line.id)).or_insert_with(|| lots_out(&line.moved));
-    let cost = take_back(goods, stock);
-    if line.moved.is_empty() {
-        let sentence = format!("{} left a place whose stock is not kept here: it comes back at no cost.", line.code);
-        findings.add(Check::NoCostKnown, field, sentence);
-    }
-    Some(LineReceived { line: wish.line, quantity: wish.quantity, stock, cost })
+    Some((wish.line, wish.quantity, stock))
 }
 
 fn tape(input: &ReceiveInput<'_>, lines: &[LineReceived]) -> Tape {

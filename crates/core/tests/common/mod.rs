@@ -96,6 +96,15 @@ impl Books {
                 code("AE", TaxCategory::AE, "0"),
                 code("E0", TaxCategory::E, "0"),
                 code("O0", TaxCategory::O, "0"),
+                // 21 % until the middle of March, 23 % from then on.
+                TaxCode {
+                    code: "S21".to_owned(),
+                    category: TaxCategory::S,
+                    rates: vec![
+                        (day("2020-01-01"), Rate::from_percent("21").unwrap()),
+                        (day("2026-03-15"), Rate::from_percent("23").unwrap()),
+                    ],
+                },
             ]),
             periods: Periods(vec![Period { first: day("2026-01-01"), last: day("2026-12-31"), open: true }]),
             marks: MarkRules::default(),

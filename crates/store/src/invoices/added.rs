@@ -9,9 +9,10 @@ use till_core::fixed::{Quantity, Rate, UnitPrice};
 use till_core::ids::CustomerId;
 use till_core::invoice::{BillingHabit, ItemKind, LineFault, LineSource, LineToBill, Picking, TaxChange};
 use till_core::marks::Marks;
+use till_core::money::Currency;
 use till_core::ordering::{self, HIGHEST_PRICE, LARGEST_QUANTITY, LineWish, OrderInput, PricedLine};
 use till_core::pricing::PriceStep;
-use till_core::treatment::Treatment;
+use till_core::treatment::{Taxed, Treatment};
 use till_core::units::in_stock_units;
 
 use super::load::Picked;
@@ -100,6 +101,23 @@ fn said(text: Option<&str>) -> Option<&str> {
     text.map(str::trim).filter(|text| !text.is_empty())
 }
 
+/// What typed lines stand beside: they follow it.
+pub(crate) struct Beside {
+    pub(crate) currency: Currency,
+    pub(crate) gross_priced: bool,
+    /// Where the goods go, and how that is taxed; none where no ship-to is named.
+    pub(crate) delivered: Option<(String, Taxed)>,
+}
+
+impl Beside {
+    /// The first line of those.
+    pub(crate) fn of(lines: &[Picked]) -> Option<Self> {
+        let Picked { picking, line, .. } = lines.first()?;
+        let (currency, gross_priced) = (picking.currency, picking.gross_priced);
+        Some(Self { currency, gross_priced, delivered: line.delivered.clone() })
+    }
+}
+
 /// The lines as the core wants them, priced for the customer: in the currency, the way of pricing and the
 /// treatment of what they stand `beside`, or else of the customer's own place.
 pub(crate) async fn load_added(
@@ -107,7 +125,7 @@ pub(crate) async fn load_added(
     rules: &Rules,
     customer: CustomerId,
     lines: &[AddedLine],
-    beside: Option<&Picked>,
+    beside: Option<&Beside>,
 ) -> Result<Vec<Picked>> {
     if lines.is_empty() {
         return Ok(Vec::new());
@@ -213,15 +231,15 @@ async fn stand_beside(
     connection: &mut SqliteConnection,
     rules: &Rules,
     input: &mut OrderInput<'_>,
-    beside: Option<&Picked>,
+    beside: Option<&Beside>,
 ) -> Result<()> {
     let Some(beside) = beside else { return Ok(()) };
-    input.gross_priced = beside.picking.gross_priced;
-    if let Some((name, taxed)) = &beside.line.delivered {
+    input.gross_priced = beside.gross_priced;
+    if let Some((name, taxed)) = &beside.delivered {
         (input.ship_to, input.taxed) = (name.clone(), taxed.clone());
     }
-    if beside.picking.currency != input.currency {
-        input.currency = beside.picking.currency;
+    if beside.currency != input.currency {
+        input.currency = beside.currency;
         input.rate = exchange_rate(connection, rules, input.currency, input.date).await?;
         for wish in &mut input.lines {
             (wish.price.document, wish.price.rate, wish.price.price_list) = (input.currency, input.rate, None);

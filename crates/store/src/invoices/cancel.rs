@@ -100,6 +100,18 @@ async fn load<'a>(
     let Some(number) = head.number.filter(|_| head.state == "posted") else {
         return Err(StoreError::WrongState("This is a draft. Drop it; there is nothing to cancel.".to_owned()));
     };
+    let takes_back = sqlx::query_scalar!(
+        r#"SELECT number AS "number!" FROM document_links JOIN documents ON documents.id = to_id WHERE from_id = ? AND role = 'credits'"#,
+        id.0
+    )
+    .fetch_optional(&mut *connection)
+    .await?;
+    if let Some(first) = takes_back {
+        let sentence = format!(
+            "{number} is an exchange: it takes goods of {first} back, which stay credited. Credit what it supplies, or take that back."
+        );
+        return Err(StoreError::WrongState(sentence));
+    }
     let document = documents::posted(connection, id.0).await?;
     let item = open_items::item_of(connection, DocumentKind::Invoice, id.0, Side::OwedToUs).await?;
     let applied = open_items::standing_on_debit(connection, item.id).await?;
@@ -257,11 +269,8 @@ async fn carry_out(
     rebill: bool,
 ) -> Result<Cancelled> {
     let document = &input.document;
-    let memo = documents::new_memo(writing).await?;
-    let source = DocumentRef { kind: DocumentKind::CreditMemo, id: memo.id.0, number: memo.number.clone() };
+    let memo = documents::new_memo(writing, DocumentKind::CreditMemo).await?;
     let CancelPosting { posting, entry, cost_entry } = decision.posting(input);
-    let written = posting::write(writing, &source, &posting).await?;
-    let entry_at = |place: Option<usize>| place.and_then(|place| written.get(place).copied());
     let dated = InvoiceDocument { document_date: input.date, posting_date: input.date, ..document.clone() };
     let credits: Vec<_> = input.costs.iter().copied().enumerate().collect();
     let what = MemoToWrite {
@@ -270,11 +279,16 @@ async fn carry_out(
         credits: &credits,
         returned: &[],
         given_up: &[],
+        supplied: None,
+        left_base: -dated.total_base,
+        to_pay: None,
         reason: &input.reason,
         tape: &decision.tape,
-        entries: (entry_at(entry), entry_at(cost_entry)),
     };
     documents::write_memo(writing, &memo, &what).await?;
+    let written = posting::write(writing, &memo.source(), &posting).await?;
+    let entry_at = |place: Option<usize>| place.and_then(|place| written.get(place).copied());
+    documents::post_memo(writing, &memo, what.of, (entry_at(entry), entry_at(cost_entry))).await?;
     let credits = input.applied.iter().map(|applied| &applied.credit.document);
     let held_again: Vec<i64> = credits.filter(|one| one.kind == DocumentKind::Deposit).map(|one| one.id).collect();
     crate::deposits::refresh_orders(writing, &held_again).await?;
@@ -284,7 +298,7 @@ async fn carry_out(
     if deliveries::withdraw(writing, input.invoice.0).await? {
         fields.push(set("outbox", "taken out, it had not gone"));
     } else {
-        deliveries::add(writing, &[(memo.id.0, input.customer.id, input.customer.delivery)]).await?;
+        deliveries::add(writing, &[(memo.id, input.customer.id, input.customer.delivery)]).await?;
     }
     for applied in &input.applied {
         let credit = &applied.credit;
@@ -297,7 +311,7 @@ async fn carry_out(
         true => Some(bill_anew(writing, rules, input, lines).await?),
         false => None,
     };
-    Ok(Cancelled { credit_memo: Some(memo.id), number: Some(memo.number), draft, waits: None })
+    Ok(Cancelled { credit_memo: Some(CreditMemoId(memo.id)), number: Some(memo.number), draft, waits: None })
 }
 
 /// What left stock with lines of an invoice that stand on no shipment.

@@ -5,25 +5,28 @@ use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
 use till_core::accounts::{Account, AccountType};
 use till_core::calendar::DocumentDate;
-use till_core::checks::{Blocker, stops};
+use till_core::checks::{Blocker, Step, stops};
 use till_core::entry::Entry;
 use till_core::fixed::Quantity;
 use till_core::ids::{
-    ApprovalId, CreditMemoId, CustomerId, DocumentKind, DocumentRef, InvoiceId, OrderId, ReturnLineId,
+    ApprovalId, CreditMemoId, CustomerId, DocumentKind, DocumentRef, EntryId, InvoiceId, OrderId, ReturnLineId,
 };
-use till_core::invoice::LinkRole;
 use till_core::invoice::credit::{
     BilledLine, CreditDecision, CreditInput, Credited, LeftToCredit, LineToCredit, What, decide,
 };
+use till_core::invoice::{InvoiceDocument, InvoiceInput, LinkRole};
 use till_core::money::{Currency, Money};
 use till_core::open_items::Side;
 use till_core::people::check_reason;
 use till_core::tape::{Change, Tape};
 
+use super::added::{AddedLine, Beside, load_added};
+use super::inputs::{Head, ToDecide, inputs};
+use super::load;
 use crate::approvals::{self, Asked, Go, Wish};
 use crate::convert::known;
 use crate::documents::{self, MemoToWrite};
-use crate::rules::{Rules, date_order};
+use crate::rules::{Rules, date_order, exchange_rate};
 use crate::writing::{Writing, set};
 use crate::{
     Result, StoreError, customers, deliveries, open_items, orders, posting, prepayments, returns, sensible_date,
@@ -52,6 +55,9 @@ pub struct CreditLine {
 pub struct ToCredit {
     /// What of which line.
     pub lines: Vec<CreditLine>,
+    /// What goes the other way: a restocking fee, return freight. In an exchange, goods.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub added: Vec<AddedLine>,
     /// Date of the credit memo, if typed.
     #[serde(default)]
     pub date: Option<NaiveDate>,
@@ -69,8 +75,10 @@ pub struct ToCredit {
 pub struct CreditPreview {
     /// What of each line of the invoice is left to credit, and what is credited of it.
     pub lines: Vec<LeftToCredit>,
-    /// What it comes to, with tax, in the invoice's currency.
+    /// What is left to credit of it, with tax, in the invoice's currency; below zero where the customer owes something.
     pub total: Money,
+    /// What each of the added lines comes to, as priced.
+    pub added: Vec<Money>,
     /// The arithmetic.
     pub tape: Tape,
     /// The entry.
@@ -81,6 +89,23 @@ pub struct CreditPreview {
     pub blockers: Vec<Blocker>,
     /// To be sent back.
     pub fingerprint: String,
+}
+
+impl CreditPreview {
+    pub(crate) fn of(decision: CreditDecision) -> Self {
+        let total = decision.balance();
+        let supplied = decision.supplied.and_then(|supplied| supplied.document);
+        Self {
+            lines: decision.left,
+            total,
+            added: supplied.iter().flat_map(|document| &document.lines).map(|line| line.amount).collect(),
+            tape: decision.tape,
+            entry: decision.entry,
+            changes: decision.changes,
+            blockers: decision.blockers,
+            fingerprint: decision.fingerprint,
+        }
+    }
 }
 
 /// What crediting did.
@@ -120,7 +145,7 @@ fn read_lines(typed: &[CreditLine], currency: Currency) -> Result<Vec<LineToCred
         .collect()
 }
 
-async fn load<'a>(
+pub(crate) async fn load<'a>(
     connection: &mut SqliteConnection,
     rules: &'a Rules,
     id: InvoiceId,
@@ -140,8 +165,14 @@ async fn load<'a>(
     let Some(number) = head.number.filter(|_| head.state == "posted") else {
         return Err(StoreError::WrongState("This is a draft. Change it; there is nothing to credit.".to_owned()));
     };
-    let document = documents::posted(connection, id.0).await?;
+    let mut document = documents::posted(connection, id.0).await?;
     let mut billed = billed_lines(connection, id).await?;
+    // What an exchange takes back is credited already; what it supplies stands before that.
+    let supplied = supplied_lines(connection, id).await?;
+    if supplied < document.lines.len() {
+        document = document.supplied_part(supplied);
+        billed.truncate(supplied);
+    }
     let held = returns::held_of(connection, rules, id).await?;
     for (position, line) in billed.iter_mut().enumerate() {
         line.on_returns = held.get(&position).copied().unwrap_or_default();
@@ -159,6 +190,8 @@ async fn load<'a>(
     }
     let item = open_items::item_of(connection, DocumentKind::Invoice, id.0, Side::OwedToUs).await?;
     let ids: Vec<OrderId> = document.order_shares.iter().map(|share| share.order).collect();
+    let date = DocumentDate::or_business_date(wish.date, rules.business_date);
+    let supplies = supplies(connection, rules, &document, (&wish.added, date)).await?;
     Ok(CreditInput {
         invoice: id,
         number,
@@ -169,7 +202,10 @@ async fn load<'a>(
         cancelled_by: head.cancelled_by,
         orders: orders::facts(connection, &ids).await?,
         lines,
-        date: DocumentDate::or_business_date(wish.date, rules.business_date),
+        supplies,
+        exchange: false,
+        goods: Vec::new(),
+        date,
         reason: wish.reason.clone(),
         base: rules.base,
         dates: date_order(connection, rules, DocumentKind::CreditMemo).await?,
@@ -177,6 +213,47 @@ async fn load<'a>(
         periods: &rules.periods,
         document,
     })
+}
+
+/// How many lines of an invoice bill something: all but what an exchange takes back.
+async fn supplied_lines(connection: &mut SqliteConnection, id: InvoiceId) -> Result<usize> {
+    let count = sqlx::query_scalar!(
+        r#"SELECT count(*) AS "count!" FROM document_lines WHERE document_id = ? AND credits_line_id IS NULL"#,
+        id.0
+    )
+    .fetch_one(connection)
+    .await?;
+    Ok(usize::try_from(count).unwrap_or_default())
+}
+
+/// What goes the other way, priced and taxed as of the day, for where the goods of the invoice went.
+async fn supplies<'a>(
+    connection: &mut SqliteConnection,
+    rules: &'a Rules,
+    document: &InvoiceDocument,
+    (added, date): (&[AddedLine], DocumentDate),
+) -> Result<Option<InvoiceInput<'a>>> {
+    if added.is_empty() {
+        return Ok(None);
+    }
+    let delivered = match document.lines.iter().find_map(|line| line.source.order()) {
+        Some(order) => load::delivered_of(connection, order).await?,
+        None => None,
+    };
+    let (currency, gross_priced) = (document.currency, document.gross_priced);
+    let beside = Beside { currency, gross_priced, delivered };
+    let lines = load_added(connection, rules, document.customer, added, Some(&beside)).await?;
+    let typed = date.typed.then_some(date.date);
+    let head = Head { document_date: typed, posting_date: typed, gross_priced: Some(gross_priced), ..Head::default() };
+    let wanted = vec![ToDecide { customer: document.customer, lines, head }];
+    let Some(mut input) = inputs(connection, rules, Step::Post, wanted).await?.pop() else { return Ok(None) };
+    // Money in advance is for orders; it is not used here.
+    input.deposits.clear();
+    if input.basis.currency != currency {
+        input.basis.currency = currency;
+        input.rate = exchange_rate(connection, rules, currency, date.date).await?;
+    }
+    Ok(Some(input))
 }
 
 /// What is known of the lines of an invoice besides what they say, with what was credited of each.
@@ -215,7 +292,9 @@ async fn tax_credited(connection: &mut SqliteConnection, id: InvoiceId) -> Resul
     Ok(sqlx::query_scalar!(
         r#"SELECT (SELECT coalesce(-sum(credit.tax_minor), 0) FROM document_links JOIN document_taxes AS credit ON credit.document_id = from_id
                    WHERE to_id = billed.document_id AND role = 'credits'
-                     AND credit.tax_code = billed.tax_code AND credit.rate_e6 = billed.rate_e6) AS "credited!: i64"
+                     AND credit.tax_code = billed.tax_code AND credit.rate_e6 = billed.rate_e6
+                     -- What goes the other way on it is no credit.
+                     AND credit.base_minor <= 0) AS "credited!: i64"
            FROM document_taxes AS billed WHERE document_id = ? ORDER BY position"#,
         id.0
     )
@@ -236,16 +315,7 @@ pub async fn credit_preview(
     id: InvoiceId,
     wish: &ToCredit,
 ) -> Result<CreditPreview> {
-    let decision = decide(&load(connection, rules, id, wish).await?);
-    Ok(CreditPreview {
-        lines: decision.left,
-        total: decision.document.total,
-        tape: decision.tape,
-        entry: decision.entry,
-        changes: decision.changes,
-        blockers: decision.blockers,
-        fingerprint: decision.fingerprint,
-    })
+    Ok(CreditPreview::of(decide(&load(connection, rules, id, wish).await?)))
 }
 
 /// Credits lines of an invoice, or asks for approval where it comes to more than the limit for credit memos.
@@ -260,7 +330,7 @@ pub async fn credit(writing: &mut Writing<'_>, rules: &Rules, id: InvoiceId, wis
         return Err(StoreError::Refused(decision.blockers));
     }
     writing.saw(wish.seen.as_deref(), &decision.fingerprint)?;
-    let (currency, total) = (input.document.currency, decision.document.total);
+    let (currency, total) = (input.document.currency, decision.balance());
     let asked = Wish {
         asked: Asked::CreditInvoice { invoice: id, wish: ToCredit { seen: None, ..wish.clone() } },
         document: DocumentRef { kind: DocumentKind::Invoice, id: id.0, number: input.number.clone() },
@@ -275,13 +345,19 @@ pub async fn credit(writing: &mut Writing<'_>, rules: &Rules, id: InvoiceId, wis
     if let Go::Waits(approval) = approvals::allowed_or_asked(writing, rules, asked).await? {
         return Ok(CreditPosted { credit_memo: None, number: None, waits: Some(approval) });
     }
-    write(writing, &input, &decision).await
+    let (memo, _) = write(writing, &input, &decision).await?;
+    Ok(CreditPosted { credit_memo: Some(CreditMemoId(memo.id)), number: Some(memo.number), waits: None })
 }
 
-async fn write(writing: &mut Writing<'_>, input: &CreditInput<'_>, decision: &CreditDecision) -> Result<CreditPosted> {
-    let memo = documents::new_memo(writing).await?;
-    let source = DocumentRef { kind: DocumentKind::CreditMemo, id: memo.id.0, number: memo.number.clone() };
-    let entry = posting::write(writing, &source, &decision.posting(input)).await?.pop();
+/// Writes what was decided: a credit memo, or the invoice of an exchange that leaves something to pay.
+pub(crate) async fn write(
+    writing: &mut Writing<'_>,
+    input: &CreditInput<'_>,
+    decision: &CreditDecision,
+) -> Result<(DocumentRef, Option<EntryId>)> {
+    let owed = decision.owed.0.is_positive();
+    let kind = if owed { DocumentKind::Invoice } else { DocumentKind::CreditMemo };
+    let memo = documents::new_memo(writing, kind).await?;
     let credits: Vec<(usize, Money)> = decision.credits.iter().map(|position| (*position, Money::ZERO)).collect();
     let what = MemoToWrite {
         of: (input.invoice.0, LinkRole::Credits),
@@ -289,20 +365,27 @@ async fn write(writing: &mut Writing<'_>, input: &CreditInput<'_>, decision: &Cr
         credits: &credits,
         returned: &decision.returned,
         given_up: &decision.given_up,
+        supplied: decision.supplied.as_deref(),
+        left_base: decision.owed.1 - decision.settles.1 - decision.kept.1,
+        to_pay: input.supplies.as_ref().filter(|_| owed).map(|with| &with.basis.terms),
         reason: &input.reason,
         tape: &decision.tape,
-        entries: (entry, None),
     };
     documents::write_memo(writing, &memo, &what).await?;
-    deliveries::add(writing, &[(memo.id.0, input.customer.id, input.customer.delivery)]).await?;
+    let entry = posting::write(writing, &memo.source(), &decision.posting(input)).await?.pop();
+    documents::post_memo(writing, &memo, what.of, (entry, None)).await?;
+    deliveries::add(writing, &[(memo.id, input.customer.id, input.customer.delivery)]).await?;
     let currency = input.document.currency;
-    let fields = vec![
-        set("total", currency.format(decision.document.total)),
+    let mut fields = vec![
+        set("credited", currency.format(decision.document.total)),
         set("kept", currency.format(decision.kept.0)),
         set("reason", input.reason.trim()),
     ];
+    if let Some(other) = decision.supplied.as_ref().and_then(|supplied| supplied.document.as_ref()) {
+        fields.push(set("the other way", currency.format(other.total)));
+    }
     let words = format!("credited lines of {} of {} with {}", input.number, input.customer.name, memo.number);
     let at = (DocumentKind::Invoice, input.invoice.0, input.number.as_str());
     writing.note_on(at, "invoice_credited", words, None, fields);
-    Ok(CreditPosted { credit_memo: Some(memo.id), number: Some(memo.number), waits: None })
+    Ok((memo.source(), entry))
 }

@@ -189,7 +189,9 @@ pub(super) async fn to_decide(
     for draft in drafts {
         let mut lines: Vec<Picked> = shipped.by_ref().take(draft.to_bill.picks.len()).collect();
         lines.extend(ordered.by_ref().take(draft.to_bill.order_picks.len()));
-        let added = added::load_added(connection, rules, draft.customer, &draft.to_bill.added, lines.first()).await?;
+        let beside = added::Beside::of(&lines);
+        let typed = &draft.to_bill.added;
+        let added = added::load_added(connection, rules, draft.customer, typed, beside.as_ref()).await?;
         lines.extend(added);
         wanted.push(ToDecide { customer: draft.customer, lines, head: draft.head() });
     }

@@ -111,6 +111,11 @@ async fn order_heads(connection: &mut SqliteConnection, ids: Vec<i64>) -> Result
     Ok(heads)
 }
 
+/// Where the goods of an order go, and how that is taxed; none where no ship-to is named.
+pub(super) async fn delivered_of(connection: &mut SqliteConnection, order: OrderId) -> Result<Option<(String, Taxed)>> {
+    Ok(order_heads(connection, vec![order.0]).await?.remove(&order.0).and_then(|head| head.delivered))
+}
+
 /// Where goods go, and how that is taxed; none where no ship-to is named.
 fn delivered(
     ship_to: Option<String>,

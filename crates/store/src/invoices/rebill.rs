@@ -7,7 +7,7 @@ use till_core::invoice::cancel::CancelInput;
 use till_core::invoice::{DiscountWish, InvoiceDocument, InvoiceLine, LineSource, PriceChange, TaxChange};
 use till_core::money::Money;
 
-use super::added::{AsBilled, load_added};
+use super::added::{AsBilled, Beside, load_added};
 use super::drafts::write_checked;
 use super::load::read;
 use super::{AddedLine, Head, OrderPick, Pick, Picked, ToDecide, load_ordered, load_shipped};
@@ -99,7 +99,8 @@ pub(super) async fn bill_anew(
     for picked in &mut lines {
         keep_changes(picked, document, &again.prices_allowed);
     }
-    let added = load_added(writing, rules, document.customer, &again.added, lines.first()).await?;
+    let beside = Beside::of(&lines);
+    let added = load_added(writing, rules, document.customer, &again.added, beside.as_ref()).await?;
     lines.extend(added);
     let terms =
         (input.orders.first().is_none_or(|order| order.terms != document.terms)).then(|| document.terms.clone());

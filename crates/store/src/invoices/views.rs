@@ -248,6 +248,8 @@ pub struct InvoiceView {
     pub cancelled_by: Option<DocumentRef>,
     /// The cancelled invoice it bills anew.
     pub replaces: Option<DocumentRef>,
+    /// The invoice whose goods it takes back, where it is an exchange.
+    pub takes_back: Option<DocumentRef>,
     /// The billing run it is in, or came from.
     pub run: Option<RunId>,
     /// Why the run did not post it.
@@ -258,6 +260,18 @@ pub struct InvoiceView {
     pub trail: Trail,
     /// Changes with every edit.
     pub version: i64,
+}
+
+/// The invoice whose goods an exchange takes back.
+async fn takes_back(connection: &mut SqliteConnection, id: InvoiceId) -> Result<Option<DocumentRef>> {
+    let first = sqlx::query!(
+        r#"SELECT documents.id AS "id!", number AS "number!" FROM document_links JOIN documents ON documents.id = to_id
+           WHERE from_id = ? AND role = 'credits'"#,
+        id.0
+    )
+    .fetch_optional(connection)
+    .await?;
+    Ok(first.map(|row| DocumentRef { kind: DocumentKind::Invoice, id: row.id, number: row.number }))
 }
 
 /// What an invoice uses of a prepayment invoice.
@@ -334,6 +348,7 @@ pub async fn view(connection: &mut SqliteConnection, id: InvoiceId) -> Result<In
         discount: None,
         cancelled_by: document_ref(DocumentKind::CreditMemo, head.cancelled_by, head.memo_number),
         replaces: document_ref(DocumentKind::Invoice, head.replaces_id, head.replaced_number),
+        takes_back: None,
         run: head.run_id.map(RunId),
         held: head.held,
         deliveries: deliveries::of_document(connection, id.0).await?,
@@ -352,6 +367,7 @@ pub async fn view(connection: &mut SqliteConnection, id: InvoiceId) -> Result<In
         };
         shown.prepaid = by_document(&document).into_iter().map(less).collect();
         shown.document = Some(document);
+        shown.takes_back = takes_back(connection, id).await?;
         shown.entries = ledger::entries_of(connection, DocumentKind::Invoice, id.0).await?;
         return Ok(shown);
     }

@@ -6,7 +6,7 @@ use sqlx::SqliteConnection;
 use till_core::calendar::words;
 use till_core::checks::{Blocker, stops};
 use till_core::fixed::Quantity;
-use till_core::ids::{CustomerId, DocumentKind, DocumentLineId, ReturnId};
+use till_core::ids::{CustomerId, DocumentKind, DocumentLineId, ItemId, ReturnId};
 use till_core::money::Money;
 use till_core::people::check_reason;
 use till_core::returns::{
@@ -171,6 +171,17 @@ pub async fn authorize(
     new: &NewReturn,
     seen: Option<&str>,
 ) -> Result<(ReturnId, String)> {
+    authorize_of(writing, rules, new, seen, None).await
+}
+
+/// The same, of another item than was billed, where one went by mistake.
+pub(super) async fn authorize_of(
+    writing: &mut Writing<'_>,
+    rules: &Rules,
+    new: &NewReturn,
+    seen: Option<&str>,
+    went: Option<ItemId>,
+) -> Result<(ReturnId, String)> {
     let loaded = load(writing, rules, new).await?;
     if stops(&loaded.decision.blockers) {
         return Err(StoreError::Refused(loaded.decision.blockers));
@@ -201,7 +212,8 @@ pub async fn authorize(
     )
     .execute(&mut **writing)
     .await?;
-    let item = |line: DocumentLineId| loaded.found.iter().find(|found| found.of.line == line).map(|found| found.item);
+    let billed = |line: DocumentLineId| loaded.found.iter().find(|found| found.of.line == line).map(|found| found.item);
+    let item = |line: DocumentLineId| went.map(|item| item.0).or_else(|| billed(line));
     let rows: Vec<_> = loaded
         .lines
         .iter()

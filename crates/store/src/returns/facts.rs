@@ -26,6 +26,8 @@ pub(super) struct StateRow {
     pub(super) sent_back_e4: i64,
     pub(super) replaced_e4: i64,
     pub(super) credited_e4: i64,
+    pub(super) for_repair_e4: i64,
+    pub(super) repaired_e4: i64,
 }
 
 impl StateRow {
@@ -37,6 +39,8 @@ impl StateRow {
             sent_back: quantity(self.sent_back_e4),
             replaced: quantity(self.replaced_e4),
             credited: quantity(self.credited_e4),
+            for_repair: quantity(self.for_repair_e4),
+            repaired: quantity(self.repaired_e4),
         }
     }
 }
@@ -50,7 +54,8 @@ pub(super) async fn held(
     let lines = json(&lines)?;
     let rows = sqlx::query!(
         r#"SELECT document_line_id, closed_on AS "closed_on: NaiveDate", expires_on AS "expires_on: NaiveDate", authorized_e4,
-                  received_e4 AS "received!: i64", sent_back_e4 AS "sent_back!: i64", replaced_e4 AS "replaced!: i64", credited_e4 AS "credited!: i64"
+                  received_e4 AS "received!: i64", sent_back_e4 AS "sent_back!: i64", replaced_e4 AS "replaced!: i64", credited_e4 AS "credited!: i64",
+                  for_repair_e4 AS "for_repair!: i64", repaired_e4 AS "repaired!: i64"
            FROM return_line_state JOIN returns ON returns.id = return_id
            WHERE document_line_id IN (SELECT value FROM json_each(?))"#,
         lines
@@ -65,6 +70,8 @@ pub(super) async fn held(
             sent_back_e4: row.sent_back,
             replaced_e4: row.replaced,
             credited_e4: row.credited,
+            for_repair_e4: row.for_repair,
+            repaired_e4: row.repaired,
         };
         let live = is_live(row.closed_on, row.expires_on, rules.business_date);
         let sum = held.entry(row.document_line_id).or_default();
@@ -101,7 +108,8 @@ pub(crate) async fn holding(
 ) -> Result<Vec<String>> {
     let rows = sqlx::query!(
         r#"SELECT returns.number AS "number!", closed_on AS "closed_on: NaiveDate", expires_on AS "expires_on!: NaiveDate", authorized_e4 AS "authorized!",
-                  received_e4 AS "received!: i64", sent_back_e4 AS "sent_back!: i64", replaced_e4 AS "replaced!: i64", credited_e4 AS "credited!: i64"
+                  received_e4 AS "received!: i64", sent_back_e4 AS "sent_back!: i64", replaced_e4 AS "replaced!: i64", credited_e4 AS "credited!: i64",
+                  for_repair_e4 AS "for_repair!: i64", repaired_e4 AS "repaired!: i64"
            FROM return_line_state AS line JOIN returns ON returns.id = line.return_id JOIN document_lines ON document_lines.id = line.document_line_id
            WHERE document_id = ? ORDER BY returns.id"#,
         invoice.0
@@ -116,6 +124,8 @@ pub(crate) async fn holding(
             sent_back_e4: row.sent_back,
             replaced_e4: row.replaced,
             credited_e4: row.credited,
+            for_repair_e4: row.for_repair,
+            repaired_e4: row.repaired,
         };
         let live = is_live(row.closed_on, row.expires_on, rules.business_date);
         if state.progress().held(live).is_positive() && !numbers.contains(&row.number) {
@@ -149,6 +159,19 @@ pub(crate) async fn on_return(
 pub(super) async fn movements(connection: &mut SqliteConnection, line: ReturnLineId) -> Result<Vec<Movement>> {
     Ok(sqlx::query!(
         r#"SELECT posting_date AS "date!: NaiveDate", quantity_e4 AS "quantity!: i64" FROM return_line_moves WHERE return_line_id = ?"#,
+        line.0
+    )
+    .fetch_all(connection)
+    .await?
+    .into_iter()
+    .map(|row| Movement::new(row.date, row.quantity))
+    .collect())
+}
+
+/// What of a line is in for repair, day by day.
+pub(super) async fn in_repair(connection: &mut SqliteConnection, line: ReturnLineId) -> Result<Vec<Movement>> {
+    Ok(sqlx::query!(
+        r#"SELECT posting_date AS "date!: NaiveDate", quantity_e4 AS "quantity!: i64" FROM return_repair_moves WHERE return_line_id = ?"#,
         line.0
     )
     .fetch_all(connection)
@@ -234,7 +257,8 @@ pub(super) async fn lines(connection: &mut SqliteConnection, id: ReturnId) -> Re
         r#"SELECT state.id AS "id!", state.document_line_id AS "document_line!", billed.shipment_line_id, state.item_id AS "item!", items.code AS "code!",
                   billed.unit AS "unit!", items.unit AS "stock_unit!", items.class AS "class?", billed.marks, factor_e4 AS "factor!",
                   authorized_e4 AS "authorized!", received_e4 AS "received!: i64", sent_back_e4 AS "sent_back!: i64",
-                  replaced_e4 AS "replaced!: i64", credited_e4 AS "credited_here!: i64", billed.quantity_e4 AS "billed!",
+                  replaced_e4 AS "replaced!: i64", credited_e4 AS "credited_here!: i64",
+                  for_repair_e4 AS "for_repair!: i64", repaired_e4 AS "repaired!: i64", billed.quantity_e4 AS "billed!",
                   (SELECT coalesce(-sum(quantity_e4), 0) FROM document_lines WHERE credits_line_id = billed.id) AS "credited!: i64",
                   max(documents.posting_date, coalesce(shipments.posting_date, '')) AS "left_on!: NaiveDate"
            FROM return_line_state AS state JOIN document_lines AS billed ON billed.id = state.document_line_id
@@ -253,6 +277,8 @@ pub(super) async fn lines(connection: &mut SqliteConnection, id: ReturnId) -> Re
                 sent_back_e4: row.sent_back,
                 replaced_e4: row.replaced,
                 credited_e4: row.credited_here,
+                for_repair_e4: row.for_repair,
+                repaired_e4: row.repaired,
             };
             Ok(Line {
                 id: ReturnLineId(row.id),
@@ -291,7 +317,8 @@ pub(super) async fn moved(connection: &mut SqliteConnection, line: &Line) -> Res
            FROM document_lines AS billed JOIN return_lines ON document_line_id = billed.id
            JOIN return_step_lines ON return_step_lines.return_line_id = return_lines.id JOIN return_steps ON return_steps.id = step_id
            WHERE (billed.shipment_line_id = ?1 OR billed.id = ?2) AND reversed_on IS NULL
-             AND (return_steps.kind <> 'inspected' OR outcome = 'send_back')
+             -- A wrong item is another's goods; what is in for repair stays the customer's.
+             AND (return_steps.kind IN ('received', 'replaced') OR outcome = 'send_back')
            ORDER BY return_steps.id, return_step_lines.id"#,
         line.shipment_line,
         alone
@@ -375,7 +402,7 @@ pub(crate) async fn of_item(connection: &mut SqliteConnection, item: ItemId) -> 
     let today = crate::rules::load(connection).await?.business_date;
     let rows = sqlx::query!(
         r#"SELECT closed_on AS "closed_on: NaiveDate", expires_on AS "expires_on: NaiveDate", factor_e4, authorized_e4, received_e4 AS "received!: i64",
-                  waiting_e4 AS "waiting!: i64"
+                  for_repair_e4 AS "for_repair!: i64", waiting_e4 AS "waiting!: i64"
            FROM return_line_state JOIN returns ON returns.id = return_id WHERE item_id = ?"#,
         item.0
     )
@@ -386,6 +413,7 @@ pub(crate) async fn of_item(connection: &mut SqliteConnection, item: ItemId) -> 
         let progress = Progress {
             authorized: Quantity::from_scaled(row.authorized_e4),
             received: Quantity::from_scaled(row.received),
+            for_repair: Quantity::from_scaled(row.for_repair),
             ..Progress::default()
         };
         let left = progress.expected(is_live(row.closed_on, row.expires_on, today));

@@ -124,48 +124,49 @@ pub struct Done {
 
 /// A line of a step as it is kept.
 #[derive(Serialize)]
-struct StepLine<'a> {
-    line: ReturnLineId,
-    quantity: i64,
-    stock: i64,
-    cost: Money,
-    disposition: Option<&'a str>,
-    outcome: Option<&'a str>,
-    claim: Money,
+pub(super) struct StepLine<'a> {
+    pub(super) line: ReturnLineId,
+    pub(super) quantity: i64,
+    pub(super) stock: i64,
+    pub(super) cost: Money,
+    pub(super) disposition: Option<&'a str>,
+    pub(super) outcome: Option<&'a str>,
+    pub(super) claim: Money,
 }
 
 impl StepLine<'_> {
     /// A quantity of a line at its cost, of which nothing else is said.
-    const fn of(line: ReturnLineId, stock: Quantity, cost: Money) -> Self {
+    pub(super) const fn of(line: ReturnLineId, stock: Quantity, cost: Money) -> Self {
         Self { line, quantity: 0, stock: stock.scaled(), cost, disposition: None, outcome: None, claim: Money::ZERO }
     }
 }
 
-fn quantity_of(field: String, text: &str) -> Result<Quantity> {
+pub(super) fn quantity_of(field: String, text: &str) -> Result<Quantity> {
     match text.trim() {
         "" => Ok(Quantity::ZERO),
         text => text.parse().map_err(|error| StoreError::decimal(field, &error)),
     }
 }
 
-fn place(lines: &[facts::Line], id: ReturnLineId, field: &str) -> Result<usize> {
+pub(super) fn place(lines: &[facts::Line], id: ReturnLineId, field: &str) -> Result<usize> {
     let at = lines.iter().position(|line| line.id == id);
     at.ok_or_else(|| StoreError::invalid(field, "The return has no such line."))
 }
 
-fn dated(rules: &Rules, date: Option<NaiveDate>) -> Result<DocumentDate> {
+pub(super) fn dated(rules: &Rules, date: Option<NaiveDate>) -> Result<DocumentDate> {
     if let Some(date) = date {
         sensible_date("date", date)?;
     }
     Ok(DocumentDate::or_business_date(date, rules.business_date))
 }
 
-async fn receive_input<'a>(
+/// The lines of a return as goods of them arrive, and how much does.
+pub(super) async fn arriving(
     connection: &mut SqliteConnection,
-    rules: &'a Rules,
-    (id, head): (ReturnId, &Head),
+    rules: &Rules,
+    id: ReturnId,
     form: &ReceiveForm,
-) -> Result<ReceiveInput<'a>> {
+) -> Result<(Vec<ArrivingLine>, Vec<LineToReceive>)> {
     let known = facts::lines(connection, id).await?;
     let documents: Vec<i64> = known.iter().map(|line| line.document_line).collect();
     let held = facts::held(connection, rules, &documents).await?;
@@ -194,6 +195,16 @@ async fn receive_input<'a>(
             progress: line.progress,
         });
     }
+    Ok((lines, arrived))
+}
+
+async fn receive_input<'a>(
+    connection: &mut SqliteConnection,
+    rules: &'a Rules,
+    (id, head): (ReturnId, &Head),
+    form: &ReceiveForm,
+) -> Result<ReceiveInput<'a>> {
+    let (lines, arrived) = arriving(connection, rules, id, form).await?;
     Ok(ReceiveInput {
         number: head.number.clone(),
         customer: customers::facts(connection, head.customer).await?.0,
@@ -243,6 +254,18 @@ pub async fn receive(
     (version, seen): (i64, Option<&str>),
     form: &ReceiveForm,
 ) -> Result<Done> {
+    receive_with(writing, rules, id, (version, seen), form, None).await
+}
+
+/// The same, its entry kept for that of the document it is posted with, where it is.
+pub(super) async fn receive_with(
+    writing: &mut Writing<'_>,
+    rules: &Rules,
+    id: ReturnId,
+    (version, seen): (i64, Option<&str>),
+    form: &ReceiveForm,
+    with: Option<&mut WithDocument>,
+) -> Result<Done> {
     let head = facts::head(writing, id).await?;
     head.is(version)?;
     let input = receive_input(writing, rules, (id, &head), form).await?;
@@ -262,6 +285,7 @@ pub async fn receive(
         fingerprint: &decision.fingerprint,
         lines: lines.collect(),
         deed: ("return_received", format!("received goods of {}", head.number), fields),
+        with,
     };
     carry_out(writing, (id, &head), seen, new, |step| decision.posting(&input, step)).await
 }
@@ -353,6 +377,18 @@ pub async fn inspect(
     (version, seen): (i64, Option<&str>),
     form: &InspectForm,
 ) -> Result<Done> {
+    inspect_with(writing, rules, id, (version, seen), form, None).await
+}
+
+/// The same, its entry kept for that of the document it is posted with, where it is.
+pub(super) async fn inspect_with(
+    writing: &mut Writing<'_>,
+    rules: &Rules,
+    id: ReturnId,
+    (version, seen): (i64, Option<&str>),
+    form: &InspectForm,
+    with: Option<&mut WithDocument>,
+) -> Result<Done> {
     let head = facts::head(writing, id).await?;
     head.is(version)?;
     let input = inspect_input(writing, rules, (id, &head), form).await?;
@@ -382,6 +418,7 @@ pub async fn inspect(
             format!("inspected goods of {}", head.number),
             decision.lines.iter().map(said).collect(),
         ),
+        with,
     };
     carry_out(writing, (id, &head), seen, new, |step| decision.posting(&input, step)).await
 }
@@ -467,24 +504,51 @@ pub async fn replace(
             format!("sent a replacement for {}", head.number),
             vec![set(&input.code, input.quantity)],
         ),
+        with: None,
     };
     carry_out(writing, (id, &head), seen, new, |step| decision.posting(&input, step)).await
 }
 
 /// What was decided of a step, before it is written.
-struct NewStep<'a> {
-    kind: &'a str,
-    date: NaiveDate,
-    note: Option<&'a str>,
-    blockers: Vec<Blocker>,
-    fingerprint: &'a str,
-    lines: Vec<StepLine<'a>>,
+pub(super) struct NewStep<'a> {
+    pub(super) kind: &'a str,
+    pub(super) date: NaiveDate,
+    pub(super) note: Option<&'a str>,
+    pub(super) blockers: Vec<Blocker>,
+    pub(super) fingerprint: &'a str,
+    pub(super) lines: Vec<StepLine<'a>>,
     /// What the audit log calls it, in a word and in words, with its figures.
-    deed: (&'a str, String, Vec<FieldChange>),
+    pub(super) deed: (&'a str, String, Vec<FieldChange>),
+    /// The document it is posted with, in one entry.
+    pub(super) with: Option<&'a mut WithDocument>,
+}
+
+/// A document that steps are posted with, in one entry that is written after them.
+pub(super) struct WithDocument {
+    /// The id the entry will have.
+    pub(super) entry: i64,
+    /// What the steps would have written by themselves.
+    pub(super) entries: Vec<Entry>,
+}
+
+impl WithDocument {
+    /// For the entry that is written next. Until the transaction ends, nothing has to be there that is pointed at.
+    pub(super) async fn next(connection: &mut SqliteConnection) -> Result<Self> {
+        sqlx::query("PRAGMA defer_foreign_keys = ON").execute(&mut *connection).await?;
+        Ok(Self { entry: crate::ledger::next_entry(connection).await?, entries: Vec::new() })
+    }
+
+    /// Takes the entries out of what a step does. The id of the one they go into, where there are some.
+    fn take(&mut self, posting: &mut Posting) -> Option<i64> {
+        let taken = std::mem::take(&mut posting.entries);
+        let any = !taken.is_empty();
+        self.entries.extend(taken.into_iter().map(|reversal| reversal.entry));
+        any.then_some(self.entry)
+    }
 }
 
 /// Carries out a step as it was seen, and keeps it.
-async fn carry_out(
+pub(super) async fn carry_out(
     writing: &mut Writing<'_>,
     (id, head): (ReturnId, &Head),
     seen: Option<&str>,
@@ -497,8 +561,10 @@ async fn carry_out(
     writing.saw(seen, new.fingerprint)?;
     let step = ReturnStepId(next_id(writing, "return_steps").await?);
     let source = DocumentRef { kind: DocumentKind::Return, id: id.0, number: head.number.clone() };
-    let entry: Option<EntryId> = posting::write(writing, &source, &posting(step)).await?.pop();
-    let entry = entry.map(|entry| entry.0);
+    let mut posting = posting(step);
+    let kept = new.with.and_then(|with| with.take(&mut posting));
+    let entry: Option<EntryId> = posting::write(writing, &source, &posting).await?.pop();
+    let entry = kept.or(entry.map(|entry| entry.0));
     let said = new.note.map(str::trim).filter(|note| !note.is_empty());
     sqlx::query!(
         "INSERT INTO return_steps (id, return_id, kind, posting_date, note, entry_id) VALUES (?, ?, ?, ?, ?, ?)",

@@ -43,6 +43,10 @@ async fn load<'a>(
     .fetch_optional(&mut *connection)
     .await?
     .ok_or_else(|| StoreError::not_found(DocumentKind::Return, step))?;
+    if let Some(with) = posted_with(connection, id, row.entry_id).await? {
+        let sentence = format!("This was posted with {with}, in one entry. It cannot be reversed by itself.");
+        return Err(StoreError::WrongState(sentence));
+    }
     let entry = match row.entry_id.map(EntryId) {
         Some(entry) => Some((entry, ledger::entry(connection, entry).await?.entry)),
         None => None,
@@ -64,7 +68,7 @@ async fn load<'a>(
         dates: DateOrder::of_today(rules.business_date),
         periods: &rules.periods,
     };
-    settled(connection, rules, (id, step, row.kind == "received"), &mut input).await?;
+    settled(connection, rules, (id, step, row.kind.as_str()), &mut input).await?;
     let lines = facts::lines(connection, id).await?;
     for (line, quantity, layer) in facts::layers(connection, Layers::OfStep(step), date.date).await? {
         let code = lines.iter().find(|known| known.id == line).map(|known| known.code.clone()).unwrap_or_default();
@@ -81,11 +85,24 @@ async fn load<'a>(
     Ok(Loaded { input, items })
 }
 
+/// The document a step was posted with, where it shares its entry.
+async fn posted_with(connection: &mut SqliteConnection, id: ReturnId, entry: Option<i64>) -> Result<Option<String>> {
+    let kind = DocumentKind::Return.word();
+    Ok(sqlx::query_scalar!(
+        "SELECT source_number FROM entries WHERE id = ? AND NOT (source_kind = ? AND source_id = ?)",
+        entry,
+        kind,
+        id.0
+    )
+    .fetch_optional(connection)
+    .await?)
+}
+
 /// What the step did to what is settled with the customer, line by line.
 async fn settled(
     connection: &mut SqliteConnection,
     rules: &Rules,
-    (id, step, received): (ReturnId, ReturnStepId, bool),
+    (id, step, kind): (ReturnId, ReturnStepId, &str),
     input: &mut UndoStepInput<'_>,
 ) -> Result<()> {
     let lines = facts::lines(connection, id).await?;
@@ -100,7 +117,13 @@ async fn settled(
     for row in done {
         let Some(line) = lines.iter().find(|line| line.id.0 == row.return_line_id) else { continue };
         let quantity = Quantity::from_scaled(row.quantity);
-        if received {
+        if kind == "swapped" {
+            // Nothing of it stands on the return: both items are where they belong.
+            continue;
+        }
+        if kind == "for_repair" {
+            input.received.push((line.code.clone(), quantity, facts::in_repair(connection, line.id).await?));
+        } else if kind == "received" {
             input.received.push((line.code.clone(), quantity, facts::movements(connection, line.id).await?));
         } else {
             let held = held.get(&line.document_line).copied().unwrap_or_default();

@@ -94,7 +94,8 @@ async fn lines_of(connection: &mut SqliteConnection, ids: &[i64]) -> Result<BTre
     let ids = json(&ids)?;
     let rows = sqlx::query!(
         r#"SELECT return_id, authorized_e4, received_e4 AS "received!: i64", sent_back_e4 AS "sent_back!: i64",
-                  replaced_e4 AS "replaced!: i64", credited_e4 AS "credited!: i64", waiting_e4 AS "waiting!: i64", waiting_cost_minor AS "cost!: i64"
+                  replaced_e4 AS "replaced!: i64", credited_e4 AS "credited!: i64",
+                  for_repair_e4 AS "for_repair!: i64", repaired_e4 AS "repaired!: i64", waiting_e4 AS "waiting!: i64", waiting_cost_minor AS "cost!: i64"
            FROM return_line_state WHERE return_id IN (SELECT value FROM json_each(?)) ORDER BY return_id, position"#,
         ids
     )
@@ -109,6 +110,8 @@ async fn lines_of(connection: &mut SqliteConnection, ids: &[i64]) -> Result<BTre
                 sent_back_e4: row.sent_back,
                 replaced_e4: row.replaced,
                 credited_e4: row.credited,
+                for_repair_e4: row.for_repair,
+                repaired_e4: row.repaired,
             },
             waiting: row.waiting > 0,
             waiting_cost: Money(row.cost),
@@ -125,6 +128,8 @@ fn together(lines: &[Progress]) -> Progress {
         sent_back: sum(|line| line.sent_back),
         replaced: sum(|line| line.replaced),
         credited: sum(|line| line.credited),
+        for_repair: sum(|line| line.for_repair),
+        repaired: sum(|line| line.repaired),
     }
 }
 
@@ -158,7 +163,8 @@ pub async fn list(
              AND (NOT ?4 OR EXISTS (
                     SELECT 1 FROM return_line_state AS line WHERE line.return_id = returns.id
                       AND (waiting_e4 > 0 OR received_e4 - sent_back_e4 - replaced_e4 - credited_e4 > 0
-                           OR (closed_on IS NULL AND expires_on >= ?5 AND authorized_e4 > received_e4))))
+                           OR for_repair_e4 > repaired_e4
+                           OR (closed_on IS NULL AND expires_on >= ?5 AND authorized_e4 > received_e4 + for_repair_e4))))
            ORDER BY CASE WHEN ?4 THEN returns.sequence ELSE -returns.sequence END LIMIT ?6 OFFSET ?7"#,
         like,
         customer,
@@ -241,6 +247,8 @@ pub struct ReturnLineView {
     pub code: String,
     /// What it is.
     pub description: String,
+    /// The code of what was billed, where this went in its place by mistake.
+    pub in_place_of: Option<String>,
     /// The unit it was sold in.
     pub unit: String,
     /// The unit stock is kept in.
@@ -259,6 +267,8 @@ pub struct ReturnLineView {
     pub expected: Quantity,
     /// What came back and is neither credited, replaced nor sent back.
     pub to_settle: Quantity,
+    /// What is in for repair.
+    pub in_repair: Quantity,
     /// What waits for inspection, in stock units.
     pub waiting: Quantity,
     /// The same at cost, in base currency.
@@ -293,7 +303,7 @@ pub struct ReturnStepLineView {
 pub struct ReturnStepView {
     /// The step.
     pub id: ReturnStepId,
-    /// `received`, `inspected` or `replaced`.
+    /// `received`, `inspected`, `replaced`, `swapped`, `for_repair` or `repaired`.
     pub kind: String,
     /// When.
     pub date: NaiveDate,
@@ -307,15 +317,15 @@ pub struct ReturnStepView {
     pub lines: Vec<ReturnStepLineView>,
 }
 
-/// A credit memo over goods that came back on the return.
+/// What credits goods that came back on the return: a credit memo, or the invoice of an exchange.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct ReturnCreditView {
-    /// The credit memo.
+    /// The credit memo, or the invoice.
     pub document: DocumentRef,
     /// Its date.
     pub date: NaiveDate,
-    /// What it comes to with tax, in its currency.
+    /// What is left to credit of it with tax, in its currency; below zero where something is to pay.
     pub total: Money,
 }
 
@@ -424,10 +434,13 @@ pub async fn view(connection: &mut SqliteConnection, rules: &Rules, id: ReturnId
 async fn lines(connection: &mut SqliteConnection, id: ReturnId, live: bool) -> Result<Vec<ReturnLineView>> {
     let rows = sqlx::query!(
         r#"SELECT state.id AS "id!", state.document_line_id AS "billed_on!", billed.position AS "billed_position!", billed.document_id AS "invoice!",
-                  documents.number AS "number!", state.item_id AS "item!", billed.code AS "code!", billed.description AS "description!",
+                  documents.number AS "number!", state.item_id AS "item!", items.code AS "code!",
+                  CASE WHEN billed.item_id = state.item_id THEN billed.description ELSE items.name END AS "description!: String",
+                  CASE WHEN billed.item_id <> state.item_id THEN billed.code END AS "in_place_of: String",
                   billed.unit AS "unit!", items.unit AS "stock_unit!", factor_e4 AS "factor!", state.reason AS "reason!",
                   return_reasons.name AS "reason_name!", state.disposition, authorized_e4 AS "authorized!", received_e4 AS "received!: i64",
                   sent_back_e4 AS "sent_back!: i64", replaced_e4 AS "replaced!: i64", credited_e4 AS "credited!: i64",
+                  for_repair_e4 AS "for_repair!: i64", repaired_e4 AS "repaired!: i64",
                   waiting_e4 AS "waiting!: i64", waiting_cost_minor AS "waiting_cost!: i64"
            FROM return_line_state AS state JOIN document_lines AS billed ON billed.id = document_line_id
            JOIN documents ON documents.id = billed.document_id JOIN items ON items.id = state.item_id
@@ -446,6 +459,8 @@ async fn lines(connection: &mut SqliteConnection, id: ReturnId, live: bool) -> R
                 sent_back_e4: row.sent_back,
                 replaced_e4: row.replaced,
                 credited_e4: row.credited,
+                for_repair_e4: row.for_repair,
+                repaired_e4: row.repaired,
             };
             let progress = state.progress();
             ReturnLineView {
@@ -456,6 +471,7 @@ async fn lines(connection: &mut SqliteConnection, id: ReturnId, live: bool) -> R
                 item: ItemId(row.item),
                 code: row.code,
                 description: row.description,
+                in_place_of: row.in_place_of,
                 unit: row.unit,
                 stock_unit: row.stock_unit,
                 factor: Quantity::from_scaled(row.factor),
@@ -464,6 +480,7 @@ async fn lines(connection: &mut SqliteConnection, id: ReturnId, live: bool) -> R
                 disposition: row.disposition,
                 expected: progress.expected(live),
                 to_settle: progress.to_settle(),
+                in_repair: progress.in_repair(),
                 progress,
                 waiting: Quantity::from_scaled(row.waiting),
                 waiting_cost: Money(row.waiting_cost),
@@ -517,8 +534,8 @@ async fn steps(connection: &mut SqliteConnection, id: ReturnId) -> Result<Vec<Re
 }
 
 async fn credits(connection: &mut SqliteConnection, id: ReturnId) -> Result<Vec<ReturnCreditView>> {
-    Ok(sqlx::query!(
-        r#"SELECT DISTINCT memo.id, memo.number AS "number!", memo.posting_date AS "date!: NaiveDate", memo.total_minor AS "total!"
+    sqlx::query!(
+        r#"SELECT DISTINCT memo.id, memo.kind AS "kind!", memo.number AS "number!", memo.posting_date AS "date!: NaiveDate", memo.total_minor AS "total!"
            FROM return_lines JOIN document_lines AS credit ON credit.return_line_id = return_lines.id JOIN documents AS memo ON memo.id = credit.document_id
            WHERE return_id = ? ORDER BY memo.sequence"#,
         id.0
@@ -526,12 +543,12 @@ async fn credits(connection: &mut SqliteConnection, id: ReturnId) -> Result<Vec<
     .fetch_all(connection)
     .await?
     .into_iter()
-    .map(|row| ReturnCreditView {
-        document: DocumentRef { kind: DocumentKind::CreditMemo, id: row.id, number: row.number },
-        date: row.date,
-        total: Money(-row.total),
+    .map(|row| {
+        let kind = known(&row.kind, DocumentKind::of)?;
+        let document = DocumentRef { kind, id: row.id, number: row.number };
+        Ok(ReturnCreditView { document, date: row.date, total: Money(-row.total) })
     })
-    .collect())
+    .collect()
 }
 
 /// Goods that wait for inspection.

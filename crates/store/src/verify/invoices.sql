@@ -3,9 +3,9 @@ WITH prepaid (invoice, net, gross) AS (
     SELECT document_id, sum(prepaid_uses.net_minor), sum(prepaid_uses.net_minor + prepaid_uses.tax_minor)
     FROM prepaid_uses JOIN document_lines ON document_lines.id = line_id WHERE given_back = 0 GROUP BY document_id
 )
-SELECT number || ': its lines come to ' || (SELECT sum(net_minor) FROM invoice_lines WHERE invoice_id = invoices.id) || ', its net is ' || net_minor
+SELECT number || ': its lines come to ' || (SELECT sum(net_minor) FROM document_lines WHERE document_id = invoices.id) || ', its net is ' || net_minor
 FROM invoices LEFT JOIN prepaid ON prepaid.invoice = invoices.id
-WHERE state = 'posted' AND net_minor + coalesce(prepaid.net, 0) <> (SELECT sum(net_minor) FROM invoice_lines WHERE invoice_id = invoices.id)
+WHERE state = 'posted' AND net_minor + coalesce(prepaid.net, 0) <> (SELECT sum(net_minor) FROM document_lines WHERE document_id = invoices.id)
 UNION ALL
 SELECT number || ': its tax lines do not come to its tax'
 FROM invoices WHERE state = 'posted'
@@ -23,4 +23,4 @@ FROM invoices LEFT JOIN prepaid ON prepaid.invoice = invoices.id WHERE state = '
 UNION ALL
 SELECT number || ': its lines or their shares of the discount do not add up'
 FROM invoices WHERE state = 'posted'
-  AND (lines_minor, coalesce(discount_minor, 0)) <> (SELECT sum(amount_minor), sum(off_minor) FROM invoice_lines WHERE invoice_id = invoices.id);
+  AND (lines_minor, coalesce(discount_minor, 0)) <> (SELECT sum(amount_minor), sum(off_minor) FROM document_lines WHERE document_id = invoices.id);

@@ -3,7 +3,7 @@
 SELECT documents.number || ', line ' || (billed.position + 1) || ': more came back or was credited than it billed'
 FROM document_lines AS billed JOIN documents ON documents.id = billed.document_id
 WHERE billed.id IN (SELECT document_line_id FROM return_lines)
-  AND billed.quantity_e4 < (SELECT sum(received_e4 - sent_back_e4 - replaced_e4 - credited_e4) FROM return_line_state WHERE document_line_id = billed.id)
+  AND billed.quantity_e4 < (SELECT sum(received_e4 - sent_back_e4 - replaced_e4 - credited_e4 + for_repair_e4 - repaired_e4) FROM return_line_state WHERE document_line_id = billed.id)
       + (SELECT coalesce(-sum(quantity_e4), 0) FROM document_lines WHERE credits_line_id = billed.id)
 UNION ALL
 -- Nothing comes back that the customer does not have, on any day.
@@ -19,7 +19,7 @@ UNION ALL
 SELECT returns.number || ' holds goods of an invoice that was canceled'
 FROM return_line_state AS line JOIN returns ON returns.id = return_id
 JOIN document_lines AS billed ON billed.id = document_line_id JOIN invoices ON invoices.id = billed.document_id
-WHERE cancelled_by IS NOT NULL AND received_e4 - sent_back_e4 - replaced_e4 > 0
+WHERE cancelled_by IS NOT NULL AND received_e4 - sent_back_e4 - replaced_e4 + for_repair_e4 - repaired_e4 > 0
 UNION ALL
 SELECT returns.number || ': more was settled than had come back on ' || day
 FROM (SELECT return_line_id, posting_date AS day, sum(sum(quantity_e4)) OVER (PARTITION BY return_line_id ORDER BY posting_date) AS balance
@@ -53,17 +53,22 @@ UNION ALL
 SELECT 'goods of document line ' || min(billed.id) || ' came back with more cost than they left with'
 FROM document_lines AS billed JOIN return_lines ON document_line_id = billed.id
 JOIN return_step_lines ON return_step_lines.return_line_id = return_lines.id JOIN return_steps ON return_steps.id = step_id
-WHERE reversed_on IS NULL AND (return_steps.kind <> 'inspected' OR outcome = 'send_back')
+-- A wrong item is another's goods; what is in for repair stays the customer's.
+WHERE reversed_on IS NULL AND (return_steps.kind IN ('received', 'replaced') OR outcome = 'send_back')
 GROUP BY coalesce('s' || billed.shipment_line_id, 'd' || billed.id)
 HAVING sum(CASE return_steps.kind WHEN 'received' THEN return_step_lines.cost_minor ELSE -return_step_lines.cost_minor END) > (
     SELECT coalesce(sum(stock_moves.cost_minor), 0) FROM stock_moves
     WHERE stock_moves.shipment_line_id = min(billed.shipment_line_id) OR (min(billed.shipment_line_id) IS NULL AND stock_moves.document_line_id = min(billed.id)))
 UNION ALL
-SELECT returns.number || ': a step of ' || posting_date || ' and the entry it wrote differ'
-FROM return_steps JOIN returns ON returns.id = return_id
-WHERE (SELECT sum(cost_minor) FROM return_step_lines WHERE step_id = return_steps.id) <> coalesce(
-    (SELECT sum(CASE return_steps.kind WHEN 'received' THEN base_minor ELSE -base_minor END) FROM entry_lines
-     WHERE entry_id = return_steps.entry_id AND purpose = CASE return_steps.kind WHEN 'replaced' THEN 'inventory' ELSE 'inspection' END), 0)
+-- Steps that are posted with a document share its entry: there they stand together.
+SELECT min(returns.number) || ': a step of ' || min(posting_date) || ' and the entry it wrote differ'
+FROM return_steps JOIN returns ON returns.id = return_id JOIN (
+    SELECT step_id, sum(cost_minor) AS cost FROM return_step_lines GROUP BY step_id) AS done ON step_id = return_steps.id
+GROUP BY coalesce(entry_id, -return_steps.id)
+HAVING sum(CASE kind WHEN 'inspected' THEN -cost WHEN 'replaced' THEN 0 ELSE cost END) <> coalesce(
+        (SELECT sum(base_minor) FROM entry_lines WHERE entry_lines.entry_id = min(return_steps.entry_id) AND purpose = 'inspection'), 0)
+    OR (max(kind IN ('replaced', 'swapped')) AND sum(cost) <> coalesce(
+        (SELECT -sum(base_minor) FROM entry_lines WHERE entry_lines.entry_id = min(return_steps.entry_id) AND purpose = 'inventory'), 0))
 UNION ALL
 SELECT returns.number || ': a step was reversed, but its entry was not turned round'
 FROM return_steps JOIN returns ON returns.id = return_id

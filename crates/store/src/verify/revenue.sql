@@ -4,7 +4,8 @@ FROM (
     SELECT documents.number, CASE WHEN document_lines.prepaid_base_minor IS NOT NULL THEN 'prepayment_liability'
              ELSE CASE coalesce(document_lines.kind, items.kind) WHEN 'charge' THEN 'charge_revenue'
              WHEN 'packaging' THEN 'container_liability'
-             ELSE CASE WHEN role IS NULL OR account IS NOT NULL THEN 'revenue' ELSE 'returns' END END END AS purpose,
+             -- What goes the other way on a credit memo is sold; so is what an exchange supplies.
+             ELSE CASE WHEN role IS NULL OR account IS NOT NULL OR credits_line_id IS NULL THEN 'revenue' ELSE 'returns' END END END AS purpose,
            document_lines.net_minor AS amount
     FROM documents JOIN document_lines ON document_id = documents.id LEFT JOIN items ON items.id = item_id
     LEFT JOIN document_links ON from_id = documents.id AND role = 'credits'

@@ -672,7 +672,8 @@ async fn run_billing(company: &Company, made: &mut Made, step: &Step) {
             let money = format!("{}.{:02}", how_much.max(&0) / 100, how_much.max(&0) % 100);
             let (quantity, amount) = if *quantity { (Some(pieces), None) } else { (None, Some(money)) };
             let lines = vec![CreditLine { position: *line, quantity, amount, return_line: None }];
-            let wish = ToCredit { lines, date: Some(made.on), reason: "by chance".to_owned(), seen: None };
+            let wish =
+                ToCredit { lines, added: Vec::new(), date: Some(made.on), reason: "by chance".to_owned(), seen: None };
             let done = store
                 .change(&by(), None, async |writing| {
                     let rules = rules::load(writing).await?;

@@ -58,7 +58,8 @@ pub(crate) async fn run(company: &Company, made: &mut Made, step: &Step) {
                 }
             }
             let Some((id, lines)) = found else { return };
-            let wish = ToCredit { lines, date: Some(made.on), reason: "by chance".to_owned(), seen: None };
+            let wish =
+                ToCredit { lines, added: Vec::new(), date: Some(made.on), reason: "by chance".to_owned(), seen: None };
             let done = store
                 .change(&by(), None, async |writing| {
                     let rules = rules::load(writing).await?;

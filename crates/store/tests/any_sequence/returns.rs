@@ -140,7 +140,7 @@ async fn credit(company: &Company, made: &mut Made, at: usize, how_much: i64) {
         amount: None,
         return_line: Some(line.id),
     }];
-    let wish = ToCredit { lines, date: Some(made.on), reason: "by chance".to_owned(), seen: None };
+    let wish = ToCredit { lines, added: Vec::new(), date: Some(made.on), reason: "by chance".to_owned(), seen: None };
     let invoice = InvoiceId(line.invoice.id);
     let outcome = company
         .store

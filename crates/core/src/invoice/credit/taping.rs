@@ -1,14 +1,20 @@
 //! The tape of a credit memo, and what it changes.
 
 use super::CreditInput;
+use super::supplying::{self, Balance};
 use crate::calendar::words;
 use crate::invoice::InvoiceDocument;
 use crate::money::Money;
 use crate::tape::{Change, Figure, Tape, TapeStyle};
 
-pub(super) fn tape(input: &CreditInput<'_>, document: &InvoiceDocument, settled: Money, kept: Money) -> Tape {
-    let mut tape =
-        Tape::new(input.customer.name.clone(), format!("credit memo on {}", input.number), document.currency);
+pub(super) fn tape(
+    input: &CreditInput<'_>,
+    (document, other_way): (&InvoiceDocument, Option<&InvoiceDocument>),
+    balance: &Balance,
+) -> Tape {
+    let (settled, kept) = (balance.settles.0, balance.kept.0);
+    let what = if input.exchange { "exchange against" } else { "credit memo on" };
+    let mut tape = Tape::new(input.customer.name.clone(), format!("{what} {}", input.number), document.currency);
     for line in &document.lines {
         let label = match line.quantity.is_positive() {
             true => format!("{} × {}", line.quantity, line.code),
@@ -24,7 +30,13 @@ pub(super) fn tape(input: &CreditInput<'_>, document: &InvoiceDocument, settled:
     for tax in &document.taxes {
         tape.part(TapeStyle::Line, tax.label(), -tax.base, -tax.tax);
     }
-    tape.amount(TapeStyle::Due, "Credit", -document.total);
+    match other_way {
+        Some(other) => {
+            tape.amount(TapeStyle::Sum, "Taken back", -document.total);
+            supplying::tape(&mut tape, other, balance);
+        }
+        None => tape.amount(TapeStyle::Due, "Credit", -document.total),
+    }
     if !settled.is_zero() {
         tape.amount(TapeStyle::Detail, format!("off what is open of {}", input.number), settled);
     }
@@ -32,7 +44,8 @@ pub(super) fn tape(input: &CreditInput<'_>, document: &InvoiceDocument, settled:
         tape.amount(TapeStyle::Detail, "kept for the customer, unapplied", kept);
     }
     tape.remark(TapeStyle::Detail, format!("posted on {}", words(input.date.date)), !input.date.typed);
-    tape.remark(TapeStyle::Detail, "rates and tax dates of the invoice", false);
+    let whose = if other_way.is_some() { ", for what is taken back" } else { "" };
+    tape.remark(TapeStyle::Detail, format!("rates and tax dates of the invoice{whose}"), false);
     tape
 }
 

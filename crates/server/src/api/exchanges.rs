@@ -1,0 +1,194 @@
+//! What is done with goods that come back besides returning them: credited or exchanged at once, a wrong item put right, repaired.
+
+use actix_web::post;
+use actix_web::web::{Data, Path};
+use serde::Serialize;
+use till_core::ids::{DocumentRef, InvoiceId, ReturnId};
+use till_core::returns::Repair;
+use till_store::returns::{
+    self, AtOncePreview, BackAtOnce, Done, DoneAtOnce, ReceiveForm, StepPreview, WrongItem, WrongItemPreview,
+};
+use till_store::{Store, rules};
+use utoipa::ToSchema;
+use utoipa_actix_web::service_config::ServiceConfig;
+
+use super::Answer;
+use crate::problem::Problem;
+use crate::request::{Change, Json, beside};
+
+/// The calls of this module.
+pub(super) fn configure(config: &mut ServiceConfig<'_>) {
+    config
+        .service(preview_at_once)
+        .service(at_once)
+        .service(preview_wrong_item)
+        .service(wrong_item)
+        .service(preview_for_repair)
+        .service(for_repair)
+        .service(preview_repaired)
+        .service(repaired);
+}
+
+/// What taking goods back and crediting them in one posting would do. It is rehearsed; nothing stays.
+#[utoipa::path(
+    operation_id = "preview_back_at_once",
+    params(("Idempotency-Key" = String, Header)),
+    responses((status = 200, body = AtOncePreview), (status = 409, body = Problem), (status = 422, body = Problem))
+)]
+#[post("/invoices/{id}/back-at-once/preview")]
+pub(super) async fn preview_at_once(
+    store: Data<Store>,
+    change: Change,
+    id: Path<i64>,
+    wish: Json<BackAtOnce>,
+) -> Answer<AtOncePreview> {
+    Ok(Json(returns::at_once_preview(&store, change.actor(), InvoiceId(*id), &wish).await?))
+}
+
+/// Takes goods back and credits them in one posting, with what goes out for them.
+#[utoipa::path(
+    operation_id = "back_at_once",
+    params(("Idempotency-Key" = String, Header)),
+    responses((status = 200, body = DoneAtOnce), (status = 409, body = Problem), (status = 422, body = Problem))
+)]
+#[post("/invoices/{id}/back-at-once")]
+pub(super) async fn at_once(
+    store: Data<Store>,
+    change: Change,
+    id: Path<i64>,
+    wish: Json<BackAtOnce>,
+) -> Answer<DoneAtOnce> {
+    let request = change.request(&wish.0);
+    let done = store
+        .change(change.actor(), Some(&request), async |writing| {
+            let rules = rules::load(writing).await?;
+            returns::at_once(writing, &rules, InvoiceId(*id), &wish).await
+        })
+        .await?;
+    Ok(Json(done))
+}
+
+/// What putting a wrong delivery right would do. It is rehearsed; nothing stays.
+#[utoipa::path(
+    operation_id = "preview_wrong_item",
+    params(("Idempotency-Key" = String, Header)),
+    responses((status = 200, body = WrongItemPreview), (status = 409, body = Problem), (status = 422, body = Problem))
+)]
+#[post("/invoices/{id}/wrong-item/preview")]
+pub(super) async fn preview_wrong_item(
+    store: Data<Store>,
+    change: Change,
+    id: Path<i64>,
+    wish: Json<WrongItem>,
+) -> Answer<WrongItemPreview> {
+    Ok(Json(returns::put_right_preview(&store, change.actor(), InvoiceId(*id), &wish).await?))
+}
+
+/// Puts a wrong delivery right: what went by mistake is back and waits for inspection, what was billed goes.
+#[utoipa::path(
+    operation_id = "wrong_item",
+    params(("Idempotency-Key" = String, Header)),
+    responses((status = 200, body = DocumentRef), (status = 409, body = Problem), (status = 422, body = Problem))
+)]
+#[post("/invoices/{id}/wrong-item")]
+pub(super) async fn wrong_item(
+    store: Data<Store>,
+    change: Change,
+    id: Path<i64>,
+    wish: Json<WrongItem>,
+) -> Answer<DocumentRef> {
+    let request = change.request(&wish.0);
+    let kept = store
+        .change(change.actor(), Some(&request), async |writing| {
+            let rules = rules::load(writing).await?;
+            returns::put_right(writing, &rules, InvoiceId(*id), &wish).await
+        })
+        .await?;
+    Ok(Json(kept))
+}
+
+/// Goods that come in for repair, or go back.
+#[derive(Debug, Serialize, ToSchema)]
+pub(super) struct RepairReturn {
+    /// The version seen.
+    version: i64,
+    /// Fingerprint of the preview seen.
+    seen: String,
+    /// How much of which line.
+    #[serde(flatten)]
+    form: ReceiveForm,
+}
+
+beside!(RepairReturn { version: i64, seen: String } and form: ReceiveForm);
+
+async fn preview(store: &Store, id: i64, way: Repair, form: &ReceiveForm) -> Answer<StepPreview> {
+    let mut connection = store.read().await?;
+    let rules = rules::load(&mut connection).await?;
+    Ok(Json(returns::repair_preview(&mut connection, &rules, ReturnId(id), way, form).await?))
+}
+
+async fn carry_out(store: &Store, change: &Change, id: i64, way: Repair, new: &RepairReturn) -> Answer<Done> {
+    let request = change.request(new);
+    let done = store
+        .change(change.actor(), Some(&request), async |writing| {
+            let rules = rules::load(writing).await?;
+            let seen = (new.version, Some(new.seen.as_str()));
+            returns::repair(writing, &rules, ReturnId(id), seen, way, &new.form).await
+        })
+        .await?;
+    Ok(Json(done))
+}
+
+/// Whether goods of a return can come in for repair.
+#[utoipa::path(operation_id = "preview_for_repair", responses((status = 200, body = StepPreview), (status = 422, body = Problem)))]
+#[post("/returns/{id}/for-repair/preview")]
+pub(super) async fn preview_for_repair(
+    store: Data<Store>,
+    id: Path<i64>,
+    form: Json<ReceiveForm>,
+) -> Answer<StepPreview> {
+    preview(&store, *id, Repair::In, &form).await
+}
+
+/// Takes goods of a return in for repair: they stay the customer's.
+#[utoipa::path(
+    operation_id = "for_repair",
+    params(("Idempotency-Key" = String, Header)),
+    responses((status = 200, body = Done), (status = 409, body = Problem), (status = 422, body = Problem))
+)]
+#[post("/returns/{id}/for-repair")]
+pub(super) async fn for_repair(
+    store: Data<Store>,
+    change: Change,
+    id: Path<i64>,
+    new: Json<RepairReturn>,
+) -> Answer<Done> {
+    carry_out(&store, &change, *id, Repair::In, &new).await
+}
+
+/// Whether goods that are in for repair can go back.
+#[utoipa::path(operation_id = "preview_repaired", responses((status = 200, body = StepPreview), (status = 422, body = Problem)))]
+#[post("/returns/{id}/repaired/preview")]
+pub(super) async fn preview_repaired(
+    store: Data<Store>,
+    id: Path<i64>,
+    form: Json<ReceiveForm>,
+) -> Answer<StepPreview> {
+    preview(&store, *id, Repair::Out, &form).await
+}
+
+/// Sends goods back that were in for repair.
+#[utoipa::path(
+    operation_id = "repaired",
+    params(("Idempotency-Key" = String, Header)),
+    responses((status = 200, body = Done), (status = 409, body = Problem), (status = 422, body = Problem))
+)]
+#[post("/returns/{id}/repaired")]
+pub(super) async fn repaired(
+    store: Data<Store>,
+    change: Change,
+    id: Path<i64>,
+    new: Json<RepairReturn>,
+) -> Answer<Done> {
+    carry_out(&store, &change, *id, Repair::Out, &new).await
+}
