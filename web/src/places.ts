@@ -23,6 +23,7 @@ export function placeOf(document: DocumentRef): string {
       return `/card-payouts/${document.id}`;
     case "card_return":
     case "deposit_end":
+    case "estimate":
       return `/ledger?q=${encodeURIComponent(document.number)}`;
     case "quote":
       return `/quotes/${document.id}`;

@@ -41,10 +41,13 @@ import { PrepaymentInvoicesRoom } from "./rooms/prepayments/Register";
 import { PaymentRequestRoom } from "./rooms/prepayments/Request";
 import { ReceiptRoom } from "./rooms/Receipt";
 import { ReceiptsRoom } from "./rooms/Receipts";
+import { AtOnceRoom } from "./rooms/returns/AtOnce";
+import { ExpectedRoom } from "./rooms/returns/Expected";
 import { NewReturnRoom } from "./rooms/returns/NewReturn";
 import { ReturnRoom } from "./rooms/returns/Return";
 import { ReturnsRoom } from "./rooms/returns/Returns";
 import { WaitingRoom } from "./rooms/returns/Waiting";
+import { WrongItemRoom } from "./rooms/returns/WrongItem";
 import { RunRoom } from "./rooms/runs/Run";
 import { RunsRoom } from "./rooms/runs/Runs";
 import { ShipmentRoom } from "./rooms/Shipment";
@@ -103,6 +106,8 @@ export const routes: RouteObject[] = [
       { path: "credit-memos/:id", element: <CreditMemoRoom /> },
       { path: "invoices/:id", element: <InvoiceRoom /> },
       { path: "invoices/:id/credit", element: <CreditRoom /> },
+      { path: "invoices/:id/exchange", element: <AtOnceRoom /> },
+      { path: "invoices/:id/wrong-item", element: <WrongItemRoom /> },
       { path: "prepayments", element: <DepositsRoom /> },
       { path: "prepayments/new", element: <NewDepositRoom /> },
       { path: "payment-requests/:id", element: <PaymentRequestRoom /> },
@@ -115,6 +120,7 @@ export const routes: RouteObject[] = [
       { path: "returns", element: <ReturnsRoom /> },
       { path: "returns/new", element: <NewReturnRoom /> },
       { path: "returns/waiting", element: <WaitingRoom /> },
+      { path: "returns/expected", element: <ExpectedRoom /> },
       // The charts are fetched with the only screen that draws them.
       {
         path: "returns/why",

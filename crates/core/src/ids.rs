@@ -91,6 +91,8 @@ ids! {
     CardCaptureId,
     /// Money that went back to a card.
     CardReturnId,
+    /// An estimate that is entered as a whole.
+    EstimateId,
     /// What the card processor paid out.
     CardPayoutId,
     /// Something that is asked of the card processor.
@@ -172,6 +174,8 @@ pub enum DocumentKind {
     CardPayout,
     /// Goods that a customer may send back.
     Return,
+    /// What is estimated and entered as a whole: returns that are expected.
+    Estimate,
 }
 
 impl DocumentKind {
@@ -207,6 +211,7 @@ impl DocumentKind {
             Self::CardReturn => "card_return",
             Self::CardPayout => "card_payout",
             Self::Return => "return",
+            Self::Estimate => "estimate",
         }
     }
 
@@ -242,6 +247,7 @@ impl DocumentKind {
             Self::CardReturn,
             Self::CardPayout,
             Self::Return,
+            Self::Estimate,
         ]
         .into_iter()
         .find(|kind| kind.word() == word)

@@ -207,7 +207,9 @@ operations! {
     /// Receives and inspects what customers send back, sends replacements.
     HandleReturn "receive and inspect returns"                 => yes   yes   no   no,
     /// Takes goods back and credits them in one posting, with what goes out in exchange.
-    ReturnAtOnce "take goods back and credit them in one step" => memo  memo  no   no,
+    ReturnAtOnce "take goods back at once"                     => memo  memo  no   no,
+    /// Enters what is estimated: returns that are expected.
+    PostEstimate "enter estimates"                             => no    yes   no   no,
     /// Takes a posted shipment back.
     TakeBackShipment "take a posted shipment back"             => yes   yes   no   no,
     /// Ships and bills in one posting.

@@ -28,6 +28,7 @@
 
 mod authorizing;
 mod costing;
+mod expecting;
 mod inspecting;
 mod receiving;
 mod repairing;
@@ -40,6 +41,7 @@ pub use authorizing::{
     AuthorizeDecision, AuthorizeInput, LineExtended, ReturnWish, Returnable, authorize, check_expiry, check_extension,
 };
 pub use costing::{GoodsMoved, Lot, lots_out, take_back};
+pub use expecting::{Estimate, ExpectDecision, ExpectInput, expect, expected};
 pub use inspecting::{InspectDecision, InspectInput, Inspected, LineInspected, LineToInspect, inspect};
 pub use receiving::{ArrivingLine, LineReceived, LineToReceive, ReceiveDecision, ReceiveInput, receive};
 pub use repairing::{Repair, RepairDecision, RepairInput, repair};

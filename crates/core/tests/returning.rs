@@ -6,7 +6,7 @@ use crate::common::*;
 use proptest::prelude::*;
 use till_core::calendar::{DateOrder, DocumentDate};
 use till_core::checks::{Blocker, Check, stops};
-use till_core::fixed::Quantity;
+use till_core::fixed::{Quantity, Rate};
 use till_core::ids::{DocumentLineId, EntryId, InvoiceId, ItemId, LayerId, ReturnLineId, ReturnStepId, ShipmentLineId};
 use till_core::invoice::credit::Credited;
 use till_core::invoice::{CustomerFacts, ItemKind};
@@ -14,9 +14,10 @@ use till_core::marks::Marks;
 use till_core::money::Money;
 use till_core::posting::InspectionMove;
 use till_core::returns::{
-    ArrivingLine, AuthorizeInput, Disposition, GoodsMoved, HeldAgain, InspectInput, LineInspected, LineToInspect,
-    LineToReceive, Progress, ReceiveInput, ReplaceInput, ReturnOutcome, ReturnReason, ReturnWish, Returnable,
-    UndoStepInput, authorize, inspect, receive, replace, undo_step,
+    ArrivingLine, AuthorizeInput, BilledItem, Disposition, Estimate, ExpectInput, GoodsMoved, HeldAgain, InspectInput,
+    LineInspected, LineToInspect, LineToReceive, Progress, ReceiveInput, ReplaceInput, ReturnOutcome, ReturnReason,
+    ReturnWish, Returnable, SentItem, SwapInput, UndoStepInput, authorize, expect, inspect, receive, replace, swap,
+    undo_step,
 };
 use till_core::room::Movement;
 use till_core::stock::Layer;
@@ -546,4 +547,133 @@ proptest! {
             prop_assert_eq!(cost_in, left.iter().map(|(_, cost)| Money(*cost)).sum::<Money>());
         }
     }
+}
+
+/// postings.md, Period ends: expected returns, net 300.00 of cost 180.00, and changed to the new estimate a month later. IFRS 15,
+/// Illustrative Example 22 (from memory): 100 products at 100 with a cost of 60 each, 3 of them expected back.
+#[test]
+fn expected_returns_are_kept_out_of_the_profit() {
+    let books = Books::new();
+    let mut input = ExpectInput {
+        from: day("2026-01-17"),
+        date: DocumentDate { date: day("2026-03-18"), typed: true },
+        billed: Estimate { net: Money(1_000_000), cost: Money(600_000) },
+        share: Rate::from_percent("3").unwrap(),
+        standing: Estimate::default(),
+        last: None,
+        base: eur(),
+        dates: DateOrder::of_today(day("2026-12-31")),
+        accounts: &books.accounts,
+        periods: &books.periods,
+    };
+    let first = expect(&input);
+    assert_eq!(first.blockers, []);
+    assert_eq!(
+        written(&first.entry),
+        pairs(&[("13500", 18_000), ("65000", 30_000), ("28000", -30_000), ("71000", -18_000)])
+    );
+    // A month later less was billed: 2.5 % of 8,000.00 is 200.00, of 5,000.00 cost 125.00. The difference goes back.
+    input.standing = first.estimate;
+    input.last = Some(day("2026-03-18"));
+    input.date.date = day("2026-04-30");
+    input.billed = Estimate { net: Money(800_000), cost: Money(500_000) };
+    input.share = Rate::from_percent("2.5").unwrap();
+    let second = expect(&input);
+    assert_eq!(
+        written(&second.entry),
+        pairs(&[("28000", 10_000), ("71000", 5_500), ("13500", -5_500), ("65000", -10_000)])
+    );
+    // The same again changes nothing; nothing is estimated for a day before, nor above all or below nothing.
+    let stopped = |input: &ExpectInput<'_>| -> Vec<String> {
+        expect(input).blockers.into_iter().filter(|one| stops(std::slice::from_ref(one))).map(|one| one.field).collect()
+    };
+    input.standing = second.estimate;
+    assert_eq!(stopped(&input), ["share"]);
+    input.date.date = day("2026-03-17");
+    input.share = Rate::from_percent("101").unwrap();
+    assert_eq!(stopped(&input), ["date", "share"]);
+}
+
+/// postings.md, Documents, wrong item sent: A billed (cost 14.50), B went (cost 16.00); put right at equal price. 11000 14.50 ·
+/// 71000 16.00, then 12000 16.00 · 71000 14.50, against 71000 14.50 · 11000 16.00, then 71000 16.00 · 11000 14.50: by account
+/// 11000 30.50 out and 14.50 in, 12000 16.00 in, 71000 30.50 each way.
+#[test]
+fn a_wrong_item_is_put_right() {
+    let books = Books::new();
+    let layer = Layer { id: LayerId(8), remaining: pieces(5), remaining_cost: Money(8_000), later: Vec::new() };
+    let mut input = SwapInput {
+        number: "RA-4".to_owned(),
+        line: ReturnLineId(3),
+        customer: customer(&books),
+        warehouse: "MAIN".to_owned(),
+        billed: BilledItem {
+            item: ItemId(1),
+            code: "A".to_owned(),
+            unit: "pc".to_owned(),
+            factor: pieces(1),
+            class: None,
+            marks: Marks::default(),
+            billed: pieces(4),
+            credited: pieces(1),
+            on_returns: pieces(0),
+            with_customer: vec![Movement::new(day("2026-03-12"), pieces(4).scaled())],
+            moved: vec![GoodsMoved::Out(pieces(4), Money(5_800))],
+        },
+        sent: SentItem {
+            item: ItemId(2),
+            code: "B".to_owned(),
+            class: None,
+            layers: vec![layer],
+            committed: pieces(0),
+        },
+        quantity: pieces(1),
+        sent_quantity: pieces(1),
+        date: on("2026-03-18"),
+        base: eur(),
+        dates: DateOrder::of_today(day("2026-12-31")),
+        accounts: &books.accounts,
+        periods: &books.periods,
+    };
+    let decision = swap(&input);
+    assert_eq!(decision.blockers, []);
+    assert_eq!((decision.right_cost, decision.sent_cost), (Money(1_450), Money(1_600)));
+    let lines = decision.entry.as_ref().unwrap().lines.iter();
+    let mut by_account = std::collections::BTreeMap::<&str, (i64, i64)>::new();
+    for line in lines {
+        let sums = by_account.entry(&line.account).or_default();
+        if line.base.is_positive() { sums.0 += line.base.0 } else { sums.1 += line.base.0 }
+    }
+    assert_eq!(
+        by_account.into_iter().collect::<Vec<_>>(),
+        [("11000", (1_450, -3_050)), ("12000", (1_600, 0)), ("71000", (3_050, -3_050))]
+    );
+    // Only B moves: out of its layer, and to the inspection place.
+    let posting = decision.posting(&input, ReturnStepId(6));
+    let out: Vec<_> = posting.stock.iter().map(|one| (one.layer, one.quantity, one.cost)).collect();
+    assert_eq!(out, [(LayerId(8), pieces(1), Money(1_600))]);
+    assert_eq!((posting.inspection[0].item, posting.inspection[0].cost), (ItemId(2), Money(1_600)));
+
+    let stopped = |input: &SwapInput<'_>| -> Vec<(Check, String)> {
+        swap(input)
+            .blockers
+            .into_iter()
+            .filter(|one| stops(std::slice::from_ref(one)))
+            .map(|one| (one.check, one.field))
+            .collect()
+    };
+    let at = |check: Check, field: &str| vec![(check, field.to_owned())];
+    // One of four is credited: three can be put right; none before it left; no more of B than is in the books and free.
+    input.quantity = pieces(4);
+    assert_eq!(stopped(&input), at(Check::MoreThanReturnable, "quantity"));
+    input.quantity = pieces(1);
+    input.date = on("2026-03-11");
+    assert_eq!(stopped(&input), at(Check::DateTooEarly, "date"));
+    input.date = on("2026-03-18");
+    input.sent.committed = pieces(5);
+    assert_eq!(stopped(&input), at(Check::StockShort, "sent_quantity"));
+    input.sent.committed = pieces(0);
+    input.sent.item = ItemId(1);
+    assert_eq!(stopped(&input), at(Check::NothingToDo, "item"));
+    input.sent_quantity = pieces(0);
+    assert!(stopped(&input).contains(&(Check::QuantityNotPositive, "sent_quantity".to_owned())));
 }

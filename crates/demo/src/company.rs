@@ -118,6 +118,7 @@ pub async fn set_up(writing: &mut Writing<'_>, business_date: NaiveDate) -> Resu
         ("container_return", "CR-", 31),
         ("opening", "OB-", 1),
         ("return", "RA-", 14),
+        ("estimate", "XR-", 3),
         ("deposit", "D-", 41),
         ("deposit_end", "DE-", 7),
         ("prepayment_invoice", "P-", 18),

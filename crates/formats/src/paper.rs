@@ -146,7 +146,7 @@ fn lines(page: &mut String, kind: Kind<'_>, document: &InvoiceDocument) {
     );
     let mut heading = None;
     for line in &document.lines {
-        let group = group_heading(line);
+        let group = other_way(kind, line).map_or_else(|| group_heading(line), str::to_owned);
         if heading.as_ref() != Some(&group) {
             if !group.is_empty() {
                 add(page, format_args!("<tr class=\"from\"><td colspan=\"5\">{}</td></tr>\n", escape(&group)));
@@ -162,7 +162,13 @@ fn lines(page: &mut String, kind: Kind<'_>, document: &InvoiceDocument) {
         let (quantity, price) = match line.quantity.is_zero() {
             true if line.source.in_advance().is_some() => ("in advance".to_owned(), String::new()),
             true => ("off the price".to_owned(), String::new()),
-            false => (format!("{} {}", line.quantity, escape(&line.unit)), line.unit_price.grouped(2)),
+            false => {
+                // A credit memo says quantities without its minus, whichever way they go.
+                let goes_out = matches!(kind, Kind::CreditMemo { .. }) && other_way(kind, line).is_some();
+                let quantity =
+                    Quantity::from_scaled(if goes_out { -line.quantity.scaled() } else { line.quantity.scaled() });
+                (format!("{quantity} {}", escape(&line.unit)), line.unit_price.grouped(2))
+            }
         };
         let off = match line.discount.is_zero() || line.quantity.is_zero() {
             true => String::new(),
@@ -177,6 +183,16 @@ fn lines(page: &mut String, kind: Kind<'_>, document: &InvoiceDocument) {
                 amount(kind, document, line.amount)
             ),
         );
+    }
+}
+
+/// The heading of what goes the other way than the rest: goods out and charges on a credit memo, goods back on the invoice of
+/// an exchange.
+fn other_way(kind: Kind<'_>, line: &InvoiceLine) -> Option<&'static str> {
+    match kind {
+        Kind::CreditMemo { .. } if line.amount.0 < 0 => Some("Goes out, or is charged"),
+        Kind::Invoice { .. } if line.quantity.scaled() < 0 => Some("Came back"),
+        _ => None,
     }
 }
 
@@ -703,6 +719,30 @@ mod tests {
         document.taxes[0] = TaxLine { base: Money(6_605), tax: Money(1_519), ..document.taxes[0].clone() };
         let kind = Kind::CreditMemo { over: "I-1", whole: false, reason: "scratched" };
         insta::assert_snapshot!(page(kind, "CM-1", &document));
+    }
+
+    /// 1 back at 56.05, less a fee of 5.00: 12.89 and 1.15 of tax, 62.79 to credit. The other way round it is an invoice, which
+    /// says what came back with a minus.
+    #[test]
+    fn what_goes_the_other_way_stands_under_a_heading_of_its_own() {
+        let mut document = document();
+        document.lines.truncate(1);
+        document.lines[0].quantity = Quantity::ONE;
+        document.lines[0].amount = Money(5_605);
+        let minus = Quantity::from_whole(-1);
+        let fee =
+            InvoiceLine { quantity: minus, amount: Money(-500), code: "FEE".to_owned(), ..document.lines[0].clone() };
+        document.lines.push(fee);
+        let tax = |base, tax| TaxLine { base: Money(base), tax: Money(tax), ..document.taxes[0].clone() };
+        document.taxes = vec![tax(5_605, 1_289), tax(-500, -115)];
+        (document.net, document.tax, document.total) = (Money(5_105), Money(1_174), Money(6_279));
+        let memo = page(Kind::CreditMemo { over: "I-1", whole: false, reason: "scratched" }, "CM-1", &document);
+        let after = memo.split("Goes out, or is charged").nth(1).unwrap();
+        assert!(after.contains("FEE") && after.contains(">1 pc<") && after.contains(">5.00<"), "{memo}");
+        assert!(memo.contains("-62.79") && memo.contains("of 5.00") && memo.contains("of -56.05"), "{memo}");
+        let invoice = page(Kind::Invoice { canceled_by: None }, "I-2", &document);
+        let after = invoice.split("Came back").nth(1).unwrap();
+        assert!(after.contains("FEE") && after.contains(">-1 pc<") && after.contains(">-5.00<"), "{invoice}");
     }
 
     #[test]

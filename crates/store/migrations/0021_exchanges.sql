@@ -74,3 +74,28 @@ FROM document_lines AS credit JOIN documents AS memo ON memo.id = credit.documen
 -- What came in for repair and went back repaired, day by day.
 CREATE VIEW return_repair_moves AS
 SELECT return_line_id, posting_date, quantity_e4 FROM return_step_moves WHERE kind IN ('for_repair', 'repaired');
+
+-- What is expected to come back of what was billed: each row the estimate as it stands from its day on, with what it changed.
+CREATE TABLE expected_returns (
+    id INTEGER PRIMARY KEY AUTOINCREMENT,
+    number TEXT NOT NULL UNIQUE,
+    sequence INTEGER NOT NULL UNIQUE,
+    -- What was billed between these days, and not credited, in base currency.
+    from_date TEXT NOT NULL CHECK (from_date = date(from_date)),
+    posting_date TEXT NOT NULL CHECK (posting_date = date(posting_date) AND posting_date >= from_date),
+    billed_net_minor INTEGER NOT NULL,
+    billed_cost_minor INTEGER NOT NULL,
+    share_e6 INTEGER NOT NULL CHECK (share_e6 BETWEEN 0 AND 1000000),
+    -- What is expected back, net and at cost.
+    net_minor INTEGER NOT NULL,
+    cost_minor INTEGER NOT NULL,
+    -- What that is more than the estimate before.
+    more_net_minor INTEGER NOT NULL,
+    more_cost_minor INTEGER NOT NULL,
+    entry_id INTEGER NOT NULL REFERENCES entries (id)
+) STRICT;
+CREATE TRIGGER expected_returns_keep BEFORE UPDATE ON expected_returns
+BEGIN SELECT RAISE(ABORT, 'an estimate never changes; another follows'); END;
+CREATE TRIGGER expected_returns_stay BEFORE DELETE ON expected_returns
+BEGIN SELECT RAISE(ABORT, 'an estimate is never deleted'); END;
+INSERT INTO number_ranges (kind, prefix, first, next) SELECT 'estimate', 'XR-', 1, 1 FROM company;

@@ -3,6 +3,7 @@
 mod at_once;
 mod authorizing;
 mod billed;
+mod expecting;
 mod facts;
 mod repairing;
 mod report;
@@ -15,6 +16,10 @@ mod views;
 pub use at_once::{AtOncePreview, BackAtOnce, ComesBack, DoneAtOnce, at_once, at_once_preview};
 pub use authorizing::{NewReturn, NewReturnLine, ReturnPreview, ReturnToClose, authorize, close, extend, preview};
 pub use billed::{ReturnableFilter, ReturnableList, ReturnableRow, returnable};
+pub use expecting::{
+    ExpectedReturns, ExpectedReturnsPreview, ExpectedReturnsRow, NewExpectedReturns, enter_expected_returns,
+    expected_returns, expected_returns_preview,
+};
 pub(crate) use facts::{held_of, holding, of_item, on_return};
 pub use repairing::{repair, repair_preview};
 pub use report::{ReportBy, ReturnReport, why};

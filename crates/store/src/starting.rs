@@ -91,6 +91,7 @@ pub async fn begin(writing: &mut Writing<'_>, name: &str, currency: &str, today:
         ("container_return", "CR-"),
         ("opening", "OB-"),
         ("return", "RA-"),
+        ("estimate", "XR-"),
         ("deposit", "D-"),
         ("deposit_end", "DE-"),
         ("prepayment_invoice", "P-"),

@@ -62,6 +62,7 @@ const INVARIANTS: &[(&str, &str)] = &[
     ("No sub-ledger is below zero on any day", include_str!("verify/never_below.sql")),
     ("What was taxed equals what was sold, by code and tax date, in both currencies", include_str!("verify/taxed.sql")),
     ("Revenue equals the lines of its documents", include_str!("verify/revenue.sql")),
+    ("Expected returns equal their accounts", include_str!("verify/expected_returns.sql")),
     ("Billed goods have left stock", include_str!("verify/issues.sql")),
     ("Shipped, billed and drafted quantities follow from the documents", include_str!("verify/quantities.sql")),
     ("Stock follows from what came in and went out", include_str!("verify/stock.sql")),

@@ -12,8 +12,8 @@ use till_core::returns::{NextStep, Repair, ReturnState};
 use till_store::invoices::{self, AddedLine, CreditLine, ToCancelInvoice, ToCredit};
 use till_store::receipts::ToReverse;
 use till_store::returns::{
-    self, BackAtOnce, ComesBack, DoneAtOnce, InspectForm, InspectLine, NewReturn, NewReturnLine, ReceiveForm,
-    ReceiveLine, ReturnView, ReturnableFilter, WrongItem,
+    self, BackAtOnce, ComesBack, DoneAtOnce, InspectForm, InspectLine, NewExpectedReturns, NewReturn, NewReturnLine,
+    ReceiveForm, ReceiveLine, ReturnView, ReturnableFilter, WrongItem,
 };
 use till_store::{Actor, Result, StoreError, items, ledger, rules, verify};
 
@@ -483,6 +483,53 @@ async fn goods_come_in_for_repair_and_go_back() {
     company.holds().await;
     at_once(&company, invoice, &wish(back("3", None), Vec::new())).await.unwrap();
     company.holds().await;
+}
+
+/// 10 × 59.00 and 3 × 59.00 billed, one of the three credited: 12 × 59.00 = 708.00, at 30.03 each. 5 % of that is 35.40; of the
+/// cost of 300.30 and 60.06 it is 18.02 (18.018). What stands is changed to the new estimate. postings.md, Period ends.
+#[tokio::test]
+async fn expected_returns_are_entered_and_changed() {
+    let company = Company::new().await;
+    billed(&company, 10).await;
+    let second = billed(&company, 3).await;
+    let enter = async |share: &str| {
+        let new = NewExpectedReturns { share: share.to_owned(), ..NewExpectedReturns::default() };
+        change(&company, async |writing, rules| returns::enter_expected_returns(writing, rules, &new).await).await
+    };
+    at_once(&company, second, &wish(back("1", Some("RESTOCK")), Vec::new())).await.unwrap();
+    let first = enter("5").await.unwrap();
+    assert_eq!(first.number, "XR-1");
+    let row = [("13500", 1_802), ("28000", -3_540), ("65000", 3_540), ("71000", -1_802)];
+    assert_eq!(entries(&company, &first).await, [pairs(&row)]);
+    company.holds().await;
+    assert_eq!(blocked(enter("5 %").await), at(Check::NothingToDo, "share"));
+    assert_eq!(blocked(enter("105").await), at(Check::AmountNotPositive, "share"));
+    assert!(matches!(enter("a lot").await, Err(StoreError::Invalid { field, .. }) if field == "share"));
+    // Given up: all of it goes back.
+    let none = enter("0").await.unwrap();
+    let row = [("13500", -1_802), ("28000", 3_540), ("65000", -3_540), ("71000", 1_802)];
+    assert_eq!(entries(&company, &none).await, [pairs(&row)]);
+    company.holds().await;
+    let mut books = company.store.read().await.unwrap();
+    let rules = rules::load(&mut books).await.unwrap();
+    let now = returns::expected_returns(&mut books, &rules).await.unwrap();
+    let shares: Vec<String> = now.estimates.iter().map(|one| one.share.percent()).collect();
+    assert_eq!((now.standing.net, shares), (Money::ZERO, vec!["0".to_owned(), "5".to_owned()]));
+    // One of thirteen came back and was credited: 7.69 %.
+    assert_eq!((now.billed.net, now.came_back.percent()), (Money(70_800), "7.6923".to_owned()));
+    // A damaged row does not pass.
+    drop(books);
+    let mut side =
+        SqliteConnectOptions::new().filename(company.folder.path().join("books.db")).connect().await.unwrap();
+    side.execute(
+        "DROP TRIGGER expected_returns_keep; UPDATE expected_returns SET net_minor = net_minor + 1 WHERE id = 1",
+    )
+    .await
+    .unwrap();
+    side.close().await.unwrap();
+    let verification = verify::verify(&mut company.store.read().await.unwrap()).await.unwrap();
+    let broken: Vec<_> = verification.proofs.iter().filter(|one| !one.holds).map(|one| one.name.as_str()).collect();
+    assert_eq!(broken, ["Expected returns equal their accounts"]);
 }
 
 /// A proof that cannot fail proves nothing.

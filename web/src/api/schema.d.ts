@@ -1505,6 +1505,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/invoices/{id}/back-at-once": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Takes goods back and credits them in one posting, with what goes out for them. */
+        post: operations["back_at_once"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/invoices/{id}/back-at-once/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What taking goods back and crediting them in one posting would do. It is rehearsed; nothing stays. */
+        post: operations["preview_back_at_once"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/invoices/{id}/cancel": {
         parameters: {
             query?: never;
@@ -1703,6 +1737,40 @@ export interface paths {
         put?: never;
         /** Posts a draft. */
         post: operations["post_draft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/invoices/{id}/wrong-item": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Puts a wrong delivery right: what went by mistake is back and waits for inspection, what was billed goes. */
+        post: operations["wrong_item"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/invoices/{id}/wrong-item/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What putting a wrong delivery right would do. It is rehearsed; nothing stays. */
+        post: operations["preview_wrong_item"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3205,6 +3273,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/returns/{id}/for-repair": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Takes goods of a return in for repair: they stay the customer's. */
+        post: operations["for_repair"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/returns/{id}/for-repair/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Whether goods of a return can come in for repair. */
+        post: operations["preview_for_repair"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/returns/{id}/inspect": {
         parameters: {
             query?: never;
@@ -3267,6 +3369,40 @@ export interface paths {
         put?: never;
         /** What receiving goods would do. */
         post: operations["preview_receive_return"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/returns/{id}/repaired": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Sends goods back that were in for repair. */
+        post: operations["repaired"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/returns/{id}/repaired/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Whether goods that are in for repair can go back. */
+        post: operations["preview_repaired"];
         delete?: never;
         options?: never;
         head?: never;
@@ -4297,12 +4433,45 @@ export interface components {
             /** @description What of that was used by invoices. */
             used: components["schemas"]["Money"];
         };
+        /** @description What it would do. */
+        AtOncePreview: {
+            /** @description What each of the added lines comes to, as priced. */
+            added: components["schemas"]["Money"][];
+            /** @description What each line that comes back comes to, as priced. */
+            back: components["schemas"]["Money"][];
+            /** @description What stands in the way. */
+            blockers: components["schemas"]["Blocker"][];
+            /** @description What changes. */
+            changes: components["schemas"]["Change"][];
+            entry?: null | components["schemas"]["Entry"];
+            /** @description To be sent back. */
+            fingerprint: string;
+            tape?: null | components["schemas"]["Tape"];
+            /** @description What is left to credit, with tax, in the invoice's currency; below zero where the customer owes something. */
+            total: components["schemas"]["Money"];
+        };
         /** @description A return that was authorized. */
         Authorized: {
             /** @description Its id. */
             id: components["schemas"]["ReturnId"];
             /** @description Its number. */
             number: string;
+        };
+        /** @description What comes back of an invoice now, and what goes out for it. */
+        BackAtOnce: {
+            /** @description What goes the other way: goods in exchange, a restocking fee, freight. */
+            added?: components["schemas"]["AddedLine"][];
+            /** @description What comes back. */
+            back: components["schemas"]["ComesBack"][];
+            /**
+             * Format: date
+             * @description When; none for the business date.
+             */
+            date?: string | null;
+            /** @description Why, as the document says it. */
+            reason?: string;
+            /** @description Fingerprint of the preview that was seen. */
+            seen?: string | null;
         };
         /** @description What taking back would do. */
         BackPreview: {
@@ -4887,6 +5056,17 @@ export interface components {
          * @enum {string}
          */
         Combine: "customer" | "habit" | "order" | "shipment";
+        /** @description Goods of a line of an invoice that come back now. */
+        ComesBack: {
+            /** @description What becomes of it: the code of a disposition; none where it waits for inspection. */
+            disposition?: string | null;
+            /** @description The position of the line on the invoice, from zero. */
+            position: number;
+            /** @description How much, in the unit it was sold in, as typed. */
+            quantity: string;
+            /** @description Why: the code of a reason. */
+            reason?: string;
+        };
         /** @description Settings of the company that can be changed. */
         CompanySettings: {
             advance_tax?: null | components["schemas"]["AdvanceTax"];
@@ -5063,6 +5243,8 @@ export interface components {
         };
         /** @description What a credit would do. */
         CreditPreview: {
+            /** @description What each of the added lines comes to, as priced. */
+            added: components["schemas"]["Money"][];
             /** @description What stands in the way. */
             blockers: components["schemas"]["Blocker"][];
             /** @description What changes. */
@@ -5074,7 +5256,7 @@ export interface components {
             lines: components["schemas"]["LeftToCredit"][];
             /** @description The arithmetic. */
             tape: components["schemas"]["Tape"];
-            /** @description What it comes to, with tax, in the invoice's currency. */
+            /** @description What is left to credit of it, with tax, in the invoice's currency; below zero where the customer owes something. */
             total: components["schemas"]["Money"];
         };
         /** @description A customer as it is kept, with what belongs to it. */
@@ -5703,6 +5885,13 @@ export interface components {
              * @description The return's version after it.
              */
             version: number;
+        };
+        /** @description What it did. */
+        DoneAtOnce: {
+            /** @description The credit memo, or the invoice where something is left to pay. */
+            document: components["schemas"]["DocumentRef"];
+            /** @description The return. */
+            returned: components["schemas"]["DocumentRef"];
         };
         /** @description When a document of a given date falls due. */
         Due: {
@@ -6418,6 +6607,7 @@ export interface components {
             prepaid: components["schemas"]["LessPrepaid"][];
             replaces?: null | components["schemas"]["DocumentRef"];
             run?: null | components["schemas"]["RunId"];
+            takes_back?: null | components["schemas"]["DocumentRef"];
             /** @description Its arithmetic. */
             tape: components["schemas"]["Tape"];
             to_bill?: null | components["schemas"]["ToBill"];
@@ -7451,7 +7641,7 @@ export interface components {
          * @description What a return still needs.
          * @enum {string}
          */
-        NextStep: "inspect" | "settle" | "receive" | "nothing";
+        NextStep: "inspect" | "settle" | "repair" | "receive" | "nothing";
         /** @description Numbers of one kind of document. */
         NumberRange: {
             /** @description What they number: `invoice`, `receipt`, `order`, `shipment`, `entry`. */
@@ -7672,7 +7862,7 @@ export interface components {
          * @description Something a person can do here. The table beside it says who may.
          * @enum {string}
          */
-        Operation: "see_books" | "see_document_record" | "see_record" | "see_people" | "see_setup" | "keep_own_sign_in" | "show_presence" | "keep_customer" | "put_on_stop" | "lift_stop" | "keep_items" | "keep_order" | "confirm_order" | "keep_shipment" | "post_shipment" | "authorize_return" | "handle_return" | "take_back_shipment" | "ship_and_bill" | "take_in" | "adjust_stock" | "import" | "take_containers" | "keep_draft" | "change_price" | "post_invoice" | "cancel_invoice" | "run_billing" | "keep_recipe" | "send_out" | "keep_page_links" | "keep_templates" | "keep_views" | "post_money" | "take_back_money" | "refund_deposit" | "keep_deposit" | "post_opening" | "decide_approval" | "withdraw_approval" | "close_period" | "add_period" | "move_number" | "keep_company" | "keep_limits" | "keep_people";
+        Operation: "see_books" | "see_document_record" | "see_record" | "see_people" | "see_setup" | "keep_own_sign_in" | "show_presence" | "keep_customer" | "put_on_stop" | "lift_stop" | "keep_items" | "keep_order" | "confirm_order" | "keep_shipment" | "post_shipment" | "authorize_return" | "handle_return" | "return_at_once" | "take_back_shipment" | "ship_and_bill" | "take_in" | "adjust_stock" | "import" | "take_containers" | "keep_draft" | "change_price" | "post_invoice" | "cancel_invoice" | "run_billing" | "keep_recipe" | "send_out" | "keep_page_links" | "keep_templates" | "keep_views" | "post_money" | "take_back_money" | "refund_deposit" | "keep_deposit" | "post_opening" | "decide_approval" | "withdraw_approval" | "close_period" | "add_period" | "move_number" | "keep_company" | "keep_limits" | "keep_people";
         /** @description What authorizing a card for an order starts from. */
         OrderCard: components["schemas"]["CardForm"] & {
             /** @description Whether a card processor is set up. */
@@ -8881,8 +9071,12 @@ export interface components {
             authorized: components["schemas"]["Decimal4"];
             /** @description What of it is credited. */
             credited: components["schemas"]["Decimal4"];
+            /** @description What came in for repair: it stays the customer's. */
+            for_repair?: components["schemas"]["Decimal4"];
             /** @description What came back. */
             received: components["schemas"]["Decimal4"];
+            /** @description What of that went back. */
+            repaired?: components["schemas"]["Decimal4"];
             /** @description For how much of it the customer got a replacement at no charge. */
             replaced: components["schemas"]["Decimal4"];
             /** @description What of it was rejected and sent back to the customer. */
@@ -9201,6 +9395,16 @@ export interface components {
             /** @description The name. */
             name: string;
         };
+        /** @description Goods that come in for repair, or go back. */
+        RepairReturn: components["schemas"]["ReceiveForm"] & {
+            /** @description Fingerprint of the preview seen. */
+            seen: string;
+            /**
+             * Format: int64
+             * @description The version seen.
+             */
+            version: number;
+        };
         /** @description A replacement at no charge. */
         ReplaceForm: {
             /**
@@ -9301,16 +9505,16 @@ export interface components {
              */
             version: number;
         };
-        /** @description A credit memo over goods that came back on the return. */
+        /** @description What credits goods that came back on the return: a credit memo, or the invoice of an exchange. */
         ReturnCreditView: {
             /**
              * Format: date
              * @description Its date.
              */
             date: string;
-            /** @description The credit memo. */
+            /** @description The credit memo, or the invoice. */
             document: components["schemas"]["DocumentRef"];
-            /** @description What it comes to with tax, in its currency. */
+            /** @description What is left to credit of it with tax, in its currency; below zero where something is to pay. */
             total: components["schemas"]["Money"];
         };
         /** @description For how many days a return may arrive. */
@@ -9347,6 +9551,10 @@ export interface components {
             factor: components["schemas"]["Decimal4"];
             /** @description Its id. */
             id: components["schemas"]["ReturnLineId"];
+            /** @description The code of what was billed, where this went in its place by mistake. */
+            in_place_of?: string | null;
+            /** @description What is in for repair. */
+            in_repair: components["schemas"]["Decimal4"];
             /** @description Its invoice. */
             invoice: components["schemas"]["DocumentRef"];
             /** @description The item. */
@@ -9532,7 +9740,7 @@ export interface components {
             date: string;
             /** @description The step. */
             id: components["schemas"]["ReturnStepId"];
-            /** @description `received`, `inspected` or `replaced`. */
+            /** @description `received`, `inspected`, `replaced`, `swapped`, `for_repair` or `repaired`. */
             kind: string;
             /** @description How much of what. */
             lines: components["schemas"]["ReturnStepLineView"][];
@@ -9654,6 +9862,11 @@ export interface components {
             obstacle?: string | null;
             /** @description The order's number, where it had one. */
             order?: string | null;
+            /**
+             * Format: int64
+             * @description Its position on the invoice, from zero.
+             */
+            position: number;
             /** @description Where it went. */
             ship_to?: string | null;
             /** @description The shipment it left with. */
@@ -10704,6 +10917,8 @@ export interface components {
         };
         /** @description Lines of an invoice to credit. */
         ToCredit: {
+            /** @description What goes the other way: a restocking fee, return freight. In an exchange, goods. */
+            added?: components["schemas"]["AddedLine"][];
             /**
              * Format: date
              * @description Date of the credit memo, if typed.
@@ -11125,6 +11340,41 @@ export interface components {
          * @enum {string}
          */
         Work: "stopped" | "to_approve" | "money_lying_still" | "ready_to_go" | "to_bill" | "returned" | "late" | "orders_to_finish";
+        /** @description A wrong delivery to put right. */
+        WrongItem: {
+            /**
+             * Format: date
+             * @description When; none for the business date.
+             */
+            date?: string | null;
+            /** @description The code of the item that really went. */
+            item: string;
+            /** @description Anything to remember of it. */
+            note?: string | null;
+            /** @description The position of the line on the invoice, from zero: what was billed and did not go. */
+            position: number;
+            /** @description How much of it, in the unit it was sold in, as typed. */
+            quantity: string;
+            /** @description Why: the code of a reason. */
+            reason?: string;
+            /** @description Fingerprint of the preview that was seen. */
+            seen?: string | null;
+            /** @description How much of that, in stock units; none for as much as of the other. */
+            sent_quantity?: string | null;
+        };
+        /** @description What putting it right would do. */
+        WrongItemPreview: {
+            /** @description What stands in the way. */
+            blockers: components["schemas"]["Blocker"][];
+            entry?: null | components["schemas"]["Entry"];
+            /** @description To be sent back. */
+            fingerprint: string;
+            /** @description What the right item cost, in base currency. */
+            right_cost: components["schemas"]["Money"];
+            /** @description What the other one cost, in base currency. */
+            sent_cost: components["schemas"]["Money"];
+            tape?: null | components["schemas"]["Tape"];
+        };
     };
     responses: never;
     parameters: never;
@@ -14674,6 +14924,92 @@ export interface operations {
             };
         };
     };
+    back_at_once: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BackAtOnce"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DoneAtOnce"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_back_at_once: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BackAtOnce"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AtOncePreview"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     cancel_invoice: {
         parameters: {
             query?: never;
@@ -15160,6 +15496,92 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PostedInvoice"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    wrong_item: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WrongItem"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DocumentRef"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_wrong_item: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WrongItem"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WrongItemPreview"];
                 };
             };
             409: {
@@ -18687,6 +19109,82 @@ export interface operations {
             };
         };
     };
+    for_repair: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RepairReturn"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_for_repair: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReceiveForm"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StepPreview"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     inspect_return: {
         parameters: {
             query?: never;
@@ -18807,6 +19305,82 @@ export interface operations {
         };
     };
     preview_receive_return: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReceiveForm"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StepPreview"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    repaired: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RepairReturn"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_repaired: {
         parameters: {
             query?: never;
             header?: never;

@@ -21,6 +21,7 @@ export type DocumentRef = Schemas["DocumentRef"];
 export type Entry = Schemas["Entry"];
 export type EntryLine = Schemas["EntryLine"];
 export type Figure = Schemas["Figure"];
+export type ExpectedReturns = Schemas["ExpectedReturns"];
 export type Found = Schemas["Found"];
 export type InvoiceLine = Schemas["InvoiceLine"];
 export type InvoicePreview = Schemas["InvoicePreview"];

@@ -12,7 +12,10 @@ import { Worktop } from "../shell/Worktop";
 import { GoingOutLines, SendAgainAsk } from "./goingout/parts";
 
 /** Where the goods of a line are: back on a return, or with the customer. */
-function Goods({ on, kind }: { on: DocumentRef | null | undefined; kind: string }) {
+function Goods({ on, kind, out }: { on: DocumentRef | null | undefined; kind: string; out: boolean }) {
+  if (out) {
+    return <div className="dim">{kind === "goods" ? "goes out for it" : "charged"}</div>;
+  }
   if (kind !== "goods") {
     return null;
   }
@@ -84,7 +87,9 @@ export function CreditMemoRoom() {
             <tr key={`${line.code}${line.description}${line.quantity}${line.net}`}>
               <td>
                 <b>{line.code}</b> {line.description}
-                {line.quantity !== "0" && !view.whole && <Goods on={view.returned_on[at]} kind={line.kind} />}
+                {line.quantity !== "0" && !view.whole && (
+                  <Goods on={view.returned_on[at]} kind={line.kind} out={line.net < 0} />
+                )}
               </td>
               <td className="right">
                 {line.quantity === "0" ? "off the price" : `${number(line.quantity)} ${line.unit}`}

@@ -1,7 +1,7 @@
 import { styled } from "@mui/material/styles";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo, useRef, useState } from "react";
-import { useNavigate } from "react-router";
+import { useNavigate, useSearchParams } from "react-router";
 import { api, got, keyed, newKey, Problem } from "../api/client";
 import { type GridAnswer, type ToBill, whole } from "../api/types";
 import { moneyWithCurrency, plural } from "../format";
@@ -86,7 +86,9 @@ export function DirectRoom() {
   const changed = useEverythingChanged();
   const { say } = useNotices();
   const goods = useGoods();
-  const [rows, setRows] = useState<GridRow[]>([empty()]);
+  // For whom, where one comes from a customer of whom something is to be billed.
+  const [params] = useSearchParams();
+  const [rows, setRows] = useState<GridRow[]>(() => [{ ...empty(), customer: params.get("customer") ?? "" }]);
   const [at, setAt] = useState(0);
   const [asking, setAsking] = useState(false);
   const making = useRef(false);

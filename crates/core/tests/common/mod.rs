@@ -68,6 +68,8 @@ impl Books {
             (Purpose::Inspection, None, "12000"),
             (Purpose::SupplierClaim, None, "14000"),
             (Purpose::Scrap, None, "72000"),
+            (Purpose::RefundLiability, None, "28000"),
+            (Purpose::RightToGoods, None, "13500"),
         ];
         let accounts = rows
             .iter()

@@ -1,12 +1,14 @@
-//! What is done with goods that come back besides returning them: credited or exchanged at once, a wrong item put right, repaired.
+//! What is done with goods that come back besides returning them: credited or exchanged at once, a wrong item put right, repaired,
+//! expected.
 
-use actix_web::post;
 use actix_web::web::{Data, Path};
+use actix_web::{get, post};
 use serde::Serialize;
 use till_core::ids::{DocumentRef, InvoiceId, ReturnId};
 use till_core::returns::Repair;
 use till_store::returns::{
-    self, AtOncePreview, BackAtOnce, Done, DoneAtOnce, ReceiveForm, StepPreview, WrongItem, WrongItemPreview,
+    self, AtOncePreview, BackAtOnce, Done, DoneAtOnce, ExpectedReturns, ExpectedReturnsPreview, NewExpectedReturns,
+    ReceiveForm, StepPreview, WrongItem, WrongItemPreview,
 };
 use till_store::{Store, rules};
 use utoipa::ToSchema;
@@ -26,7 +28,10 @@ pub(super) fn configure(config: &mut ServiceConfig<'_>) {
         .service(preview_for_repair)
         .service(for_repair)
         .service(preview_repaired)
-        .service(repaired);
+        .service(repaired)
+        .service(expected)
+        .service(preview_expected)
+        .service(enter_expected);
 }
 
 /// What taking goods back and crediting them in one posting would do. It is rehearsed; nothing stays.
@@ -191,4 +196,50 @@ pub(super) async fn repaired(
     new: Json<RepairReturn>,
 ) -> Answer<Done> {
     carry_out(&store, &change, *id, Repair::Out, &new).await
+}
+
+/// What returns are expected, as it stands.
+#[utoipa::path(operation_id = "expected_returns", responses((status = 200, body = ExpectedReturns)))]
+#[get("/expected-returns")]
+pub(super) async fn expected(store: Data<Store>) -> Answer<ExpectedReturns> {
+    let mut connection = store.read().await?;
+    let rules = rules::load(&mut connection).await?;
+    Ok(Json(returns::expected_returns(&mut connection, &rules).await?))
+}
+
+/// What an estimate of expected returns would enter. Nothing is written.
+#[utoipa::path(
+    operation_id = "preview_expected_returns",
+    responses((status = 200, body = ExpectedReturnsPreview), (status = 422, body = Problem))
+)]
+#[post("/expected-returns/preview")]
+pub(super) async fn preview_expected(
+    store: Data<Store>,
+    new: Json<NewExpectedReturns>,
+) -> Answer<ExpectedReturnsPreview> {
+    let mut connection = store.read().await?;
+    let rules = rules::load(&mut connection).await?;
+    Ok(Json(returns::expected_returns_preview(&mut connection, &rules, &new).await?))
+}
+
+/// Enters what returns are expected: the difference to the estimate that stands.
+#[utoipa::path(
+    operation_id = "enter_expected_returns",
+    params(("Idempotency-Key" = String, Header)),
+    responses((status = 200, body = DocumentRef), (status = 409, body = Problem), (status = 422, body = Problem))
+)]
+#[post("/expected-returns")]
+pub(super) async fn enter_expected(
+    store: Data<Store>,
+    change: Change,
+    new: Json<NewExpectedReturns>,
+) -> Answer<DocumentRef> {
+    let request = change.request(&new.0);
+    let entered = store
+        .change(change.actor(), Some(&request), async |writing| {
+            let rules = rules::load(writing).await?;
+            returns::enter_expected_returns(writing, &rules, &new).await
+        })
+        .await?;
+    Ok(Json(entered))
 }

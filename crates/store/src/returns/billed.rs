@@ -34,6 +34,8 @@ pub struct ReturnableRow {
     pub line: DocumentLineId,
     /// Its invoice.
     pub invoice: InvoiceId,
+    /// Its position on the invoice, from zero.
+    pub position: i64,
     /// The invoice's number.
     pub number: String,
     /// When it was billed.
@@ -92,6 +94,7 @@ pub(super) struct Found {
 struct Row {
     id: i64,
     document_id: i64,
+    position: i64,
     number: String,
     date: NaiveDate,
     item_id: Option<i64>,
@@ -127,7 +130,7 @@ pub(super) async fn lines(
     let ids = json(&ids)?;
     let rows = sqlx::query_as!(
         Row,
-        r#"SELECT billed.id AS "id!", billed.document_id AS "document_id!", invoices.number AS "number!", invoices.posting_date AS "date!: NaiveDate",
+        r#"SELECT billed.id AS "id!", billed.document_id AS "document_id!", billed.position AS "position!", invoices.number AS "number!", invoices.posting_date AS "date!: NaiveDate",
                   billed.item_id, billed.code AS "code!", billed.description AS "description!", billed.unit AS "unit!",
                   coalesce(billed.kind, items.kind) AS "kind!: String", billed.quantity_e4 AS "quantity_e4!",
                   CASE WHEN order_lines.id IS NOT NULL THEN order_lines.factor_e4
@@ -226,6 +229,7 @@ fn shown(Found { of, row, .. }: Found) -> ReturnableRow {
     ReturnableRow {
         line: of.line,
         invoice: of.invoice,
+        position: row.position,
         date: row.date,
         description: row.description,
         billed: of.billed,

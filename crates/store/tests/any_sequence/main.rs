@@ -230,7 +230,8 @@ enum Step {
         order: usize,
         all: bool,
     },
-    /// Goods that come back: authorized, received, inspected, credited, replaced, taken back, closed.
+    /// Goods that come back: authorized, received, inspected, credited, replaced, taken back, closed; credited or exchanged at
+    /// once, a wrong item put right, in for repair.
     Returned {
         at: usize,
         what: u8,
@@ -327,7 +328,7 @@ fn steps() -> impl Strategy<Value = Vec<Dated>> {
         4 => (any_of(8), 0u8..12, -1i64..120, -1i64..60_000)
             .prop_map(|(order, how, percent, minor)| Step::AskAhead { order, how, percent, minor }),
         4 => (any_of(8), prop::bool::weighted(0.2)).prop_map(|(order, all)| Step::CreditAhead { order, all }),
-        5 => (any_of(8), 0u8..17, -1i64..400).prop_map(|(at, what, how_much)| Step::Returned { at, what, how_much }),
+        5 => (any_of(8), 0u8..24, -1i64..400).prop_map(|(at, what, how_much)| Step::Returned { at, what, how_much }),
         4 => (any_of(8), 0u8..10, -1i64..60_000).prop_map(|(at, what, minor)| Step::Page { at, what, minor }),
         8 => (any_of(8), 0u8..18, -1i64..60_000).prop_map(|(at, what, minor)| Step::Card { at, what, minor }),
     ];
@@ -369,6 +370,7 @@ fn steps() -> impl Strategy<Value = Vec<Dated>> {
         steps.extend(back(Some(17), &[0, 1, 5, 6, 9], minor % 390));
         steps.extend(random);
         steps.extend(back(None, &[0, 1, 2, 5, 6, 7, 8, 9, 10, 12, 14, 13, 11, 15, 12, 16], minor % 390));
+        steps.extend(back(None, &[17, 18, 19, 20, 17, 0, 21, 22, 18, 21, 9, 20], minor % 390));
         // At its end the processor pays out what was captured, and in some a bank takes something back.
         steps.extend([12, 17, 13, 17].map(|what| (None, Step::Card { at: 0, what, minor })));
         steps
@@ -811,7 +813,7 @@ async fn abroad(company: &Company) -> usize {
 }
 
 /// What must have gone through over all sequences together, at least.
-const AT_LEAST: [(&str, usize); 54] = [
+const AT_LEAST: [(&str, usize); 58] = [
     ("authorize a card", 40),
     ("capture", 25),
     ("refund to a card", 2),
@@ -842,6 +844,10 @@ const AT_LEAST: [(&str, usize); 54] = [
     ("replace return", 2),
     ("undo return", 2),
     ("close return", 5),
+    ("direct return", 5),
+    ("exchange", 5),
+    ("put right", 3),
+    ("repair", 3),
     ("direct", 18),
     ("intake back", 1),
     ("in pounds", 3),

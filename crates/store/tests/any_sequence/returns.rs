@@ -1,12 +1,13 @@
 //! Steps of returns: authorized, received, inspected, credited, replaced, taken back, closed.
 
 use till_core::fixed::Quantity;
-use till_core::ids::{InvoiceId, ReturnId};
-use till_store::invoices::{self, CreditLine, ToCredit};
+use till_core::ids::{DocumentKind, InvoiceId, ReturnId};
+use till_core::returns::Repair;
+use till_store::invoices::{self, AddedLine, CreditLine, ToCredit};
 use till_store::receipts::ToReverse;
 use till_store::returns::{
-    self, InspectForm, InspectLine, NewReturn, NewReturnLine, ReceiveForm, ReceiveLine, ReplaceForm, ReturnFilter,
-    ReturnToClose, ReturnView, ReturnableFilter,
+    self, BackAtOnce, ComesBack, InspectForm, InspectLine, NewReturn, NewReturnLine, ReceiveForm, ReceiveLine,
+    ReplaceForm, ReturnFilter, ReturnToClose, ReturnView, ReturnableFilter, WrongItem,
 };
 use till_store::rules;
 
@@ -50,8 +51,115 @@ pub(crate) async fn run(company: &Company, made: &mut Made, (at, what, how_much)
         12 | 13 => credit(company, made, at, how_much).await,
         14 => replace(company, made, at, how_much).await,
         15 => undo(company, made, at).await,
-        _ => close(company, made, at).await,
+        16 => close(company, made, at).await,
+        17..=19 => at_once(company, made, at, how_much).await,
+        20 => put_right(company, made, at, how_much).await,
+        _ => repair(company, made, at, how_much).await,
     }
+}
+
+/// A direct return, with a fee or not, or an exchange: to pay, to credit or even.
+async fn at_once(company: &Company, made: &mut Made, at: usize, how_much: i64) {
+    if made.invoices.is_empty() {
+        return;
+    }
+    let invoice: InvoiceId = made.invoices[at % made.invoices.len()];
+    let lines = {
+        let mut books = company.store.read().await.unwrap();
+        let rules = rules::load(&mut books).await.unwrap();
+        let filter = ReturnableFilter { invoice: Some(invoice), ..ReturnableFilter::default() };
+        returns::returnable(&mut books, &rules, &filter, (50, 0)).await.unwrap().lines
+    };
+    let Some(line) = lines.iter().find(|line| line.obstacle.is_none()).or(lines.first()) else { return };
+    let price = Some((how_much.abs() % 900 + 1).to_string());
+    let goes = |item: &str, quantity: i64| AddedLine {
+        item: Some(item.to_owned()),
+        quantity: quantity.to_string(),
+        unit_price: price.clone(),
+        ..AddedLine::default()
+    };
+    let added = match how_much.rem_euclid(4) {
+        0 => Vec::new(),
+        1 => vec![AddedLine { unit_price: Some("1.13".to_owned()), ..goes("FRT", 1) }],
+        2 => vec![goes("B", how_much.abs() % 3 + 1)],
+        _ => vec![goes("A", 1), goes("FRT", 1)],
+    };
+    let what = match added.first().map(|line| line.item.as_deref()) {
+        None | Some(Some("FRT")) => "direct return",
+        _ => "exchange",
+    };
+    let disposition = [None, Some("RESTOCK"), Some("SCRAP")][usize::try_from(how_much.abs()).unwrap_or(0) % 3];
+    let wish = BackAtOnce {
+        back: vec![ComesBack {
+            position: usize::try_from(line.position).unwrap(),
+            quantity: some_of(line.left, how_much / 4),
+            reason: "UNWANTED".to_owned(),
+            disposition: disposition.map(str::to_owned),
+        }],
+        added,
+        date: Some(made.on),
+        reason: "by chance".to_owned(),
+        seen: None,
+    };
+    let outcome = company
+        .store
+        .change(&by(), None, async |writing| {
+            let rules = rules::load(writing).await?;
+            returns::at_once(writing, &rules, invoice, &wish).await
+        })
+        .await;
+    if let Ok(done) = &outcome
+        && done.document.kind == DocumentKind::Invoice
+    {
+        made.invoices.push(InvoiceId(done.document.id));
+    }
+    made.note(what, outcome);
+}
+
+async fn put_right(company: &Company, made: &mut Made, at: usize, how_much: i64) {
+    if made.invoices.is_empty() {
+        return;
+    }
+    let invoice: InvoiceId = made.invoices[at % made.invoices.len()];
+    let wish = WrongItem {
+        quantity: some_of(Quantity::from_whole(how_much.abs() % 3 + 1), how_much / 4),
+        item: "B".to_owned(),
+        sent_quantity: Some((how_much.abs() % 4).to_string()),
+        reason: "WRONG".to_owned(),
+        date: Some(made.on),
+        ..WrongItem::default()
+    };
+    let outcome = company
+        .store
+        .change(&by(), None, async |writing| {
+            let rules = rules::load(writing).await?;
+            returns::put_right(writing, &rules, invoice, &wish).await
+        })
+        .await;
+    made.note("put right", outcome);
+}
+
+async fn repair(company: &Company, made: &mut Made, at: usize, how_much: i64) {
+    let way = if how_much % 2 == 0 { Repair::In } else { Repair::Out };
+    let wanted = |view: &ReturnView| match way {
+        Repair::In => view.lines[0].expected.is_positive(),
+        Repair::Out => view.lines[0].in_repair.is_positive(),
+    };
+    let Some(view) = one_with(company, at, wanted).await else { return };
+    let all = if way == Repair::In { view.lines[0].expected } else { view.lines[0].in_repair };
+    let form = ReceiveForm {
+        lines: vec![ReceiveLine { line: view.lines[0].id, quantity: some_of(all, how_much / 2) }],
+        date: Some(made.on),
+        note: None,
+    };
+    let outcome = company
+        .store
+        .change(&by(), None, async |writing| {
+            let rules = rules::load(writing).await?;
+            returns::repair(writing, &rules, view.id, (view.version, None), way, &form).await
+        })
+        .await;
+    made.note("repair", outcome);
 }
 
 async fn authorize(company: &Company, made: &mut Made, at: usize, how_much: i64) {

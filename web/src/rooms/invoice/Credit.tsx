@@ -12,6 +12,7 @@ import { ApprovalStrip, useApprovals } from "../../parts/together";
 import { Ask } from "../../shell/Ask";
 import { useNotices } from "../../shell/notices";
 import { Worktop } from "../../shell/Worktop";
+import { addedLines, type OtherLine, OtherWay } from "./OtherWay";
 
 /** What was typed for a line: how much of it, or how much off its price. */
 interface Typed {
@@ -75,6 +76,7 @@ function Opened({
   const [reason, setReason] = useState(
     returned ? [...new Set(back.map((line) => line.reason_name))].join(", ").concat(`, ${returned.number}`) : "",
   );
+  const [other, setOther] = useState<OtherLine[]>([]);
   const [day, setDay] = useState("");
   const [asking, setAsking] = useState(false);
   const [unsaid, setUnsaid] = useState(false);
@@ -87,7 +89,7 @@ function Opened({
       return_line: quantity?.trim() ? (cameBack(Number(position))?.id ?? null) : null,
     }))
     .filter((line) => line.quantity || line.amount);
-  const body = { lines, date: day || null };
+  const body = { lines, added: addedLines(other), date: day || null };
   const preview = useQuery({
     queryKey: ["credit-preview", invoice.id, invoice.version, body],
     queryFn: () =>
@@ -119,7 +121,7 @@ function Opened({
   const stopped =
     lines.length === 0 || !shown || preview.isFetching || shown.blockers.some((blocker) => blocker.effect === "stops");
   const total = shown && lines.length > 0 ? moneyWithCurrency(shown.total, currency) : "";
-  const known = /^(lines\..*|date|reason)$/;
+  const known = /^(lines\..*|added\.\d.*|date|reason)$/;
   const elsewhere = Object.entries(errors).find(([field]) => !known.test(field));
   const credit = (position: number, what: Typed) => setTyped((now) => ({ ...now, [position]: what }));
   const all = () =>
@@ -273,6 +275,19 @@ function Opened({
             })}
           </tbody>
         </Lines>
+        {lines.length > 0 && (
+          <>
+            <div style={{ height: 14 }} />
+            <OtherWay
+              typed={other}
+              type={setOther}
+              amounts={shown?.added ?? []}
+              errors={errors}
+              currency={currency}
+              goods={false}
+            />
+          </>
+        )}
       </Scroll>
       {asking && shown && (
         <Ask

@@ -1,12 +1,13 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { useNavigate } from "react-router";
+import { Link, useNavigate } from "react-router";
 import { api, got, keyed } from "../../api/client";
 import type { InvoiceView } from "../../api/types";
 import { date, money, moneyWithCurrency, number, percent } from "../../format";
 import { Lines, useEverythingChanged } from "../../parts/bits";
 import { PrintedPaper, usePapersReady } from "../../parts/PrintedPaper";
 import { ApprovalStrip, useApprovals } from "../../parts/together";
+import { placeOf } from "../../places";
 import { useNotices } from "../../shell/notices";
 import { Worktop } from "../../shell/Worktop";
 import { OnAccount } from "../deposits/OnAccount";
@@ -103,12 +104,27 @@ export function Posted({ invoice }: { invoice: InvoiceView }) {
                 disabled: !!cancelled,
                 needs: "authorize_return" as const,
               },
+              {
+                key: "e",
+                label: "Take back or exchange",
+                run: () => navigate(`/invoices/${invoice.id}/exchange`),
+                disabled: !!cancelled,
+                needs: "return_at_once" as const,
+              },
+              {
+                key: "i",
+                label: "Wrong item sent",
+                run: () => navigate(`/invoices/${invoice.id}/wrong-item`),
+                disabled: !!cancelled,
+                quiet: true,
+                needs: "handle_return" as const,
+              },
             ]),
         {
           key: "x",
           label: ahead ? "Credit…" : "Cancel it",
           run: () => setAsking(ahead ? "credit" : "cancel"),
-          disabled: ahead ? !register || register.left === 0 : !!cancelled,
+          disabled: ahead ? !register || register.left === 0 : !!cancelled || !!invoice.takes_back,
           needs: "cancel_invoice",
         },
         { key: "c", label: "Customer account", run: () => navigate(`/customers/${invoice.customer.id}`), quiet: true },
@@ -117,6 +133,12 @@ export function Posted({ invoice }: { invoice: InvoiceView }) {
     >
       <PrintedPaper kind="invoice" id={invoice.id} />
       <Head invoice={invoice} />
+      {invoice.takes_back && (
+        <p style={{ margin: "0 0 8px" }}>
+          An exchange: what is below zero came back of{" "}
+          <Link to={placeOf(invoice.takes_back)}>{invoice.takes_back.number}</Link>.
+        </p>
+      )}
       <ApprovalStrip approvals={approvals} />
       {open > 0 && <OnAccount customer={invoice.customer.id} currency={document.currency} invoice={invoice.id} />}
       <GoingOutLines deliveries={invoice.deliveries} />

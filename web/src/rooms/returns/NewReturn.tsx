@@ -13,6 +13,7 @@ import { PreviewTape } from "../../parts/TapeRoll";
 import { Ask } from "../../shell/Ask";
 import { useNotices } from "../../shell/notices";
 import { Worktop } from "../../shell/Worktop";
+import { Choice } from "./Choice";
 import { useReturnSettings } from "./settings";
 
 const Form = styled("div")({
@@ -324,39 +325,4 @@ export function NewReturnRoom() {
 /** What a line was ordered and left with, and where it went where that is not the customer itself. */
 function whence(row: ReturnableRow, customer: string | undefined): string {
   return [row.customer_po, row.shipment, row.ship_to !== customer && row.ship_to].filter(Boolean).join(" · ");
-}
-
-/** One of a few, in a cell of a table. */
-function Choice({
-  label,
-  value,
-  choices,
-  none,
-  wrong,
-  choose,
-}: {
-  label: string;
-  value: string;
-  choices: { code: string; name: string }[];
-  none: string;
-  wrong?: boolean;
-  choose: (code: string) => void;
-}) {
-  return (
-    <TextField
-      select
-      value={value}
-      onChange={(event) => choose(event.target.value)}
-      error={!!wrong}
-      sx={{ width: 160, display: "block", "&:not(:first-of-type)": { marginTop: "4px" } }}
-      slotProps={{ select: { native: true }, htmlInput: { "aria-label": label } }}
-    >
-      <option value="">{none}</option>
-      {choices.map((one) => (
-        <option key={one.code} value={one.code}>
-          {one.name}
-        </option>
-      ))}
-    </TextField>
-  );
 }

@@ -10,7 +10,7 @@ import { Paper, PostedEntries, PreviewTape, TrailLines } from "../../parts/TapeR
 import { OpenMark, RecordLines, useOpenElsewhere, useOpenHere } from "../../parts/together";
 import { placeOf } from "../../places";
 import { Worktop } from "../../shell/Worktop";
-import { InspectTable, ReceiveTable, useHandling } from "./handling";
+import { type Doing, InspectTable, ReceiveTable, useHandling } from "./handling";
 import { ReturnAsk, type ReturnStep } from "./steps";
 import { creditPlace, nextWords, stepWords } from "./words";
 
@@ -30,9 +30,6 @@ export function ReturnRoom() {
   return <Opened key={id} view={found.data} />;
 }
 
-/** What is being done on the screen: goods come in, or it is said what becomes of them. */
-type Doing = "receive" | "inspect";
-
 function Opened({ view }: { view: ReturnView }) {
   const base = useBase();
   const today = useToday();
@@ -45,6 +42,7 @@ function Opened({ view }: { view: ReturnView }) {
   const waiting = view.lines.some((line) => line.waiting !== "0");
   const toSettle = view.lines.some((line) => line.to_settle !== "0");
   const expected = view.lines.some((line) => line.expected !== "0");
+  const inRepair = view.lines.some((line) => line.in_repair !== "0");
   const handling = useHandling(view, doing, () => setDoing(undefined));
   const credit = creditPlace(view);
   // More than was announced may come too; where nothing is expected, its key is among all keys only.
@@ -76,6 +74,35 @@ function Opened({ view }: { view: ReturnView }) {
                       quiet: !expected,
                       disabled: !view.live,
                       needs: "handle_return" as const,
+                    },
+                  ]
+                : []),
+              ...(canReceive && expected
+                ? [
+                    {
+                      key: "f",
+                      label: "Take in for repair",
+                      run: () => setDoing("for-repair"),
+                      disabled: !view.live,
+                      quiet: true,
+                      needs: "handle_return" as const,
+                    },
+                  ]
+                : []),
+              ...(inRepair
+                ? [
+                    {
+                      key: "k",
+                      label: "Send back repaired",
+                      run: () => setDoing("repaired"),
+                      primary: next === "repair",
+                      needs: "handle_return" as const,
+                    },
+                    {
+                      key: "b",
+                      label: "Bill the repair",
+                      run: () => navigate(`/billing/direct?customer=${encodeURIComponent(view.customer.number)}`),
+                      needs: "keep_draft" as const,
                     },
                   ]
                 : []),
@@ -165,7 +192,9 @@ function Opened({ view }: { view: ReturnView }) {
             until={
               doing === "receive"
                 ? "Type how much arrived: the entry appears here."
-                : "Type how much goes where: the entry appears here."
+                : doing === "inspect"
+                  ? "Type how much goes where: the entry appears here."
+                  : "Goods in for repair stay the customer's: nothing is posted."
             }
           />
         ) : (
@@ -217,8 +246,8 @@ function Opened({ view }: { view: ReturnView }) {
         </p>
       )}
       {doing && handling.head}
-      {doing === "receive" ? (
-        <ReceiveTable view={view} handling={handling} />
+      {doing && doing !== "inspect" ? (
+        <ReceiveTable view={view} handling={handling} back={doing === "repaired"} />
       ) : doing === "inspect" ? (
         <InspectTable view={view} handling={handling} base={base} />
       ) : (
@@ -249,14 +278,17 @@ function LinesOf({ view, base }: { view: ReturnView; base: string }) {
         <tbody>
           {view.lines.map((line) => {
             const settled = [
+              [line.in_repair, "in for repair"],
+              [line.progress.repaired, "repaired"],
               [line.progress.credited, "credited"],
               [line.progress.replaced, "replaced"],
               [line.progress.sent_back, "sent back"],
-            ].filter(([quantity]) => quantity !== "0");
+            ].filter(([quantity]) => quantity && quantity !== "0");
             return (
               <tr key={line.id}>
                 <td>
                   <b>{line.code}</b> {line.description}
+                  {line.in_place_of && <div className="dim">went in place of {line.in_place_of}</div>}
                 </td>
                 <td>
                   <Link to={placeOf(line.invoice)}>{line.invoice.number}</Link>

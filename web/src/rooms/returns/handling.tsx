@@ -3,7 +3,7 @@ import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { type ReactNode, useState } from "react";
 import { api, got, keyed, Problem } from "../../api/client";
 import type { ReturnLineView, ReturnView, StepPreview } from "../../api/types";
-import { number, plural, typedDecimal } from "../../format";
+import { number, typedDecimal } from "../../format";
 import { Lines, Scroll, useEverythingChanged, useToday } from "../../parts/bits";
 import { DateField } from "../../parts/DateField";
 import { Ask } from "../../shell/Ask";
@@ -30,10 +30,41 @@ export interface Handling {
   ask: ReactNode;
 }
 
+/** What is done with the goods: they come in, to stay or for repair; it is said what becomes of them; they go back repaired. */
+export type Doing = "receive" | "inspect" | "for-repair" | "repaired";
+
+/** How each is said: the action, the question before it, what it leads to, and that it is done. */
+const words: Record<Doing, { verb: string; title: string; says: string; done: string }> = {
+  receive: {
+    verb: "Receive",
+    title: "Are these goods here?",
+    says: "They go to the inspection place, at the cost they left with.",
+    done: "received",
+  },
+  inspect: {
+    verb: "Post the inspection",
+    title: "Post this inspection?",
+    says: "What is restocked can be sold at once. A step entered in error can be reversed while nothing followed.",
+    done: "inspected",
+  },
+  "for-repair": {
+    verb: "Take in for repair",
+    title: "Are these goods here for repair?",
+    says: "They stay the customer's: nothing is posted, and none of it is for sale.",
+    done: "in for repair",
+  },
+  repaired: {
+    verb: "Send back",
+    title: "Do these goods go back?",
+    says: "Nothing is posted. What the repair is charged, and the parts it took, are billed on an invoice.",
+    done: "sent back",
+  },
+};
+
 const known = /^(lines\.\d+\.|date$)/;
 
 /** Receives or inspects the goods of a return, with the books as they would be in view. */
-export function useHandling(view: ReturnView, doing: "receive" | "inspect" | undefined, done: () => void): Handling {
+export function useHandling(view: ReturnView, doing: Doing | undefined, done: () => void): Handling {
   const changed = useEverythingChanged();
   const today = useToday();
   const { say } = useNotices();
@@ -44,7 +75,8 @@ export function useHandling(view: ReturnView, doing: "receive" | "inspect" | und
   const [asking, setAsking] = useState(false);
   const assumed = (line: ReturnLineView, column: string): string => {
     if (column === "received") {
-      return line.expected === "0" ? "" : number(line.expected);
+      const all = doing === "repaired" ? line.in_repair : line.expected;
+      return all === "0" ? "" : number(all);
     }
     return column === line.disposition && line.waiting !== "0" ? number(line.waiting) : "";
   };
@@ -55,7 +87,7 @@ export function useHandling(view: ReturnView, doing: "receive" | "inspect" | und
   };
   const dispositions = settings?.dispositions.filter((one) => one.active) ?? [];
   const cells =
-    doing === "receive"
+    doing !== "inspect"
       ? view.lines.map((line) => ({ line: line.id, column: "received" }))
       : view.lines
           .filter((line) => line.waiting !== "0")
@@ -75,11 +107,11 @@ export function useHandling(view: ReturnView, doing: "receive" | "inspect" | und
   };
   const path = { id: view.id };
   const preview = useQuery({
-    queryKey: ["return-step", doing, view.id, view.version, doing === "receive" ? receiving : inspecting],
+    queryKey: ["return-step", doing, view.id, view.version, doing === "inspect" ? inspecting : receiving],
     queryFn: () =>
-      doing === "receive"
-        ? got(api.POST("/api/returns/{id}/receive/preview", { params: { path }, body: receiving }))
-        : got(api.POST("/api/returns/{id}/inspect/preview", { params: { path }, body: inspecting })),
+      doing === "inspect"
+        ? got(api.POST("/api/returns/{id}/inspect/preview", { params: { path }, body: inspecting }))
+        : got(api.POST(`/api/returns/{id}/${doing ?? "receive"}/preview`, { params: { path }, body: receiving })),
     enabled: !!doing && filled.length > 0,
     placeholderData: keepPreviousData,
     retry: false,
@@ -97,7 +129,7 @@ export function useHandling(view: ReturnView, doing: "receive" | "inspect" | und
   }
   const stopped =
     filled.length === 0 || !shown || preview.isFetching || shown.blockers.some((blocker) => blocker.effect === "stops");
-  const verb = doing === "receive" ? "Receive" : "Post the inspection";
+  const { verb, title, says, done: isDone } = words[doing ?? "receive"];
   const close = () => {
     setTyped({});
     setNote("");
@@ -134,7 +166,7 @@ export function useHandling(view: ReturnView, doing: "receive" | "inspect" | und
           from="the business date"
         />
         <TextField
-          label={doing === "receive" ? "Note" : "What was found"}
+          label={doing === "inspect" ? "What was found" : "Note"}
           value={note}
           onChange={(event) => setNote(event.target.value)}
         />
@@ -142,26 +174,21 @@ export function useHandling(view: ReturnView, doing: "receive" | "inspect" | und
     ),
     ask: asking && shown && (
       <Ask
-        title={doing === "receive" ? "Are these goods here?" : "Post this inspection?"}
+        title={title}
         yes={verb}
         close={() => setAsking(false)}
         run={async (key) => {
           const params = { path, header: keyed(key) };
           const beside = { version: view.version, seen: shown.fingerprint, note: note || null };
-          await (doing === "receive"
-            ? got(api.POST("/api/returns/{id}/receive", { params, body: { ...receiving, ...beside } }))
-            : got(api.POST("/api/returns/{id}/inspect", { params, body: { ...inspecting, ...beside } })));
-          say({
-            kind: "done",
-            text: doing === "receive" ? `Goods of ${view.number} are received.` : `${view.number} is inspected.`,
-          });
+          await (doing === "inspect"
+            ? got(api.POST("/api/returns/{id}/inspect", { params, body: { ...inspecting, ...beside } }))
+            : got(api.POST(`/api/returns/{id}/${doing ?? "receive"}`, { params, body: { ...receiving, ...beside } })));
+          say({ kind: "done", text: `Goods of ${view.number} are ${isDone}.` });
           await changed();
           close();
         }}
       >
-        {doing === "receive"
-          ? `${plural(filled.length, "line goes", "lines go")} to the inspection place of ${view.warehouse_name}, at the cost they left with.`
-          : "What is restocked can be sold at once. A step entered in error can be reversed while nothing followed."}
+        {says}
       </Ask>
     ),
   };
@@ -202,18 +229,18 @@ function Cell({
 }
 
 /** How much of each line arrived. */
-export function ReceiveTable({ view, handling }: { view: ReturnView; handling: Handling }) {
+export function ReceiveTable({ view, handling, back }: { view: ReturnView; handling: Handling; back?: boolean }) {
   return (
     <Scroll>
-      <Lines label="What arrived">
+      <Lines label={back ? "What goes back" : "What arrived"}>
         <thead>
           <tr>
             <th>Item</th>
             <th>Billed on</th>
             <th>Reason</th>
             <th className="right">Authorized</th>
-            <th className="right">Received before</th>
-            <th className="right">Arrived now</th>
+            <th className="right">{back ? "In for repair" : "Received before"}</th>
+            <th className="right">{back ? "Goes back now" : "Arrived now"}</th>
           </tr>
         </thead>
         <tbody>
@@ -228,14 +255,14 @@ export function ReceiveTable({ view, handling }: { view: ReturnView; handling: H
               <td className="right dim">
                 {number(line.progress.authorized)} {line.unit}
               </td>
-              <td className="right dim">{number(line.progress.received)}</td>
+              <td className="right dim">{number(back ? line.in_repair : line.progress.received)}</td>
               <td className="right">
                 <Cell
                   handling={handling}
                   line={line.id}
                   column="received"
-                  label={`Quantity of ${line.code} that arrived`}
-                  whole={number(line.expected)}
+                  label={`Quantity of ${line.code} that ${back ? "goes back" : "arrived"}`}
+                  whole={number(back ? line.in_repair : line.expected)}
                   first={at === 0}
                 />
               </td>

@@ -8,6 +8,8 @@ export function nextWords(row: Pick<ReturnRow, "next" | "state" | "expires_on">,
       return "inspect";
     case "settle":
       return "credit or replace";
+    case "repair":
+      return "repair, and send back";
     case "receive":
       return `arrives until ${shortDate(row.expires_on, today)}`;
     default:
@@ -17,13 +19,18 @@ export function nextWords(row: Pick<ReturnRow, "next" | "state" | "expires_on">,
 
 /** Whether it waits for us, not for the customer. */
 export function waitsForUs(row: Pick<ReturnRow, "next">): boolean {
-  return row.next === "inspect" || row.next === "settle";
+  return row.next === "inspect" || row.next === "settle" || row.next === "repair";
 }
 
 /** How far it is: “2 of 3 received, 1 credited”. */
 export function progressWords({ progress }: Pick<ReturnRow, "progress">): string {
   const parts = [
     `${number(progress.received)} of ${number(progress.authorized)} received`,
+    ...(progress.for_repair && progress.for_repair !== progress.repaired
+      ? [`${number(progress.for_repair)} in for repair, ${number(progress.repaired ?? "0")} back`]
+      : progress.for_repair && progress.for_repair !== "0"
+        ? [`${number(progress.for_repair)} repaired`]
+        : []),
     ...(progress.credited === "0" ? [] : [`${number(progress.credited)} credited`]),
     ...(progress.replaced === "0" ? [] : [`${number(progress.replaced)} replaced`]),
     ...(progress.sent_back === "0" ? [] : [`${number(progress.sent_back)} sent back`]),
@@ -41,4 +48,7 @@ export const stepWords: Record<string, string> = {
   received: "Received",
   inspected: "Inspected",
   replaced: "Replacement sent",
+  swapped: "Wrong item put right",
+  for_repair: "In for repair",
+  repaired: "Sent back repaired",
 };

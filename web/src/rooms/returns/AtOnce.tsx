@@ -1,0 +1,320 @@
+import TextField from "@mui/material/TextField";
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { useNavigate, useParams } from "react-router";
+import { api, got, keyed, newKey, Problem } from "../../api/client";
+import type { ReturnableRow } from "../../api/types";
+import { money, moneyWithCurrency, number, price, typedDecimal } from "../../format";
+import { Lines, Scroll, useEverythingChanged, useSettled, useToday, Wrong } from "../../parts/bits";
+import { DateField } from "../../parts/DateField";
+import { PreviewTape } from "../../parts/TapeRoll";
+import { placeOf } from "../../places";
+import { Ask } from "../../shell/Ask";
+import { useNotices } from "../../shell/notices";
+import { Worktop } from "../../shell/Worktop";
+import { addedLines, type OtherLine, OtherWay } from "../invoice/OtherWay";
+import { Choice } from "./Choice";
+import { useReturnSettings } from "./settings";
+
+interface Typed {
+  quantity: string;
+  reason: string;
+  disposition: string;
+}
+
+/** Takes goods back and credits them in one posting: a direct return, with a fee or not, or an exchange. */
+export function AtOnceRoom() {
+  const { id = "" } = useParams();
+  const found = useQuery({
+    queryKey: ["returnable", "of", id],
+    queryFn: () => got(api.GET("/api/returnable", { params: { query: { invoice: Number(id), limit: 200 } } })),
+  });
+  const invoice = useQuery({
+    queryKey: ["invoice", id],
+    queryFn: () => got(api.GET("/api/invoices/{id}", { params: { path: { id: Number(id) } } })),
+  });
+  const document = invoice.data?.document;
+  if (!found.data || !invoice.data || !document) {
+    return (
+      <Worktop title="Take goods back" actions={[]} back={`/invoices/${id}`}>
+        {(found.error ?? invoice.error) && <Wrong error={found.error ?? invoice.error ?? new Error()} />}
+      </Worktop>
+    );
+  }
+  return (
+    <Opened
+      key={id}
+      id={Number(id)}
+      number={invoice.data.number ?? ""}
+      customer={invoice.data.customer.name}
+      currency={document.currency}
+      gross={document.gross_priced}
+      rows={found.data.lines.filter((row) => row.left !== "0")}
+    />
+  );
+}
+
+function Opened({
+  id,
+  number: invoiceNumber,
+  customer,
+  currency,
+  gross,
+  rows,
+}: {
+  id: number;
+  number: string;
+  customer: string;
+  currency: string;
+  gross: boolean;
+  rows: ReturnableRow[];
+}) {
+  const navigate = useNavigate();
+  const changed = useEverythingChanged();
+  const { say } = useNotices();
+  const today = useToday();
+  const settings = useReturnSettings();
+  const reasons = settings?.reasons.filter((one) => one.active) ?? [];
+  // What goes back to the supplier is claimed there, and what is rejected is not credited: both are inspected first.
+  const dispositions = (settings?.dispositions ?? []).filter(
+    (one) => one.active && (one.outcome === "restock" || one.outcome === "scrap"),
+  );
+  const [typed, setTyped] = useState<Record<number, Typed>>({});
+  const [other, setOther] = useState<OtherLine[]>([]);
+  const [why, setWhy] = useState("");
+  const [day, setDay] = useState("");
+  const [asking, setAsking] = useState(false);
+  const [unsaid, setUnsaid] = useState(false);
+  const wanted = rows.filter((row) => typed[row.position]?.quantity.trim());
+  const usual = Object.values(typed).find((one) => one.reason)?.reason ?? reasons.at(-1)?.code ?? "";
+  const back = wanted.map((row) => ({
+    position: row.position,
+    quantity: typedDecimal(typed[row.position]?.quantity ?? ""),
+    reason: typed[row.position]?.reason || usual,
+    disposition: typed[row.position]?.disposition || null,
+  }));
+  const added = addedLines(other);
+  const body = useSettled(JSON.stringify({ back, added, date: day || null }));
+  const ready = back.length > 0;
+  const preview = useQuery({
+    queryKey: ["back-at-once", id, body],
+    queryFn: () =>
+      got(
+        api.POST("/api/invoices/{id}/back-at-once/preview", {
+          params: { path: { id }, header: keyed(newKey()) },
+          // What it does to the books is the same for any reason.
+          body: { ...JSON.parse(body), reason: "to be said" },
+        }),
+      ),
+    enabled: ready,
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+  const problem = ready && preview.error instanceof Problem ? preview.error : null;
+  const shown = ready && !problem ? preview.data : undefined;
+  const errors: Record<string, string> = {};
+  for (const blocker of shown?.blockers ?? []) {
+    if (blocker.effect === "stops") {
+      errors[blocker.field] ??= blocker.sentence;
+    }
+  }
+  if (problem) {
+    errors[problem.field ?? "invoice"] = problem.message;
+  }
+  if (unsaid && why.trim() === "") {
+    errors.reason = "Say why, in a few words: the customer reads it on the document.";
+  }
+  const settled = JSON.stringify({ back, added, date: day || null }) === body;
+  const stopped =
+    !shown || !settled || preview.isFetching || shown.blockers.some((blocker) => blocker.effect === "stops");
+  const total = shown?.total ?? 0;
+  const exchanged = added.length > 0;
+  const comesTo =
+    total === 0
+      ? "even"
+      : total > 0
+        ? `credit ${moneyWithCurrency(total, currency)}`
+        : `${moneyWithCurrency(-total, currency)} to pay`;
+  const verb = exchanged ? "Post the exchange" : "Take it back";
+  const type = (row: ReturnableRow, what: Partial<Typed>) =>
+    setTyped((now) => ({
+      ...now,
+      [row.position]: { ...(now[row.position] ?? { quantity: "", reason: "", disposition: "" }), ...what },
+    }));
+  const elsewhere = Object.entries(errors).find(([field]) => !/^(back\.\d|added\.\d|date|reason)/.test(field));
+  return (
+    <Worktop
+      title={`Take back or exchange ${invoiceNumber}`}
+      sum={`${customer} · ${stopped || !ready ? "in one posting" : comesTo}`}
+      back={`/invoices/${id}`}
+      actions={[
+        {
+          key: "p",
+          label: stopped || !ready ? verb : `${verb} · ${comesTo}`,
+          run: () => {
+            setUnsaid(why.trim() === "");
+            setAsking(why.trim() !== "");
+          },
+          primary: true,
+          disabled: stopped,
+          needs: "return_at_once",
+        },
+      ]}
+      rest={
+        <span>
+          all of a line <kbd>=</kbd> from a field <kbd>Ctrl Enter</kbd>
+        </span>
+      }
+      tape={
+        <PreviewTape
+          preview={shown?.tape ? { ...shown, tape: shown.tape } : undefined}
+          until="Type how much of which line is back: what is credited, what goes out and the entry appear here."
+        />
+      }
+    >
+      <div style={{ display: "grid", gridTemplateColumns: "minmax(0, 1fr) 170px", gap: 14, margin: "6px 0 14px" }}>
+        <TextField
+          label="Why"
+          value={why}
+          onChange={(event) => setWhy(event.target.value)}
+          autoFocus
+          error={!!errors.reason}
+          helperText={errors.reason ?? "Stands on the document"}
+        />
+        <DateField
+          label="Date"
+          typed={day}
+          assumed={today}
+          onType={setDay}
+          error={errors.date}
+          from="the business date"
+        />
+      </div>
+      {elsewhere && (
+        <p role="alert" style={{ margin: "0 0 8px" }}>
+          <Wrong error={new Error(elsewhere[1])} />
+        </p>
+      )}
+      {rows.length === 0 ? (
+        <p>Nothing of this invoice can come back any more: it is credited, or on a return.</p>
+      ) : (
+        <Scroll>
+          <Lines label="What comes back">
+            <thead>
+              <tr>
+                <th style={{ width: "34%" }}>Comes back</th>
+                <th className="right">{gross ? "Price with tax" : "Price"}</th>
+                <th className="right">Can come back</th>
+                <th className="right">Is back</th>
+                <th>Reason, and where it goes</th>
+                <th className="right">Credit {currency}</th>
+              </tr>
+            </thead>
+            <tbody>
+              {rows.map((row) => {
+                const mine = typed[row.position];
+                const at = wanted.indexOf(row);
+                const wrong =
+                  at < 0 ? undefined : Object.entries(errors).find(([f]) => f.startsWith(`back.${at}`))?.[1];
+                return (
+                  <tr key={row.line}>
+                    <td>
+                      <b>{row.code}</b> {row.description}
+                      {(wrong ?? row.obstacle) && (
+                        <div className={wrong ? "wrong" : "dim"} role={wrong ? "alert" : undefined}>
+                          {wrong ?? row.obstacle}
+                        </div>
+                      )}
+                    </td>
+                    <td className="right dim">{price(row.unit_price)}</td>
+                    <td className="right">
+                      {number(row.left)} {row.unit}
+                    </td>
+                    <td className="right">
+                      {!row.obstacle && (
+                        <TextField
+                          value={mine?.quantity ?? ""}
+                          onChange={(event) => type(row, { quantity: event.target.value })}
+                          onKeyDown={(event) => {
+                            if (event.key === "=") {
+                              event.preventDefault();
+                              type(row, { quantity: number(row.left) });
+                            }
+                          }}
+                          error={!!wrong}
+                          sx={{ width: 76 }}
+                          slotProps={{
+                            htmlInput: {
+                              "aria-label": `Quantity of ${row.code} that is back`,
+                              inputMode: "decimal",
+                              style: { textAlign: "right" },
+                            },
+                          }}
+                        />
+                      )}
+                    </td>
+                    <td style={{ width: 172 }}>
+                      {at >= 0 && (
+                        <>
+                          <Choice
+                            label={`Why ${row.code} comes back`}
+                            value={mine?.reason || usual}
+                            choices={reasons}
+                            choose={(reason) => type(row, { reason })}
+                          />
+                          <Choice
+                            label={`Where ${row.code} goes`}
+                            value={mine?.disposition ?? ""}
+                            choices={dispositions}
+                            none="Inspect first"
+                            choose={(disposition) => type(row, { disposition })}
+                          />
+                        </>
+                      )}
+                    </td>
+                    <td className="right">{at >= 0 && !wrong ? money(shown?.back[at] ?? 0, currency) : ""}</td>
+                  </tr>
+                );
+              })}
+            </tbody>
+          </Lines>
+          <div style={{ height: 14 }} />
+          <OtherWay
+            typed={other}
+            type={setOther}
+            amounts={shown?.added ?? []}
+            errors={errors}
+            currency={currency}
+            goods
+          />
+        </Scroll>
+      )}
+      {asking && shown && (
+        <Ask
+          title={exchanged ? "Post this exchange?" : "Are these goods here?"}
+          yes={`${verb} · ${comesTo}`}
+          close={() => setAsking(false)}
+          run={async (key) => {
+            const done = await got(
+              api.POST("/api/invoices/{id}/back-at-once", {
+                params: { path: { id }, header: keyed(key) },
+                body: { ...JSON.parse(body), reason: why, seen: shown.fingerprint },
+              }),
+            );
+            say({
+              kind: "done",
+              text: `${done.document.number} is posted: ${comesTo}. What came back stands on ${done.returned.number}.`,
+              links: [{ text: `Open ${done.returned.number}`, to: placeOf(done.returned) }],
+            });
+            await changed();
+            navigate(placeOf(done.document), { replace: true });
+          }}
+        >
+          {total < 0
+            ? "What is left to pay becomes an invoice."
+            : `What is open of ${invoiceNumber} is settled by it first; what was paid is kept for the customer.`}
+        </Ask>
+      )}
+    </Worktop>
+  );
+}

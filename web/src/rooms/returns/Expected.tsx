@@ -1,0 +1,201 @@
+import { styled } from "@mui/material/styles";
+import TextField from "@mui/material/TextField";
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link } from "react-router";
+import { api, got, keyed, Problem } from "../../api/client";
+import type { ExpectedReturns } from "../../api/types";
+import { date, money, percent, typedDecimal } from "../../format";
+import {
+  Chips,
+  Facts,
+  Lines,
+  RoomLinks,
+  Scroll,
+  useBase,
+  useEverythingChanged,
+  useSettled,
+  useToday,
+  Wrong,
+} from "../../parts/bits";
+import { DateField } from "../../parts/DateField";
+import { PreviewTape } from "../../parts/TapeRoll";
+import { placeOf } from "../../places";
+import { Ask } from "../../shell/Ask";
+import { useNotices } from "../../shell/notices";
+import { Worktop } from "../../shell/Worktop";
+import { returnLinks } from "./Returns";
+
+const Form = styled("div")({ display: "grid", gridTemplateColumns: "220px 170px", gap: 14, margin: "14px 0 16px" });
+
+/** What of what was billed is expected back: entered as the difference to the estimate that stands. */
+export function ExpectedRoom() {
+  const found = useQuery({
+    queryKey: ["expected-returns"],
+    queryFn: () => got(api.GET("/api/expected-returns")),
+  });
+  if (!found.data) {
+    return (
+      <Worktop title="Expected returns" actions={[]} back="/returns">
+        {found.error && <Wrong error={found.error} />}
+      </Worktop>
+    );
+  }
+  return <Opened data={found.data} />;
+}
+
+function Opened({ data }: { data: ExpectedReturns }) {
+  const base = useBase();
+  const today = useToday();
+  const changed = useEverythingChanged();
+  const { say } = useNotices();
+  const [share, setShare] = useState("");
+  const [day, setDay] = useState("");
+  const [asking, setAsking] = useState(false);
+  const body = { share: typedDecimal(share.replace("%", "")), date: day || null };
+  const settled = useSettled(JSON.stringify(body));
+  const ready = body.share !== "";
+  const preview = useQuery({
+    queryKey: ["expected-returns", "preview", settled],
+    queryFn: () => got(api.POST("/api/expected-returns/preview", { body: JSON.parse(settled) })),
+    enabled: ready,
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+  const problem = ready && preview.error instanceof Problem ? preview.error : null;
+  const shown = ready && !problem ? preview.data : undefined;
+  const errors: Record<string, string> = {};
+  for (const blocker of shown?.blockers ?? []) {
+    if (blocker.effect === "stops") {
+      errors[blocker.field] ??= blocker.sentence;
+    }
+  }
+  if (problem) {
+    errors[problem.field ?? "share"] = problem.message;
+  }
+  const stopped =
+    !shown ||
+    settled !== JSON.stringify(body) ||
+    preview.isFetching ||
+    shown.blockers.some((blocker) => blocker.effect === "stops");
+  const elsewhere = Object.entries(errors).find(([field]) => field !== "share" && field !== "date");
+  return (
+    <Worktop
+      title="Expected returns"
+      sum={`${money(data.standing.net, base)} ${base} stand as a refund liability`}
+      back="/returns"
+      actions={[
+        {
+          key: "p",
+          label: "Enter the estimate",
+          run: () => setAsking(true),
+          primary: true,
+          disabled: stopped,
+          needs: "post_estimate",
+        },
+      ]}
+      tape={
+        <PreviewTape
+          preview={shown ? { ...shown, entry: shown.entry ?? null } : undefined}
+          until="Type the share you expect back: what it comes to, and the entry, appear here."
+        />
+      }
+    >
+      <Chips>
+        <RoomLinks links={returnLinks} />
+      </Chips>
+      <Facts
+        facts={[
+          ["Billed within", `${data.days} days`],
+          [`Not credited, net ${base}`, money(data.billed.net, base)],
+          [`At cost ${base}`, money(data.billed.cost, base)],
+          ["Came back last year", percent(data.came_back)],
+        ]}
+      />
+      {elsewhere && (
+        <p role="alert" style={{ margin: "8px 0" }}>
+          <Wrong error={new Error(elsewhere[1])} />
+        </p>
+      )}
+      <Form>
+        <TextField
+          label="Share expected back, %"
+          value={share}
+          onChange={(event) => setShare(event.target.value)}
+          autoFocus
+          error={!!errors.share}
+          helperText={errors.share ?? "of the goods billed; 0 gives up what stands"}
+          slotProps={{ htmlInput: { inputMode: "decimal" } }}
+        />
+        <DateField
+          label="Date"
+          typed={day}
+          assumed={today}
+          onType={setDay}
+          error={errors.date}
+          from="the business date"
+        />
+      </Form>
+      {data.estimates.length === 0 ? (
+        <p>
+          No estimate was entered yet. What customers are expected to send back is kept out of revenue and out of cost
+          until it is known.
+        </p>
+      ) : (
+        <Scroll>
+          <Lines label="Estimates">
+            <thead>
+              <tr>
+                <th>Estimate</th>
+                <th>Of</th>
+                <th>Billed since</th>
+                <th className="right">Share</th>
+                <th className="right">Net {base}</th>
+                <th className="right">At cost {base}</th>
+                <th>Entry</th>
+              </tr>
+            </thead>
+            <tbody>
+              {data.estimates.map((one) => (
+                <tr key={one.id}>
+                  <td>
+                    <b>{one.number}</b>
+                  </td>
+                  <td>{date(one.date)}</td>
+                  <td>{date(one.from)}</td>
+                  <td className="right">{percent(one.share)}</td>
+                  <td className="right">{money(one.estimate.net, base)}</td>
+                  <td className="right">{money(one.estimate.cost, base)}</td>
+                  <td>
+                    <Link to={placeOf(one.entry)}>{one.entry.number}</Link>
+                  </td>
+                </tr>
+              ))}
+            </tbody>
+          </Lines>
+        </Scroll>
+      )}
+      {asking && shown && (
+        <Ask
+          title="Enter this estimate?"
+          yes="Enter it"
+          close={() => setAsking(false)}
+          run={async (key) => {
+            const entered = await got(
+              api.POST("/api/expected-returns", {
+                params: { header: keyed(key) },
+                body: { ...JSON.parse(settled), seen: shown.fingerprint },
+              }),
+            );
+            say({ kind: "done", text: `${entered.number} is entered: ${money(shown.estimate.net, base)} ${base}.` });
+            await changed();
+            setShare("");
+            setAsking(false);
+          }}
+        >
+          The difference to what stands is posted. The next estimate changes it again.
+        </Ask>
+      )}
+    </Worktop>
+  );
+}
