@@ -260,6 +260,24 @@ fn each_side_has_its_rate() {
     assert_eq!(written(&decision.entry), pairs(&row));
 }
 
+/// postings.md, Goods: repair charged, net 35.00 (tax 8.05); parts used at cost 6.00. A direct invoice, its parts given away with
+/// the reason.
+#[test]
+fn a_repair_is_charged_and_its_parts_leave_at_cost() {
+    let books = Books::new();
+    let part = LineToBill { reason: Some("used in the repair".to_owned()), ..typed(2, "1", "0", "S23") };
+    let mut input = goods_out(&books, vec![(part, 600)]);
+    input.lines.insert(0, charge(1, "35", "S23"));
+    let decision = invoice::decide(&input);
+    assert!(!stops(&decision.blockers), "{:?}", decision.blockers);
+    assert_eq!(written(&decision.entry), pairs(&[("21000", 4_305), ("41000", -805), ("64000", -3_500)]));
+    assert_eq!(written(&decision.cost_entry), pairs(&[("71000", 600), ("11000", -600)]));
+    // Without the reason it is asked for.
+    input.lines[1].reason = None;
+    let asked = invoice::decide(&input).blockers;
+    assert!(asked.iter().any(|one| one.check == Check::ReasonMissing && one.field == "lines.1.reason"), "{asked:?}");
+}
+
 /// What cannot go the other way, each said at its line.
 #[test]
 fn what_cannot_go_the_other_way() {

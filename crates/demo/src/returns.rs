@@ -1,13 +1,15 @@
 //! Goods that came back: damaged in transit and half restocked, one that waits for inspection, one that is awaited, one that
-//! was replaced, one that never arrived; and a price that was put right.
+//! was replaced, one that never arrived; a price that was put right; an exchange in the customer's favor, a wrong item, a repair,
+//! a restocking fee; and what is expected back.
 
 use chrono::NaiveDate;
 use till_core::fixed::Quantity;
 use till_core::ids::{InvoiceId, ReturnId};
-use till_store::invoices::{self, CreditLine, ToCredit};
+use till_core::returns::Repair;
+use till_store::invoices::{self, AddedLine, CreditLine, ToCredit};
 use till_store::returns::{
-    self, InspectForm, InspectLine, NewReturn, NewReturnLine, ReceiveForm, ReceiveLine, ReplaceForm, ReturnableFilter,
-    ReturnableRow,
+    self, BackAtOnce, ComesBack, DoneAtOnce, InspectForm, InspectLine, NewExpectedReturns, NewReturn, NewReturnLine,
+    ReceiveForm, ReceiveLine, ReplaceForm, ReturnableFilter, ReturnableRow, WrongItem,
 };
 use till_store::rules::Rules;
 use till_store::{Result, Store, StoreError, Writing, rules};
@@ -30,7 +32,119 @@ struct Back {
 }
 
 pub(crate) async fn run(store: &Store, people: &People) -> Result<()> {
-    store.change(&at_work(INES, BUSINESS_DATE), None, async |writing| cases(writing, people).await).await
+    let ines = at_work(INES, BUSINESS_DATE);
+    store.change(&ines, None, async |writing| cases(writing, people).await).await?;
+    // A suit that was too small, paid long ago: two pairs of gloves are taken for it, the rest is kept.
+    let exchange =
+        back_at_once(store, people, ("1006", "SU-FL", "2026-03-17"), "too small, gloves taken for it").await?;
+    post_at_once(store, exchange, vec![goes("GL-LE", "2", None)]).await?;
+    let less_a_fee = back_at_once(store, people, ("1001", "SM-ST", "2026-03-17"), "ordered one too many").await?;
+    post_at_once(store, less_a_fee, vec![goes("FRT", "1", Some("5.00"))]).await?;
+    wrong_item(store, people).await?;
+    store.change(&ines, None, async |writing| repair(writing, people).await).await?;
+    store
+        .change(&ines, None, async |writing| {
+            let rules = rules::load(writing).await?;
+            let mut new = NewExpectedReturns { share: "0.5".to_owned(), ..NewExpectedReturns::default() };
+            new.seen = Some(returns::expected_returns_preview(writing, &rules, &new).await?.fingerprint);
+            returns::enter_expected_returns(writing, &rules, &new).await
+        })
+        .await?;
+    Ok(())
+}
+
+/// What goes out for what came back, or is charged.
+fn goes(item: &str, quantity: &str, price: Option<&str>) -> AddedLine {
+    AddedLine {
+        item: Some(item.to_owned()),
+        quantity: quantity.to_owned(),
+        unit_price: price.map(str::to_owned),
+        description: price.map(|_| "Restocking fee".to_owned()),
+        ..AddedLine::default()
+    }
+}
+
+/// One of an item that is back today, sellable, of the newest invoice that billed it by a day.
+async fn back_at_once(
+    store: &Store,
+    people: &People,
+    (customer, item, by): (&str, &str, &str),
+    reason: &str,
+) -> Result<(InvoiceId, BackAtOnce)> {
+    let row = store
+        .rehearse(&at_work(INES, BUSINESS_DATE), async |writing| {
+            billed(writing, people, (customer, item, 1), date(by)?).await
+        })
+        .await?;
+    let back = ComesBack {
+        position: usize::try_from(row.position).unwrap_or(0),
+        quantity: "1".to_owned(),
+        reason: "UNWANTED".to_owned(),
+        disposition: Some("RESTOCK".to_owned()),
+    };
+    Ok((row.invoice, BackAtOnce { back: vec![back], reason: reason.to_owned(), ..BackAtOnce::default() }))
+}
+
+async fn post_at_once(
+    store: &Store,
+    (invoice, mut wish): (InvoiceId, BackAtOnce),
+    added: Vec<AddedLine>,
+) -> Result<DoneAtOnce> {
+    let ines = at_work(INES, BUSINESS_DATE);
+    wish.added = added;
+    wish.seen = Some(returns::at_once_preview(store, &ines, invoice, &wish).await?.fingerprint);
+    store
+        .change(&ines, None, async |writing| {
+            let rules = rules::load(writing).await?;
+            returns::at_once(writing, &rules, invoice, &wish).await
+        })
+        .await
+}
+
+/// Two trays of the smaller jars went where the larger ones were billed.
+async fn wrong_item(store: &Store, people: &People) -> Result<()> {
+    let ines = at_work(INES, BUSINESS_DATE);
+    let row = store
+        .rehearse(&ines, async |writing| billed(writing, people, ("1012", "JR-50", 2), date("2026-03-13")?).await)
+        .await?;
+    let mut wish = WrongItem {
+        position: usize::try_from(row.position).unwrap_or(0),
+        quantity: "2".to_owned(),
+        item: "JR-34".to_owned(),
+        reason: "WRONG".to_owned(),
+        note: Some("the trays stood side by side".to_owned()),
+        ..WrongItem::default()
+    };
+    wish.seen = Some(returns::put_right_preview(store, &ines, row.invoice, &wish).await?.fingerprint);
+    store
+        .change(&ines, None, async |writing| {
+            let rules = rules::load(writing).await?;
+            returns::put_right(writing, &rules, row.invoice, &wish).await
+        })
+        .await?;
+    Ok(())
+}
+
+/// A smoker whose hinge is to be mended: it stays the customer's.
+async fn repair(writing: &mut Writing<'_>, people: &People) -> Result<()> {
+    let back = Back {
+        customer: "1010",
+        item: "SM-ST",
+        quantity: 1,
+        reason: "FAULTY",
+        reference: Some("the hinge"),
+        on: "2026-03-13",
+        until: None,
+        planned: None,
+    };
+    let (id, _) = authorize(writing, people, &back).await?;
+    let rules = rules_on(writing, "2026-03-16").await?;
+    let view = returns::view(writing, &rules, id).await?;
+    let lines = vec![ReceiveLine { line: view.lines[0].id, quantity: "1".to_owned() }];
+    let form = ReceiveForm { lines, ..ReceiveForm::default() };
+    let seen = returns::repair_preview(writing, &rules, id, Repair::In, &form).await?.fingerprint;
+    returns::repair(writing, &rules, id, (view.version, Some(&seen)), Repair::In, &form).await?;
+    Ok(())
 }
 
 async fn cases(writing: &mut Writing<'_>, people: &People) -> Result<()> {

@@ -5,6 +5,7 @@ mod access;
 mod billing;
 mod clerk;
 mod customer_page;
+mod exchanges;
 mod orders;
 mod people;
 mod returns;

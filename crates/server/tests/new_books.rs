@@ -666,6 +666,48 @@ fn returns(walk: &Walk, (ada, leo): (&Seat, &Seat), customer: &Value) {
     walk.get(leo, &format!("/api/papers/return/{}", back.trim_start_matches("/api/returns/")));
 }
 
+/// Goods that come back in one step: a direct return less a fee, an exchange that leaves something to pay, a wrong item put
+/// right; goods in for repair; and what is expected back.
+fn exchanges(walk: &Walk, leo: &Seat, customer: &Value) {
+    let order = walk.order(leo, customer, json!([{ "item": "POT", "quantity": "6" }]));
+    let invoice = walk.draft_of(leo, walk.ship(leo, order, "6", None), "6");
+    walk.post_draft(leo, invoice);
+    let place = format!("/api/invoices/{invoice}");
+    let back = json!([{ "position": 0, "quantity": "1", "reason": "LEAKS", "disposition": "SECOND" }]);
+    let fee = json!([{ "item": "FREIGHT", "quantity": "1", "unit_price": "1.50" }]);
+    let wish = json!({ "back": back, "added": fee, "reason": "one too many", "date": walk.today });
+    let done = walk.seen_and_done(leo, &format!("{place}/back-at-once"), wish, json!({}));
+    assert_eq!(done["document"]["kind"], json!("credit_memo"), "{done}");
+    let dear = json!([{ "item": "POT", "quantity": "2", "unit_price": "25" }]);
+    let wish = json!({ "back": back, "added": dear, "reason": "two of the dear ones", "date": walk.today });
+    let done = walk.seen_and_done(leo, &format!("{place}/back-at-once"), wish, json!({}));
+    assert_eq!(done["document"]["kind"], json!("invoice"), "{done}");
+    let exchange = walk.get(leo, &format!("/api/invoices/{}", done["document"]["id"]));
+    assert_eq!(exchange["takes_back"]["id"], json!(invoice), "{exchange}");
+    walk.get(leo, &format!("/api/papers/invoice/{}", done["document"]["id"]));
+    let spade = walk.get(leo, "/api/items?q=SPADE")["items"][0]["id"].clone();
+    let intake = json!({ "quantity": "3", "cost": "60", "date": walk.today });
+    walk.post(leo, &format!("/api/items/{spade}/intakes"), intake);
+    let wrong = json!({ "position": 0, "quantity": "1", "item": "spade", "reason": "WRONG", "date": walk.today });
+    let kept = walk.seen_and_done(leo, &format!("{place}/wrong-item"), wrong, json!({}));
+    assert_eq!(kept["kind"], json!("return"), "{kept}");
+    let billed = walk.get(leo, &format!("/api/returnable?customer={customer}&invoice={invoice}"))["lines"][0].clone();
+    assert_eq!(billed["left"], json!("4"), "{billed}");
+    let line = json!({ "line": billed["line"], "quantity": "1", "reason": "LEAKS" });
+    let new = json!({ "customer": customer, "lines": [line] });
+    let repair = format!("/api/returns/{}", walk.seen_and_done(leo, "/api/returns", new, json!({}))["id"]);
+    let line = walk.get(leo, &repair)["lines"][0]["id"].clone();
+    for (what, next) in [("for-repair", "repair"), ("repaired", "nothing")] {
+        let moved = json!({ "lines": [{ "line": line, "quantity": "1" }], "date": walk.today });
+        let version = json!({ "version": walk.version(leo, &repair) });
+        walk.seen_and_done(leo, &format!("{repair}/{what}"), moved, version);
+        assert_eq!(walk.get(leo, &repair)["next"], json!(next));
+    }
+    let estimate = json!({ "share": "2.5", "date": walk.today });
+    walk.seen_and_done(leo, "/api/expected-returns", estimate, json!({}));
+    assert_eq!(walk.get(leo, "/api/expected-returns")["estimates"][0]["share"], json!("0.025"));
+}
+
 /// Money in advance, through all that can become of it.
 fn deposits(walk: &Walk, leo: &Seat, customer: &Value) {
     let order = walk.order(leo, customer, json!([{ "item": "POT", "quantity": "2" }]));
@@ -949,6 +991,7 @@ fn new_books_do_all_that_the_demo_can() {
     deposits(&walk, &leo, &customer);
     credit(&walk, &leo, &customer);
     returns(&walk, (&ada, &leo), &customer);
+    exchanges(&walk, &leo, &customer);
     prepayments(&walk, &leo, &customer);
     cards(&walk, &leo, &customer);
     page(&walk, &leo, &customer);

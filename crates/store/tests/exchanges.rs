@@ -281,6 +281,20 @@ async fn an_exchange_in_pounds_has_the_rate_of_each_side() {
     assert_eq!(entries(&company, &done.document).await, [pairs(&row)]);
 }
 
+/// A return in pounds after the rate has changed, from 1.17 to 1.15 on 20 March: credited at the rate of its invoice, 59.00 is
+/// 69.03, 13.57 of tax 15.88, 72.57 open 84.91. The goods come back at what they cost.
+#[tokio::test]
+async fn a_foreign_return_keeps_the_rate_of_its_invoice() {
+    let company = Company::new().await;
+    let order = company.order(2, 2).await;
+    let shipment = company.ship(order, 2).await;
+    let invoice = company.bill(shipment).await;
+    let late = BackAtOnce { date: Some(day("2026-03-20")), ..wish(back("1", None), Vec::new()) };
+    let done = done(&company, invoice, &late).await;
+    let row = [("12000", 3_003), ("21000", -8_491), ("41000", 1_588), ("65000", 6_903), ("71000", -3_003)];
+    assert_eq!(entries(&company, &done.document).await, [pairs(&row)]);
+}
+
 /// What the preview shows is what is posted; someone else who posts in between is told of. Above the limit nothing goes in
 /// one step.
 #[tokio::test]

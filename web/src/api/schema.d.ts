@@ -1139,6 +1139,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/expected-returns": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What returns are expected, as it stands. */
+        get: operations["expected_returns"];
+        put?: never;
+        /** Enters what returns are expected: the difference to the estimate that stands. */
+        post: operations["enter_expected_returns"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/expected-returns/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What an estimate of expected returns would enter. Nothing is written. */
+        post: operations["preview_expected_returns"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/export/{list}.csv": {
         parameters: {
             query?: never;
@@ -5848,7 +5883,7 @@ export interface components {
          * @description A document of the application, as named in trails, blockers and entries.
          * @enum {string}
          */
-        DocumentKind: "customer" | "item" | "order" | "shipment" | "intake" | "invoice" | "receipt" | "application" | "opening" | "entry" | "person" | "approval" | "setting" | "quote" | "call_off" | "adjustment" | "price_list" | "import" | "credit_memo" | "run" | "delivery" | "container_return" | "deposit" | "deposit_end" | "payment_request" | "card_authorization" | "card_return" | "card_payout" | "return";
+        DocumentKind: "customer" | "item" | "order" | "shipment" | "intake" | "invoice" | "receipt" | "application" | "opening" | "entry" | "person" | "approval" | "setting" | "quote" | "call_off" | "adjustment" | "price_list" | "import" | "credit_memo" | "run" | "delivery" | "container_return" | "deposit" | "deposit_end" | "payment_request" | "card_authorization" | "card_return" | "card_payout" | "return" | "estimate";
         /**
          * Format: int64
          * @description A line of an invoice or a credit memo.
@@ -6058,6 +6093,71 @@ export interface components {
              * @description Its number.
              */
             number: number;
+        };
+        /** @description What is expected back: at what it was billed, net, and at what it cost. In base currency. */
+        Estimate: {
+            /** @description What the goods cost. */
+            cost: components["schemas"]["Money"];
+            /** @description What would be credited, net. */
+            net: components["schemas"]["Money"];
+        };
+        /**
+         * Format: int64
+         * @description An estimate that is entered as a whole.
+         */
+        EstimateId: number;
+        /** @description What is expected back, as it stands. */
+        ExpectedReturns: {
+            /** @description What was billed within them and is not credited, in base currency. */
+            billed: components["schemas"]["Estimate"];
+            /** @description The share of what was billed in the year before that did come back and was credited. */
+            came_back: components["schemas"]["Decimal6"];
+            /**
+             * Format: int64
+             * @description For how many days goods may come back: what was billed before is not expected any more.
+             */
+            days: number;
+            /** @description The estimates, newest first. */
+            estimates: components["schemas"]["ExpectedReturnsRow"][];
+            /** @description What stands on the accounts, in base currency. */
+            standing: components["schemas"]["Estimate"];
+        };
+        /** @description What an estimate would enter. */
+        ExpectedReturnsPreview: {
+            /** @description What stands in the way. */
+            blockers: components["schemas"]["Blocker"][];
+            /** @description What changes. */
+            changes: components["schemas"]["Change"][];
+            entry?: null | components["schemas"]["Entry"];
+            /** @description What is expected back, in base currency. */
+            estimate: components["schemas"]["Estimate"];
+            /** @description To be sent back. */
+            fingerprint: string;
+            /** @description The arithmetic. */
+            tape: components["schemas"]["Tape"];
+        };
+        /** @description An estimate that was entered. */
+        ExpectedReturnsRow: {
+            /**
+             * Format: date
+             * @description The day it is of.
+             */
+            date: string;
+            /** @description Its entry. */
+            entry: components["schemas"]["DocumentRef"];
+            /** @description What is expected back. */
+            estimate: components["schemas"]["Estimate"];
+            /**
+             * Format: date
+             * @description The first day whose invoices it is about.
+             */
+            from: string;
+            /** @description Its id. */
+            id: components["schemas"]["EstimateId"];
+            /** @description Its number. */
+            number: string;
+            /** @description The share that is expected back. */
+            share: components["schemas"]["Decimal6"];
         };
         /** @description The parts of a customer's exposure, all in base currency. */
         Exposure: {
@@ -7328,6 +7428,18 @@ export interface components {
             /** @description Where to; none for the company's own. */
             warehouse?: string | null;
         };
+        /** @description An estimate to enter. */
+        NewExpectedReturns: {
+            /**
+             * Format: date
+             * @description The day it is of; none for the business date.
+             */
+            date?: string | null;
+            /** @description Fingerprint of the preview that was seen. */
+            seen?: string | null;
+            /** @description The share that is expected back, in percent. */
+            share: string;
+        };
         /** @description Settings of goods as typed. */
         NewGoodsSettings: {
             /**
@@ -7862,7 +7974,7 @@ export interface components {
          * @description Something a person can do here. The table beside it says who may.
          * @enum {string}
          */
-        Operation: "see_books" | "see_document_record" | "see_record" | "see_people" | "see_setup" | "keep_own_sign_in" | "show_presence" | "keep_customer" | "put_on_stop" | "lift_stop" | "keep_items" | "keep_order" | "confirm_order" | "keep_shipment" | "post_shipment" | "authorize_return" | "handle_return" | "return_at_once" | "take_back_shipment" | "ship_and_bill" | "take_in" | "adjust_stock" | "import" | "take_containers" | "keep_draft" | "change_price" | "post_invoice" | "cancel_invoice" | "run_billing" | "keep_recipe" | "send_out" | "keep_page_links" | "keep_templates" | "keep_views" | "post_money" | "take_back_money" | "refund_deposit" | "keep_deposit" | "post_opening" | "decide_approval" | "withdraw_approval" | "close_period" | "add_period" | "move_number" | "keep_company" | "keep_limits" | "keep_people";
+        Operation: "see_books" | "see_document_record" | "see_record" | "see_people" | "see_setup" | "keep_own_sign_in" | "show_presence" | "keep_customer" | "put_on_stop" | "lift_stop" | "keep_items" | "keep_order" | "confirm_order" | "keep_shipment" | "post_shipment" | "authorize_return" | "handle_return" | "return_at_once" | "post_estimate" | "take_back_shipment" | "ship_and_bill" | "take_in" | "adjust_stock" | "import" | "take_containers" | "keep_draft" | "change_price" | "post_invoice" | "cancel_invoice" | "run_billing" | "keep_recipe" | "send_out" | "keep_page_links" | "keep_templates" | "keep_views" | "post_money" | "take_back_money" | "refund_deposit" | "keep_deposit" | "post_opening" | "decide_approval" | "withdraw_approval" | "close_period" | "add_period" | "move_number" | "keep_company" | "keep_limits" | "keep_people";
         /** @description What authorizing a card for an order starts from. */
         OrderCard: components["schemas"]["CardForm"] & {
             /** @description Whether a card processor is set up. */
@@ -14036,6 +14148,97 @@ export interface operations {
                 };
                 content: {
                     "application/json": boolean;
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    expected_returns: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExpectedReturns"];
+                };
+            };
+        };
+    };
+    enter_expected_returns: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewExpectedReturns"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DocumentRef"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_expected_returns: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewExpectedReturns"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExpectedReturnsPreview"];
                 };
             };
             422: {

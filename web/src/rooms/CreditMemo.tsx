@@ -3,7 +3,7 @@ import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, got } from "../api/client";
 import type { DocumentRef } from "../api/types";
-import { date, money, moneyWithCurrency, number } from "../format";
+import { date, money, moneyWithCurrency, number, percent } from "../format";
 import { Facts, Lines, useBase, Wrong } from "../parts/bits";
 import { PrintedPaper, usePapersReady } from "../parts/PrintedPaper";
 import { Paper, PostedEntries, TapeLines, Tear, TrailLines } from "../parts/TapeRoll";
@@ -92,7 +92,7 @@ export function CreditMemoRoom() {
                 )}
               </td>
               <td className="right">
-                {line.quantity === "0" ? "off the price" : `${number(line.quantity)} ${line.unit}`}
+                {line.quantity === "0" ? "off the price" : `${number(line.quantity.replace("-", ""))} ${line.unit}`}
               </td>
               <td>{line.tax.code}</td>
               <td className="right">{money(-line.net, document.currency)}</td>
@@ -103,7 +103,12 @@ export function CreditMemoRoom() {
           {(
             [
               ["Net", document.net],
-              ["Tax", document.tax],
+              // Where something goes the other way, tax is shown on each side.
+              ...(document.taxes.some((tax) => tax.base < 0)
+                ? document.taxes.map(
+                    (tax) => [`Tax ${percent(tax.rate)} of ${money(-tax.base, document.currency)}`, tax.tax] as const,
+                  )
+                : [["Tax", document.tax] as const]),
               [`Credit ${document.currency}`, document.total],
             ] as const
           ).map(([label, amount]) => (

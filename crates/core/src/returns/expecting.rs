@@ -129,11 +129,11 @@ pub fn expect(input: &ExpectInput<'_>) -> ExpectDecision {
     tape.amount(TapeStyle::Line, "Goods billed, net, not credited", input.billed.net);
     tape.part(TapeStyle::Line, format!("{}% expected back", input.share.percent()), input.billed.net, estimate.net);
     tape.amount(TapeStyle::Detail, "stands already", standing.net);
-    tape.amount(TapeStyle::Due, "Refund liability changes by", more.net);
+    tape.amount(TapeStyle::Due, "More owed back", more.net);
     tape.amount(TapeStyle::Line, "What those goods cost", input.billed.cost);
     tape.part(TapeStyle::Line, format!("{}% expected back", input.share.percent()), input.billed.cost, estimate.cost);
     tape.amount(TapeStyle::Detail, "stands already", standing.cost);
-    tape.amount(TapeStyle::Due, "Goods customers may send back change by", more.cost);
+    tape.amount(TapeStyle::Sum, "More goods to come back", more.cost);
     tape.remark(TapeStyle::Detail, format!("dated {}", words(date)), !input.date.typed);
     let change = |label: &str, before: Money, after: Money| Change {
         label: label.to_owned(),

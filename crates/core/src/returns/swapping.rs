@@ -168,7 +168,7 @@ pub fn swap(input: &SwapInput<'_>) -> SwapDecision {
     builder.add_base(Purpose::Cogs, right_cost, of(right));
     builder.add_base(Purpose::Inventory, -right_cost, of(right));
     let entry = builder.finish_or_say(date, format!("Wrong item put right, {}", input.number), &mut findings);
-    let mut tape = Tape::new(input.customer.name.clone(), format!("{}, wrong item sent", input.number), input.base);
+    let mut tape = Tape::new(input.customer.name.clone(), "wrong item sent", input.base);
     tape.amount(TapeStyle::Line, format!("{} × {}, goes", input.quantity, input.billed.code), right_cost);
     tape.amount(TapeStyle::Line, format!("{} × {}, had gone", input.sent_quantity, input.sent.code), sent_cost);
     tape.amount(TapeStyle::Due, "To the inspection place", sent_cost);

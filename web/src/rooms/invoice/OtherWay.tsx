@@ -1,7 +1,7 @@
 import Autocomplete from "@mui/material/Autocomplete";
 import TextField from "@mui/material/TextField";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { useState } from "react";
+import { type KeyboardEvent, useState } from "react";
 import { api, got } from "../../api/client";
 import type { AddedLine, ItemRow } from "../../api/types";
 import { money, number, price, typedDecimal } from "../../format";
@@ -106,6 +106,7 @@ export function ItemChoice({
   wrong,
   label = goods ? "Item that goes out, or charge" : "Charge",
   onlyGoods,
+  caption,
 }: {
   value: string;
   choose: (code: string) => void;
@@ -114,6 +115,8 @@ export function ItemChoice({
   label?: string;
   /** Whether charges and work are left out. */
   onlyGoods?: boolean;
+  /** A label and a hint in sight, where it stands in a form. */
+  caption?: [string, string];
 }) {
   const [words, setWords] = useState(value);
   const wanted = useSettled(words.trim());
@@ -135,6 +138,10 @@ export function ItemChoice({
         choose(text);
       }}
       autoHighlight
+      onKeyDown={(event: KeyboardEvent & { defaultMuiPrevented?: boolean }) => {
+        // Ctrl Enter is the main action of the room, whatever list is open.
+        event.defaultMuiPrevented = event.ctrlKey;
+      }}
       renderOption={({ key, ...props }, option) => (
         <li key={key} {...props} style={{ display: "flex", gap: 10 }}>
           <b>{option.code}</b>
@@ -148,7 +155,17 @@ export function ItemChoice({
         <TextField
           {...input}
           error={wrong}
-          placeholder={onlyGoods ? "its code or words" : goods ? "an item, or a charge" : "a charge, such as freight"}
+          label={caption?.[0]}
+          helperText={caption?.[1]}
+          placeholder={
+            caption
+              ? ""
+              : onlyGoods
+                ? "its code or words"
+                : goods
+                  ? "an item, or a charge"
+                  : "a charge, such as freight"
+          }
           slotProps={{ ...input.slotProps, htmlInput: { ...input.slotProps.htmlInput, "aria-label": label } }}
         />
       )}

@@ -144,7 +144,7 @@ function Opened({
   const elsewhere = Object.entries(errors).find(([field]) => !/^(back\.\d|added\.\d|date|reason)/.test(field));
   return (
     <Worktop
-      title={`Take back or exchange ${invoiceNumber}`}
+      title={`Goods back on ${invoiceNumber}`}
       sum={`${customer} · ${stopped || !ready ? "in one posting" : comesTo}`}
       back={`/invoices/${id}`}
       actions={[
@@ -199,85 +199,88 @@ function Opened({
         <p>Nothing of this invoice can come back any more: it is credited, or on a return.</p>
       ) : (
         <Scroll>
-          <Lines label="What comes back">
-            <thead>
-              <tr>
-                <th style={{ width: "34%" }}>Comes back</th>
-                <th className="right">{gross ? "Price with tax" : "Price"}</th>
-                <th className="right">Can come back</th>
-                <th className="right">Is back</th>
-                <th>Reason, and where it goes</th>
-                <th className="right">Credit {currency}</th>
-              </tr>
-            </thead>
-            <tbody>
-              {rows.map((row) => {
-                const mine = typed[row.position];
-                const at = wanted.indexOf(row);
-                const wrong =
-                  at < 0 ? undefined : Object.entries(errors).find(([f]) => f.startsWith(`back.${at}`))?.[1];
-                return (
-                  <tr key={row.line}>
-                    <td>
-                      <b>{row.code}</b> {row.description}
-                      {(wrong ?? row.obstacle) && (
-                        <div className={wrong ? "wrong" : "dim"} role={wrong ? "alert" : undefined}>
-                          {wrong ?? row.obstacle}
-                        </div>
-                      )}
-                    </td>
-                    <td className="right dim">{price(row.unit_price)}</td>
-                    <td className="right">
-                      {number(row.left)} {row.unit}
-                    </td>
-                    <td className="right">
-                      {!row.obstacle && (
-                        <TextField
-                          value={mine?.quantity ?? ""}
-                          onChange={(event) => type(row, { quantity: event.target.value })}
-                          onKeyDown={(event) => {
-                            if (event.key === "=") {
-                              event.preventDefault();
-                              type(row, { quantity: number(row.left) });
-                            }
-                          }}
-                          error={!!wrong}
-                          sx={{ width: 76 }}
-                          slotProps={{
-                            htmlInput: {
-                              "aria-label": `Quantity of ${row.code} that is back`,
-                              inputMode: "decimal",
-                              style: { textAlign: "right" },
-                            },
-                          }}
-                        />
-                      )}
-                    </td>
-                    <td style={{ width: 172 }}>
-                      {at >= 0 && (
-                        <>
-                          <Choice
-                            label={`Why ${row.code} comes back`}
-                            value={mine?.reason || usual}
-                            choices={reasons}
-                            choose={(reason) => type(row, { reason })}
+          {/* Both tables stay in view, however long the invoice is. */}
+          <div style={{ maxHeight: "40vh", overflowY: "auto" }}>
+            <Lines label="What comes back">
+              <thead>
+                <tr>
+                  <th style={{ width: "34%" }}>Comes back</th>
+                  <th className="right">{gross ? "Price with tax" : "Price"}</th>
+                  <th className="right">Can come back</th>
+                  <th className="right">Is back</th>
+                  <th>Reason, and where it goes</th>
+                  <th className="right">Credit {currency}</th>
+                </tr>
+              </thead>
+              <tbody>
+                {rows.map((row) => {
+                  const mine = typed[row.position];
+                  const at = wanted.indexOf(row);
+                  const wrong =
+                    at < 0 ? undefined : Object.entries(errors).find(([f]) => f.startsWith(`back.${at}`))?.[1];
+                  return (
+                    <tr key={row.line}>
+                      <td>
+                        <b>{row.code}</b> {row.description}
+                        {(wrong ?? row.obstacle) && (
+                          <div className={wrong ? "wrong" : "dim"} role={wrong ? "alert" : undefined}>
+                            {wrong ?? row.obstacle}
+                          </div>
+                        )}
+                      </td>
+                      <td className="right dim">{price(row.unit_price)}</td>
+                      <td className="right">
+                        {number(row.left)} {row.unit}
+                      </td>
+                      <td className="right">
+                        {!row.obstacle && (
+                          <TextField
+                            value={mine?.quantity ?? ""}
+                            onChange={(event) => type(row, { quantity: event.target.value })}
+                            onKeyDown={(event) => {
+                              if (event.key === "=") {
+                                event.preventDefault();
+                                type(row, { quantity: number(row.left) });
+                              }
+                            }}
+                            error={!!wrong}
+                            sx={{ width: 76 }}
+                            slotProps={{
+                              htmlInput: {
+                                "aria-label": `Quantity of ${row.code} that is back`,
+                                inputMode: "decimal",
+                                style: { textAlign: "right" },
+                              },
+                            }}
                           />
-                          <Choice
-                            label={`Where ${row.code} goes`}
-                            value={mine?.disposition ?? ""}
-                            choices={dispositions}
-                            none="Inspect first"
-                            choose={(disposition) => type(row, { disposition })}
-                          />
-                        </>
-                      )}
-                    </td>
-                    <td className="right">{at >= 0 && !wrong ? money(shown?.back[at] ?? 0, currency) : ""}</td>
-                  </tr>
-                );
-              })}
-            </tbody>
-          </Lines>
+                        )}
+                      </td>
+                      <td style={{ width: 190 }}>
+                        {at >= 0 && (
+                          <>
+                            <Choice
+                              label={`Why ${row.code} comes back`}
+                              value={mine?.reason || usual}
+                              choices={reasons}
+                              choose={(reason) => type(row, { reason })}
+                            />
+                            <Choice
+                              label={`Where ${row.code} goes`}
+                              value={mine?.disposition ?? ""}
+                              choices={dispositions}
+                              none="Inspect first"
+                              choose={(disposition) => type(row, { disposition })}
+                            />
+                          </>
+                        )}
+                      </td>
+                      <td className="right">{at >= 0 && !wrong ? money(shown?.back[at] ?? 0, currency) : ""}</td>
+                    </tr>
+                  );
+                })}
+              </tbody>
+            </Lines>
+          </div>
           <div style={{ height: 14 }} />
           <OtherWay
             typed={other}

@@ -23,7 +23,8 @@ export function Choice({
       value={value}
       onChange={(event) => choose(event.target.value)}
       error={!!wrong}
-      sx={{ width: 160, display: "block", "&:not(:first-of-type)": { marginTop: "4px" } }}
+      fullWidth
+      sx={{ minWidth: 172, display: "block", "&:not(:first-of-type)": { marginTop: "4px" } }}
       slotProps={{ select: { native: true }, htmlInput: { "aria-label": label } }}
     >
       {none !== undefined && <option value="">{none}</option>}

@@ -266,7 +266,7 @@ export function NewReturnRoom() {
                         />
                       )}
                     </td>
-                    <td style={{ width: 172 }}>
+                    <td style={{ width: 190 }}>
                       {mine && mine.quantity.trim() !== "" && (
                         <>
                           <Choice

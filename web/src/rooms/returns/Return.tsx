@@ -354,7 +354,7 @@ function Steps({ view, base }: { view: ReturnView; base: string }) {
                 {number(line.stock)} {line.unit} {line.code}
                 {line.disposition ? `, ${line.disposition.toLowerCase()}` : ""}
               </span>
-              <span>{money(line.cost, base)}</span>
+              <span>{step.kind === "for_repair" || step.kind === "repaired" ? "" : money(line.cost, base)}</span>
             </div>
           ))}
           {step.lines

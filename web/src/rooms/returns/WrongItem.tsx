@@ -105,8 +105,8 @@ function Opened({ id, rows }: { id: number; rows: ReturnableRow[] }) {
   const said = item.trim().toUpperCase();
   return (
     <Worktop
-      title={`Wrong item sent, ${line?.number ?? ""}`}
-      sum="what really went comes back, what was billed goes: in one step"
+      title={`Wrong item, ${line?.number ?? ""}`}
+      sum="what really went comes back, what was billed goes"
       back={`/invoices/${id}`}
       actions={[
         {
@@ -170,19 +170,15 @@ function Opened({ id, rows }: { id: number; rows: ReturnableRow[] }) {
             error={errors.date}
             from="the business date"
           />
-          <div>
-            <ItemChoice
-              value={item}
-              choose={setItem}
-              goods
-              onlyGoods
-              wrong={!!errors.item}
-              label="Item that really went"
-            />
-            <div className={errors.item ? "wrong" : "dim"} role={errors.item ? "alert" : undefined}>
-              {errors.item ?? "Really went, and comes back"}
-            </div>
-          </div>
+          <ItemChoice
+            value={item}
+            choose={setItem}
+            goods
+            onlyGoods
+            wrong={!!errors.item}
+            label="Item that really went"
+            caption={["Really went, and comes back", errors.item ?? "its code, or words of its name"]}
+          />
           <TextField
             label="Went"
             value={sent}

@@ -1,0 +1,181 @@
+//! What is done with goods that come back in one step, by keyboard: an exchange to pay, an exchange to credit, a wrong item put
+//! right, goods in for repair.
+
+use till_e2e::{Browser, Key, Result, Till, Who};
+
+async fn start(path: &str, who: Who) -> Result<(Till, Browser)> {
+    let till = Till::demo().await?;
+    let browser = Browser::open().await?;
+    browser.sign_in(&till, who).await?;
+    browser.go(&till.place(path)).await?;
+    Ok((till, browser))
+}
+
+/// Presses Tab until a field has the focus.
+async fn tab_to(browser: &Browser, label: &str) -> Result<()> {
+    for _ in 0..60 {
+        let here = "const at = document.activeElement; return at.getAttribute('aria-label') ?? at.labels?.[0]?.innerText ?? ''";
+        if browser.run(here).await?.as_str() == Some(label) {
+            return Ok(());
+        }
+        browser.press(Key::Tab).await?;
+    }
+    Err(format!("“{label}” is not reached with Tab").into())
+}
+
+/// Says yes to what is asked.
+async fn yes(browser: &Browser, asked: &str) -> Result<()> {
+    browser.wait_for("[role=dialog]", asked).await?;
+    browser.press(Key::Enter).await
+}
+
+/// Kestrel gives two books back (22.00 each, no tax on them), sellable, and takes a suit for them at 94.00 and 21.62 of tax:
+/// 71.62 to pay, an invoice of its own. One document, one entry, tax on each side.
+#[tokio::test]
+async fn an_exchange_to_pay() -> Result<()> {
+    let (till, browser) = start("/billing/invoices?q=I-3291", Who::Tomas).await?;
+    browser.wait_for("main", "I-3291").await?;
+    browser.press(Key::Enter).await?;
+    browser.wait_for("h1", "I-3291").await?;
+    browser.letter('e').await?;
+    browser.wait_for("h1", "Goods back on I-3291").await?;
+    browser.type_text("suits are wanted more").await?;
+    tab_to(&browser, "Quantity of BK-01 that is back").await?;
+    browser.type_text("14").await?;
+    browser.wait_for("main", "13 may still come back").await?;
+    browser.control('a').await?;
+    browser.type_text("2").await?;
+    browser.wait_for("footer", "Take it back · credit €44.00").await?;
+    tab_to(&browser, "Where BK-01 goes").await?;
+    browser.type_text("Restock").await?;
+    tab_to(&browser, "Item that goes out, or charge").await?;
+    browser.type_text("SU-FL").await?;
+    browser.wait_for("[role=listbox]", "Suit with veil").await?;
+    browser.press(Key::Tab).await?;
+    tab_to(&browser, "Price of line 1 that goes the other way").await?;
+    browser.type_text("94").await?;
+    browser.wait_for("footer", "€71.62 to pay").await?;
+    let tape = browser.wait_for("#roll", "To pay").await?;
+    for part in ["-44.00", "115.62", "21.62", "65000", "11000", "balances"] {
+        assert!(tape.replace('−', "-").contains(part), "“{part}” is not on the tape:\n{tape}");
+    }
+    browser.control('\n').await?;
+    yes(&browser, "Post this exchange?").await?;
+    browser.wait_for("[data-testid=notice]", "€71.62 to pay. What came back stands on RA-23").await?;
+    let invoice = browser.wait_for("main", "An exchange: what is below zero came back of I-3291").await?;
+    assert!(invoice.contains("SU-FL") && invoice.contains("BK-01"), "{invoice}");
+    browser.wait_for("header", "€71.62 open").await?;
+    // It is an open invoice like any other.
+    browser.wait_for("footer", "Receive payment · €71.62").await?;
+    browser.close().await?;
+    till.stop_and_verify().await
+}
+
+/// Tern Point, which has paid, gives a suit back (94.00 + 21.62) and takes a pair of gloves (19.60 + 4.51): 91.51 are kept for
+/// it. A restocking fee goes the same way.
+#[tokio::test]
+async fn an_exchange_in_the_customers_favor() -> Result<()> {
+    let (till, browser) = start("/billing/invoices?q=I-3281", Who::Ines).await?;
+    browser.wait_for("main", "I-3281").await?;
+    browser.press(Key::Enter).await?;
+    browser.wait_for("h1", "I-3281").await?;
+    browser.letter('e').await?;
+    browser.wait_for("h1", "Goods back on I-3281").await?;
+    tab_to(&browser, "Quantity of SU-FL that is back").await?;
+    browser.type_text("1").await?;
+    tab_to(&browser, "Item that goes out, or charge").await?;
+    browser.type_text("GL-LE").await?;
+    browser.wait_for("[role=listbox]", "Gloves").await?;
+    browser.press(Key::Tab).await?;
+    tab_to(&browser, "Price of line 1 that goes the other way").await?;
+    browser.type_text("19.60").await?;
+    browser.wait_for("footer", "credit €91.51").await?;
+    browser.wait_for("#roll", "kept for the customer").await?;
+    // Without its reason nothing leaves the house.
+    browser.control('\n').await?;
+    browser.wait_for("main", "Say why, in a few words").await?;
+    tab_to(&browser, "Why").await?;
+    browser.type_text("too small").await?;
+    browser.control('\n').await?;
+    yes(&browser, "Post this exchange?").await?;
+    browser.wait_for("[data-testid=notice]", "CM-66 is posted: credit €91.51").await?;
+    let memo = browser.wait_for("main", "goes out for it").await?;
+    for part in ["received on RA-23", "1 pair", "Tax 23 % of", "91.51"] {
+        assert!(memo.contains(part), "“{part}” is not on the credit memo:\n{memo}");
+    }
+    browser.close().await?;
+    till.stop_and_verify().await
+}
+
+/// Two trays of the small jars went where the large ones were billed: put right in one step, and the small ones inspected.
+#[tokio::test]
+async fn a_wrong_item_is_put_right_in_one_step() -> Result<()> {
+    let (till, browser) = start("/billing/invoices?q=I-3299", Who::Tomas).await?;
+    browser.wait_for("main", "I-3299").await?;
+    browser.press(Key::Enter).await?;
+    browser.wait_for("h1", "I-3299").await?;
+    browser.letter('i').await?;
+    browser.wait_for("h1", "Wrong item, I-3299").await?;
+    tab_to(&browser, "Billed, and did not go").await?;
+    browser.type_text("JR-50").await?;
+    tab_to(&browser, "Quantity").await?;
+    browser.type_text("2").await?;
+    tab_to(&browser, "Item that really went").await?;
+    browser.type_text("JR-50").await?;
+    browser.wait_for("main", "JR-50 is what was billed").await?;
+    browser.control('a').await?;
+    browser.type_text("JR-34").await?;
+    browser.wait_for("#roll", "2 × JR-34, had gone").await?;
+    browser.wait_for("#roll", "12000").await?;
+    browser.control('\n').await?;
+    yes(&browser, "Put this delivery right?").await?;
+    browser.wait_for("[data-testid=notice]", "Put right with RA-23").await?;
+    browser.wait_for("main table", "went in place of JR-50").await?;
+    browser.letter('i').await?;
+    tab_to(&browser, "Restock: quantity of JR-34").await?;
+    browser.type_text("2").await?;
+    browser.wait_for("#roll", "2 × JR-34, restocked").await?;
+    browser.control('\n').await?;
+    yes(&browser, "Post this inspection?").await?;
+    browser.wait_for("header", "done").await?;
+    browser.close().await?;
+    till.stop_and_verify().await
+}
+
+/// The smoker that is in for repair goes back; what the repair costs is billed to the customer it came from.
+#[tokio::test]
+async fn a_repair_goes_back_and_is_billed() -> Result<()> {
+    let (till, browser) = start("/returns?q=RA-22", Who::Tomas).await?;
+    browser.wait_for("main", "RA-22").await?;
+    browser.press(Key::Enter).await?;
+    browser.wait_for("main table", "1 in for repair").await?;
+    browser.wait_for("header", "repair, and send back").await?;
+    browser.letter('k').await?;
+    browser.wait_for("main table", "Goes back now").await?;
+    browser.control('\n').await?;
+    yes(&browser, "Do these goods go back?").await?;
+    browser.wait_for("[data-testid=notice]", "Goods of RA-22 are sent back").await?;
+    browser.wait_for("main table", "1 repaired").await?;
+    browser.wait_for("header", "done").await?;
+    browser.close().await?;
+    till.stop_and_verify().await
+}
+
+/// What is expected back is entered by a lead, and not by a clerk.
+#[tokio::test]
+async fn expected_returns_are_entered() -> Result<()> {
+    let (till, browser) = start("/returns/expected", Who::Ines).await?;
+    browser.wait_for("main table", "XR-3").await?;
+    tab_to(&browser, "Share expected back, %").await?;
+    browser.type_text("101").await?;
+    browser.wait_for("main", "between 0 and 100 %").await?;
+    browser.control('a').await?;
+    browser.type_text("1").await?;
+    browser.wait_for("#roll", "28000").await?;
+    browser.control('\n').await?;
+    yes(&browser, "Enter this estimate?").await?;
+    browser.wait_for("[data-testid=notice]", "XR-4 is entered").await?;
+    browser.wait_for("main table", "XR-4").await?;
+    browser.close().await?;
+    till.stop_and_verify().await
+}
