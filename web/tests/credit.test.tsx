@@ -108,6 +108,7 @@ test("one of four and something off the freight, with what was seen, for a reaso
       { position: 0, quantity: "1", amount: null, return_line: null },
       { position: 1, quantity: null, amount: "8", return_line: null },
     ],
+    added: [],
     date: null,
     reason: "a scratch on the lid",
     seen: "seen 6700",

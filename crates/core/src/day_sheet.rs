@@ -86,6 +86,8 @@ pub enum Next {
     Inspect,
     /// Credit, replace or send back what came back.
     Settle,
+    /// Repair goods that are in for it, and send them back.
+    Repair,
     /// Look at the customer account and ask for the money.
     AskForMoney,
     /// Look at the order.

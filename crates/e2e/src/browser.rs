@@ -222,6 +222,30 @@ impl Browser {
         self.settle().await
     }
 
+    /// Presses Tab until a field has the focus.
+    ///
+    /// # Errors
+    /// Where it is not reached.
+    pub async fn tab_to(&self, label: &str) -> Result<()> {
+        for _ in 0..60 {
+            let here = "const at = document.activeElement; return at.getAttribute('aria-label') ?? at.labels?.[0]?.innerText ?? ''";
+            if self.run(here).await?.as_str() == Some(label) {
+                return Ok(());
+            }
+            self.press(Key::Tab).await?;
+        }
+        Err(format!("“{label}” is not reached with Tab").into())
+    }
+
+    /// Says yes to what is asked.
+    ///
+    /// # Errors
+    /// Where it is not asked.
+    pub async fn yes(&self, asked: &str) -> Result<()> {
+        self.wait_for("[role=dialog]", asked).await?;
+        self.press(Key::Enter).await
+    }
+
     /// Presses Shift with Tab: back to the field before.
     ///
     /// # Errors

@@ -11,24 +11,6 @@ async fn start(path: &str, who: Who) -> Result<(Till, Browser)> {
     Ok((till, browser))
 }
 
-/// Presses Tab until a field has the focus.
-async fn tab_to(browser: &Browser, label: &str) -> Result<()> {
-    for _ in 0..40 {
-        let here = "const at = document.activeElement; return at.getAttribute('aria-label') ?? at.labels?.[0]?.innerText ?? ''";
-        if browser.run(here).await?.as_str() == Some(label) {
-            return Ok(());
-        }
-        browser.press(Key::Tab).await?;
-    }
-    Err(format!("“{label}” is not reached with Tab").into())
-}
-
-/// Says yes to what is asked.
-async fn yes(browser: &Browser, asked: &str) -> Result<()> {
-    browser.wait_for("[role=dialog]", asked).await?;
-    browser.press(Key::Enter).await
-}
-
 /// Authorizes what comes back of an item that was billed to Kestrel on I-3291, found by its name.
 async fn authorize(browser: &Browser, item: &str, quantity: &str) -> Result<()> {
     browser.letter('n').await?;
@@ -36,10 +18,10 @@ async fn authorize(browser: &Browser, item: &str, quantity: &str) -> Result<()> 
     browser.type_text("Kestrel").await?;
     browser.press(Key::Enter).await?;
     browser.wait_for("header", "billed lines").await?;
-    tab_to(browser, "Find what was billed").await?;
+    browser.tab_to("Find what was billed").await?;
     browser.type_text(item).await?;
     browser.wait_for("main table", "I-3291").await?;
-    tab_to(browser, &format!("Quantity of {item} of I-3291 that comes back")).await?;
+    browser.tab_to(&format!("Quantity of {item} of I-3291 that comes back")).await?;
     browser.type_text(quantity).await?;
     // A reason is asked for at the line, before anything is authorized.
     browser.wait_for("main table", "Say why").await?;
@@ -47,7 +29,7 @@ async fn authorize(browser: &Browser, item: &str, quantity: &str) -> Result<()> 
     browser.type_text("Damaged").await?;
     browser.wait_for("#roll", "may arrive until 17 May 2026").await?;
     browser.control('\n').await?;
-    yes(browser, "Authorize this return?").await?;
+    browser.yes("Authorize this return?").await?;
     browser.wait_for("[data-testid=notice]", "RA-23 is authorized").await?;
     browser.wait_for("h1", "RA-23").await?;
     Ok(())
@@ -64,7 +46,7 @@ async fn a_return_is_found_inspected_and_credited() -> Result<()> {
     browser.letter('g').await?;
     browser.wait_for("#roll", "4 × BK-01, at cost").await?;
     browser.wait_for("#roll", "12000").await?;
-    tab_to(&browser, "Quantity of BK-01 that arrived").await?;
+    browser.tab_to("Quantity of BK-01 that arrived").await?;
     browser.control('a').await?;
     browser.type_text("14").await?;
     browser.wait_for("main table", "13 pc of BK-01 can come back at most").await?;
@@ -72,27 +54,27 @@ async fn a_return_is_found_inspected_and_credited() -> Result<()> {
     browser.type_text("4").await?;
     browser.wait_for("#roll", "4 × BK-01, at cost").await?;
     browser.control('\n').await?;
-    yes(&browser, "Are these goods here?").await?;
+    browser.yes("Are these goods here?").await?;
     browser.wait_for("main table", "4 pc").await?;
     browser.wait_for("header", "inspect").await?;
     browser.letter('i').await?;
-    tab_to(&browser, "Restock: quantity of BK-01").await?;
+    browser.tab_to("Restock: quantity of BK-01").await?;
     browser.type_text("2").await?;
-    tab_to(&browser, "Scrap: quantity of BK-01").await?;
+    browser.tab_to("Scrap: quantity of BK-01").await?;
     browser.type_text("1").await?;
-    tab_to(&browser, "Back to the supplier: quantity of BK-01").await?;
+    browser.tab_to("Back to the supplier: quantity of BK-01").await?;
     browser.type_text("2").await?;
     browser.wait_for("main table", "wait for inspection").await?;
     browser.press(Key::Backspace).await?;
     browser.type_text("1").await?;
-    tab_to(&browser, "Claim on the supplier for BK-01").await?;
+    browser.tab_to("Claim on the supplier for BK-01").await?;
     browser.type_text("10").await?;
     let tape = browser.wait_for("#roll", "14000").await?;
     for part in ["11000", "72000", "12000", "claim on the supplier", "balances"] {
         assert!(tape.contains(part), "“{part}” is not on the tape:\n{tape}");
     }
     browser.control('\n').await?;
-    yes(&browser, "Post this inspection?").await?;
+    browser.yes("Post this inspection?").await?;
     browser.wait_for("header", "credit or replace").await?;
     // Credited on the invoice it was billed on, which is open: nothing has to be typed.
     browser.letter('l').await?;
@@ -101,7 +83,7 @@ async fn a_return_is_found_inspected_and_credited() -> Result<()> {
     browser.wait_for("#roll", "off what is open of I-3291").await?;
     browser.wait_for("footer", "Credit €88.00").await?;
     browser.control('\n').await?;
-    yes(&browser, "Credit €88.00 of I-3291?").await?;
+    browser.yes("Credit €88.00 of I-3291?").await?;
     browser.wait_for("[data-testid=notice]", "CM-66 credits €88.00 of I-3291").await?;
     browser.wait_for("main table", "received on RA-23").await?;
     browser.wait_for("#roll", "RA-23 settled").await?;
@@ -122,12 +104,12 @@ async fn a_credit_above_the_limit_waits_and_a_replacement_needs_none() -> Result
     browser.letter('g').await?;
     browser.wait_for("#roll", "12 × BK-01, at cost").await?;
     browser.control('\n').await?;
-    yes(&browser, "Are these goods here?").await?;
+    browser.yes("Are these goods here?").await?;
     browser.wait_for("header", "inspect").await?;
     browser.letter('l').await?;
     browser.wait_for("footer", "Credit €264.00").await?;
     browser.control('\n').await?;
-    yes(&browser, "Credit €264.00 of I-3291?").await?;
+    browser.yes("Credit €264.00 of I-3291?").await?;
     browser.wait_for("[data-testid=notice]", "waits for a supervisor").await?;
     browser.close().await?;
     let browser = Browser::open().await?;

@@ -392,6 +392,15 @@ pub async fn set_break(writing: &mut Writing<'_>, new: &NewBreak) -> Result<()> 
     if item.is_none() && class.is_none() {
         return Err(StoreError::invalid("item", "Name the item or the class the break is for."));
     }
+    if let Some(list) = new.price_list {
+        let there =
+            sqlx::query_scalar!(r#"SELECT EXISTS (SELECT 1 FROM price_lists WHERE id = ?) AS "there!: bool""#, list.0)
+                .fetch_one(&mut **writing)
+                .await?;
+        if !there {
+            return Err(StoreError::invalid("price_list", "There is no such price list."));
+        }
+    }
     let from = crate::stock::read_quantity("from", &new.from)?;
     let off = off(&new.off)?;
     let (scaled, rate, list) = (from.scaled(), off.scaled(), new.price_list.map(|list| list.0));

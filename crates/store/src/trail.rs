@@ -68,8 +68,8 @@ pub(crate) async fn trail(connection: &mut SqliteConnection, kind: DocumentKind,
              JOIN open_items AS debit ON debit.id = debit_item AND debit.kind = 'invoice'
              WHERE ?1 IN ('receipt', 'deposit') AND credit.kind = ?1 AND credit.document_id = ?2 AND credit.side = 'owed_by_us'
            UNION SELECT to_id FROM document_links WHERE ?1 = 'credit_memo' AND from_id = ?2
-           UNION SELECT from_id FROM document_links WHERE ?1 = 'invoice' AND to_id = ?2 AND role = 'replaces'
-           UNION SELECT to_id FROM document_links WHERE ?1 = 'invoice' AND from_id = ?2 AND role = 'replaces'
+           UNION SELECT from_id FROM document_links WHERE ?1 = 'invoice' AND to_id = ?2 AND role IN ('replaces', 'credits')
+           UNION SELECT to_id FROM document_links WHERE ?1 = 'invoice' AND from_id = ?2 AND role IN ('replaces', 'credits')
            UNION SELECT document_id FROM return_lines JOIN document_lines ON document_lines.id = document_line_id
              WHERE ?1 = 'return' AND return_id = ?2
            UNION SELECT ?2 WHERE ?1 = 'invoice'"#,

@@ -15,7 +15,7 @@ use till_store::returns::{
     self, BackAtOnce, ComesBack, DoneAtOnce, InspectForm, InspectLine, NewExpectedReturns, NewReturn, NewReturnLine,
     ReceiveForm, ReceiveLine, ReturnView, ReturnableFilter, WrongItem,
 };
-use till_store::{Actor, Result, StoreError, items, ledger, rules, verify};
+use till_store::{Actor, Result, StoreError, day_sheet, items, ledger, rules, verify};
 
 /// An invoice over so many of A at 59.00, with freight of 18.00, of 18 March. A costs 30.03 (10,000.00 for 333), B the same.
 async fn billed(company: &Company, quantity: i64) -> InvoiceId {
@@ -477,6 +477,9 @@ async fn goods_come_in_for_repair_and_go_back() {
     assert_eq!(on_hand(&company).await, before);
     let source = DocumentRef { kind: DocumentKind::Return, id: id.0, number: String::new() };
     assert_eq!(entries(&company, &source).await, Vec::<Vec<(String, i64)>>::new());
+    // It is work for the day sheet.
+    let sheet = day_sheet::day_sheet(&mut company.store.read().await.unwrap(), None).await.unwrap();
+    assert!(sheet.items.iter().any(|item| item.why == "RA-1: A is in for repair"), "{:?}", sheet.items);
     // One is free, two are here: neither credited as staying there, nor returned at once.
     assert_eq!(
         blocked(at_once(&company, invoice, &wish(back("2", None), Vec::new())).await),

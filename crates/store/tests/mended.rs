@@ -591,3 +591,18 @@ async fn an_exemption_by_hand_is_put_right_where_the_certificate_is_kept() {
     assert_eq!(stopped().await, []);
     company.holds().await;
 }
+
+/// A break of a price list that is not there is refused at its field, and nothing breaks.
+#[tokio::test]
+async fn a_break_of_no_price_list_is_refused_at_its_field() {
+    let company = Company::new().await;
+    let new = NewBreak {
+        price_list: Some(till_core::ids::PriceListId(-9)),
+        item: String::new(),
+        class: "goods".to_owned(),
+        from: "12.50".to_owned(),
+        off: "0.0001".to_owned(),
+    };
+    let refused = change(&company, async |writing, _| prices::set_break(writing, &new).await).await;
+    assert!(matches!(&refused, Err(StoreError::Invalid { field, .. }) if field == "price_list"), "{refused:?}");
+}

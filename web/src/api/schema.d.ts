@@ -7748,7 +7748,7 @@ export interface components {
          * @description What is to be done with one row, and where.
          * @enum {string}
          */
-        Next: "put_right" | "decide" | "apply" | "clear" | "credit" | "capture" | "ask_again" | "ship_soon" | "authorize_again" | "book" | "post_shipment" | "bill" | "inspect" | "settle" | "ask_for_money" | "look_at_order" | "confirm" | "ask_for_missing";
+        Next: "put_right" | "decide" | "apply" | "clear" | "credit" | "capture" | "ask_again" | "ship_soon" | "authorize_again" | "book" | "post_shipment" | "bill" | "inspect" | "settle" | "repair" | "ask_for_money" | "look_at_order" | "confirm" | "ask_for_missing";
         /**
          * @description What a return still needs.
          * @enum {string}

@@ -54,6 +54,7 @@ const nexts: Record<DayItem["next"], { words: string; title: string }> = {
   bill: { words: "bill", title: "Bill it" },
   inspect: { words: "inspect", title: "Open the return" },
   settle: { words: "credit", title: "Open the return" },
+  repair: { words: "send back", title: "Open the return" },
   ask_for_money: { words: "ask", title: "Open the account" },
   look_at_order: { words: "look", title: "Open the order" },
   confirm: { words: "confirm", title: "Open the order" },

@@ -5,6 +5,7 @@ use chrono::NaiveDate;
 use super::{DayItem, Next, Work, age};
 use crate::ids::DocumentRef;
 use crate::money::Money;
+use crate::returns::NextStep;
 
 /// A return of which something is back and not decided on.
 #[derive(Debug, Clone)]
@@ -15,8 +16,8 @@ pub struct ReturnedFacts {
     pub name: String,
     /// The codes of its items.
     pub items: String,
-    /// Whether something waits for inspection; otherwise it is to be settled with the customer.
-    pub waiting: bool,
+    /// What it needs: inspection, repair, or to be settled with the customer.
+    pub needs: NextStep,
     /// What waits for inspection at cost, in base currency.
     pub cost: Money,
     /// When it was authorized.
@@ -26,9 +27,10 @@ pub struct ReturnedFacts {
 impl ReturnedFacts {
     pub(super) fn row(&self, today: NaiveDate) -> DayItem {
         let (number, items) = (&self.returned.number, &self.items);
-        let (next, why) = match self.waiting {
-            true => (Next::Inspect, format!("{number}: {items} waits for inspection")),
-            false => (Next::Settle, format!("{number}: {items} is back and not credited")),
+        let (next, why) = match self.needs {
+            NextStep::Inspect => (Next::Inspect, format!("{number}: {items} waits for inspection")),
+            NextStep::Repair => (Next::Repair, format!("{number}: {items} is in for repair")),
+            _ => (Next::Settle, format!("{number}: {items} is back and not credited")),
         };
         DayItem {
             work: Work::Returned,

@@ -12,7 +12,7 @@ const VIEWS: &[(&str, &str)] = &[
     ("unbilled", "/billing"),
     ("invoice", "/invoices"),
     ("run", "/billing"),
-    ("direct", "/billing/direct"),
+    ("exchange", "/billing/invoices?q=I-3281"),
     ("going-out", "/billing/going-out"),
     ("new-receipt", "/receipts/new"),
     ("prepayments", "/prepayments"),
@@ -84,20 +84,21 @@ async fn take(till: &Till, browser: &Browser, name: &str, place: &str) -> Result
             browser.settle().await?;
             browser.press(Key::Enter).await?;
         }
-        "direct" => {
-            for (typed, key) in [
-                ("1008 Lamplight Abbey Shop", Key::Tab),
-                ("ASM", Key::Tab),
-                ("Hives for the cloister", Key::Tab),
-                ("4", Key::Enter),
-                ("1002 Orchard Lane Apiaries", Key::Tab),
-                ("FRT", Key::Tab),
-                ("", Key::Tab),
-                ("2", Key::Enter),
-            ] {
-                browser.type_text(typed).await?;
-                browser.press(key).await?;
-            }
+        "exchange" => {
+            browser.press(Key::Enter).await?;
+            browser.wait_for("h1", "I-3281").await?;
+            browser.letter('e').await?;
+            browser.wait_for("h1", "Goods back on I-3281").await?;
+            browser.type_text("the larger frames are wanted").await?;
+            browser.tab_to("Quantity of FR-50 that is back").await?;
+            browser.type_text("1").await?;
+            browser.tab_to("Where FR-50 goes").await?;
+            browser.type_text("Restock").await?;
+            browser.tab_to("Item that goes out, or charge").await?;
+            browser.type_text("SU-FL").await?;
+            browser.wait_for("[role=listbox]", "Suit with veil").await?;
+            browser.press(Key::Tab).await?;
+            browser.wait_for("#roll", "To pay").await?;
         }
         "new-receipt" => {
             browser.type_text("Harrow").await?;

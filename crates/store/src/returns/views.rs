@@ -217,12 +217,12 @@ pub(crate) async fn of_day_sheet(connection: &mut SqliteConnection, rules: &Rule
     Ok(open
         .returns
         .into_iter()
-        .filter(|row| matches!(row.next, NextStep::Inspect | NextStep::Settle))
+        .filter(|row| matches!(row.next, NextStep::Inspect | NextStep::Settle | NextStep::Repair))
         .map(|row| ReturnedFacts {
             returned: DocumentRef { kind: DocumentKind::Return, id: row.id.0, number: row.number },
             name: row.customer_name,
             items: row.items,
-            waiting: row.waiting,
+            needs: row.next,
             cost: row.waiting_cost,
             since: row.authorized_on,
         })

@@ -7,6 +7,7 @@ import type { CreditLine, InvoiceView, LeftToCredit, ReturnView } from "../../ap
 import { decimal, exponentOf, money, moneyWithCurrency, number, typedDecimal } from "../../format";
 import { Lines, Scroll, useEverythingChanged, useToday, Wrong } from "../../parts/bits";
 import { DateField } from "../../parts/DateField";
+import { faultsOf, isStopped } from "../../parts/faults";
 import { PreviewTape } from "../../parts/TapeRoll";
 import { ApprovalStrip, useApprovals } from "../../parts/together";
 import { Ask } from "../../shell/Ask";
@@ -105,21 +106,11 @@ function Opened({
   });
   const problem = preview.error instanceof Problem ? preview.error : null;
   const shown = problem ? undefined : preview.data;
-  const errors: Record<string, string> = {};
-  for (const blocker of shown?.blockers ?? []) {
-    // Nothing typed yet is no mistake.
-    if (blocker.effect === "stops" && lines.length > 0) {
-      errors[blocker.field] ??= blocker.sentence;
-    }
-  }
-  if (problem?.field) {
-    errors[problem.field] = problem.message;
-  }
+  const errors = faultsOf(lines.length > 0 ? shown?.blockers : [], problem, "invoice");
   if (unsaid && reason.trim() === "") {
     errors.reason = "Say why, in a few words: the customer reads it on the credit memo.";
   }
-  const stopped =
-    lines.length === 0 || !shown || preview.isFetching || shown.blockers.some((blocker) => blocker.effect === "stops");
+  const stopped = lines.length === 0 || !shown || preview.isFetching || isStopped(shown.blockers);
   const total = shown && lines.length > 0 ? moneyWithCurrency(shown.total, currency) : "";
   const known = /^(lines\..*|added\.\d.*|date|reason)$/;
   const elsewhere = Object.entries(errors).find(([field]) => !known.test(field));

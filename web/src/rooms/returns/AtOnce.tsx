@@ -7,6 +7,7 @@ import type { ReturnableRow } from "../../api/types";
 import { money, moneyWithCurrency, number, price, typedDecimal } from "../../format";
 import { Lines, Scroll, useEverythingChanged, useSettled, useToday, Wrong } from "../../parts/bits";
 import { DateField } from "../../parts/DateField";
+import { faultsOf, isStopped } from "../../parts/faults";
 import { PreviewTape } from "../../parts/TapeRoll";
 import { placeOf } from "../../places";
 import { Ask } from "../../shell/Ask";
@@ -112,21 +113,12 @@ function Opened({
   });
   const problem = ready && preview.error instanceof Problem ? preview.error : null;
   const shown = ready && !problem ? preview.data : undefined;
-  const errors: Record<string, string> = {};
-  for (const blocker of shown?.blockers ?? []) {
-    if (blocker.effect === "stops") {
-      errors[blocker.field] ??= blocker.sentence;
-    }
-  }
-  if (problem) {
-    errors[problem.field ?? "invoice"] = problem.message;
-  }
+  const errors = faultsOf(shown?.blockers, problem, "invoice");
   if (unsaid && why.trim() === "") {
     errors.reason = "Say why, in a few words: the customer reads it on the document.";
   }
   const settled = JSON.stringify({ back, added, date: day || null }) === body;
-  const stopped =
-    !shown || !settled || preview.isFetching || shown.blockers.some((blocker) => blocker.effect === "stops");
+  const stopped = !shown || !settled || preview.isFetching || isStopped(shown.blockers);
   const total = shown?.total ?? 0;
   const exchanged = added.length > 0;
   const comesTo =

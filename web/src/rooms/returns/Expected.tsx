@@ -19,6 +19,7 @@ import {
   Wrong,
 } from "../../parts/bits";
 import { DateField } from "../../parts/DateField";
+import { faultsOf, isStopped } from "../../parts/faults";
 import { PreviewTape } from "../../parts/TapeRoll";
 import { placeOf } from "../../places";
 import { Ask } from "../../shell/Ask";
@@ -64,20 +65,8 @@ function Opened({ data }: { data: ExpectedReturns }) {
   });
   const problem = ready && preview.error instanceof Problem ? preview.error : null;
   const shown = ready && !problem ? preview.data : undefined;
-  const errors: Record<string, string> = {};
-  for (const blocker of shown?.blockers ?? []) {
-    if (blocker.effect === "stops") {
-      errors[blocker.field] ??= blocker.sentence;
-    }
-  }
-  if (problem) {
-    errors[problem.field ?? "share"] = problem.message;
-  }
-  const stopped =
-    !shown ||
-    settled !== JSON.stringify(body) ||
-    preview.isFetching ||
-    shown.blockers.some((blocker) => blocker.effect === "stops");
+  const errors = faultsOf(shown?.blockers, problem, "share");
+  const stopped = !shown || settled !== JSON.stringify(body) || preview.isFetching || isStopped(shown.blockers);
   const elsewhere = Object.entries(errors).find(([field]) => field !== "share" && field !== "date");
   return (
     <Worktop

@@ -9,6 +9,7 @@ import type { ReturnableRow } from "../../api/types";
 import { date, money, number, price, shortDate, typedDecimal } from "../../format";
 import { Lines, Scroll, useEverythingChanged, useSettled, useToday, Wrong } from "../../parts/bits";
 import { DateField } from "../../parts/DateField";
+import { faultsOf, isStopped } from "../../parts/faults";
 import { PreviewTape } from "../../parts/TapeRoll";
 import { Ask } from "../../shell/Ask";
 import { useNotices } from "../../shell/notices";
@@ -87,16 +88,8 @@ export function NewReturnRoom() {
   });
   const shown = ready && !preview.error ? preview.data : undefined;
   const problem = ready && preview.error instanceof Problem ? preview.error : null;
-  const errors: Record<string, string> = {};
-  for (const blocker of shown?.blockers ?? []) {
-    if (blocker.effect === "stops") {
-      errors[blocker.field] ??= blocker.sentence;
-    }
-  }
-  if (problem?.field) {
-    errors[problem.field] = problem.message;
-  }
-  const stopped = !shown || preview.isFetching || shown.blockers.some((blocker) => blocker.effect === "stops");
+  const errors = faultsOf(shown?.blockers, problem, "customer");
+  const stopped = !shown || preview.isFetching || isStopped(shown.blockers);
   // What is wanted stays in sight, whatever is searched for next.
   const found = billed.data?.lines ?? [];
   const kept = wanted.map((one) => one.row).filter((row) => !found.some((other) => other.line === row.line));

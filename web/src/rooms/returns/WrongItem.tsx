@@ -8,6 +8,7 @@ import type { ReturnableRow } from "../../api/types";
 import { number, typedDecimal } from "../../format";
 import { Scroll, useEverythingChanged, useSettled, useToday, Wrong } from "../../parts/bits";
 import { DateField } from "../../parts/DateField";
+import { faultsOf, isStopped } from "../../parts/faults";
 import { PreviewTape } from "../../parts/TapeRoll";
 import { placeOf } from "../../places";
 import { Ask } from "../../shell/Ask";
@@ -87,20 +88,8 @@ function Opened({ id, rows }: { id: number; rows: ReturnableRow[] }) {
   });
   const problem = ready && preview.error instanceof Problem ? preview.error : null;
   const shown = ready && !problem ? preview.data : undefined;
-  const errors: Record<string, string> = {};
-  for (const blocker of shown?.blockers ?? []) {
-    if (blocker.effect === "stops") {
-      errors[blocker.field] ??= blocker.sentence;
-    }
-  }
-  if (problem) {
-    errors[problem.field ?? "invoice"] = problem.message;
-  }
-  const stopped =
-    !shown ||
-    JSON.stringify(wish) !== body ||
-    preview.isFetching ||
-    shown.blockers.some((blocker) => blocker.effect === "stops");
+  const errors = faultsOf(shown?.blockers, problem, "invoice");
+  const stopped = !shown || JSON.stringify(wish) !== body || preview.isFetching || isStopped(shown.blockers);
   const elsewhere = Object.entries(errors).find(([f]) => !/^(quantity|item|sent_quantity|date)$/.test(f));
   const said = item.trim().toUpperCase();
   return (

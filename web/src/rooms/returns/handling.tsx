@@ -6,6 +6,7 @@ import type { ReturnLineView, ReturnView, StepPreview } from "../../api/types";
 import { number, typedDecimal } from "../../format";
 import { Lines, Scroll, useEverythingChanged, useToday } from "../../parts/bits";
 import { DateField } from "../../parts/DateField";
+import { faultsOf, isStopped } from "../../parts/faults";
 import { Ask } from "../../shell/Ask";
 import { useNotices } from "../../shell/notices";
 import { useReturnSettings } from "./settings";
@@ -118,17 +119,8 @@ export function useHandling(view: ReturnView, doing: Doing | undefined, done: ()
   });
   const problem = filled.length > 0 && preview.error instanceof Problem ? preview.error : null;
   const shown = filled.length > 0 && !problem ? preview.data : undefined;
-  const errors: Record<string, string> = {};
-  for (const blocker of shown?.blockers ?? []) {
-    if (blocker.effect === "stops") {
-      errors[blocker.field] ??= blocker.sentence;
-    }
-  }
-  if (problem) {
-    errors[problem.field ?? "return"] = problem.message;
-  }
-  const stopped =
-    filled.length === 0 || !shown || preview.isFetching || shown.blockers.some((blocker) => blocker.effect === "stops");
+  const errors = faultsOf(shown?.blockers, problem, "return");
+  const stopped = filled.length === 0 || !shown || preview.isFetching || isStopped(shown.blockers);
   const { verb, title, says, done: isDone } = words[doing ?? "receive"];
   const close = () => {
     setTyped({});
