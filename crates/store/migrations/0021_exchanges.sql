@@ -33,17 +33,18 @@ BEGIN SELECT RAISE(ABORT, 'a step of a return is never deleted'); END;
 
 -- How far the lines of returns are. What follows from these quantities `till_core::returns::Progress` says.
 CREATE VIEW return_line_state AS
-WITH done AS (
-    SELECT return_line_id, kind, sum(quantity_e4) AS quantity_e4
-    FROM return_step_lines JOIN return_steps ON return_steps.id = step_id WHERE reversed_on IS NULL GROUP BY return_line_id, kind
-)
 SELECT return_lines.id, return_lines.return_id, return_lines.position, return_lines.document_line_id, return_lines.item_id,
        return_lines.quantity_e4 AS authorized_e4, return_lines.factor_e4, return_lines.reason, return_lines.disposition,
-       coalesce((SELECT sum(quantity_e4) FROM done WHERE return_line_id = return_lines.id AND kind IN ('received', 'swapped')), 0) AS received_e4,
-       coalesce((SELECT sum(quantity_e4) FROM done WHERE return_line_id = return_lines.id AND kind = 'inspected'), 0) AS sent_back_e4,
-       coalesce((SELECT sum(quantity_e4) FROM done WHERE return_line_id = return_lines.id AND kind IN ('replaced', 'swapped')), 0) AS replaced_e4,
-       coalesce((SELECT sum(quantity_e4) FROM done WHERE return_line_id = return_lines.id AND kind = 'for_repair'), 0) AS for_repair_e4,
-       coalesce((SELECT sum(quantity_e4) FROM done WHERE return_line_id = return_lines.id AND kind = 'repaired'), 0) AS repaired_e4,
+       coalesce((SELECT sum(done.quantity_e4) FROM return_step_lines AS done JOIN return_steps AS step ON step.id = done.step_id
+                 WHERE done.return_line_id = return_lines.id AND step.kind IN ('received', 'swapped') AND step.reversed_on IS NULL), 0) AS received_e4,
+       coalesce((SELECT sum(done.quantity_e4) FROM return_step_lines AS done JOIN return_steps AS step ON step.id = done.step_id
+                 WHERE done.return_line_id = return_lines.id AND step.kind = 'inspected' AND step.reversed_on IS NULL), 0) AS sent_back_e4,
+       coalesce((SELECT sum(done.quantity_e4) FROM return_step_lines AS done JOIN return_steps AS step ON step.id = done.step_id
+                 WHERE done.return_line_id = return_lines.id AND step.kind IN ('replaced', 'swapped') AND step.reversed_on IS NULL), 0) AS replaced_e4,
+       coalesce((SELECT sum(done.quantity_e4) FROM return_step_lines AS done JOIN return_steps AS step ON step.id = done.step_id
+                 WHERE done.return_line_id = return_lines.id AND step.kind = 'for_repair' AND step.reversed_on IS NULL), 0) AS for_repair_e4,
+       coalesce((SELECT sum(done.quantity_e4) FROM return_step_lines AS done JOIN return_steps AS step ON step.id = done.step_id
+                 WHERE done.return_line_id = return_lines.id AND step.kind = 'repaired' AND step.reversed_on IS NULL), 0) AS repaired_e4,
        coalesce((SELECT -sum(credit.quantity_e4) FROM document_lines AS credit WHERE credit.return_line_id = return_lines.id), 0) AS credited_e4,
        -- Waiting for inspection, in stock units, at cost.
        coalesce((SELECT sum(remaining_e4) FROM inspection_layers WHERE return_line_id = return_lines.id), 0) AS waiting_e4,

@@ -367,8 +367,9 @@ pub(crate) async fn write_memo(
     let dated = document.document_date.date;
     let posted = document.posting_date.date;
     let other = what.other_way();
-    // The rate it is carried at: of the invoice it takes back from, or of what is to pay.
-    let rate = other.filter(|_| what.to_pay.is_some()).map_or(document.rate, |other| other.rate).scaled();
+    // Its rate and how its tax was computed: of the invoice it takes back from, or of what is to pay.
+    let own = other.filter(|_| what.to_pay.is_some()).unwrap_or(document);
+    let (rate, computed) = (own.rate.scaled(), own.tax_computed.word());
     let of_other = |of: fn(&InvoiceDocument) -> Money| other.map_or(0, |other| of(other).0);
     let (due, terms) = match what.to_pay {
         Some(terms) => {
@@ -379,7 +380,6 @@ pub(crate) async fn write_memo(
     };
     let tape = json(what.tape)?;
     let reason = what.reason.trim();
-    let computed = document.tax_computed.word();
     let gross_priced = i64::from(document.gross_priced);
     let discount = document.discount.as_ref();
     let (percent, off) =

@@ -89,7 +89,7 @@ async fn take(till: &Till, browser: &Browser, name: &str, place: &str) -> Result
             browser.wait_for("h1", "I-3281").await?;
             browser.letter('e').await?;
             browser.wait_for("h1", "Goods back on I-3281").await?;
-            browser.type_text("the larger frames are wanted").await?;
+            browser.type_text("a suit is wanted more").await?;
             browser.tab_to("Quantity of FR-50 that is back").await?;
             browser.type_text("1").await?;
             browser.tab_to("Where FR-50 goes").await?;

@@ -123,16 +123,20 @@ async fn take_back<'a>(
     let seen = receive_preview(writing, rules, id, &form).await?.fingerprint;
     let done = receive_with(writing, rules, id, (1, Some(&seen)), &form, Some(&mut with)).await?;
     let mut decided = Vec::new();
-    for (line, back) in lines.iter().zip(&wish.back) {
+    let mut places = Vec::new();
+    for (at, (line, back)) in lines.iter().zip(&wish.back).enumerate() {
         let Some(disposition) = said(back.disposition.as_deref()) else { continue };
         let quantity = back.quantity.trim().parse::<Quantity>().unwrap_or_default();
         let stock = in_stock_units(quantity, line.factor).unwrap_or_default();
+        places.push(at);
         decided.push(InspectLine { line: line.id, quantity: stock.to_string(), disposition, claim: None });
     }
     if !decided.is_empty() {
         let form = InspectForm { lines: decided, date: wish.date, note: None };
         let seen = inspect_preview(writing, rules, id, &form).await?.fingerprint;
-        inspect_with(writing, rules, id, (done.version, Some(&seen)), &form, Some(&mut with)).await?;
+        inspect_with(writing, rules, id, (done.version, Some(&seen)), &form, Some(&mut with))
+            .await
+            .map_err(|error| of_those(error, &places))?;
     }
     let input = to_credit(writing, rules, (invoice, id), wish, &mut with).await?;
     Ok(Returned { reference: DocumentRef { kind: DocumentKind::Return, id: id.0, number }, input, entry: with.entry })
@@ -284,6 +288,21 @@ impl AtOncePreview {
             blockers,
             fingerprint: String::new(),
         }
+    }
+}
+
+/// The lines of an inspection are those of what comes back that have a disposition.
+fn of_those(error: StoreError, places: &[usize]) -> StoreError {
+    let renamed = |field: String| {
+        let place = field.strip_prefix("lines.").and_then(|rest| rest.split_once('.'));
+        let known = place.and_then(|(at, name)| Some((places.get(at.parse::<usize>().ok()?)?, name)));
+        known.map(|(at, name)| format!("lines.{at}.{name}")).unwrap_or(field)
+    };
+    match error {
+        StoreError::Refused(blockers) => StoreError::Refused(
+            blockers.into_iter().map(|one| Blocker { field: renamed(one.field.clone()), ..one }).collect(),
+        ),
+        other => other,
     }
 }
 

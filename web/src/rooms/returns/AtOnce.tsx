@@ -82,6 +82,8 @@ function Opened({
   );
   const [typed, setTyped] = useState<Record<number, Typed>>({});
   const [other, setOther] = useState<OtherLine[]>([]);
+  const [first, setFirst] = useState<number[]>([]);
+  const rank = (row: ReturnableRow) => (first.includes(row.line) ? 0 : 1);
   const [why, setWhy] = useState("");
   const [day, setDay] = useState("");
   const [asking, setAsking] = useState(false);
@@ -191,8 +193,18 @@ function Opened({
         <p>Nothing of this invoice can come back any more: it is credited, or on a return.</p>
       ) : (
         <Scroll>
-          {/* Both tables stay in view, however long the invoice is. */}
-          <div style={{ maxHeight: "40vh", overflowY: "auto" }}>
+          {/* Both tables stay in view, however long the invoice is; what was chosen comes first as one leaves the first. */}
+          <div
+            role="group"
+            aria-label="Lines that can come back"
+            style={{ maxHeight: "40vh", overflowY: "auto" }}
+            onBlur={(event) => {
+              if (!event.currentTarget.contains(event.relatedTarget)) {
+                setFirst(wanted.map((row) => row.line));
+                event.currentTarget.scrollTop = 0;
+              }
+            }}
+          >
             <Lines label="What comes back">
               <thead>
                 <tr>
@@ -205,71 +217,73 @@ function Opened({
                 </tr>
               </thead>
               <tbody>
-                {rows.map((row) => {
-                  const mine = typed[row.position];
-                  const at = wanted.indexOf(row);
-                  const wrong =
-                    at < 0 ? undefined : Object.entries(errors).find(([f]) => f.startsWith(`back.${at}`))?.[1];
-                  return (
-                    <tr key={row.line}>
-                      <td>
-                        <b>{row.code}</b> {row.description}
-                        {(wrong ?? row.obstacle) && (
-                          <div className={wrong ? "wrong" : "dim"} role={wrong ? "alert" : undefined}>
-                            {wrong ?? row.obstacle}
-                          </div>
-                        )}
-                      </td>
-                      <td className="right dim">{price(row.unit_price)}</td>
-                      <td className="right">
-                        {number(row.left)} {row.unit}
-                      </td>
-                      <td className="right">
-                        {!row.obstacle && (
-                          <TextField
-                            value={mine?.quantity ?? ""}
-                            onChange={(event) => type(row, { quantity: event.target.value })}
-                            onKeyDown={(event) => {
-                              if (event.key === "=") {
-                                event.preventDefault();
-                                type(row, { quantity: number(row.left) });
-                              }
-                            }}
-                            error={!!wrong}
-                            sx={{ width: 76 }}
-                            slotProps={{
-                              htmlInput: {
-                                "aria-label": `Quantity of ${row.code} that is back`,
-                                inputMode: "decimal",
-                                style: { textAlign: "right" },
-                              },
-                            }}
-                          />
-                        )}
-                      </td>
-                      <td style={{ width: 190 }}>
-                        {at >= 0 && (
-                          <>
-                            <Choice
-                              label={`Why ${row.code} comes back`}
-                              value={mine?.reason || usual}
-                              choices={reasons}
-                              choose={(reason) => type(row, { reason })}
+                {[...rows]
+                  .sort((one, other) => rank(one) - rank(other))
+                  .map((row) => {
+                    const mine = typed[row.position];
+                    const at = wanted.indexOf(row);
+                    const wrong =
+                      at < 0 ? undefined : Object.entries(errors).find(([f]) => f.startsWith(`back.${at}`))?.[1];
+                    return (
+                      <tr key={row.line}>
+                        <td>
+                          <b>{row.code}</b> {row.description}
+                          {(wrong ?? row.obstacle) && (
+                            <div className={wrong ? "wrong" : "dim"} role={wrong ? "alert" : undefined}>
+                              {wrong ?? row.obstacle}
+                            </div>
+                          )}
+                        </td>
+                        <td className="right dim">{price(row.unit_price)}</td>
+                        <td className="right">
+                          {number(row.left)} {row.unit}
+                        </td>
+                        <td className="right">
+                          {!row.obstacle && (
+                            <TextField
+                              value={mine?.quantity ?? ""}
+                              onChange={(event) => type(row, { quantity: event.target.value })}
+                              onKeyDown={(event) => {
+                                if (event.key === "=") {
+                                  event.preventDefault();
+                                  type(row, { quantity: number(row.left) });
+                                }
+                              }}
+                              error={!!wrong}
+                              sx={{ width: 76 }}
+                              slotProps={{
+                                htmlInput: {
+                                  "aria-label": `Quantity of ${row.code} that is back`,
+                                  inputMode: "decimal",
+                                  style: { textAlign: "right" },
+                                },
+                              }}
                             />
-                            <Choice
-                              label={`Where ${row.code} goes`}
-                              value={mine?.disposition ?? ""}
-                              choices={dispositions}
-                              none="Inspect first"
-                              choose={(disposition) => type(row, { disposition })}
-                            />
-                          </>
-                        )}
-                      </td>
-                      <td className="right">{at >= 0 && !wrong ? money(shown?.back[at] ?? 0, currency) : ""}</td>
-                    </tr>
-                  );
-                })}
+                          )}
+                        </td>
+                        <td style={{ width: 190 }}>
+                          {at >= 0 && (
+                            <>
+                              <Choice
+                                label={`Why ${row.code} comes back`}
+                                value={mine?.reason || usual}
+                                choices={reasons}
+                                choose={(reason) => type(row, { reason })}
+                              />
+                              <Choice
+                                label={`Where ${row.code} goes`}
+                                value={mine?.disposition ?? ""}
+                                choices={dispositions}
+                                none="Inspect first"
+                                choose={(disposition) => type(row, { disposition })}
+                              />
+                            </>
+                          )}
+                        </td>
+                        <td className="right">{at >= 0 && !wrong ? money(shown?.back[at] ?? 0, currency) : ""}</td>
+                      </tr>
+                    );
+                  })}
               </tbody>
             </Lines>
           </div>
