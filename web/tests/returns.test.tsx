@@ -264,13 +264,20 @@ test("what a return still needs is said in words", () => {
     "arrives until 17 May",
     "done",
   ]);
+  expect(nextWords(row("repair", "open"), "2026-03-18")).toBe("repair");
   expect(nextWords(row("nothing", "canceled"), "2026-03-18")).toBe("closed");
   expect(nextWords(row("nothing", "expired"), "2026-03-18")).toBe("expired");
-  expect([row("inspect", "open"), row("receive", "open")].map(waitsForUs)).toEqual([true, false]);
+  expect([row("inspect", "open"), row("repair", "open"), row("receive", "open")].map(waitsForUs)).toEqual([
+    true,
+    true,
+    false,
+  ]);
   const of = (more: object) => progressWords({ progress: { ...progress, ...more } } as never);
   expect(of({ received: "2", credited: "1", replaced: "1", sent_back: "1" })).toBe(
     "2 of 3 received, 1 credited, 1 replaced, 1 sent back",
   );
+  expect(of({ for_repair: "2", repaired: "1" })).toBe("0 of 3 received, 2 in for repair, 1 back");
+  expect(of({ for_repair: "2", repaired: "2" })).toBe("0 of 3 received, 2 repaired");
 });
 
 test("a company adds a reason of its own", async () => {
@@ -290,5 +297,47 @@ test("a company adds a reason of its own", async () => {
     code: "COLOR",
     name: "Wrong color",
     active: true,
+  });
+});
+
+test("goods come in for repair and go back, and what the repair costs is billed to their customer", async () => {
+  const user = userEvent.setup();
+  const till = room(
+    view({
+      next: "repair",
+      lines: [line({ expected: "0", in_repair: "2", progress: { ...progress, for_repair: "2", repaired: "0" } })],
+    }),
+    {
+      "POST /api/returns/{id}/repaired/preview": {
+        costs: [0],
+        tape: null,
+        entry: null,
+        changes: [],
+        blockers: [],
+        fingerprint: "step seen",
+      },
+      "POST /api/returns/{id}/repaired": { step: 8, version: 5 },
+    },
+  );
+  await screen.findByText("2 in for repair");
+  expect(screen.getByRole("button", { name: /Bill the repair/ })).toBeTruthy();
+  await user.click(screen.getByRole("button", { name: /Send back repaired/ }));
+  const quantity = await screen.findByLabelText<HTMLInputElement>("Quantity of HIVE that goes back");
+  // What is here goes back, unless less is typed.
+  expect(quantity.value).toBe("2");
+  await user.clear(quantity);
+  await user.type(quantity, "1");
+  await waitFor(() =>
+    expect(screen.getByRole<HTMLButtonElement>("button", { name: /^Send back/ }).disabled).toBe(false),
+  );
+  await user.click(screen.getByRole("button", { name: /^Send back/ }));
+  await user.click(within(await screen.findByRole("dialog")).getByRole("button", { name: /Send back/ }));
+  await waitFor(() => expect(till.asked("POST /api/returns/{id}/repaired")).toHaveLength(1));
+  expect(till.asked("POST /api/returns/{id}/repaired").at(-1)?.body).toEqual({
+    lines: [{ line: 31, quantity: "1" }],
+    date: null,
+    note: null,
+    version: 4,
+    seen: "step seen",
   });
 });

@@ -131,7 +131,7 @@ async fn a_repair_goes_back_and_is_billed() -> Result<()> {
     browser.wait_for("main", "RA-22").await?;
     browser.press(Key::Enter).await?;
     browser.wait_for("main table", "1 in for repair").await?;
-    browser.wait_for("header", "repair, and send back").await?;
+    browser.wait_for("header", "repair").await?;
     browser.letter('k').await?;
     browser.wait_for("main table", "Goes back now").await?;
     browser.control('\n').await?;

@@ -26,7 +26,7 @@ export const returnLinks: [string, string][] = [
   ["/returns", "Returns"],
   ["/returns/waiting", "Waiting for inspection"],
   ["/returns/why", "Why goods come back"],
-  ["/returns/expected", "Expected returns"],
+  ["/returns/expected", "Expected"],
 ];
 
 /** What customers may send back, what of it is here, and what each return still needs. */

@@ -9,7 +9,7 @@ export function nextWords(row: Pick<ReturnRow, "next" | "state" | "expires_on">,
     case "settle":
       return "credit or replace";
     case "repair":
-      return "repair, and send back";
+      return "repair";
     case "receive":
       return `arrives until ${shortDate(row.expires_on, today)}`;
     default:
