@@ -207,8 +207,8 @@ test("a wrong delivery is put right in one step, for all of the line where nothi
   await user.type(went, "SMOKER");
   await screen.findByText(/SMOKER waits for inspection, HIVE leaves at what it cost/);
   await user.type(screen.getByLabelText("Note"), "two boxes mixed up");
-  await user.click(screen.getByRole("button", { name: /Put it right/ }));
-  await user.click(within(await screen.findByRole("dialog")).getByRole("button", { name: /Put it right/ }));
+  await user.click(screen.getByRole("button", { name: /Fix the delivery/ }));
+  await user.click(within(await screen.findByRole("dialog")).getByRole("button", { name: /Fix the delivery/ }));
   await waitFor(() => expect(till.asked("POST /api/invoices/{id}/wrong-item")).toHaveLength(1));
   expect(till.asked("POST /api/invoices/{id}/wrong-item").at(-1)?.body).toEqual({
     position: 0,
@@ -229,8 +229,8 @@ test("what changed in between is said, and what was typed stays", async () => {
   });
   await user.type(await screen.findByLabelText("Item that really went"), "SMOKER");
   await screen.findByText(/SMOKER waits for inspection/);
-  await user.click(screen.getByRole("button", { name: /Put it right/ }));
+  await user.click(screen.getByRole("button", { name: /Fix the delivery/ }));
   const ask = within(await screen.findByRole("dialog"));
-  await user.click(ask.getByRole("button", { name: /Put it right/ }));
+  await user.click(ask.getByRole("button", { name: /Fix the delivery/ }));
   await ask.findByText(/The figures have changed/);
 });

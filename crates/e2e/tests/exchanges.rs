@@ -110,8 +110,8 @@ async fn a_wrong_item_is_put_right_in_one_step() -> Result<()> {
     browser.wait_for("#roll", "2 × JR-34, had gone").await?;
     browser.wait_for("#roll", "12000").await?;
     browser.control('\n').await?;
-    browser.yes("Put this delivery right?").await?;
-    browser.wait_for("[data-testid=notice]", "Put right with RA-23").await?;
+    browser.yes("Fix this delivery?").await?;
+    browser.wait_for("[data-testid=notice]", "Fixed with RA-23").await?;
     browser.wait_for("main table", "went in place of JR-50").await?;
     browser.letter('i').await?;
     browser.tab_to("Restock: quantity of JR-34").await?;

@@ -391,6 +391,16 @@ async fn a_wrong_item_is_put_right_in_one_step() {
         (NextStep::Inspect, "B", Some("A"))
     );
     assert_eq!((of.lines[0].waiting, of.lines[0].waiting_cost), (Quantity::from_whole(2), Money(6_006)));
+    // Nothing more arrives on it: what it points at is the right item.
+    let more = ReceiveForm {
+        lines: vec![ReceiveLine { line: of.lines[0].id, quantity: "1".to_owned() }],
+        ..ReceiveForm::default()
+    };
+    let refused = change(&company, async |writing, rules| {
+        returns::receive(writing, rules, ReturnId(kept.id), (of.version, None), &more).await
+    })
+    .await;
+    assert_eq!(blocked(refused), at(Check::ReturnOver, "date"));
     // The other one back in stock: every layer's sum is as if the right item had gone at once.
     let form = InspectForm {
         lines: vec![InspectLine {
@@ -486,6 +496,15 @@ async fn goods_come_in_for_repair_and_go_back() {
         at(Check::MoreThanReturnable, "back.0.quantity")
     );
     assert_eq!(blocked(step(Repair::Out, "1", "2026-03-17").await), at(Check::DateTooEarly, "date"));
+    // One line named twice is one line: no more goes back than is here.
+    let of = view(&company, id.0).await;
+    let one = || ReceiveLine { line: of.lines[0].id, quantity: "2".to_owned() };
+    let twice = ReceiveForm { lines: vec![one(), one()], ..ReceiveForm::default() };
+    let refused = change(&company, async |writing, rules| {
+        returns::repair(writing, rules, id, (of.version, None), Repair::Out, &twice).await
+    })
+    .await;
+    assert_eq!(blocked(refused), at(Check::NamedTwice, "lines.1"));
     step(Repair::Out, "1", "2026-03-18").await.unwrap();
     // One went back: the arrival of both stays.
     let reverse = ToReverse { date: None, reason: "another customer's".to_owned() };

@@ -104,6 +104,11 @@ fn going_back(input: &RepairInput<'_>, at: usize, findings: &mut Findings) -> Op
         findings.add(Check::MoreThanReturned, format!("lines.{at}"), "The return has no such line.");
         return None;
     };
+    if input.moved[..at].iter().any(|other| other.line == wish.line) {
+        let sentence = format!("{} is named twice. Put it together.", line.code);
+        findings.add(Check::NamedTwice, format!("lines.{at}"), sentence);
+        return None;
+    }
     let date = input.date.date;
     if !wish.quantity.is_positive() {
         findings.add(Check::QuantityNotPositive, field, "More than zero.");

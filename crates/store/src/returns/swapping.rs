@@ -231,6 +231,11 @@ pub async fn put_right(
         with: None,
     };
     carry_out(writing, (id, &head), wish.seen.as_deref(), new, |step| decision.posting(&input, step)).await?;
+    // Nothing else arrives on it: it would be the wrong item at the cost of the right one.
+    let (closed_on, why) = (input.date.date, "a wrong item, put right in one step");
+    sqlx::query!("UPDATE returns SET closed_on = ?, closed_reason = ? WHERE id = ?", closed_on, why, id.0)
+        .execute(&mut **writing)
+        .await?;
     Ok(DocumentRef { kind: DocumentKind::Return, id: id.0, number })
 }
 

@@ -42,7 +42,7 @@ export function WrongItemRoom() {
   if (rows.length === 0) {
     return (
       <Worktop title="Wrong item sent" actions={[]} back={`/invoices/${id}`}>
-        <p>Nothing of this invoice can be put right any more: its goods are credited, or on a return.</p>
+        <p>Nothing of this invoice can be fixed any more: its goods are credited, or on a return.</p>
       </Worktop>
     );
   }
@@ -100,7 +100,7 @@ function Opened({ id, rows }: { id: number; rows: ReturnableRow[] }) {
       actions={[
         {
           key: "p",
-          label: "Put it right",
+          label: "Fix the delivery",
           run: () => setAsking(true),
           primary: true,
           disabled: stopped,
@@ -187,8 +187,8 @@ function Opened({ id, rows }: { id: number; rows: ReturnableRow[] }) {
       </Scroll>
       {asking && shown && line && (
         <Ask
-          title="Put this delivery right?"
-          yes="Put it right"
+          title="Fix this delivery?"
+          yes="Fix the delivery"
           close={() => setAsking(false)}
           run={async (key) => {
             const kept = await got(
@@ -197,7 +197,7 @@ function Opened({ id, rows }: { id: number; rows: ReturnableRow[] }) {
                 body: { ...JSON.parse(body), note: note || null, seen: shown.fingerprint },
               }),
             );
-            say({ kind: "done", text: `Put right with ${kept.number}: inspect ${said} as soon as it is here.` });
+            say({ kind: "done", text: `Fixed with ${kept.number}: inspect ${said} as soon as it is here.` });
             await changed();
             navigate(placeOf(kept), { replace: true });
           }}

@@ -48,7 +48,7 @@ export const stepWords: Record<string, string> = {
   received: "Received",
   inspected: "Inspected",
   replaced: "Replacement sent",
-  swapped: "Wrong item put right",
+  swapped: "Wrong item fixed",
   for_repair: "In for repair",
   repaired: "Sent back repaired",
 };
