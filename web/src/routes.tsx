@@ -22,6 +22,7 @@ import { PrintRoom } from "./rooms/goingout/Print";
 import { InvoiceRoom } from "./rooms/Invoice";
 import { InvoicesRoom } from "./rooms/Invoices";
 import { CreditRoom } from "./rooms/invoice/Credit";
+import { CreditAloneRoom } from "./rooms/invoice/CreditAlone";
 import { ItemRoom, NewItemRoom } from "./rooms/items/Item";
 import { ItemsRoom } from "./rooms/items/Items";
 import { PricesRoom } from "./rooms/items/Prices";
@@ -42,6 +43,7 @@ import { PaymentRequestRoom } from "./rooms/prepayments/Request";
 import { ReceiptRoom } from "./rooms/Receipt";
 import { ReceiptsRoom } from "./rooms/Receipts";
 import { AtOnceRoom } from "./rooms/returns/AtOnce";
+import { ClaimsRoom } from "./rooms/returns/Claims";
 import { ExpectedRoom } from "./rooms/returns/Expected";
 import { NewReturnRoom } from "./rooms/returns/NewReturn";
 import { ReturnRoom } from "./rooms/returns/Return";
@@ -103,6 +105,7 @@ export const routes: RouteObject[] = [
       { path: "billing/going-out/print", element: <PrintRoom /> },
       { path: "going-out/:id", element: <MessageRoom /> },
       { path: "runs/:id", element: <RunRoom /> },
+      { path: "credit-memos/new", element: <CreditAloneRoom /> },
       { path: "credit-memos/:id", element: <CreditMemoRoom /> },
       { path: "invoices/:id", element: <InvoiceRoom /> },
       { path: "invoices/:id/credit", element: <CreditRoom /> },
@@ -121,6 +124,7 @@ export const routes: RouteObject[] = [
       { path: "returns/new", element: <NewReturnRoom /> },
       { path: "returns/waiting", element: <WaitingRoom /> },
       { path: "returns/expected", element: <ExpectedRoom /> },
+      { path: "returns/claims", element: <ClaimsRoom /> },
       // The charts are fetched with the only screen that draws them.
       {
         path: "returns/why",

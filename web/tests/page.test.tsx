@@ -101,6 +101,7 @@ const page = (over: object = {}) => ({
   quotes: [quote()],
   orders: [order()],
   invoices: [invoice],
+  returns: [],
   papers: [{ document: { kind: "invoice", id: 3, number: "I-3" }, date: "2026-02-01", currency: "EUR", total: 31242 }],
   cards: [],
   addresses: [{ kind: "invoice", id: 3, address: "/api/page/papers/invoice/3?mark=x" }],

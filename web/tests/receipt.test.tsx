@@ -42,6 +42,7 @@ const receipt = (over: object = {}) => ({
   amount: 10000,
   unapplied: 0,
   unapplied_base: 0,
+  refunds: [],
   applications: [
     {
       id: 31,

@@ -158,6 +158,8 @@ const view = (more: object) => ({
   next: "receive",
   lines: [line({})],
   steps: [],
+  pictures: [],
+  deliveries: [],
   credits: [],
   entries: [],
   trail: { steps: [] },

@@ -93,6 +93,14 @@ ids! {
     CardReturnId,
     /// An estimate that is entered as a whole.
     EstimateId,
+    /// What was paid back of unapplied money, or of a credit memo.
+    RefundId,
+    /// A picture that belongs to a return.
+    PictureId,
+    /// A claim on a supplier: goods that went back to them with an inspection.
+    ClaimId,
+    /// What a supplier answered to a claim.
+    ClaimAnswerId,
     /// What the card processor paid out.
     CardPayoutId,
     /// Something that is asked of the card processor.
@@ -168,6 +176,8 @@ pub enum DocumentKind {
     PaymentRequest,
     /// A card authorized for an order.
     CardAuthorization,
+    /// Unapplied money, or a credit memo, paid back.
+    Refund,
     /// Money sent back to a card, or taken back by its bank.
     CardReturn,
     /// What the card processor paid out.
@@ -208,6 +218,7 @@ impl DocumentKind {
             Self::DepositEnd => "deposit_end",
             Self::PaymentRequest => "payment_request",
             Self::CardAuthorization => "card_authorization",
+            Self::Refund => "refund",
             Self::CardReturn => "card_return",
             Self::CardPayout => "card_payout",
             Self::Return => "return",
@@ -244,6 +255,7 @@ impl DocumentKind {
             Self::DepositEnd,
             Self::PaymentRequest,
             Self::CardAuthorization,
+            Self::Refund,
             Self::CardReturn,
             Self::CardPayout,
             Self::Return,

@@ -208,6 +208,8 @@ operations! {
     HandleReturn "receive and inspect returns"                 => yes   yes   no   no,
     /// Takes goods back and credits them in one posting, with what goes out in exchange.
     ReturnAtOnce "take goods back at once"                     => memo  memo  no   no,
+    /// Enters what suppliers pay or refuse of claims on them.
+    AnswerClaim "enter suppliers' answers to claims"           => yes   yes   no   no,
     /// Enters what is estimated: returns that are expected.
     PostEstimate "enter estimates"                             => no    yes   no   no,
     /// Takes a posted shipment back.
@@ -247,7 +249,7 @@ operations! {
     /// Unapplies money, reverses receipts that were typed in error.
     TakeBackMoney "unapply money and reverse receipts"         => yes   yes   no   no,
     /// Sends a deposit back, or money to the card it came from.
-    RefundDeposit "refund deposits and card payments"          => refund refund no no,
+    RefundDeposit "refund deposits, payments and credits"         => refund refund no no,
     /// Keeps a deposit as income.
     KeepDeposit "keep deposits as income"                      => asks  yes   no   no,
     /// Brings open items, stock and balances of before into the books.

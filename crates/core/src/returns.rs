@@ -27,9 +27,11 @@
 //! ```
 
 mod authorizing;
+mod claiming;
 mod costing;
 mod expecting;
 mod inspecting;
+mod picturing;
 mod receiving;
 mod repairing;
 mod replacing;
@@ -40,9 +42,11 @@ mod undoing;
 pub use authorizing::{
     AuthorizeDecision, AuthorizeInput, LineExtended, ReturnWish, Returnable, authorize, check_expiry, check_extension,
 };
+pub use claiming::{ClaimDecision, ClaimInput, UndoAnswerInput, answer_claim, claim_open, undo_answer};
 pub use costing::{GoodsMoved, Lot, lots_out, take_back};
 pub use expecting::{Estimate, ExpectDecision, ExpectInput, expect, expected};
 pub use inspecting::{InspectDecision, InspectInput, Inspected, LineInspected, LineToInspect, inspect};
+pub use picturing::{ALL_PICTURES, LARGEST_PICTURE, MOST_PICTURES, Picture, PictureFormat, Pictures, check_picture};
 pub use receiving::{ArrivingLine, LineReceived, LineToReceive, ReceiveDecision, ReceiveInput, receive};
 pub use repairing::{Repair, RepairDecision, RepairInput, repair};
 pub use replacing::{ReplaceDecision, ReplaceInput, replace};

@@ -443,6 +443,7 @@ fn a_step_goes_back_while_nothing_followed() {
         taken: Vec::new(),
         issued: Vec::new(),
         received: vec![("W-3".to_owned(), pieces(2), vec![Movement::new(day("2026-03-20"), pieces(2).scaled())])],
+        claimed: Vec::new(),
         held_again: Vec::new(),
         date: on("2026-03-21"),
         reason: "another customer's".to_owned(),

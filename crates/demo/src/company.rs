@@ -121,6 +121,7 @@ pub async fn set_up(writing: &mut Writing<'_>, business_date: NaiveDate) -> Resu
         ("estimate", "XR-", 3),
         ("deposit", "D-", 41),
         ("deposit_end", "DE-", 7),
+        ("refund", "RF-", 1),
         ("prepayment_invoice", "P-", 18),
         ("payment_request", "PR-", 4),
         ("card_authorization", "CA-", 12),

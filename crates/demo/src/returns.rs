@@ -6,10 +6,10 @@ use chrono::NaiveDate;
 use till_core::fixed::Quantity;
 use till_core::ids::{InvoiceId, ReturnId};
 use till_core::returns::Repair;
-use till_store::invoices::{self, AddedLine, CreditLine, ToCredit};
+use till_store::invoices::{self, AddedLine, CreditAlone, CreditLine, ToCredit};
 use till_store::returns::{
-    self, BackAtOnce, ComesBack, DoneAtOnce, InspectForm, InspectLine, NewExpectedReturns, NewReturn, NewReturnLine,
-    ReceiveForm, ReceiveLine, ReplaceForm, ReturnableFilter, ReturnableRow, WrongItem,
+    self, BackAtOnce, ClaimAnswer, ComesBack, DoneAtOnce, InspectForm, InspectLine, NewExpectedReturns, NewReturn,
+    NewReturnLine, ReceiveForm, ReceiveLine, ReplaceForm, ReturnableFilter, ReturnableRow, WrongItem,
 };
 use till_store::rules::Rules;
 use till_store::{Result, Store, StoreError, Writing, rules};
@@ -42,6 +42,8 @@ pub(crate) async fn run(store: &Store, people: &People) -> Result<()> {
     post_at_once(store, less_a_fee, vec![goes("FRT", "1", Some("5.00"))]).await?;
     wrong_item(store, people).await?;
     store.change(&ines, None, async |writing| repair(writing, people).await).await?;
+    store.change(&ines, None, async |writing| goodwill(writing, people).await).await?;
+    store.change(&ines, None, async |writing| supplier_pays(writing).await).await?;
     store
         .change(&ines, None, async |writing| {
             let rules = rules::load(writing).await?;
@@ -125,6 +127,42 @@ async fn wrong_item(store: &Store, people: &People) -> Result<()> {
     Ok(())
 }
 
+/// A delivery came a day late: its freight is given back, and kept for the customer.
+async fn goodwill(writing: &mut Writing<'_>, people: &People) -> Result<()> {
+    let rules = rules::load(writing).await?;
+    let line = AddedLine {
+        description: Some("Freight given back, the delivery came late".to_owned()),
+        ..goes("FRT", "1", Some("18.00"))
+    };
+    let mut wish = CreditAlone {
+        customer: people.customer("1004")?,
+        currency: None,
+        added: vec![line],
+        date: None,
+        reason: "promised by telephone, the delivery came a day late".to_owned(),
+        seen: None,
+    };
+    wish.seen = Some(invoices::credit_alone_preview(writing, &rules, &wish).await?.fingerprint);
+    invoices::credit_alone(writing, &rules, &wish).await?;
+    Ok(())
+}
+
+/// Of what was claimed for the smoker the supplier has paid a part.
+async fn supplier_pays(writing: &mut Writing<'_>) -> Result<()> {
+    let rules = rules::load(writing).await?;
+    let claims = returns::claims(writing, &rules).await?.claims;
+    let Some(claim) = claims.first() else { return Ok(()) };
+    let mut answer = ClaimAnswer {
+        settled: Some("9.00".to_owned()),
+        method: Some("transfer".to_owned()),
+        reference: Some("their credit note 118".to_owned()),
+        ..ClaimAnswer::default()
+    };
+    answer.seen = Some(returns::answer_preview(writing, &rules, claim.id, &answer).await?.fingerprint);
+    returns::answer(writing, &rules, claim.id, &answer).await?;
+    Ok(())
+}
+
 /// A smoker whose hinge is to be mended: it stays the customer's.
 async fn repair(writing: &mut Writing<'_>, people: &People) -> Result<()> {
     let back = Back {
@@ -202,6 +240,8 @@ async fn damaged(writing: &mut Writing<'_>, people: &People) -> Result<()> {
     };
     let (id, row) = authorize(writing, people, &back).await?;
     receive(writing, id, 4, "2026-03-06").await?;
+    let rules = rules_on(writing, "2026-03-06").await?;
+    returns::add_picture(writing, &rules, id, ("carton.png", include_bytes!("../assets/carton.png"))).await?;
     let half = [("2", "RESTOCK"), ("2", "SCRAP")];
     inspect(writing, id, &half, "2026-03-09", "two trays wet through, two dry").await?;
     let rules = rules_on(writing, "2026-03-10").await?;

@@ -249,7 +249,7 @@ async fn cancelled_and_billed_anew() -> Result<()> {
     }
     browser.letter(' ').await?;
     browser.press(Key::Enter).await?;
-    browser.wait_for("[data-testid=notice]", "is cancelled by CM-66").await?;
+    browser.wait_for("[data-testid=notice]", "is cancelled by CM-67").await?;
     browser.wait_for("h1", "Draft for Kestrel").await?;
     browser.wait_for("#roll", "I-3291 cancelled").await?;
     browser.wait_for("#roll", "1,207.48").await?;
@@ -281,8 +281,8 @@ async fn lines_of_an_invoice_are_credited() -> Result<()> {
     browser.control('\n').await?;
     browser.wait_for("[role=dialog]", "Credit €51.38 of I-3291?").await?;
     browser.press(Key::Enter).await?;
-    browser.wait_for("[data-testid=notice]", "CM-66 credits €51.38 of I-3291").await?;
-    browser.wait_for("#roll", "CM-66 over lines").await?;
+    browser.wait_for("[data-testid=notice]", "CM-67 credits €51.38 of I-3291").await?;
+    browser.wait_for("#roll", "CM-67 over lines").await?;
     browser.letter('o').await?;
     browser.wait_for("h1", "I-3291").await?;
     browser.wait_for("main", "€1,156.10 open").await?;

@@ -80,7 +80,7 @@ async fn an_exchange_in_the_customers_favor() -> Result<()> {
     browser.type_text("too small").await?;
     browser.control('\n').await?;
     browser.yes("Post this exchange?").await?;
-    browser.wait_for("[data-testid=notice]", "CM-66 is posted: credit €91.51").await?;
+    browser.wait_for("[data-testid=notice]", "CM-67 is posted: credit €91.51").await?;
     let memo = browser.wait_for("main", "goes out for it").await?;
     for part in ["received on RA-23", "1 pair", "Tax 23 % of", "91.51"] {
         assert!(memo.contains(part), "“{part}” is not on the credit memo:\n{memo}");

@@ -84,7 +84,7 @@ async fn a_return_is_found_inspected_and_credited() -> Result<()> {
     browser.wait_for("footer", "Credit €88.00").await?;
     browser.control('\n').await?;
     browser.yes("Credit €88.00 of I-3291?").await?;
-    browser.wait_for("[data-testid=notice]", "CM-66 credits €88.00 of I-3291").await?;
+    browser.wait_for("[data-testid=notice]", "CM-67 credits €88.00 of I-3291").await?;
     browser.wait_for("main table", "received on RA-23").await?;
     browser.wait_for("#roll", "RA-23 settled").await?;
     browser.letter('o').await?;

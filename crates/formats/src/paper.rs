@@ -38,7 +38,7 @@ pub enum Kind<'a> {
     /// A credit memo on an invoice.
     CreditMemo {
         /// That invoice.
-        over: &'a str,
+        over: Option<&'a str>,
         /// Whether it takes all of it back.
         whole: bool,
         /// Why.
@@ -124,7 +124,10 @@ fn head(
             fact("Tax date", &words(document.tax_date));
         }
         Kind::PaymentRequest => fact("Please pay by", &words(document.due_date)),
-        Kind::CreditMemo { over, whole, .. } => fact(if whole { "Over the whole of" } else { "On invoice" }, over),
+        Kind::CreditMemo { over: Some(over), whole, .. } => {
+            fact(if whole { "Over the whole of" } else { "On invoice" }, over);
+        }
+        Kind::CreditMemo { over: None, .. } => {}
     }
     fact("Customer", parties.number);
     if let Some(id) = parties.tax_id {
@@ -717,7 +720,7 @@ mod tests {
         document.lines.push(off);
         (document.net, document.tax, document.total) = (Money(6_605), Money(1_519), Money(8_124));
         document.taxes[0] = TaxLine { base: Money(6_605), tax: Money(1_519), ..document.taxes[0].clone() };
-        let kind = Kind::CreditMemo { over: "I-1", whole: false, reason: "scratched" };
+        let kind = Kind::CreditMemo { over: Some("I-1"), whole: false, reason: "scratched" };
         insta::assert_snapshot!(page(kind, "CM-1", &document));
     }
 
@@ -736,7 +739,7 @@ mod tests {
         let tax = |base, tax| TaxLine { base: Money(base), tax: Money(tax), ..document.taxes[0].clone() };
         document.taxes = vec![tax(5_605, 1_289), tax(-500, -115)];
         (document.net, document.tax, document.total) = (Money(5_105), Money(1_174), Money(6_279));
-        let memo = page(Kind::CreditMemo { over: "I-1", whole: false, reason: "scratched" }, "CM-1", &document);
+        let memo = page(Kind::CreditMemo { over: Some("I-1"), whole: false, reason: "scratched" }, "CM-1", &document);
         let after = memo.split("Goes out, or is charged").nth(1).unwrap();
         assert!(after.contains("FEE") && after.contains(">1 pc<") && after.contains(">5.00<"), "{memo}");
         assert!(memo.contains("-62.79") && memo.contains("of 5.00") && memo.contains("of -56.05"), "{memo}");

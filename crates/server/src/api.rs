@@ -4,7 +4,9 @@ mod approvals;
 mod billing;
 mod cards;
 mod chart;
+mod claims;
 mod corrections;
+mod credits;
 mod customers;
 mod deposits;
 mod exchanges;
@@ -56,6 +58,8 @@ pub fn configure(config: &mut ServiceConfig<'_>) {
     goods::configure(config);
     imports::configure(config);
     billing::configure(config);
+    // What is asked by name comes before what is asked by id.
+    credits::configure(config);
     corrections::configure(config);
     runs::configure(config);
     going_out::configure(config);
@@ -65,6 +69,7 @@ pub fn configure(config: &mut ServiceConfig<'_>) {
     prepayments::configure(config);
     returns::configure(config);
     exchanges::configure(config);
+    claims::configure(config);
     cards::configure(config);
     ledger::configure(config);
     export::configure(config);

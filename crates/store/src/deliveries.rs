@@ -6,7 +6,7 @@ mod messages;
 use chrono::{NaiveDate, SecondsFormat};
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
-use till_core::ids::{CustomerId, DeliveryId, DocumentKind, DocumentRef};
+use till_core::ids::{CustomerId, DeliveryId, DocumentKind, DocumentRef, ReturnId};
 use till_core::invoice::Delivery;
 use till_core::money::{Currency, Money};
 
@@ -179,6 +179,8 @@ pub struct DeliveryFilter {
     pub search: Option<String>,
     /// Only of this document.
     pub document: Option<i64>,
+    /// Only of this return.
+    pub returned: Option<i64>,
     /// Only this one.
     pub id: Option<DeliveryId>,
     /// How many at most.
@@ -191,13 +193,16 @@ async fn rows(connection: &mut SqliteConnection, filter: &DeliveryFilter) -> Res
     let like = filter.search.as_deref().map(crate::find::pattern);
     let id = filter.id.map(|id| id.0);
     sqlx::query!(
-        r#"SELECT deliveries.id, CASE documents.kind WHEN 'credit_memo' THEN 'credit_memo' ELSE 'invoice' END AS "kind!: String", documents.id AS document, documents.number AS "number!", documents.document_date AS "date!: NaiveDate",
-                  documents.total_minor AS "total!", documents.currency, deliveries.customer_id, name, way, deliveries.state, tries, problem,
+        r#"SELECT deliveries.id AS "id!", CASE WHEN return_id IS NOT NULL THEN 'return' WHEN documents.kind = 'credit_memo' THEN 'credit_memo' ELSE 'invoice' END AS "kind!: String",
+                  coalesce(document_id, return_id) AS "document!: i64", coalesce(documents.number, returns.number) AS "number!: String",
+                  coalesce(documents.document_date, returns.authorized_on) AS "date!: NaiveDate", coalesce(documents.total_minor, 0) AS "total!: i64",
+                  coalesce(documents.currency, returns.currency) AS "currency!: String", deliveries.customer_id, name, way, deliveries.state, tries, problem,
                   done_at, deliveries.version, coalesce(recipient, email) AS "recipient: String"
-           FROM deliveries JOIN customers ON customers.id = deliveries.customer_id JOIN documents ON documents.id = document_id
+           FROM deliveries JOIN customers ON customers.id = deliveries.customer_id LEFT JOIN documents ON documents.id = document_id
+             LEFT JOIN returns ON returns.id = return_id
            WHERE (?1 IS NULL OR way = ?1) AND (?2 IS NULL OR deliveries.state = ?2)
-             AND (?3 IS NULL OR documents.number LIKE ?3 ESCAPE '\' OR name LIKE ?3 ESCAPE '\')
-             AND (?4 IS NULL OR deliveries.id = ?4) AND (?5 IS NULL OR document_id = ?5)
+             AND (?3 IS NULL OR coalesce(documents.number, returns.number) LIKE ?3 ESCAPE '\' OR name LIKE ?3 ESCAPE '\')
+             AND (?4 IS NULL OR deliveries.id = ?4) AND (?5 IS NULL OR document_id = ?5) AND (?8 IS NULL OR return_id = ?8)
            ORDER BY deliveries.state = 'done', deliveries.state = 'waiting', CASE deliveries.state WHEN 'done' THEN -deliveries.id ELSE deliveries.id END
            LIMIT ?6 OFFSET ?7"#,
         filter.way,
@@ -206,7 +211,8 @@ async fn rows(connection: &mut SqliteConnection, filter: &DeliveryFilter) -> Res
         id,
         filter.document,
         filter.limit,
-        filter.offset
+        filter.offset,
+        filter.returned
     )
     .fetch_all(connection)
     .await?
@@ -241,9 +247,9 @@ pub async fn list(connection: &mut SqliteConnection, filter: &DeliveryFilter) ->
     let like = filter.search.as_deref().map(crate::find::pattern);
     let count = sqlx::query_scalar!(
         r#"SELECT count(*) AS "count!: i64" FROM deliveries JOIN customers ON customers.id = deliveries.customer_id
-           JOIN documents ON documents.id = document_id
+           LEFT JOIN documents ON documents.id = document_id LEFT JOIN returns ON returns.id = return_id
            WHERE (?1 IS NULL OR way = ?1) AND (?2 IS NULL OR deliveries.state = ?2)
-             AND (?3 IS NULL OR documents.number LIKE ?3 ESCAPE '\' OR name LIKE ?3 ESCAPE '\')"#,
+             AND (?3 IS NULL OR coalesce(documents.number, returns.number) LIKE ?3 ESCAPE '\' OR name LIKE ?3 ESCAPE '\')"#,
         filter.way,
         filter.state,
         like
@@ -269,6 +275,11 @@ pub async fn list(connection: &mut SqliteConnection, filter: &DeliveryFilter) ->
 /// How a document goes, or went, to its customer.
 pub(crate) async fn of_document(connection: &mut SqliteConnection, id: i64) -> Result<Vec<DeliveryRow>> {
     rows(connection, &DeliveryFilter { document: Some(id), limit: 20, ..DeliveryFilter::default() }).await
+}
+
+/// How the slip of a return goes, or went, to its customer.
+pub(crate) async fn of_return(connection: &mut SqliteConnection, id: ReturnId) -> Result<Vec<DeliveryRow>> {
+    rows(connection, &DeliveryFilter { returned: Some(id.0), limit: 20, ..DeliveryFilter::default() }).await
 }
 
 /// One of them.
@@ -332,38 +343,55 @@ pub async fn printed(writing: &mut Writing<'_>, ids: &[DeliveryId]) -> Result<i6
     Ok(i64::try_from(ids.len()).unwrap_or(0))
 }
 
-/// Puts a document on its way once more.
+/// Puts a document on its way once more, or the slip of a return.
 ///
 /// # Errors
-/// A document that is not posted.
+/// A document that is not posted, a return that is closed.
 pub async fn again(writing: &mut Writing<'_>, document: (DocumentKind, i64), way: Way) -> Result<DeliveryId> {
     let (kind, id) = (document.0.word(), document.1);
     let found = sqlx::query!(
         r#"SELECT customer_id AS "customer!", number AS "number!: String" FROM documents
-           WHERE (kind = 'credit_memo') = (? = 'credit_memo') AND id = ? AND state = 'posted'"#,
+           WHERE (kind = 'credit_memo') = (?1 = 'credit_memo') AND ?1 <> 'return' AND id = ?2 AND state = 'posted'
+           UNION ALL SELECT customer_id, number FROM returns WHERE ?1 = 'return' AND id = ?2 AND closed_on IS NULL"#,
         kind,
         id
     )
     .fetch_optional(&mut **writing)
     .await?
-    .ok_or_else(|| StoreError::WrongState("Only what is posted goes out. Post it first.".to_owned()))?;
-    let waits = sqlx::query_scalar!("SELECT id FROM deliveries WHERE state <> 'done' AND document_id = ?", id)
-        .fetch_optional(&mut **writing)
-        .await?;
+    .ok_or_else(|| {
+        StoreError::WrongState(match document.0 {
+            DocumentKind::Return => "This return is closed: nothing is to be sent on it.".to_owned(),
+            _ => "Only what is posted goes out. Post it first.".to_owned(),
+        })
+    })?;
+    let (of_document, of_return) = if document.0 == DocumentKind::Return { (None, Some(id)) } else { (Some(id), None) };
+    let waits = sqlx::query_scalar!(
+        r#"SELECT id AS "id!" FROM deliveries WHERE state <> 'done' AND (document_id = ? OR return_id = ?)"#,
+        of_document,
+        of_return
+    )
+    .fetch_optional(&mut **writing)
+    .await?;
     if waits.is_some() {
         return Err(StoreError::WrongState(format!("{} is on its way already. Look under Outbox.", found.number)));
     }
     let word = way.word();
     let new = sqlx::query_scalar!(
-        r#"INSERT INTO deliveries (document_id, customer_id, way) VALUES (?, ?, ?) RETURNING id AS "id!""#,
-        id,
+        r#"INSERT INTO deliveries (document_id, return_id, customer_id, way) VALUES (?, ?, ?, ?) RETURNING id AS "id!""#,
+        of_document,
+        of_return,
         found.customer,
         word
     )
     .fetch_one(&mut **writing)
     .await?;
     let row = delivery(writing, DeliveryId(new)).await?;
-    let verb = if way == Way::Print { "will print again" } else { "will mail again" };
+    let verb = match (document.0, way) {
+        (DocumentKind::Return, Way::Print) => "will print the slip of",
+        (DocumentKind::Return, Way::Mail) => "will mail the slip of",
+        (_, Way::Print) => "will print again",
+        (_, Way::Mail) => "will mail again",
+    };
     note(writing, &row, "sent_again", verb, Vec::new());
     Ok(DeliveryId(new))
 }

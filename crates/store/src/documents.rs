@@ -298,8 +298,8 @@ async fn order_shares(connection: &mut SqliteConnection, id: i64) -> Result<Vec<
 pub(crate) struct NewMemo {
     pub(crate) id: i64,
     pub(crate) number: String,
-    kind: DocumentKind,
-    sequence: i64,
+    pub(crate) kind: DocumentKind,
+    pub(crate) sequence: i64,
 }
 
 impl NewMemo {
@@ -475,17 +475,36 @@ async fn write_supplied(connection: &mut SqliteConnection, id: i64, what: &MemoT
         let leaving = supplied.leaving.iter().find(|leaving| leaving.line == at);
         leaving.map(|leaving| leaving.issues.iter().map(|issue| issue.quantity.scaled()).sum::<i64>())
     };
-    let rows: Vec<_> = document
-        .lines
+    let goods: Vec<_> = supplied.costs.iter().enumerate().map(|(at, cost)| (leaves(at), *cost)).collect();
+    write_typed(connection, (id, first, 1), &document.lines, &goods).await
+}
+
+/// Lines that stand on nothing but what was typed, from a place of a document on, with a sign of minus one where they are
+/// credited; with each what leaves stock with it, and its cost.
+pub(crate) async fn write_typed(
+    connection: &mut SqliteConnection,
+    (id, first, sign): (i64, usize, i64),
+    lines: &[InvoiceLine],
+    goods: &[(Option<i64>, Money)],
+) -> Result<()> {
+    let money = |amount: Money| Money(sign * amount.0);
+    let rows: Vec<_> = lines
         .iter()
-        .zip(&supplied.costs)
+        .zip(goods)
         .enumerate()
-        .map(|(at, (line, cost))| {
+        .map(|(at, (line, (leaves, cost)))| {
             (
-                (first + at, line.quantity.scaled(), line.kind.word(), line.item, &line.account, leaves(at), cost),
+                (first + at, sign * line.quantity.scaled(), line.kind.word(), line.item, &line.account, leaves, cost),
                 (&line.code, &line.description, &line.unit, line.unit_price.scaled(), line.list_price.scaled()),
                 (line.discount.scaled(), &line.discount_reason, line.surcharge.scaled(), &line.surcharge_name),
-                (line.full, line.amount, line.off, line.net, &line.price_steps, &line.marks),
+                (
+                    money(line.full),
+                    money(line.amount),
+                    money(line.off),
+                    money(line.net),
+                    &line.price_steps,
+                    &line.marks,
+                ),
                 (&line.tax.code, line.tax.category, line.tax.rate.scaled(), line.tax_date, &line.tax_reason),
             )
         })
@@ -515,8 +534,16 @@ async fn write_memo_taxes(connection: &mut SqliteConnection, id: i64, what: &Mem
     let back = what.document.taxes.iter().map(|tax| (tax, -tax.base, -tax.tax));
     let other = what.other_way().into_iter().flat_map(|document| &document.taxes).map(|tax| (tax, tax.base, tax.tax));
     let sides: Vec<_> = if what.to_pay.is_some() { other.chain(back).collect() } else { back.chain(other).collect() };
+    write_taxes(connection, id, sides.into_iter()).await
+}
+
+/// The taxes of a document, each with its base and its tax as they are kept.
+pub(crate) async fn write_taxes(
+    connection: &mut SqliteConnection,
+    id: i64,
+    sides: impl Iterator<Item = (&TaxLine, Money, Money)>,
+) -> Result<()> {
     let taxes: Vec<_> = sides
-        .into_iter()
         .enumerate()
         .map(|(position, (tax, base, amount))| {
             (position, &tax.rate.code, tax.rate.category, tax.rate.rate.scaled(), base, amount)

@@ -1,6 +1,7 @@
 //! Invoices: drafts that reserve what they bill, posting them, cancelling them.
 
 mod added;
+mod alone;
 mod cancel;
 mod conflict;
 mod credit;
@@ -32,6 +33,7 @@ use crate::rules::Rules;
 use crate::{Result, StoreError, sensible_date};
 
 pub use added::AddedLine;
+pub use alone::{CreditAlone, CreditAlonePreview, credit_alone, credit_alone_preview};
 pub use cancel::{CancelPreview, Cancelled, ToCancelInvoice, cancel, cancel_preview};
 pub use conflict::{MergeView, ToMerge, merge};
 pub use credit::{CreditLine, CreditPosted, CreditPreview, ToCredit, credit, credit_preview};
@@ -45,7 +47,9 @@ pub use line_changes::{LineKey, NewDiscount, NewPrice, NewTax, change_discount, 
 pub(crate) use line_changes::{discount_or_ask, price_or_ask};
 pub use load::{OrderPick, Pick};
 pub(crate) use load::{Picked, load_ordered, load_shipped, read};
-pub use memos::{CreditMemoFilter, CreditMemoList, CreditMemoRow, CreditMemoView, credit_memo, credit_memos};
+pub use memos::{
+    CreditMemoFilter, CreditMemoList, CreditMemoRow, CreditMemoView, KeptCredit, UsedCredit, credit_memo, credit_memos,
+};
 pub(crate) use post::{Decided, decide_as_seen, decide_drafts};
 pub use post::{GridAnswer, SeenDraft, post_draft, post_grid, post_many, post_picks, preview_grid};
 pub use views::{InvoiceFilter, InvoiceList, InvoiceRow, InvoiceView, LessPrepaid, Party, list, view};

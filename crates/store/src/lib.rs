@@ -42,6 +42,7 @@ pub mod prices;
 pub mod quotes;
 pub mod receipts;
 pub mod record;
+pub mod refunds;
 pub mod returns;
 pub mod rules;
 pub mod runs;

@@ -27,7 +27,7 @@ use crate::rules::{Rules, date_order, exchange_rate, next_number};
 use crate::writing::{Writing, set};
 use crate::{Result, StoreError, customers, deposits, money_places, open_items, orders, posting, sensible_date};
 
-pub use applying::{NewApplications, apply, preview_apply};
+pub use applying::{CreditOf, NewApplications, apply, preview_apply};
 pub use back::{BackPreview, ToReverse, ToUnapply, preview_reverse, preview_unapply, reverse, unapply};
 pub use views::{ApplicationView, ReceiptList, ReceiptRow, ReceiptView, list, view};
 

@@ -3,8 +3,10 @@
 mod at_once;
 mod authorizing;
 mod billed;
+mod claims;
 mod expecting;
 mod facts;
+mod pictures;
 mod repairing;
 mod report;
 mod settings;
@@ -16,11 +18,15 @@ mod views;
 pub use at_once::{AtOncePreview, BackAtOnce, ComesBack, DoneAtOnce, at_once, at_once_preview};
 pub use authorizing::{NewReturn, NewReturnLine, ReturnPreview, ReturnToClose, authorize, close, extend, preview};
 pub use billed::{ReturnableFilter, ReturnableList, ReturnableRow, returnable};
+pub use claims::{
+    ClaimAnswer, ClaimAnswerPreview, ClaimAnswerView, ClaimView, Claims, answer, answer_preview, claims, reverse_answer,
+};
 pub use expecting::{
     ExpectedReturns, ExpectedReturnsPreview, ExpectedReturnsRow, NewExpectedReturns, enter_expected_returns,
     expected_returns, expected_returns_preview,
 };
 pub(crate) use facts::{held_of, holding, of_item, on_return};
+pub use pictures::{PictureContent, PictureView, add_picture, picture, remove_picture};
 pub use repairing::{repair, repair_preview};
 pub use report::{ReportBy, ReturnReport, why};
 pub use settings::{DispositionForm, ReasonForm, ReturnSettings, set_days, set_disposition, set_reason, settings};

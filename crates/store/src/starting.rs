@@ -94,6 +94,7 @@ pub async fn begin(writing: &mut Writing<'_>, name: &str, currency: &str, today:
         ("estimate", "XR-"),
         ("deposit", "D-"),
         ("deposit_end", "DE-"),
+        ("refund", "RF-"),
         ("prepayment_invoice", "P-"),
         ("payment_request", "PR-"),
         ("card_authorization", "CA-"),

@@ -66,7 +66,7 @@ pub(crate) async fn trail(connection: &mut SqliteConnection, kind: DocumentKind,
              JOIN document_lines AS mine ON mine.id = line_id WHERE ?1 = 'invoice' AND prepaid.document_id = ?2
            UNION SELECT debit.document_id FROM open_items AS credit JOIN applications ON credit_item = credit.id
              JOIN open_items AS debit ON debit.id = debit_item AND debit.kind = 'invoice'
-             WHERE ?1 IN ('receipt', 'deposit') AND credit.kind = ?1 AND credit.document_id = ?2 AND credit.side = 'owed_by_us'
+             WHERE ?1 IN ('receipt', 'deposit', 'credit_memo') AND credit.kind = ?1 AND credit.document_id = ?2 AND credit.side = 'owed_by_us'
            UNION SELECT to_id FROM document_links WHERE ?1 = 'credit_memo' AND from_id = ?2
            UNION SELECT from_id FROM document_links WHERE ?1 = 'invoice' AND to_id = ?2 AND role IN ('replaces', 'credits')
            UNION SELECT to_id FROM document_links WHERE ?1 = 'invoice' AND from_id = ?2 AND role IN ('replaces', 'credits')
@@ -85,7 +85,7 @@ pub(crate) async fn trail(connection: &mut SqliteConnection, kind: DocumentKind,
     steps.extend(invoice_steps(connection, &invoices).await?);
     steps.extend(returns(connection, &invoices).await?);
     steps.extend(receipts(connection, word, id, &invoices).await?);
-    steps.extend(credit_memos(connection, &invoices).await?);
+    steps.extend(credit_memos(connection, word, id, &invoices).await?);
     for step in &mut steps {
         step.here = step.document.kind == kind && step.document.id == id;
     }
@@ -254,17 +254,34 @@ async fn receipts(connection: &mut SqliteConnection, word: &str, id: i64, invoic
     .collect()
 }
 
-async fn credit_memos(connection: &mut SqliteConnection, invoices: &str) -> Result<Vec<TrailStep>> {
+async fn credit_memos(
+    connection: &mut SqliteConnection,
+    word: &str,
+    id: i64,
+    invoices: &str,
+) -> Result<Vec<TrailStep>> {
     sqlx::query!(
-        r#"SELECT id, number AS "number!", document_date AS "date!: NaiveDate", -total_minor AS "total_minor!: i64", currency, whole AS "whole!: bool"
-           FROM credit_memos WHERE invoice_id IN (SELECT value FROM json_each(?)) ORDER BY id"#,
-        invoices
+        r#"SELECT id AS "id!", number AS "number!", document_date AS "date!: NaiveDate", -total_minor AS "total_minor!: i64", currency AS "currency!",
+                  whole AS "whole!: bool", invoice_id IS NULL AS "alone!: bool"
+           FROM credit_memos WHERE invoice_id IN (SELECT value FROM json_each(?1)) OR (?2 = 'credit_memo' AND id = ?3)
+             OR id IN (SELECT credit.document_id FROM open_items AS debit JOIN applications ON debit_item = debit.id
+                       JOIN open_items AS credit ON credit.id = credit_item AND credit.kind = 'credit_memo'
+                       WHERE debit.kind = 'invoice' AND debit.document_id IN (SELECT value FROM json_each(?1)))
+           ORDER BY id"#,
+        invoices,
+        word,
+        id
     )
     .fetch_all(connection)
     .await?
     .into_iter()
     .map(|row| {
-        let state = if row.whole { "over the whole" } else { "over lines" }.to_owned();
+        let state = match (row.whole, row.alone) {
+            (true, _) => "over the whole",
+            (false, true) => "stands alone",
+            (false, false) => "over lines",
+        }
+        .to_owned();
         step(DocumentKind::CreditMemo, row.id, row.number, Some(row.date), state, Some(-row.total_minor), &row.currency)
     })
     .collect()

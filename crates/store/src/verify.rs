@@ -48,6 +48,7 @@ const TIE_OUTS: &[(&str, &str)] = &[
     ("Captured and not paid out equals card clearing, by day", include_str!("verify/card_clearing.sql")),
     ("Inventory equals its account, by day", include_str!("verify/inventory.sql")),
     ("Goods waiting for inspection equal their account, by day", include_str!("verify/inspection.sql")),
+    ("Claims on suppliers equal their account, by day", include_str!("verify/claims.sql")),
     ("Tax equals its account, by code and day", include_str!("verify/tax.sql")),
     ("Goods shipped and not billed equal their account, by line and day", include_str!("verify/shipped_cost.sql")),
     ("Containers at customers equal their account, by customer and day", include_str!("verify/containers.sql")),

@@ -6,6 +6,7 @@ mod cards;
 mod common;
 mod corners;
 mod crediting;
+mod credits;
 mod currencies;
 mod customer_pages;
 mod deposits;

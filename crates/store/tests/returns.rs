@@ -12,8 +12,8 @@ use till_store::invoices::{self, CreditLine, CreditPosted, ToCancelInvoice, ToCr
 use till_store::items;
 use till_store::receipts::{NewReceipt, ToReverse};
 use till_store::returns::{
-    self, DispositionForm, Done, InspectForm, InspectLine, NewReturn, NewReturnLine, ReasonForm, ReceiveForm,
-    ReceiveLine, ReplaceForm, ReturnFilter, ReturnToClose, ReturnView, ReturnableFilter, ReturnableList,
+    self, ClaimAnswer, DispositionForm, Done, InspectForm, InspectLine, NewReturn, NewReturnLine, ReasonForm,
+    ReceiveForm, ReceiveLine, ReplaceForm, ReturnFilter, ReturnToClose, ReturnView, ReturnableFilter, ReturnableList,
 };
 use till_store::stock::{self, NewExpected};
 use till_store::{Result, StoreError, ledger, rules, verify};
@@ -527,4 +527,121 @@ async fn proofs_see_what_is_wrong_with_returns() {
         let broken: Vec<_> = verification.proofs.iter().filter(|one| !one.holds).map(|one| one.name.as_str()).collect();
         assert!(broken.contains(&proof), "{breaks}: {broken:?}");
     }
+}
+
+/// Of a claim of 30.00 the supplier pays 20.00 and refuses 10.00: 31000 20.00 and 72000 10.00 against 14000. Reversed, it is
+/// open again, and is paid in whole. postings.md, Goods: supplier settles a claim, refuses it.
+#[tokio::test]
+async fn a_supplier_settles_a_claim_or_refuses_it() {
+    let company = Company::new().await;
+    let invoice = billed(&company, 2).await;
+    let id = authorize(&company, invoice, "2").await;
+    receive(&company, id, "2", "2026-03-18").await.unwrap();
+    inspect(&company, id, &[("1", "SUPPLIER", Some("30.00")), ("1", "RESTOCK", None)], "2026-03-20").await.unwrap();
+    let claims = async || {
+        let mut books = company.store.read().await.unwrap();
+        let rules = rules::load(&mut books).await.unwrap();
+        returns::claims(&mut books, &rules).await.unwrap()
+    };
+    let claim = claims().await.claims[0].clone();
+    assert_eq!((claim.returned.id, claim.claimed, claim.open), (id.0, Money(3_000), Money(3_000)));
+    let answer = async |settled: &str, refused: &str, method: &str, date: &str| {
+        let new = ClaimAnswer {
+            settled: Some(settled.to_owned()),
+            refused: Some(refused.to_owned()),
+            method: Some(method.to_owned()),
+            reference: Some("their credit 4711".to_owned()),
+            date: Some(day(date)),
+            seen: None,
+        };
+        change(&company, async |writing, rules| returns::answer(writing, rules, claim.id, &new).await).await
+    };
+    assert_eq!(blocked(answer("20", "10.01", "transfer", "2026-03-21").await), at(Check::MoreThanClaimed, "refused"));
+    assert_eq!(blocked(answer("20", "10", "transfer", "2026-03-19").await), at(Check::DateTooEarly, "date"));
+    assert_eq!(blocked(answer("20", "10", "check", "2026-03-21").await), at(Check::CurrencyDiffers, "method"));
+    assert_eq!(blocked(answer("0", "", "transfer", "2026-03-21").await), at(Check::NothingToDo, "settled"));
+    assert_eq!(blocked(answer("-1", "2", "transfer", "2026-03-21").await), at(Check::AmountNotPositive, "settled"));
+    let unread = answer("a lot", "", "transfer", "2026-03-21").await;
+    assert!(matches!(unread, Err(StoreError::Invalid { field, .. }) if field == "settled"));
+    assert_eq!(answer("20", "10", "transfer", "2026-03-21").await.unwrap(), Money::ZERO);
+    assert_eq!(entry_of(&company, id).await, pairs(&[("14000", -3_000), ("31000", 2_000), ("72000", 1_000)]));
+    company.holds().await;
+    let answered = claims().await;
+    assert_eq!(
+        (answered.open, answered.claims[0].settled, answered.claims[0].refused),
+        (Money::ZERO, Money(2_000), Money(1_000))
+    );
+    assert_eq!(blocked(answer("1", "", "transfer", "2026-03-22").await).0, Check::MoreThanClaimed);
+    // The inspection stands as long as its claim is answered.
+    let step = view(&company, id).await.steps[1].id;
+    assert_eq!(blocked(undo(&company, id, step, "2026-03-22").await), at(Check::MoreThanClaimed, "step"));
+    let reverse = async |date: &str, reason: &str| {
+        let wish = ToReverse { date: Some(day(date)), reason: reason.to_owned() };
+        let answer = answered.claims[0].answers[0].id;
+        change(&company, async |writing, rules| returns::reverse_answer(writing, rules, answer, &wish).await).await
+    };
+    assert_eq!(blocked(reverse("2026-03-20", "typed twice").await), at(Check::DateTooEarly, "date"));
+    assert_eq!(blocked(reverse("2026-03-22", "").await), at(Check::CannotCancel, "reason"));
+    assert_eq!(reverse("2026-03-22", "typed twice").await.unwrap(), Money(3_000));
+    assert_eq!(entry_of(&company, id).await, pairs(&[("14000", 3_000), ("31000", -2_000), ("72000", -1_000)]));
+    assert_eq!(blocked(reverse("2026-03-23", "again").await), at(Check::CannotCancel, "answer"));
+    company.holds().await;
+    // Between the two it was answered: what is paid in whole is paid from then on.
+    assert_eq!(blocked(answer("30", "", "transfer", "2026-03-21").await), at(Check::DateTooEarly, "date"));
+    assert_eq!(answer("30", "", "transfer", "2026-03-22").await.unwrap(), Money::ZERO);
+    assert_eq!(entry_of(&company, id).await, pairs(&[("14000", -3_000), ("31000", 3_000)]));
+    company.holds().await;
+    // A proof that cannot fail proves nothing.
+    let mut side =
+        SqliteConnectOptions::new().filename(company.folder.path().join("books.db")).connect().await.unwrap();
+    side.execute(
+        "DROP TRIGGER claim_answers_keep; UPDATE claim_answers SET settled_minor = settled_minor + 1 WHERE id = 2",
+    )
+    .await
+    .unwrap();
+    side.close().await.unwrap();
+    let verification = verify::verify(&mut company.store.read().await.unwrap()).await.unwrap();
+    let broken: Vec<_> = verification.proofs.iter().filter(|one| !one.holds).map(|one| one.name.as_str()).collect();
+    assert_eq!(broken, ["Claims on suppliers equal their account, by day"]);
+}
+
+/// A picture is part of the books: it is in every copy. What is none is refused; the same one is there once; removed, its
+/// content is gone.
+#[tokio::test]
+async fn pictures_belong_to_a_return() {
+    let company = Company::new().await;
+    let invoice = billed(&company, 1).await;
+    let id = authorize(&company, invoice, "1").await;
+    // One point, a JPEG: written by hand from ISO/IEC 10918-1, from memory.
+    let picture =
+        |width: u8| [&[0xFF, 0xD8, 0xFF, 0xC0, 0, 11, 8, 0, 1, 0, width, 1, 1, 0x11, 0, 0xFF, 0xD9][..]].concat();
+    let add = async |name: &str, content: &[u8]| {
+        change(&company, async |writing, rules| returns::add_picture(writing, rules, id, (name, content)).await).await
+    };
+    let added = add("crate.jpg", &picture(1)).await.unwrap();
+    assert_eq!((added.name.as_str(), added.width, added.height, added.size), ("crate.jpg", 1, 1, 17));
+    for (name, content) in [("invoice.jpg", b"%PDF-1.7".to_vec()), ("empty.jpg", Vec::new()), ("crate.jpg", picture(1))]
+    {
+        let refused = add(name, &content).await;
+        assert!(matches!(&refused, Err(StoreError::Invalid { field, .. }) if field == "picture"), "{refused:?}");
+    }
+    add("label.jpg", &picture(2)).await.unwrap();
+    let shown: Vec<_> = view(&company, id).await.pictures.into_iter().map(|one| one.name).collect();
+    assert_eq!(shown, ["crate.jpg", "label.jpg"]);
+    let copy = company.folder.path().join("copy.db");
+    till_store::copies::backup(&company.folder.path().join("books.db"), &copy).await.unwrap();
+    let restored = till_store::Store::open(&copy).await.unwrap();
+    let kept = returns::picture(&mut *restored.read().await.unwrap(), id, added.id).await.unwrap();
+    assert_eq!((kept.content, kept.media_type), (picture(1), "image/jpeg"));
+    restored.close().await;
+    let remove =
+        async || change(&company, async |writing, _| returns::remove_picture(writing, id, added.id).await).await;
+    assert!(remove().await.unwrap());
+    assert!(matches!(remove().await, Err(StoreError::NotFound { .. })));
+    let gone = returns::picture(&mut *company.store.read().await.unwrap(), id, added.id).await;
+    assert!(matches!(gone, Err(StoreError::NotFound { .. })));
+    // Added again it is there again.
+    add("crate.jpg", &picture(1)).await.unwrap();
+    assert_eq!(view(&company, id).await.pictures.len(), 2);
+    company.holds().await;
 }

@@ -465,6 +465,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/claims": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Claims on suppliers, open ones first. */
+        get: operations["claims"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/claims/answers/{id}/reverse": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Reverses an answer that was entered in error: the claim is open again. */
+        post: operations["reverse_claim_answer"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/claims/{id}/answer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Enters what a supplier answered to a claim. */
+        post: operations["answer_claim"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/claims/{id}/answer/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What the answer to a claim would do. Nothing is written. */
+        post: operations["preview_claim_answer"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/contacts": {
         parameters: {
             query?: never;
@@ -493,7 +561,25 @@ export interface paths {
         /** Credit memos, newest first. State `kept` keeps to those of which something is kept for the customer. */
         get: operations["credit_memos"];
         put?: never;
-        post?: never;
+        /** Posts a credit memo that stands alone, or asks for approval. */
+        post: operations["credit_alone"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/credit-memos/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a credit memo that stands alone would do. Nothing is written. */
+        post: operations["preview_credit_alone"];
         delete?: never;
         options?: never;
         head?: never;
@@ -511,6 +597,108 @@ export interface paths {
         get: operations["credit_memo"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/credit-memos/{id}/applications": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Applies what is kept of a credit memo. */
+        post: operations["apply_credit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/credit-memos/{id}/applications/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What applying what is kept of a credit memo would do. */
+        post: operations["preview_apply_credit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/credit-memos/{id}/refund": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Refunds what is kept of a credit memo, or asks for approval. */
+        post: operations["refund_credit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/credit-memos/{id}/refund/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What refunding what is kept of a credit memo would do. */
+        post: operations["preview_refund_credit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/credit-memos/{id}/unapply": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Unapplies a credit memo: what it settled is open again, the credit is kept. */
+        post: operations["unapply_credit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/credit-memos/{id}/unapply/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What unapplying a credit memo would do. */
+        post: operations["preview_unapply_credit"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2949,6 +3137,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/receipts/{id}/refund": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Refunds unapplied money of a receipt, or asks for approval. */
+        post: operations["refund_receipt"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/receipts/{id}/refund/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What refunding unapplied money of a receipt would do. */
+        post: operations["preview_refund_receipt"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/receipts/{id}/reverse": {
         parameters: {
             query?: never;
@@ -3097,6 +3319,23 @@ export interface paths {
         get: operations["document_record"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/refunds/{id}/reverse": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Reverses a refund that was never sent: what was refunded lies unapplied again. */
+        post: operations["reverse_refund"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3371,6 +3610,41 @@ export interface paths {
         /** What an inspection would do. */
         post: operations["preview_inspect_return"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/returns/{id}/pictures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Adds a picture to a return. */
+        post: operations["add_return_picture"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/returns/{id}/pictures/{picture}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A picture of a return. */
+        get: operations["return_picture"];
+        put?: never;
+        post?: never;
+        /** Removes a picture from a return. */
+        delete: operations["remove_return_picture"];
         options?: never;
         head?: never;
         patch?: never;
@@ -4300,7 +4574,7 @@ export interface components {
              * @description Its id.
              */
             id: number;
-            /** @description `invoice` or `credit_memo`. */
+            /** @description `invoice`, `credit_memo` or `return`. */
             kind: components["schemas"]["DocumentKind"];
             /** @description The way. */
             way: components["schemas"]["Way"];
@@ -5068,12 +5342,120 @@ export interface components {
          * @description A check. The table beside it says which steps it concerns.
          * @enum {string}
          */
-        Check: "nothing_to_do" | "quantity_not_positive" | "more_than_ordered" | "stock_short" | "more_than_unbilled" | "cannot_combine" | "order_number_missing" | "tax_id_missing" | "tax_rate_missing" | "price_zero" | "price_below_zero" | "price_not_approved" | "waits_for_approval" | "discount_not_allowed" | "not_revenue" | "cannot_cancel" | "cannot_credit" | "more_than_billed" | "no_mail_address" | "structured_data_missing" | "structured_tax" | "reason_missing" | "price_given_away" | "date_ahead" | "amount_too_large" | "account_missing" | "period_closed" | "date_out_of_order" | "date_before_last" | "date_too_early" | "customer_on_stop" | "credit_limit" | "order_amount" | "exemption_expired" | "address_elsewhere" | "treatment_without_code" | "reporting_code_missing" | "own_field_missing" | "mark_not_allowed" | "unit_or_step" | "price_not_made" | "more_than_called_off" | "less_than_shipped" | "not_sold" | "container_currency" | "already_billed" | "already_left" | "amount_not_positive" | "more_than_open" | "more_than_received" | "more_than_held" | "advance_percent" | "prepayment_unpaid" | "more_than_order" | "currency_differs" | "card_not_live" | "more_than_authorized" | "payout_unmatched" | "name_missing" | "quote_decided" | "other_customer" | "more_than_returnable" | "more_than_returned" | "return_over" | "no_cost_known" | "named_twice" | "exchange_rate_missing";
+        Check: "nothing_to_do" | "quantity_not_positive" | "more_than_ordered" | "stock_short" | "more_than_unbilled" | "cannot_combine" | "order_number_missing" | "tax_id_missing" | "tax_rate_missing" | "price_zero" | "price_below_zero" | "price_not_approved" | "waits_for_approval" | "discount_not_allowed" | "not_revenue" | "cannot_cancel" | "cannot_credit" | "more_than_billed" | "no_mail_address" | "structured_data_missing" | "structured_tax" | "reason_missing" | "price_given_away" | "date_ahead" | "amount_too_large" | "account_missing" | "period_closed" | "date_out_of_order" | "date_before_last" | "date_too_early" | "customer_on_stop" | "credit_limit" | "order_amount" | "exemption_expired" | "address_elsewhere" | "treatment_without_code" | "reporting_code_missing" | "own_field_missing" | "mark_not_allowed" | "unit_or_step" | "price_not_made" | "more_than_called_off" | "less_than_shipped" | "not_sold" | "container_currency" | "already_billed" | "already_left" | "amount_not_positive" | "more_than_open" | "more_than_received" | "more_than_held" | "advance_percent" | "prepayment_unpaid" | "more_than_order" | "currency_differs" | "card_not_live" | "more_than_authorized" | "payout_unmatched" | "name_missing" | "quote_decided" | "other_customer" | "more_than_returnable" | "more_than_returned" | "more_than_claimed" | "return_over" | "no_cost_known" | "named_twice" | "exchange_rate_missing";
         /** @description A file that was read and checked. */
         CheckedFile: {
             check?: null | components["schemas"]["ImportCheck"];
             /** @description The file. */
             file: components["schemas"]["ImportView"];
+        };
+        /** @description The answer to a claim. */
+        ClaimAnswer: {
+            /**
+             * Format: date
+             * @description When; none for the business date.
+             */
+            date?: string | null;
+            /** @description The way the money came. */
+            method?: string | null;
+            /** @description What the supplier calls it. */
+            reference?: string | null;
+            /** @description What the supplier refuses, as typed; none for nothing. */
+            refused?: string | null;
+            /** @description Fingerprint of the preview that was seen. */
+            seen?: string | null;
+            /** @description What the supplier pays, as typed; none for nothing. */
+            settled?: string | null;
+        };
+        /**
+         * Format: int64
+         * @description What a supplier answered to a claim.
+         */
+        ClaimAnswerId: number;
+        /** @description What the answer to a claim would do. */
+        ClaimAnswerPreview: {
+            /** @description What stands in the way. */
+            blockers: components["schemas"]["Blocker"][];
+            /** @description What changes. */
+            changes: components["schemas"]["Change"][];
+            entry?: null | components["schemas"]["Entry"];
+            /** @description To be sent back. */
+            fingerprint: string;
+            /** @description The arithmetic. */
+            tape: components["schemas"]["Tape"];
+        };
+        /** @description What a supplier answered to a claim. */
+        ClaimAnswerView: {
+            /**
+             * Format: date
+             * @description When.
+             */
+            date: string;
+            /** @description Its entry. */
+            entry: components["schemas"]["DocumentRef"];
+            /** @description Its id. */
+            id: components["schemas"]["ClaimAnswerId"];
+            /** @description What they call it. */
+            reference?: string | null;
+            /** @description What they refused, in base currency. */
+            refused: components["schemas"]["Money"];
+            /** @description Why. */
+            reversal_reason?: string | null;
+            /**
+             * Format: date
+             * @description When it was reversed, where it was.
+             */
+            reversed_on?: string | null;
+            /** @description What they paid, in base currency. */
+            settled: components["schemas"]["Money"];
+        };
+        /**
+         * Format: int64
+         * @description A claim on a supplier: goods that went back to them with an inspection.
+         */
+        ClaimId: number;
+        /** @description What is open of a claim. */
+        ClaimLeft: {
+            /** @description In base currency. */
+            open: components["schemas"]["Money"];
+        };
+        /** @description A claim on a supplier. */
+        ClaimView: {
+            /**
+             * Format: int64
+             * @description For how many days it has been open; of an answered one until its last answer.
+             */
+            age: number;
+            /** @description The answers, oldest first. */
+            answers: components["schemas"]["ClaimAnswerView"][];
+            /** @description What was claimed, in base currency. */
+            claimed: components["schemas"]["Money"];
+            /** @description Code of the item. */
+            code: string;
+            /**
+             * Format: date
+             * @description The day the goods went back.
+             */
+            date: string;
+            /** @description What it is. */
+            description: string;
+            /** @description Its id. */
+            id: components["schemas"]["ClaimId"];
+            /** @description What is open. */
+            open: components["schemas"]["Money"];
+            /** @description What was refused of it. */
+            refused: components["schemas"]["Money"];
+            /** @description The return its goods came back on. */
+            returned: components["schemas"]["DocumentRef"];
+            /** @description What was paid of it. */
+            settled: components["schemas"]["Money"];
+        };
+        /** @description Claims on suppliers, open ones first. */
+        Claims: {
+            /** @description Open ones, oldest first, then the newest two hundred that are answered. */
+            claims: components["schemas"]["ClaimView"][];
+            /** @description What is open of all, in base currency. */
+            open: components["schemas"]["Money"];
         };
         /** @description A field that both changed, each to something else. */
         Clash: {
@@ -5184,6 +5566,42 @@ export interface components {
          * @enum {string}
          */
         CostEntry: "at_posting" | "at_billing";
+        /** @description A credit memo to write, as typed. */
+        CreditAlone: {
+            /** @description What is credited. */
+            added: components["schemas"]["AddedLine"][];
+            /** @description Its currency; none for the customer's. */
+            currency?: string | null;
+            /** @description Whose. */
+            customer: components["schemas"]["CustomerId"];
+            /**
+             * Format: date
+             * @description Its date; none for the business date.
+             */
+            date?: string | null;
+            /** @description Why. */
+            reason?: string;
+            /** @description Fingerprint of the preview that was seen. */
+            seen?: string | null;
+        };
+        /** @description What it would do. */
+        CreditAlonePreview: {
+            /** @description What each of its lines comes to, as priced. */
+            added: components["schemas"]["Money"][];
+            /** @description What stands in the way. */
+            blockers: components["schemas"]["Blocker"][];
+            /** @description What changes. */
+            changes: components["schemas"]["Change"][];
+            /** @description Its currency. */
+            currency: string;
+            entry?: null | components["schemas"]["Entry"];
+            /** @description To be sent back. */
+            fingerprint: string;
+            /** @description The arithmetic. */
+            tape: components["schemas"]["Tape"];
+            /** @description What it comes to, with tax. */
+            total: components["schemas"]["Money"];
+        };
         /** @description A line to credit, as typed: a quantity, or an amount off its price. */
         CreditLine: {
             /** @description How much off its price, as priced, in the invoice's currency. */
@@ -5224,8 +5642,7 @@ export interface components {
             date: string;
             /** @description Its id. */
             id: components["schemas"]["CreditMemoId"];
-            /** @description The invoice it takes something back from. */
-            invoice: components["schemas"]["DocumentRef"];
+            invoice?: null | components["schemas"]["DocumentRef"];
             /** @description What of it is kept for the customer: neither applied nor refunded. */
             kept: components["schemas"]["Money"];
             /** @description Its number. */
@@ -5254,8 +5671,8 @@ export interface components {
             entries: components["schemas"]["PostedEntry"][];
             /** @description Its id. */
             id: components["schemas"]["CreditMemoId"];
-            /** @description The invoice it takes something back from. */
-            invoice: components["schemas"]["DocumentRef"];
+            invoice?: null | components["schemas"]["DocumentRef"];
+            kept?: null | components["schemas"]["KeptCredit"];
             /** @description Its number. */
             number: string;
             /** @description Why. */
@@ -5266,6 +5683,11 @@ export interface components {
             tape: components["schemas"]["Tape"];
             /** @description Where it came from and led to. */
             trail: components["schemas"]["Trail"];
+            /**
+             * Format: int64
+             * @description To be sent back with what is done with it.
+             */
+            version: number;
             /** @description Whether it takes all of it back: the invoice is cancelled. */
             whole: boolean;
         };
@@ -5293,6 +5715,20 @@ export interface components {
             tape: components["schemas"]["Tape"];
             /** @description What is left to credit of it, with tax, in the invoice's currency; below zero where the customer owes something. */
             total: components["schemas"]["Money"];
+        };
+        /** @description What to refund, as typed. */
+        CreditToRefund: {
+            /** @description How much, in the currency of the credit; none for all that is unapplied. */
+            amount?: string | null;
+            /**
+             * Format: date
+             * @description When; none for the business date.
+             */
+            date?: string | null;
+            /** @description How it is paid. */
+            method: string;
+            /** @description Why. */
+            reason?: string;
         };
         /** @description A customer as it is kept, with what belongs to it. */
         CustomerFile: {
@@ -5883,7 +6319,7 @@ export interface components {
          * @description A document of the application, as named in trails, blockers and entries.
          * @enum {string}
          */
-        DocumentKind: "customer" | "item" | "order" | "shipment" | "intake" | "invoice" | "receipt" | "application" | "opening" | "entry" | "person" | "approval" | "setting" | "quote" | "call_off" | "adjustment" | "price_list" | "import" | "credit_memo" | "run" | "delivery" | "container_return" | "deposit" | "deposit_end" | "payment_request" | "card_authorization" | "card_return" | "card_payout" | "return" | "estimate";
+        DocumentKind: "customer" | "item" | "order" | "shipment" | "intake" | "invoice" | "receipt" | "application" | "opening" | "entry" | "person" | "approval" | "setting" | "quote" | "call_off" | "adjustment" | "price_list" | "import" | "credit_memo" | "run" | "delivery" | "container_return" | "deposit" | "deposit_end" | "payment_request" | "card_authorization" | "refund" | "card_return" | "card_payout" | "return" | "estimate";
         /**
          * Format: int64
          * @description A line of an invoice or a credit memo.
@@ -6840,6 +7276,17 @@ export interface components {
         /** @description What is known of a card that was typed. */
         KeptCard: {
             card?: null | components["schemas"]["AddedCard"];
+        };
+        /** @description What a credit memo, once kept, was used for. Amounts in its currency. */
+        KeptCredit: {
+            /** @description What was kept. */
+            amount: components["schemas"]["Money"];
+            /** @description What it is applied to. */
+            applied: components["schemas"]["UsedCredit"][];
+            /** @description What of it lies unapplied. */
+            open: components["schemas"]["Money"];
+            /** @description What was refunded of it, reversed refunds too. */
+            refunds: components["schemas"]["RefundView"][];
         };
         /**
          * Format: int64
@@ -7974,7 +8421,7 @@ export interface components {
          * @description Something a person can do here. The table beside it says who may.
          * @enum {string}
          */
-        Operation: "see_books" | "see_document_record" | "see_record" | "see_people" | "see_setup" | "keep_own_sign_in" | "show_presence" | "keep_customer" | "put_on_stop" | "lift_stop" | "keep_items" | "keep_order" | "confirm_order" | "keep_shipment" | "post_shipment" | "authorize_return" | "handle_return" | "return_at_once" | "post_estimate" | "take_back_shipment" | "ship_and_bill" | "take_in" | "adjust_stock" | "import" | "take_containers" | "keep_draft" | "change_price" | "post_invoice" | "cancel_invoice" | "run_billing" | "keep_recipe" | "send_out" | "keep_page_links" | "keep_templates" | "keep_views" | "post_money" | "take_back_money" | "refund_deposit" | "keep_deposit" | "post_opening" | "decide_approval" | "withdraw_approval" | "close_period" | "add_period" | "move_number" | "keep_company" | "keep_limits" | "keep_people";
+        Operation: "see_books" | "see_document_record" | "see_record" | "see_people" | "see_setup" | "keep_own_sign_in" | "show_presence" | "keep_customer" | "put_on_stop" | "lift_stop" | "keep_items" | "keep_order" | "confirm_order" | "keep_shipment" | "post_shipment" | "authorize_return" | "handle_return" | "return_at_once" | "answer_claim" | "post_estimate" | "take_back_shipment" | "ship_and_bill" | "take_in" | "adjust_stock" | "import" | "take_containers" | "keep_draft" | "change_price" | "post_invoice" | "cancel_invoice" | "run_billing" | "keep_recipe" | "send_out" | "keep_page_links" | "keep_templates" | "keep_views" | "post_money" | "take_back_money" | "refund_deposit" | "keep_deposit" | "post_opening" | "decide_approval" | "withdraw_approval" | "close_period" | "add_period" | "move_number" | "keep_company" | "keep_limits" | "keep_people";
         /** @description What authorizing a card for an order starts from. */
         OrderCard: components["schemas"]["CardForm"] & {
             /** @description Whether a card processor is set up. */
@@ -8447,6 +8894,37 @@ export interface components {
              */
             version: number;
         };
+        /** @description A return that is not done. */
+        PageReturn: {
+            /**
+             * Format: date
+             * @description The last day it may arrive on.
+             */
+            expires_on: string;
+            /** @description Its id. */
+            id: components["schemas"]["ReturnId"];
+            /** @description Its lines. */
+            lines: components["schemas"]["PageReturnLine"][];
+            /** @description Whether goods may still arrive. */
+            live: boolean;
+            /** @description Its number. */
+            number: string;
+            /** @description What the customer calls it. */
+            reference?: string | null;
+        };
+        /** @description A line of a return. */
+        PageReturnLine: {
+            /** @description What of it has arrived. */
+            arrived: components["schemas"]["Decimal4"];
+            /** @description How much may come back. */
+            authorized: components["schemas"]["Decimal4"];
+            /** @description The item's code. */
+            code: string;
+            /** @description Its words. */
+            description: string;
+            /** @description The unit. */
+            unit: string;
+        };
         /** @description A shipment of an order. */
         PageShipment: {
             /** @description Who carries it. */
@@ -8494,6 +8972,8 @@ export interface components {
             papers: components["schemas"]["PagePaper"][];
             /** @description Quotes: open ones, and those decided of late. */
             quotes: components["schemas"]["PageQuote"][];
+            /** @description Returns that are not done, the oldest first. */
+            returns: components["schemas"]["PageReturn"][];
             /** @description What is owed and held, by currency. */
             sums: components["schemas"]["PageSum"][];
             /**
@@ -8788,6 +9268,38 @@ export interface components {
             warehouse: string;
         };
         /**
+         * Format: int64
+         * @description A picture that belongs to a return.
+         */
+        PictureId: number;
+        /** @description A picture of a return, without its content. */
+        PictureView: {
+            /**
+             * Format: date
+             * @description When it was added.
+             */
+            added_on: string;
+            /**
+             * Format: int64
+             * @description How high, in points.
+             */
+            height: number;
+            /** @description Its id. */
+            id: components["schemas"]["PictureId"];
+            /** @description Its name. */
+            name: string;
+            /**
+             * Format: int64
+             * @description How large, in bytes.
+             */
+            size: number;
+            /**
+             * Format: int64
+             * @description How wide, in points.
+             */
+            width: number;
+        };
+        /**
          * @description What kind of place money lies in.
          * @enum {string}
          */
@@ -8871,6 +9383,16 @@ export interface components {
         PostReceipt: components["schemas"]["NewReceipt"] & {
             /** @description Fingerprint of the preview seen. */
             seen: string;
+        };
+        /** @description A refund to post. */
+        PostRefundOfCredit: components["schemas"]["CreditToRefund"] & {
+            /** @description Fingerprint of the preview seen. */
+            seen: string;
+            /**
+             * Format: int64
+             * @description The version seen of what it is paid back of.
+             */
+            version: number;
         };
         /** @description A return to authorize. */
         PostReturn: components["schemas"]["NewReturn"] & {
@@ -9417,6 +9939,8 @@ export interface components {
             applications: components["schemas"]["ApplicationView"][];
             /** @description The entries it wrote. */
             entries: components["schemas"]["PostedEntry"][];
+            /** @description What was refunded of it, reversed refunds too. */
+            refunds: components["schemas"]["RefundView"][];
             /** @description Why it was reversed, where it was. */
             reversal_reason?: string | null;
             /** @description Where it led to. */
@@ -9491,6 +10015,50 @@ export interface components {
             count: number;
             /** @description The rows, newest first. */
             rows: components["schemas"]["Row"][];
+        };
+        /**
+         * Format: int64
+         * @description What was paid back of unapplied money, or of a credit memo.
+         */
+        RefundId: number;
+        /** @description What a refund that was reversed had been paid back of. */
+        RefundReversed: {
+            /** @description The receipt, or the credit memo. */
+            of: components["schemas"]["DocumentRef"];
+        };
+        /** @description A refund as it is shown. */
+        RefundView: {
+            /** @description How much, in the currency of what was refunded. */
+            amount: components["schemas"]["Money"];
+            /**
+             * Format: date
+             * @description When.
+             */
+            date: string;
+            /** @description Its id. */
+            id: components["schemas"]["RefundId"];
+            /** @description How it was paid. */
+            method: string;
+            /** @description Its number. */
+            number: string;
+            /** @description Why. */
+            reason: string;
+            /**
+             * Format: date
+             * @description When it was reversed, where it was.
+             */
+            reversed_on?: string | null;
+        };
+        /** @description What became of the wish to refund. */
+        Refunded: {
+            /** @description Its number; none where it waits for approval. */
+            number?: string | null;
+            /**
+             * Format: int64
+             * @description The version of what was refunded now.
+             */
+            version: number;
+            waits?: null | components["schemas"]["ApprovalId"];
         };
         /** @description The version seen, and why. */
         Refusal: {
@@ -9896,6 +10464,8 @@ export interface components {
             currency: string;
             /** @description Whose. */
             customer: components["schemas"]["Party"];
+            /** @description How its slip goes, or went, to the customer. */
+            deliveries: components["schemas"]["DeliveryRow"][];
             /** @description The entries it wrote. */
             entries: components["schemas"]["PostedEntry"][];
             /**
@@ -9915,6 +10485,8 @@ export interface components {
             note?: string | null;
             /** @description Its number. */
             number: string;
+            /** @description Its pictures, oldest first. */
+            pictures: components["schemas"]["PictureView"][];
             /** @description What the customer calls it. */
             reference?: string | null;
             /** @description The state it is in. */
@@ -10930,7 +11502,7 @@ export interface components {
         Template: {
             /** @description The text. */
             body: string;
-            /** @description `invoice` or `credit_memo`. */
+            /** @description `invoice`, `credit_memo` or `return`. */
             kind: string;
             /** @description What it is about. */
             subject: string;
@@ -11358,6 +11930,20 @@ export interface components {
             name: string;
             /** @description As shown: `pc`. */
             word: string;
+        };
+        /** @description Something a credit memo is applied to. */
+        UsedCredit: {
+            /** @description How much, in the currency of the credit memo. */
+            amount: components["schemas"]["Money"];
+            /**
+             * Format: date
+             * @description When.
+             */
+            date: string;
+            /** @description What it is applied to. */
+            document: components["schemas"]["DocumentRef"];
+            /** @description The application. */
+            id: components["schemas"]["ApplicationId"];
         };
         /** @description All proofs. */
         Verification: {
@@ -12497,6 +13083,144 @@ export interface operations {
             };
         };
     };
+    claims: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Claims"];
+                };
+            };
+        };
+    };
+    reverse_claim_answer: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ToReverse"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClaimLeft"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    answer_claim: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ClaimAnswer"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClaimLeft"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_claim_answer: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ClaimAnswer"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClaimAnswerPreview"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_contacts: {
         parameters: {
             query?: never;
@@ -12579,6 +13303,78 @@ export interface operations {
             };
         };
     };
+    credit_alone: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CreditAlone"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CreditPosted"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_credit_alone: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CreditAlone"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CreditAlonePreview"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     credit_memo: {
         parameters: {
             query?: never;
@@ -12599,6 +13395,234 @@ export interface operations {
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    apply_credit: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PostApplications"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Version"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_apply_credit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewApplications"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MoneyPreview"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    refund_credit: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PostRefundOfCredit"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Refunded"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_refund_credit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CreditToRefund"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EndPreview"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    unapply_credit: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PostUnapply"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Version"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_unapply_credit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ToUnapply"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BackPreview"];
+                };
+            };
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -18546,6 +19570,82 @@ export interface operations {
             };
         };
     };
+    refund_receipt: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PostRefundOfCredit"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Refunded"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_refund_receipt: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CreditToRefund"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EndPreview"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     reverse_receipt: {
         parameters: {
             query?: never;
@@ -18881,6 +19981,49 @@ export interface operations {
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    reverse_refund: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ToReverse"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RefundReversed"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -19455,6 +20598,114 @@ export interface operations {
                 };
             };
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_return_picture: {
+        parameters: {
+            query: {
+                /** @description Its name. */
+                name: string;
+            };
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PictureView"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    return_picture: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                picture: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/*": string;
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_return_picture: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+                picture: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": boolean;
+                };
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -2,7 +2,7 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, got, Problem } from "../api/client";
 import { date, learnExponents, money, moneyWithCurrency, number } from "../format";
-import { Frame, type Page, type PageInvoice, type PageOrder, Row, Sheet } from "./bits";
+import { Frame, type Page, type PageInvoice, type PageOrder, type PageReturn, Row, Sheet } from "./bits";
 import { typing } from "./link";
 import { PayButtons } from "./Paying";
 import { asksFor, QuoteSheet } from "./Quote";
@@ -77,6 +77,10 @@ function Shown({ page }: { page: Page }) {
       {onTheWay.length === 0 && <p className="dim">No open orders.</p>}
       {onTheWay.map((order) => (
         <OrderSheet key={order.id} order={order} />
+      ))}
+      {page.returns.length > 0 && <h2>Coming back</h2>}
+      {page.returns.map((one) => (
+        <ReturnSheet key={one.id} one={one} page={page} />
       ))}
       <h2>Papers</h2>
       <Papers page={page} />
@@ -224,6 +228,37 @@ function OrderSheet({ order }: { order: PageOrder }) {
           {one.carrier && ` with ${one.carrier}`}
           {one.tracking_number && `, tracking number ${one.tracking_number}`}
         </p>
+      ))}
+    </Sheet>
+  );
+}
+
+/** A return that is not done: what may come back, what has arrived, and the slip that goes with it. */
+function ReturnSheet({ one, page }: { one: PageReturn; page: Page }) {
+  const slip = page.addresses.find((at) => at.kind === "return" && at.id === one.id)?.address;
+  return (
+    <Sheet aria-label={`Return ${one.number}`}>
+      <h3>
+        Return {one.number}
+        {one.reference && ` · your ${one.reference}`}
+      </h3>
+      <p className="dim">
+        {one.live
+          ? `May arrive until ${date(one.expires_on)}. Put the slip into the parcel.`
+          : "Nothing more can arrive on it."}{" "}
+        {one.live && (
+          <a href={slip} target="_blank" rel="noreferrer">
+            Open the slip
+          </a>
+        )}
+      </p>
+      {one.lines.map((line, at) => (
+        <Row key={at}>
+          <span>{line.description}</span>
+          <span className="figure">
+            {number(line.arrived)} of {number(line.authorized)} {line.unit} arrived
+          </span>
+        </Row>
       ))}
     </Sheet>
   );

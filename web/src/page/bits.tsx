@@ -4,6 +4,7 @@ import type { components } from "../api/schema";
 export type Page = components["schemas"]["Page"];
 export type PageQuote = components["schemas"]["PageQuote"];
 export type PageOrder = components["schemas"]["PageOrder"];
+export type PageReturn = components["schemas"]["PageReturn"];
 export type PageInvoice = components["schemas"]["PageInvoice"];
 export type PagePaid = components["schemas"]["PagePaid"];
 

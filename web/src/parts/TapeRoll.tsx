@@ -271,7 +271,8 @@ export function WhatItDoes({
   entries,
   height = 250,
 }: {
-  does: { tape: Tape; blockers: Blocker[]; changes: Change[] };
+  /** Without the tape where the entry says it all. */
+  does: { tape?: Tape; blockers: Blocker[]; changes: Change[] };
   entries: Entry[];
   height?: number;
 }) {
@@ -283,7 +284,7 @@ export function WhatItDoes({
       role="region"
       aria-label="What it does"
     >
-      <TapeLines tape={does.tape} />
+      {does.tape && <TapeLines tape={does.tape} />}
       <BlockerLines blockers={does.blockers} />
       {entries.map((entry) => (
         <EntryLines key={entry.text} entry={entry} base={base} title={entry.text} />

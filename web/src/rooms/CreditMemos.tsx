@@ -1,3 +1,4 @@
+import { useNavigate } from "react-router";
 import { api, got } from "../api/client";
 import type { CreditMemoRow } from "../api/types";
 import { date, money, plural, shortDate } from "../format";
@@ -24,6 +25,7 @@ import { billingLinks } from "./Unbilled";
 /** Every credit memo, newest first, with what of it is still kept for the customer. */
 export function CreditMemosRoom() {
   const base = useBase();
+  const navigate = useNavigate();
   const today = useToday();
   const [search] = useFilter("q");
   const [state] = useFilter("state");
@@ -49,7 +51,7 @@ export function CreditMemosRoom() {
       width: "104px",
       cell: (row) => (
         <>
-          {row.invoice.number}
+          {row.invoice?.number ?? <Marked className="dim">stands alone</Marked>}
           {row.whole && <Marked className="dim"> whole</Marked>}
         </>
       ),
@@ -84,6 +86,7 @@ export function CreditMemosRoom() {
           disabled: !current,
           shownOnly: true,
         },
+        { key: "n", label: "New credit memo", run: () => navigate("/credit-memos/new"), needs: "cancel_invoice" },
       ]}
       tape={
         <>
@@ -103,10 +106,12 @@ export function CreditMemosRoom() {
                 </span>
               </h2>
               <div className="words">{current.reason}</div>
-              <div className="l">
-                <span>{current.whole ? "Cancels" : "Over lines of"}</span>
-                <span>{current.invoice.number}</span>
-              </div>
+              {current.invoice && (
+                <div className="l">
+                  <span>{current.whole ? "Cancels" : "Over lines of"}</span>
+                  <span>{current.invoice.number}</span>
+                </div>
+              )}
               <div className="l due">
                 <span>Credited</span>
                 <span>{money(current.total, current.currency)}</span>
@@ -142,7 +147,7 @@ export function CreditMemosRoom() {
           label="Credit memos"
           {...list.rows}
           columns={columns}
-          empty="No credit memo fits. Open a posted invoice and press l to credit lines of it."
+          empty="No credit memo fits. Open a posted invoice and press l to credit lines of it, or press n for one with no invoice behind it."
         />
       )}
     </Worktop>

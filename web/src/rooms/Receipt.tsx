@@ -1,19 +1,18 @@
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { api, got, keyed, Problem } from "../api/client";
+import { api, got } from "../api/client";
 import type { ReceiptView } from "../api/types";
-import { date, money, moneyWithCurrency, typedDecimal } from "../format";
-import { Facts, Lines, Marked, Scroll, useBase, useEverythingChanged, useToday, Wrong } from "../parts/bits";
-import { DateField } from "../parts/DateField";
+import { date, money, moneyWithCurrency } from "../format";
+import { Facts, Lines, Marked, Scroll, useBase, Wrong } from "../parts/bits";
 import { referenceOf, whereabouts } from "../parts/payment";
 import { Paper, PostedEntries, TrailLines } from "../parts/TapeRoll";
 import { OpenMark, RecordLines, useOpenElsewhere, useOpenHere } from "../parts/together";
 import { placeOf } from "../places";
-import { Ask } from "../shell/Ask";
-import { useNotices } from "../shell/notices";
 import { Worktop } from "../shell/Worktop";
-import { ApplyTable, asApplications, fieldErrors, MoneyTape, type Typed } from "./Applying";
+import { MoneyTape } from "./Applying";
+import { ApplyAsk, ApplyPart, type OpenCredit, useApplying } from "./receipt/applying";
+import { RefundAsk, RefundLines, RefundRoll, ReverseRefundAsk } from "./receipt/Refund";
 import { TakeBackAsk, type TakingBack } from "./receipt/TakeBack";
 
 export function ReceiptRoom() {
@@ -34,39 +33,26 @@ export function ReceiptRoom() {
 
 function Opened({ receipt }: { receipt: ReceiptView }) {
   const base = useBase();
-  const today = useToday();
   useOpenHere("receipt", receipt.id);
   const openAt = useOpenElsewhere("receipt")(receipt.id);
   const navigate = useNavigate();
-  const changed = useEverythingChanged();
-  const { say } = useNotices();
-  const [typed, setTyped] = useState<Typed>();
-  const [when, setWhen] = useState("");
   const [asking, setAsking] = useState(false);
+  const [refunding, setRefunding] = useState<"refund" | "reverse">();
   const [back, setBack] = useState<TakingBack>();
   const [shows, setShows] = useState(receipt.unapplied > 0);
-  const customer = useQuery({
-    queryKey: ["customer", String(receipt.customer)],
-    queryFn: () => got(api.GET("/api/customers/{id}", { params: { path: { id: receipt.customer } } })),
-    enabled: receipt.unapplied > 0,
-  });
-  const open = customer.data?.open_items.filter((item) => item.currency === receipt.currency) ?? [];
-  const applying = receipt.unapplied > 0 && shows && open.length > 0;
-  const body = { date: when || null, applications: asApplications(typed, typedDecimal) };
-  const preview = useQuery({
-    queryKey: ["apply-preview", receipt.id, receipt.version, body],
-    queryFn: () =>
-      got(api.POST("/api/receipts/{id}/applications/preview", { params: { path: { id: receipt.id } }, body })),
-    enabled: applying,
-    placeholderData: keepPreviousData,
-    retry: false,
-  });
-  const shown = applying && !preview.error ? preview.data : undefined;
-  const problem = preview.error instanceof Problem ? preview.error : null;
-  const errors = fieldErrors(shown, problem);
-  const stopped = !shown || preview.isFetching || shown.blockers.some((blocker) => blocker.effect === "stops");
-  const all = shown ? shown.document.applied.reduce((sum, one) => sum + BigInt(one.credit_amount), 0n) : 0n;
-  const total = shown ? moneyWithCurrency(Number(all), receipt.currency) : "";
+  const credit: OpenCredit = {
+    kind: "receipt",
+    id: receipt.id,
+    number: receipt.number,
+    version: receipt.version,
+    currency: receipt.currency,
+    customer: receipt.customer,
+    unapplied: receipt.unapplied,
+  };
+  const it = useApplying(credit, shows);
+  const { applying, open, total } = it;
+  // What was refunded is reversed before the receipt it came from.
+  const refunded = receipt.refunds.some((one) => !one.reversed_on);
   return (
     <Worktop
       title={receipt.number}
@@ -85,7 +71,7 @@ function Opened({ receipt }: { receipt: ReceiptView }) {
                 label: applying ? `Apply ${total}` : open.length > 0 ? "Apply" : "Nothing open to apply to",
                 run: () => (applying ? setAsking(true) : setShows(true)),
                 primary: true,
-                disabled: open.length === 0 || (applying && stopped),
+                disabled: open.length === 0 || (applying && it.stopped),
                 needs: "post_money" as const,
               },
             ]
@@ -110,21 +96,40 @@ function Opened({ receipt }: { receipt: ReceiptView }) {
               },
             ]
           : []),
+        ...(receipt.unapplied > 0
+          ? [{ key: "f", label: "Refund", run: () => setRefunding("refund"), needs: "refund_deposit" as const }]
+          : []),
         { key: "c", label: "Customer account", run: () => navigate(`/customers/${receipt.customer}`), quiet: true },
         // What was set aside is freed by its deposit.
         ...(receipt.applications.some((one) => one.document.kind !== "deposit")
           ? [{ key: "u", label: "Unapply", run: () => setBack("unapply"), needs: "take_back_money" as const }]
           : []),
-        ...(receipt.reversed_on || receipt.whereabouts === "none"
-          ? []
-          : [{ key: "x", label: "Reverse receipt", run: () => setBack("reverse"), needs: "take_back_money" as const }]),
+        ...(refunded
+          ? [
+              {
+                key: "x",
+                label: "Reverse a refund…",
+                run: () => setRefunding("reverse"),
+                needs: "take_back_money" as const,
+              },
+            ]
+          : receipt.reversed_on || receipt.whereabouts === "none"
+            ? []
+            : [
+                {
+                  key: "x",
+                  label: "Reverse receipt",
+                  run: () => setBack("reverse"),
+                  needs: "take_back_money" as const,
+                },
+              ]),
         ...(receipt.unapplied > 0
           ? [{ key: "e", label: "Entry and trail", run: () => setShows(!shows), quiet: false }]
           : []),
       ]}
       tape={
         applying ? (
-          <MoneyTape preview={shown} />
+          <MoneyTape preview={it.shown} />
         ) : (
           <Paper>
             <h2>
@@ -144,6 +149,7 @@ function Opened({ receipt }: { receipt: ReceiptView }) {
                 <span>{money(-one.amount, receipt.currency)}</span>
               </div>
             ))}
+            <RefundRoll refunds={receipt.refunds} currency={receipt.currency} />
             <div className="l due">
               <span>Unapplied</span>
               <span>{money(receipt.unapplied, receipt.currency)}</span>
@@ -213,59 +219,15 @@ function Opened({ receipt }: { receipt: ReceiptView }) {
             </tbody>
           </Lines>
         )}
-        {receipt.unapplied > 0 && customer.data && (
-          <>
-            {open.length > 0 && (
-              <div style={{ margin: "8px 0 12px" }}>
-                <DateField
-                  label="Apply on"
-                  typed={when}
-                  assumed={today}
-                  onType={setWhen}
-                  error={errors.date}
-                  from="the business date"
-                />
-              </div>
-            )}
-            {errors.applications && (
-              <p role="alert" style={{ margin: "0 0 8px" }}>
-                <Wrong error={new Error(errors.applications)} />
-              </p>
-            )}
-            <ApplyTable
-              items={customer.data.open_items}
-              currency={receipt.currency}
-              typed={typed}
-              setTyped={setTyped}
-              preview={shown}
-              errors={errors}
-            />
-          </>
-        )}
+        {receipt.refunds.length > 0 && <RefundLines refunds={receipt.refunds} currency={receipt.currency} />}
+        <ApplyPart with={it} />
       </Scroll>
-      {back && <TakeBackAsk receipt={receipt} what={back} close={() => setBack(undefined)} />}
-      {asking && shown && (
-        <Ask
-          title={`Apply ${total} of ${receipt.number}?`}
-          yes={`Apply · ${total}`}
-          close={() => setAsking(false)}
-          run={async (key) => {
-            await got(
-              api.POST("/api/receipts/{id}/applications", {
-                params: { path: { id: receipt.id }, header: keyed(key) },
-                body: { ...body, version: receipt.version, seen: shown.fingerprint },
-              }),
-            );
-            say({ kind: "done", text: `${total} of ${receipt.number} is applied.` });
-            await changed();
-          }}
-        >
-          {shown.document.applied
-            .map((one) => `${moneyWithCurrency(one.credit_amount, receipt.currency)} to ${one.document.number}`)
-            .join(", ")}
-          .
-        </Ask>
+      {back && <TakeBackAsk credit={credit} what={back} close={() => setBack(undefined)} />}
+      {refunding === "refund" && <RefundAsk credit={credit} close={() => setRefunding(undefined)} />}
+      {refunding === "reverse" && (
+        <ReverseRefundAsk refunds={receipt.refunds} currency={receipt.currency} close={() => setRefunding(undefined)} />
       )}
+      {asking && <ApplyAsk with={it} close={() => setAsking(false)} />}
     </Worktop>
   );
 }

@@ -250,7 +250,7 @@ fn check(input: &EndInput<'_>, findings: &mut Findings) {
         check_place(input, method, findings);
         if let Some(kept_in) = method.place.currency.filter(|kept_in| *kept_in != item.currency) {
             let sentence = format!(
-                "{} is kept in {kept_in}, the deposit in {}. Choose another way.",
+                "{} is kept in {kept_in}, this money in {}. Choose another way.",
                 method.place.name, item.currency
             );
             findings.add(Check::CurrencyDiffers, "method", sentence);

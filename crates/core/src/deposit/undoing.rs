@@ -10,6 +10,7 @@
 //! assert_eq!(words_of(EndKind::Refunded), "refund");
 //! ```
 
+use crate::accounts::Purpose;
 use crate::calendar::{DateOrder, DocumentDate, Periods, words};
 use crate::checks::{Blocker, Check, Findings, Step};
 use crate::deposit::ending::EndKind;
@@ -84,11 +85,12 @@ pub fn decide(input: &UndoInput<'_>) -> UndoDecision {
         for held in &standing.taxes {
             tape.part(TapeStyle::Line, format!("Tax {}% in it", held.rate.rate.percent()), held.net, held.tax);
         }
-        tape.amount(TapeStyle::Due, "Held again", amount);
+        let held_again = deposit.purpose == Purpose::DepositLiability;
+        tape.amount(TapeStyle::Due, if held_again { "Held again" } else { "Unapplied again" }, amount);
         tape.remark(TapeStyle::Detail, format!("dated {}", words(input.date.date)), !input.date.typed);
         let held = |open| Figure::words(format!("{} {currency}", currency.grouped(open)));
         changes.push(Change {
-            label: format!("Held of {}", deposit.document.number),
+            label: format!("{} of {}", if held_again { "Held" } else { "Unapplied" }, deposit.document.number),
             before: Some(held(deposit.open)),
             after: held(deposit.open + amount),
         });

@@ -25,6 +25,8 @@
 //! ```
 
 mod advance;
+pub mod alone;
+mod entering;
 mod left;
 mod supplying;
 mod taping;
@@ -34,14 +36,11 @@ pub use left::LeftToCredit;
 use crate::accounts::{Account, AccountMap, Purpose};
 use crate::calendar::{DateOrder, DocumentDate, Periods, Terms, words};
 use crate::checks::{Blocker, Check, Findings, Step};
-use crate::entry::{Entry, EntryBuilder, LineFor, TaxMark};
+use crate::entry::{Entry, EntryBuilder, LineFor};
 use crate::fingerprint;
 use crate::fixed::Quantity;
 use crate::ids::{InvoiceId, ReturnLineId};
-use crate::invoice::entering::by_tax_date;
-use crate::invoice::{
-    self, CustomerFacts, InvoiceDecision, InvoiceDocument, InvoiceInput, InvoiceLine, ItemKind, leaving,
-};
+use crate::invoice::{self, CustomerFacts, InvoiceDecision, InvoiceDocument, InvoiceInput, InvoiceLine, leaving};
 use crate::money::{Currency, Money};
 use crate::open_items::{OpenItem, Side};
 use crate::order::{OrderAfter, OrderFacts, compare};
@@ -548,7 +547,6 @@ fn enter(
     for ((line, wish), base) in document.lines.iter().zip(&input.lines).zip(&others) {
         let billed = input.billed.get(wish.position);
         let class = billed.and_then(|billed| billed.class.as_deref());
-        let what = || LineFor { item_class: class, marks: Some(&line.marks), ..LineFor::default() };
         if line.source.in_advance().is_some() {
             let customer = Some(document.customer);
             let what = LineFor { item_class: class, customer, marks: Some(&line.marks), ..LineFor::default() };
@@ -558,25 +556,9 @@ fn enter(
             }
             continue;
         }
-        match (billed.and_then(|billed| billed.account.as_ref()), line.kind) {
-            (Some(account), _) => builder.add_to(account, Purpose::Revenue, (line.net, *base), what()),
-            (None, ItemKind::Charge) => builder.add(Purpose::ChargeRevenue, line.net, *base, what()),
-            (None, _) => builder.add(Purpose::Returns, line.net, *base, what()),
-        }
+        entering::give_back(&mut builder, (line, class), billed.and_then(|billed| billed.account.as_ref()), *base);
     }
-    for (tax, base) in document.taxes.iter().zip(&tax_bases) {
-        for part in by_tax_date(document, tax, *base, &others) {
-            let mark = TaxMark {
-                code: tax.rate.code.clone(),
-                base: -part.base,
-                document_base: -part.net,
-                rate: Some(tax.rate.rate),
-                tax_date: Some(part.date),
-            };
-            let what = LineFor { tax: Some(mark), ..LineFor::default() };
-            builder.add(Purpose::TaxPayable, part.tax, part.tax_base, what);
-        }
-    }
+    entering::tax_back(&mut builder, document, &tax_bases, &others);
     let customer = || LineFor { customer: Some(document.customer), ..LineFor::default() };
     match &input.item.account {
         Some(account) => builder.add_to(account, Purpose::Receivable, (-settles.0, -settles.1), customer()),

@@ -8,6 +8,7 @@ use crate::entry::Entry;
 use crate::fingerprint;
 use crate::fixed::Quantity;
 use crate::ids::EntryId;
+use crate::money::Money;
 use crate::people::check_reason;
 use crate::posting::{InspectionMove, Posting, StockMove};
 use crate::room::{Movement, room_from};
@@ -39,6 +40,8 @@ pub struct UndoStepInput<'a> {
     pub received: Vec<(String, Quantity, Vec<Movement>)>,
     /// Where goods went out with it (a replacement, sending back): they are on the return again.
     pub held_again: Vec<HeldAgain>,
+    /// Where goods went back to the supplier with it: code, what was claimed, and what was claimed and answered, day by day.
+    pub claimed: Vec<(String, Money, Vec<Movement>)>,
     /// When.
     pub date: DocumentDate,
     /// Why.
@@ -138,6 +141,12 @@ fn followed(input: &UndoStepInput<'_>, findings: &mut Findings) {
         if room_from(date, settled) < quantity.scaled() {
             let sentence = format!("{code} is credited, replaced or sent back on {}. It stays received.", input.number);
             findings.add(Check::MoreThanReturned, "step", sentence);
+        }
+    }
+    for (code, claim, moves) in &input.claimed {
+        if room_from(date, moves) < claim.0 {
+            let sentence = format!("The supplier has answered the claim on {code}. Reverse the answer first.");
+            findings.add(Check::MoreThanClaimed, "step", sentence);
         }
     }
     for HeldAgain { code, quantity, free, with_customer } in &input.held_again {

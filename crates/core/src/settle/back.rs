@@ -232,10 +232,18 @@ fn check(input: &BackInput<'_>, findings: &mut Findings) {
         let sentence = format!("{} was turned into {by}, a deposit. Reverse {by} first.", input.number);
         findings.add(Check::CannotCancel, "receipt", sentence);
     }
+    // What was paid back of it is not there to be taken back as well.
+    let refunded = |application: &&Standing| application.debit.document.kind == DocumentKind::Refund;
+    if let Some(refund) = input.applications.iter().find(refunded).filter(|_| input.receipt.is_some()) {
+        let by = &refund.debit.document.number;
+        let sentence =
+            format!("Some of {} was paid back with {by}. Reverse {by} first, if it was never sent.", input.number);
+        findings.add(Check::CannotCancel, "receipt", sentence);
+    }
     let ends = |application: &&Standing| {
         matches!(
             application.debit.document.kind,
-            DocumentKind::Deposit | DocumentKind::DepositEnd | DocumentKind::CardReturn
+            DocumentKind::Deposit | DocumentKind::DepositEnd | DocumentKind::CardReturn | DocumentKind::Refund
         ) && !set_aside(application)
     };
     if let Some(end) = input.applications.iter().find(ends).filter(|_| input.receipt.is_none()) {

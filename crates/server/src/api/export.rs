@@ -445,7 +445,7 @@ async fn credit_memos_table(connection: &mut Connection, stretch: &Stretch) -> R
             Cell::text(&memo.number),
             Cell::text(memo.date.to_string()),
             Cell::text(&memo.customer_name),
-            Cell::text(&memo.invoice.number),
+            optional(memo.invoice.as_ref().map(|invoice| &invoice.number)),
             Cell::text(&memo.reason),
             Cell::text(memo.currency.code()),
             money(memo.currency, memo.total),

@@ -157,7 +157,11 @@ pub(super) async fn paper_of(
         address: &view.customer.address,
         tax_id: view.customer.tax_id.as_deref(),
     };
-    let kind = Kind::CreditMemo { over: &view.invoice.number, whole: view.whole, reason: &view.reason };
+    let kind = Kind::CreditMemo {
+        over: view.invoice.as_ref().map(|invoice| invoice.number.as_str()),
+        whole: view.whole,
+        reason: &view.reason,
+    };
     Ok(paper::html(kind, &view.number, view.date, &parties, &view.document))
 }
 
@@ -324,7 +328,7 @@ pub(super) async fn printed(store: Data<Store>, change: Change, new: Json<ToSend
 /// A document that goes out once more.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub(super) struct Again {
-    /// `invoice` or `credit_memo`.
+    /// `invoice`, `credit_memo` or `return`.
     kind: DocumentKind,
     /// Its id.
     id: i64,
@@ -339,8 +343,8 @@ pub(super) struct Again {
 )]
 #[post("/deliveries")]
 pub(super) async fn send_again(store: Data<Store>, change: Change, new: Json<Again>) -> Answer<DeliveryId> {
-    if !matches!(new.kind, DocumentKind::Invoice | DocumentKind::CreditMemo) {
-        return Err(StoreError::invalid("kind", "Invoices and credit memos go out.").into());
+    if !matches!(new.kind, DocumentKind::Invoice | DocumentKind::CreditMemo | DocumentKind::Return) {
+        return Err(StoreError::invalid("kind", "Invoices, credit memos and the slips of returns go out.").into());
     }
     let request = change.request(&new.0);
     let id = store

@@ -94,7 +94,13 @@ pub(super) async fn customer_page(
         PaperAddress { kind, id, address: format!("/api/page/papers/{}/{id}?mark={mark}", kind.word()) }
     };
     let shown_page = Page {
-        addresses: view.papers.iter().map(|one| address(one.document.kind, one.document.id)).collect(),
+        addresses: view
+            .papers
+            .iter()
+            .map(|one| (one.document.kind, one.document.id))
+            .chain(view.returns.iter().map(|one| (DocumentKind::Return, one.id.0)))
+            .map(|(kind, id)| address(kind, id))
+            .collect(),
         view,
         cards_taken: processor.is_there(),
         quote: link.quote,

@@ -108,12 +108,12 @@ pub(super) async fn preview_apply(
 #[derive(Debug, Serialize, ToSchema)]
 pub(super) struct PostApplications {
     /// The receipt's version seen.
-    version: i64,
+    pub(super) version: i64,
     /// Where the money goes.
     #[serde(flatten)]
-    new: NewApplications,
+    pub(super) new: NewApplications,
     /// Fingerprint of the preview seen.
-    seen: String,
+    pub(super) seen: String,
 }
 
 beside!(PostApplications { version: i64, seen: String } and new: NewApplications);
@@ -160,12 +160,12 @@ pub(super) async fn preview_unapply(store: Data<Store>, id: Path<i64>, wish: Jso
 #[derive(Debug, Serialize, ToSchema)]
 pub(super) struct PostUnapply {
     /// The receipt's version seen.
-    version: i64,
+    pub(super) version: i64,
     /// Which, when and why.
     #[serde(flatten)]
-    wish: ToUnapply,
+    pub(super) wish: ToUnapply,
     /// Fingerprint of the preview seen.
-    seen: String,
+    pub(super) seen: String,
 }
 
 beside!(PostUnapply { version: i64, seen: String } and wish: ToUnapply);

@@ -10,11 +10,13 @@ use till_core::people::Operation;
 
 use crate::cards::NewRefund;
 use crate::deposits::NewEnd;
-use crate::invoices::{LineKey, ToCancelInvoice, ToCredit};
+use crate::invoices::{CreditAlone, LineKey, ToCancelInvoice, ToCredit};
 use crate::orders::OrderForm;
+use crate::receipts::CreditOf;
+use crate::refunds::CreditToRefund;
 use crate::rules::Rules;
 use crate::writing::Writing;
-use crate::{Result, StoreError, cards, customers, deposits, invoices, orders};
+use crate::{Result, StoreError, cards, customers, deposits, invoices, orders, refunds};
 
 /// What is asked for, as the operation takes it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -68,6 +70,11 @@ pub(crate) enum Asked {
         /// What of which line.
         wish: ToCredit,
     },
+    /// A customer credited, with no invoice behind it.
+    CreditAlone {
+        /// What, and why.
+        wish: CreditAlone,
+    },
     /// An order made binding.
     ConfirmOrder {
         /// The order.
@@ -96,6 +103,13 @@ pub(crate) enum Asked {
         /// How much, and why.
         wish: NewRefund,
     },
+    /// Unapplied money, or a credit memo, refunded.
+    RefundCredit {
+        /// What of.
+        of: CreditOf,
+        /// How much, how and why.
+        wish: CreditToRefund,
+    },
     /// A customer's stop lifted.
     LiftStop {
         /// The customer.
@@ -109,13 +123,15 @@ impl Asked {
     pub(crate) const fn operation(&self) -> Operation {
         match self {
             Self::ChangePrice { .. } | Self::Discount { .. } => Operation::ChangePrice,
-            Self::CancelInvoice { .. } | Self::CreditInvoice { .. } => Operation::CancelInvoice,
+            Self::CancelInvoice { .. } | Self::CreditInvoice { .. } | Self::CreditAlone { .. } => {
+                Operation::CancelInvoice
+            }
             Self::ConfirmOrder { .. } | Self::ChangeOrder { .. } => Operation::ConfirmOrder,
             Self::EndDeposit { wish, .. } => match wish.kind {
                 EndKind::Refunded => Operation::RefundDeposit,
                 EndKind::Kept => Operation::KeepDeposit,
             },
-            Self::RefundCard { .. } => Operation::RefundDeposit,
+            Self::RefundCard { .. } | Self::RefundCredit { .. } => Operation::RefundDeposit,
             Self::LiftStop { .. } => Operation::LiftStop,
         }
     }
@@ -141,6 +157,9 @@ pub(super) async fn carry_out(writing: &mut Writing<'_>, rules: &Rules, asked: A
         Asked::CreditInvoice { invoice, wish } => {
             invoices::credit(writing, rules, invoice, &wish).await?;
         }
+        Asked::CreditAlone { wish } => {
+            invoices::credit_alone(writing, rules, &wish).await?;
+        }
         Asked::ConfirmOrder { order } => {
             orders::confirm_as(writing, rules, order, None, reason).await?;
         }
@@ -152,6 +171,9 @@ pub(super) async fn carry_out(writing: &mut Writing<'_>, rules: &Rules, asked: A
         }
         Asked::RefundCard { capture, wish } => {
             cards::refund(writing, rules, capture, &wish).await?;
+        }
+        Asked::RefundCredit { of, wish } => {
+            refunds::refund(writing, rules, of, (None, None), &wish).await?;
         }
         Asked::LiftStop { customer, reason } => {
             customers::lift_stop(writing, rules, customer, None, &reason).await?;

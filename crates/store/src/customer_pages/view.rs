@@ -7,13 +7,14 @@ use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
 use till_core::acceptance::Requirement;
 use till_core::fixed::{Quantity, Rate, UnitPrice};
-use till_core::ids::{CardId, CustomerId, DocumentKind, DocumentRef, InvoiceId, OrderId, QuoteId};
+use till_core::ids::{CardId, CustomerId, DocumentKind, DocumentRef, InvoiceId, OrderId, QuoteId, ReturnId};
 use till_core::money::{Currency, Money};
 use till_core::open_items::{due_in_base, late_parts};
 
 use super::accepted;
 use crate::convert::{currency, kind, terms};
 use crate::quotes::{self, QuoteState};
+use crate::returns::{self, ReturnFilter};
 use crate::rules::Rules;
 use crate::{Result, cards};
 
@@ -175,6 +176,40 @@ pub struct PagePaper {
     pub total: Money,
 }
 
+/// A line of a return.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct PageReturnLine {
+    /// The item's code.
+    pub code: String,
+    /// Its words.
+    pub description: String,
+    /// How much may come back.
+    pub authorized: Quantity,
+    /// What of it has arrived.
+    pub arrived: Quantity,
+    /// The unit.
+    pub unit: String,
+}
+
+/// A return that is not done.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct PageReturn {
+    /// Its id.
+    pub id: ReturnId,
+    /// Its number.
+    pub number: String,
+    /// What the customer calls it.
+    pub reference: Option<String>,
+    /// The last day it may arrive on.
+    pub expires_on: NaiveDate,
+    /// Whether goods may still arrive.
+    pub live: bool,
+    /// Its lines.
+    pub lines: Vec<PageReturnLine>,
+}
+
 /// A card the customer has left.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
@@ -209,6 +244,8 @@ pub struct PageView {
     pub orders: Vec<PageOrder>,
     /// Invoices with something open, the first to fall due first.
     pub invoices: Vec<PageInvoice>,
+    /// Returns that are not done, the oldest first.
+    pub returns: Vec<PageReturn>,
     /// Papers, newest first.
     pub papers: Vec<PagePaper>,
     /// Cards the customer has left.
@@ -234,6 +271,7 @@ pub async fn view(connection: &mut SqliteConnection, rules: &Rules, customer: Cu
         quotes: quotes(connection, rules, customer).await?,
         orders: orders(connection, rules, customer).await?,
         invoices,
+        returns: open_returns(connection, rules, customer).await?,
         papers: papers(connection, rules, customer).await?,
         cards: kept_cards(connection, customer).await?,
     })
@@ -427,6 +465,38 @@ async fn shipments(connection: &mut SqliteConnection, order: OrderId) -> Result<
     .collect())
 }
 
+async fn open_returns(
+    connection: &mut SqliteConnection,
+    rules: &Rules,
+    customer: CustomerId,
+) -> Result<Vec<PageReturn>> {
+    let filter = ReturnFilter { customer: Some(customer), only_open: true, ..ReturnFilter::default() };
+    let list = returns::list(connection, rules, &filter, (20, 0)).await?;
+    let mut found = Vec::with_capacity(list.returns.len());
+    for row in list.returns {
+        let view = returns::view(connection, rules, row.id).await?;
+        found.push(PageReturn {
+            id: view.id,
+            number: view.number,
+            reference: view.reference,
+            expires_on: view.expires_on,
+            live: view.live,
+            lines: view
+                .lines
+                .into_iter()
+                .map(|line| PageReturnLine {
+                    code: line.code,
+                    description: line.description,
+                    authorized: line.progress.authorized,
+                    arrived: Quantity::from_scaled(line.progress.received.scaled() + line.progress.for_repair.scaled()),
+                    unit: line.unit,
+                })
+                .collect(),
+        });
+    }
+    Ok(found)
+}
+
 async fn papers(connection: &mut SqliteConnection, rules: &Rules, customer: CustomerId) -> Result<Vec<PagePaper>> {
     let since = rules.business_date.checked_sub_days(Days::new(KEPT_DAYS)).unwrap_or(rules.business_date);
     sqlx::query!(
@@ -480,7 +550,8 @@ pub async fn shows(
         r#"SELECT (?2 IN ('invoice', 'credit_memo')
                    AND EXISTS (SELECT 1 FROM documents WHERE id = ?3 AND customer_id = ?1 AND number IS NOT NULL
                                  AND CASE kind WHEN 'prepayment_invoice' THEN 'invoice' ELSE kind END = ?2))
-               OR (?2 = 'deposit' AND EXISTS (SELECT 1 FROM payments WHERE id = ?3 AND customer_id = ?1 AND kind = 'deposit')) AS "shown!: bool""#,
+               OR (?2 = 'deposit' AND EXISTS (SELECT 1 FROM payments WHERE id = ?3 AND customer_id = ?1 AND kind = 'deposit'))
+               OR (?2 = 'return' AND EXISTS (SELECT 1 FROM returns WHERE id = ?3 AND customer_id = ?1)) AS "shown!: bool""#,
         customer.0,
         word,
         id

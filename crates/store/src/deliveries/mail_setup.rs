@@ -39,7 +39,7 @@ pub struct MailSetup {
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Template {
-    /// `invoice` or `credit_memo`.
+    /// `invoice`, `credit_memo` or `return`.
     pub kind: String,
     /// What it is about.
     pub subject: String,

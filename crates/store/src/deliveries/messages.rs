@@ -57,7 +57,8 @@ pub async fn message(connection: &mut SqliteConnection, rules: &Rules, id: Deliv
     let typed = sqlx::query!(
         r#"SELECT recipient, subject, body, email, customers.name, coalesce(mail_from, '') AS "from!: String",
                   (SELECT name FROM contacts WHERE contacts.customer_id = customers.id AND active = 1 ORDER BY id LIMIT 1) AS "contact: String",
-                  (SELECT due_date FROM invoices WHERE invoices.id = deliveries.document_id) AS "due: NaiveDate",
+                  coalesce((SELECT due_date FROM invoices WHERE invoices.id = deliveries.document_id),
+                           (SELECT expires_on FROM returns WHERE returns.id = deliveries.return_id)) AS "due: NaiveDate",
                   (SELECT group_concat('Order ' || orders.number || coalesce(', your number ' || document_orders.customer_order_number, ''), char(10))
                    FROM document_orders JOIN orders ON orders.id = order_id WHERE document_orders.document_id = deliveries.document_id) AS "orders: String"
            FROM deliveries JOIN customers ON customers.id = deliveries.customer_id JOIN company WHERE deliveries.id = ?"#,

@@ -167,7 +167,7 @@ async fn to_end<'a>(
 }
 
 /// What came to a place of money and left it, in base currency.
-async fn at_place(connection: &mut SqliteConnection, place: &str) -> Result<Vec<Movement>> {
+pub(crate) async fn at_place(connection: &mut SqliteConnection, place: &str) -> Result<Vec<Movement>> {
     let rows = sqlx::query!(
         r#"SELECT posting_date AS "date!: NaiveDate", amount_base_minor AS "amount!: i64" FROM payments WHERE place = ?1
            UNION ALL
@@ -175,7 +175,11 @@ async fn at_place(connection: &mut SqliteConnection, place: &str) -> Result<Vec<
            UNION ALL
            SELECT posting_date, -paid_base_minor FROM deposit_ends WHERE place = ?1
            UNION ALL
-           SELECT reversed_on, paid_base_minor FROM deposit_ends WHERE place = ?1 AND reversed_on IS NOT NULL"#,
+           SELECT reversed_on, paid_base_minor FROM deposit_ends WHERE place = ?1 AND reversed_on IS NOT NULL
+           UNION ALL
+           SELECT posting_date, -paid_base_minor FROM refunds WHERE place = ?1
+           UNION ALL
+           SELECT reversed_on, paid_base_minor FROM refunds WHERE place = ?1 AND reversed_on IS NOT NULL"#,
         place
     )
     .fetch_all(connection)

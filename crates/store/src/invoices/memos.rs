@@ -3,7 +3,7 @@
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
-use till_core::ids::{CreditMemoId, CustomerId, DocumentKind, DocumentRef};
+use till_core::ids::{ApplicationId, CreditMemoId, CustomerId, DocumentKind, DocumentRef};
 use till_core::invoice::InvoiceDocument;
 use till_core::money::{Currency, Money};
 use till_core::tape::Tape;
@@ -14,8 +14,10 @@ use crate::convert::currency;
 use crate::deliveries::{self, DeliveryRow};
 use crate::documents;
 use crate::ledger::{self, PostedEntry};
+use crate::receipts::CreditOf;
+use crate::refunds::{self, RefundView};
 use crate::trail::{Trail, trail};
-use crate::{Result, StoreError};
+use crate::{Result, StoreError, open_items};
 
 /// A credit memo on screen.
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -27,10 +29,12 @@ pub struct CreditMemoView {
     pub number: String,
     /// Whose.
     pub customer: Party,
-    /// The invoice it takes something back from.
-    pub invoice: DocumentRef,
+    /// The invoice it takes something back from; none where it stands alone.
+    pub invoice: Option<DocumentRef>,
     /// Whether it takes all of it back: the invoice is cancelled.
     pub whole: bool,
+    /// What was kept of it for the customer; none where it settled its invoice.
+    pub kept: Option<KeptCredit>,
     /// What it takes back, without a minus.
     pub document: InvoiceDocument,
     /// The return that the goods of each of its lines came back on, in their order; none where they stay with the customer.
@@ -47,6 +51,58 @@ pub struct CreditMemoView {
     pub deliveries: Vec<DeliveryRow>,
     /// Where it came from and led to.
     pub trail: Trail,
+    /// To be sent back with what is done with it.
+    pub version: i64,
+}
+
+/// What a credit memo, once kept, was used for. Amounts in its currency.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct KeptCredit {
+    /// What was kept.
+    pub amount: Money,
+    /// What of it lies unapplied.
+    pub open: Money,
+    /// What it is applied to.
+    pub applied: Vec<UsedCredit>,
+    /// What was refunded of it, reversed refunds too.
+    pub refunds: Vec<RefundView>,
+}
+
+/// Something a credit memo is applied to.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct UsedCredit {
+    /// The application.
+    pub id: ApplicationId,
+    /// What it is applied to.
+    pub document: DocumentRef,
+    /// When.
+    pub date: NaiveDate,
+    /// How much, in the currency of the credit memo.
+    pub amount: Money,
+}
+
+async fn kept(connection: &mut SqliteConnection, id: CreditMemoId) -> Result<Option<KeptCredit>> {
+    let item = match CreditOf::from(id).item(connection).await {
+        Ok((item, _)) => item,
+        Err(StoreError::WrongState(_)) => return Ok(None),
+        Err(other) => return Err(other),
+    };
+    let standing = open_items::standing_on_credit(connection, item.id).await?;
+    let amount = item.open + standing.iter().map(|standing| standing.used.0).sum::<Money>();
+    let applied = standing
+        .into_iter()
+        .filter(|standing| standing.debit.document.kind != DocumentKind::Refund)
+        .map(|standing| UsedCredit {
+            id: standing.id,
+            document: standing.debit.document,
+            date: standing.date,
+            amount: standing.used.0,
+        })
+        .collect();
+    let refunds = refunds::of_item(connection, item.id).await?;
+    Ok(Some(KeptCredit { amount, open: item.open, applied, refunds }))
 }
 
 /// The return each line of a credit memo came back on.
@@ -64,6 +120,10 @@ async fn returned_on(connection: &mut SqliteConnection, id: CreditMemoId) -> Res
     .collect())
 }
 
+fn of_invoice(id: Option<i64>, number: Option<String>) -> Option<DocumentRef> {
+    id.zip(number).map(|(id, number)| DocumentRef { kind: DocumentKind::Invoice, id, number })
+}
+
 /// One credit memo.
 ///
 /// # Errors
@@ -71,10 +131,10 @@ async fn returned_on(connection: &mut SqliteConnection, id: CreditMemoId) -> Res
 pub async fn credit_memo(connection: &mut SqliteConnection, id: CreditMemoId) -> Result<CreditMemoView> {
     // The audit log of older books names credit memos by the id they had then.
     let row = sqlx::query!(
-        r#"SELECT memo.id, memo.number AS "number!", whole AS "whole!: bool", invoice_id, invoices.number AS "invoice!", memo.document_date AS "date!: NaiveDate",
-                  memo.reason AS "reason!", memo.tape AS "tape!", customers.id AS "customer!", customers.number AS "customer_number!",
+        r#"SELECT memo.id AS "id!", memo.number AS "number!", whole AS "whole!: bool", invoice_id AS "invoice_id?", invoices.number AS "invoice?", memo.document_date AS "date!: NaiveDate",
+                  memo.reason AS "reason!", memo.tape AS "tape!", memo.version AS "version!", customers.id AS "customer!", customers.number AS "customer_number!",
                   memo.bill_to_name AS "name!", memo.bill_to_address AS "address!", memo.bill_to_tax_id
-           FROM credit_memos AS memo JOIN documents AS invoices ON invoices.id = invoice_id JOIN customers ON customers.id = memo.customer_id
+           FROM credit_memos AS memo LEFT JOIN documents AS invoices ON invoices.id = invoice_id JOIN customers ON customers.id = memo.customer_id
            WHERE memo.id = ?1 OR memo.earlier_id = ?1"#,
         id.0
     )
@@ -82,6 +142,7 @@ pub async fn credit_memo(connection: &mut SqliteConnection, id: CreditMemoId) ->
     .await?
     .ok_or_else(|| StoreError::not_found(DocumentKind::CreditMemo, id))?;
     let id = CreditMemoId(row.id);
+    let kept = kept(connection, id).await?;
     Ok(CreditMemoView {
         id,
         number: row.number,
@@ -92,14 +153,20 @@ pub async fn credit_memo(connection: &mut SqliteConnection, id: CreditMemoId) ->
             address: row.address,
             tax_id: row.bill_to_tax_id,
         },
-        invoice: DocumentRef { kind: DocumentKind::Invoice, id: row.invoice_id, number: row.invoice },
+        invoice: of_invoice(row.invoice_id, row.invoice),
         whole: row.whole,
+        kept,
+        version: row.version,
         document: documents::posted(connection, id.0).await?,
         returned_on: returned_on(connection, id).await?,
         date: row.date,
         reason: row.reason,
         tape: read(&row.tape)?,
-        entries: ledger::entries_of(connection, DocumentKind::CreditMemo, id.0).await?,
+        entries: {
+            let mut entries = ledger::entries_of(connection, DocumentKind::CreditMemo, id.0).await?;
+            entries.extend(refunds::entries_of(connection, kept.as_ref().map_or(&[][..], |kept| &kept.refunds)).await?);
+            entries
+        },
         deliveries: deliveries::of_document(connection, id.0).await?,
         trail: trail(connection, DocumentKind::CreditMemo, id.0).await?,
     })
@@ -115,8 +182,8 @@ pub struct CreditMemoRow {
     pub number: String,
     /// Whose.
     pub customer_name: String,
-    /// The invoice it takes something back from.
-    pub invoice: DocumentRef,
+    /// The invoice it takes something back from; none where it stands alone.
+    pub invoice: Option<DocumentRef>,
     /// Whether it takes all of it back.
     pub whole: bool,
     /// Its date.
@@ -167,10 +234,10 @@ pub async fn credit_memos(
     let like = filter.search.map(crate::find::pattern);
     let customer = filter.customer.map(|id| id.0);
     let rows = sqlx::query!(
-        r#"SELECT memo.id AS "id!", memo.number AS "number!", whole AS "whole!: bool", memo.bill_to_name AS "name!", invoice_id AS "invoice_id!", invoices.number AS "invoice!",
+        r#"SELECT memo.id AS "id!", memo.number AS "number!", whole AS "whole!: bool", memo.bill_to_name AS "name!", invoice_id AS "invoice_id?", invoices.number AS "invoice?",
                   memo.document_date AS "date!: NaiveDate", memo.currency AS "currency!", -memo.total_minor AS "total!: i64", memo.reason AS "reason!",
                   coalesce(kept, 0) AS "kept!: i64", count(*) OVER () AS "count!: i64", -sum(memo.total_base_minor) OVER () AS "total_base!: i64"
-           FROM credit_memos AS memo JOIN documents AS invoices ON invoices.id = invoice_id
+           FROM credit_memos AS memo LEFT JOIN documents AS invoices ON invoices.id = invoice_id
            LEFT JOIN (SELECT document_id, sum(open_minor) AS kept FROM open_items
                       WHERE kind = 'credit_memo' AND side = 'owed_by_us' AND open_minor > 0 GROUP BY document_id) AS item
              ON item.document_id = memo.id
@@ -194,7 +261,7 @@ pub async fn credit_memos(
                 id: CreditMemoId(row.id),
                 number: row.number,
                 customer_name: row.name,
-                invoice: DocumentRef { kind: DocumentKind::Invoice, id: row.invoice_id, number: row.invoice },
+                invoice: of_invoice(row.invoice_id, row.invoice),
                 whole: row.whole,
                 date: row.date,
                 currency: currency(&row.currency)?,

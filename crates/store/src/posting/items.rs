@@ -206,7 +206,7 @@ async fn refresh(connection: &mut SqliteConnection, moved: &str) -> Result<()> {
             *owed.entry(CustomerId(row.customer_id)).or_insert(Money::ZERO) += Money(sign * row.base);
         }
         match row.kind.as_str() {
-            "invoice" => invoices.push(row.document_id),
+            "invoice" | "credit_memo" => invoices.push(row.document_id),
             "receipt" | "deposit" => payments.push(row.document_id),
             _ => {}
         }

@@ -11,7 +11,7 @@ use till_core::open_items::Side;
 use till_core::settle::back::{BackDecision, BackInput, Reversal, Standing, WholeReceipt, decide};
 use till_core::tape::{Change, Tape};
 
-use super::{kind_of, orders_on};
+use super::{CreditOf, kind_of, orders_on};
 use crate::convert::currency;
 use crate::open_items::{load, members, of_document, standing_on_credit};
 use crate::rules::Rules;
@@ -68,6 +68,7 @@ pub struct BackPreview {
 
 struct Loaded<'a> {
     kind: DocumentKind,
+    id: i64,
     input: BackInput<'a>,
     version: i64,
 }
@@ -130,7 +131,46 @@ async fn loaded<'a>(
         accounts: &rules.accounts,
         periods: &rules.periods,
     };
-    Ok(Loaded { kind, input, version: row.version })
+    Ok(Loaded { kind, id: id.0, input, version: row.version })
+}
+
+/// The same, for what is kept of a credit memo.
+async fn credit_memo<'a>(
+    connection: &mut SqliteConnection,
+    rules: &'a Rules,
+    of: CreditOf,
+    (date, reason): (Option<NaiveDate>, &str),
+) -> Result<Loaded<'a>> {
+    if let Some(date) = date {
+        sensible_date("date", date)?;
+    }
+    let (credit, version) = of.item(connection).await?;
+    let applications = standing_on_credit(connection, credit.id).await?;
+    let mut concerned: Vec<CustomerId> = applications.iter().map(|standing| standing.debit.customer).collect();
+    concerned.push(credit.customer);
+    let group = members(connection, &concerned).await?;
+    let payer = group
+        .iter()
+        .find(|member| member.id == credit.customer)
+        .cloned()
+        .ok_or_else(|| StoreError::not_found(DocumentKind::Customer, credit.customer))?;
+    let input = BackInput {
+        number: credit.document.number.clone(),
+        payer_class: customers::facts(connection, payer.id).await?.0.class,
+        payer,
+        group,
+        orders: orders_on(connection, applications.iter().map(|standing| &standing.debit.document)).await?,
+        applications,
+        receipt: None,
+        date: DocumentDate::or_business_date(date, rules.business_date),
+        reason: reason.to_owned(),
+        currency: credit.currency,
+        base: rules.base,
+        dates: DateOrder::of_today(rules.business_date),
+        accounts: &rules.accounts,
+        periods: &rules.periods,
+    };
+    Ok(Loaded { kind: credit.document.kind, id: credit.document.id, input, version })
 }
 
 /// The same, for all of a receipt: a deposit is reversed in its own way.
@@ -152,15 +192,19 @@ async fn receipt<'a>(
 async fn some_of<'a>(
     connection: &mut SqliteConnection,
     rules: &'a Rules,
-    id: ReceiptId,
+    of: CreditOf,
     wish: &ToUnapply,
 ) -> Result<Loaded<'a>> {
-    let mut loaded = loaded(connection, rules, id, (wish.date, &wish.reason)).await?;
+    let wanted = (wish.date, wish.reason.as_str());
+    let mut loaded = match of {
+        CreditOf::Payment(id) => loaded(connection, rules, id, wanted).await?,
+        CreditOf::CreditMemo(_) => credit_memo(connection, rules, of, wanted).await?,
+    };
     loaded.input.receipt = None;
     if wish.applications.is_none() {
         // What it was refunded or kept with, what went back to its card, or was set aside as a deposit, is no use of it.
         let ends = |standing: &Standing| match standing.debit.document.kind {
-            DocumentKind::DepositEnd | DocumentKind::CardReturn => true,
+            DocumentKind::DepositEnd | DocumentKind::CardReturn | DocumentKind::Refund => true,
             DocumentKind::Deposit => loaded.kind == DocumentKind::Receipt,
             _ => false,
         };
@@ -207,10 +251,10 @@ fn previewed(input: &BackInput<'_>, decision: BackDecision) -> BackPreview {
 pub async fn preview_unapply(
     connection: &mut SqliteConnection,
     rules: &Rules,
-    id: ReceiptId,
+    of: impl Into<CreditOf>,
     wish: &ToUnapply,
 ) -> Result<BackPreview> {
-    let loaded = some_of(connection, rules, id, wish).await?;
+    let loaded = some_of(connection, rules, of.into(), wish).await?;
     Ok(previewed(&loaded.input, decide(&loaded.input)))
 }
 
@@ -249,21 +293,21 @@ fn agreed(loaded: &Loaded<'_>, version: i64, seen: &str) -> Result<BackDecision>
 pub async fn unapply(
     writing: &mut Writing<'_>,
     rules: &Rules,
-    id: ReceiptId,
+    of: impl Into<CreditOf>,
     (version, seen): (i64, &str),
     wish: &ToUnapply,
 ) -> Result<i64> {
-    let loaded = some_of(writing, rules, id, wish).await?;
+    let loaded = some_of(writing, rules, of.into(), wish).await?;
     let decision = agreed(&loaded, version, seen)?;
     let input = &loaded.input;
-    posting::write(writing, &document(&loaded, id), &decision.posting(input)).await?;
+    posting::write(writing, &document(&loaded), &decision.posting(input)).await?;
     if loaded.kind == DocumentKind::Deposit {
-        deposits::refresh_orders(writing, &[id.0]).await?;
+        deposits::refresh_orders(writing, &[loaded.id]).await?;
     }
     let mut fields = freed(&input.applications);
     fields.push(set("reason", input.reason.trim()));
     let words = format!("unapplied money of {}", input.number);
-    let at = (loaded.kind, id.0, input.number.as_str());
+    let at = (loaded.kind, loaded.id, input.number.as_str());
     writing.note_on(at, "money_unapplied", words, Some(version + 1), fields);
     Ok(version + 1)
 }
@@ -284,7 +328,7 @@ pub async fn reverse(
     let decision = agreed(&loaded, version, seen)?;
     let input = &loaded.input;
     let Some(receipt) = &input.receipt else { return Err(StoreError::Moved) };
-    let written = posting::write(writing, &document(&loaded, id), &decision.posting(input)).await?;
+    let written = posting::write(writing, &document(&loaded), &decision.posting(input)).await?;
     let entry = written.first().copied().ok_or(StoreError::Moved)?;
     let date = input.date.date;
     let reason = input.reason.trim();
@@ -309,8 +353,8 @@ pub async fn reverse(
     Ok(after)
 }
 
-fn document(loaded: &Loaded<'_>, id: ReceiptId) -> DocumentRef {
-    DocumentRef { kind: loaded.kind, id: id.0, number: loaded.input.number.clone() }
+fn document(loaded: &Loaded<'_>) -> DocumentRef {
+    DocumentRef { kind: loaded.kind, id: loaded.id, number: loaded.input.number.clone() }
 }
 
 fn freed(applications: &[Standing]) -> Vec<till_core::merge::FieldChange> {

@@ -9,6 +9,7 @@ use till_core::open_items::Side;
 
 use crate::convert::currency;
 use crate::ledger::{self, PostedEntry};
+use crate::refunds::{self, RefundView};
 use crate::trail::{Trail, trail};
 use crate::{Result, StoreError, open_items};
 
@@ -149,6 +150,8 @@ pub struct ReceiptView {
     pub reversal_reason: Option<String>,
     /// Where it went, and still is.
     pub applications: Vec<ApplicationView>,
+    /// What was refunded of it, reversed refunds too.
+    pub refunds: Vec<RefundView>,
     /// The entries it wrote.
     pub entries: Vec<PostedEntry>,
     /// Where it led to.
@@ -181,7 +184,7 @@ pub async fn view(connection: &mut SqliteConnection, id: ReceiptId) -> Result<Re
     let applications = standing
         .into_iter()
         // What reversed it stands against it, and is no use of the money.
-        .filter(|standing| standing.debit.document.kind != DocumentKind::Receipt)
+        .filter(|standing| !matches!(standing.debit.document.kind, DocumentKind::Receipt | DocumentKind::Refund))
         .map(|standing| ApplicationView {
             id: standing.id,
             item: standing.debit.id,
@@ -193,7 +196,12 @@ pub async fn view(connection: &mut SqliteConnection, id: ReceiptId) -> Result<Re
             currency: standing.debit.currency,
         })
         .collect();
+    let refunds = match item {
+        Some(item) => refunds::of_item(connection, item).await?,
+        None => Vec::new(),
+    };
     let mut entries = ledger::entries_of(connection, DocumentKind::Receipt, id.0).await?;
+    entries.extend(refunds::entries_of(connection, &refunds).await?);
     entries.extend(crate::cards::entries_of(connection, id.0).await?);
     Ok(ReceiptView {
         row: ReceiptRow {
@@ -213,6 +221,7 @@ pub async fn view(connection: &mut SqliteConnection, id: ReceiptId) -> Result<Re
         },
         reversal_reason: row.reversal_reason,
         applications,
+        refunds,
         entries,
         trail: trail(connection, DocumentKind::Receipt, id.0).await?,
         version: row.version,

@@ -101,7 +101,8 @@ async fn billed(
            LEFT JOIN shipment_lines ON shipment_lines.id = billed.shipment_line_id
            LEFT JOIN (document_lines AS credit JOIN documents AS memo ON memo.id = credit.document_id AND memo.posting_date <= ?2)
              ON credit.credits_line_id = billed.id
-           WHERE documents.state = 'posted' AND billed.kind = 'goods' AND billed.credits_line_id IS NULL AND billed.prepays_line_id IS NULL
+           WHERE documents.state = 'posted' AND billed.kind = 'goods' AND billed.credits_line_id IS NULL AND billed.quantity_e4 > 0
+             AND billed.prepays_line_id IS NULL
              AND documents.posting_date BETWEEN ?1 AND ?2
            GROUP BY billed.id"#,
         from,
@@ -137,7 +138,7 @@ async fn came_back(connection: &mut SqliteConnection, to: NaiveDate) -> Result<R
     let from = to.checked_sub_days(Days::new(365)).unwrap_or(to);
     let row = sqlx::query!(
         r#"SELECT coalesce(sum(CASE WHEN return_line_id IS NOT NULL THEN -document_lines.net_minor * (rate_e9 / 1000) END), 0) AS "back!: i64",
-                  coalesce(sum(CASE WHEN credits_line_id IS NULL THEN document_lines.net_minor * (rate_e9 / 1000) END), 0) AS "billed!: i64"
+                  coalesce(sum(CASE WHEN credits_line_id IS NULL AND quantity_e4 > 0 THEN document_lines.net_minor * (rate_e9 / 1000) END), 0) AS "billed!: i64"
            FROM document_lines JOIN documents ON documents.id = document_id
            WHERE state = 'posted' AND document_lines.kind = 'goods' AND prepays_line_id IS NULL AND posting_date BETWEEN ? AND ?"#,
         from,

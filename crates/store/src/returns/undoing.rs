@@ -4,12 +4,16 @@ use sqlx::SqliteConnection;
 use till_core::calendar::{DateOrder, DocumentDate};
 use till_core::checks::stops;
 use till_core::fixed::Quantity;
-use till_core::ids::{DocumentKind, DocumentRef, EntryId, InspectionId, ItemId, LayerId, ReturnId, ReturnStepId};
+use till_core::ids::{
+    ClaimId, DocumentKind, DocumentRef, EntryId, InspectionId, ItemId, LayerId, ReturnId, ReturnStepId,
+};
 use till_core::money::Money;
 use till_core::posting::{InspectionMove, MovedWith, StockMove};
 use till_core::returns::{HeldAgain, UndoStepInput, free, undo_step};
+use till_core::room::Movement;
 use till_core::stock::Layer;
 
+use super::claims;
 use super::facts::{self, Head, Layers};
 use super::steps::{Done, StepPreview};
 use crate::receipts::ToReverse;
@@ -63,6 +67,7 @@ async fn load<'a>(
         issued: issued(connection, step).await?,
         received: Vec::new(),
         held_again: Vec::new(),
+        claimed: claimed(connection, step).await?,
         date,
         reason: wish.reason.trim().to_owned(),
         dates: DateOrder::of_today(rules.business_date),
@@ -83,6 +88,22 @@ async fn load<'a>(
     }
     let items = restocked(connection, step, &mut input).await?;
     Ok(Loaded { input, items })
+}
+
+/// What the step claimed of suppliers, with what was answered.
+async fn claimed(connection: &mut SqliteConnection, step: ReturnStepId) -> Result<Vec<(String, Money, Vec<Movement>)>> {
+    let rows = sqlx::query!(
+        "SELECT done.id, items.code, claim_minor FROM return_step_lines AS done JOIN return_lines AS line ON line.id = done.return_line_id
+         JOIN items ON items.id = line.item_id WHERE step_id = ? AND claim_minor > 0",
+        step.0
+    )
+    .fetch_all(&mut *connection)
+    .await?;
+    let mut claimed = Vec::new();
+    for row in rows {
+        claimed.push((row.code, Money(row.claim_minor), claims::moves(connection, ClaimId(row.id)).await?));
+    }
+    Ok(claimed)
 }
 
 /// The document a step was posted with, where it shares its entry.

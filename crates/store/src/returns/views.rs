@@ -14,7 +14,9 @@ use till_core::money::{Currency, Money};
 use till_core::returns::{NextStep, Progress, ReturnOutcome, ReturnState, is_live, next_step, state};
 
 use super::facts::StateRow;
+use super::pictures::{self, PictureView};
 use crate::convert::{currency, json, known};
+use crate::deliveries::{self, DeliveryRow};
 use crate::invoices::Party;
 use crate::ledger::{self, PostedEntry};
 use crate::rules::Rules;
@@ -368,6 +370,10 @@ pub struct ReturnView {
     pub lines: Vec<ReturnLineView>,
     /// What was done with the goods.
     pub steps: Vec<ReturnStepView>,
+    /// Its pictures, oldest first.
+    pub pictures: Vec<PictureView>,
+    /// How its slip goes, or went, to the customer.
+    pub deliveries: Vec<DeliveryRow>,
     /// Credit memos over goods that came back on it.
     pub credits: Vec<ReturnCreditView>,
     /// The entries it wrote.
@@ -422,6 +428,8 @@ pub async fn view(connection: &mut SqliteConnection, rules: &Rules, id: ReturnId
         state: state(&progress, next, row.closed_on.is_some()),
         next,
         steps: steps(connection, id).await?,
+        pictures: pictures::of_return(connection, id).await?,
+        deliveries: deliveries::of_return(connection, id).await?,
         credits: credits(connection, id).await?,
         entries: ledger::entries_of(connection, DocumentKind::Return, id.0).await?,
         trail: trail(connection, DocumentKind::Return, id.0).await?,

@@ -44,6 +44,12 @@ FROM (
     SELECT 'deposit_end', deposit_ends.id, deposit_ends.number, customer_id, 'owed_by_us', currency, deposit_ends.amount_minor, deposit_ends.amount_base_minor, deposit_ends.reversed_on
     FROM deposit_ends JOIN payments ON payments.id = deposit_id WHERE deposit_ends.reversed_on IS NOT NULL
     UNION ALL
+    SELECT 'refund', refunds.id, refunds.number, customer_id, 'owed_to_us', currency, refunds.amount_minor, refunds.amount_base_minor, refunds.posting_date
+    FROM refunds JOIN open_items ON open_items.id = item_id
+    UNION ALL
+    SELECT 'refund', refunds.id, refunds.number, customer_id, 'owed_by_us', currency, refunds.amount_minor, refunds.amount_base_minor, refunds.reversed_on
+    FROM refunds JOIN open_items ON open_items.id = item_id WHERE refunds.reversed_on IS NOT NULL
+    UNION ALL
     SELECT 'card_return', card_returns.id, card_returns.number, customer_id, 'owed_to_us', currency, card_returns.amount_minor, card_returns.amount_base_minor, card_returns.posting_date
     FROM card_returns JOIN card_captures ON card_captures.id = capture_id JOIN card_authorizations ON card_authorizations.id = authorization_id
     WHERE card_returns.entry_id IS NOT NULL

@@ -12,6 +12,18 @@ WHERE (CASE kind WHEN 'refunded' THEN paid_base_minor ELSE amount_base_minor END
      AND CASE kind WHEN 'refunded' THEN purpose IN ('bank', 'in_hand', 'card_clearing')
                    ELSE purpose = 'other_income' OR (purpose = 'tax_payable' AND base_minor < 0) END), 0)
 UNION ALL
+SELECT refunds.number || ' and the entry it wrote differ'
+FROM refunds
+WHERE paid_base_minor <> -coalesce(
+    (SELECT sum(base_minor) FROM entry_lines WHERE entry_lines.entry_id = refunds.entry_id AND purpose IN ('bank', 'in_hand')), 0)
+UNION ALL
+SELECT refunds.number || ' was reversed, but its entry was not turned round'
+FROM refunds
+WHERE reversed_on IS NOT NULL AND EXISTS (
+    SELECT 1 FROM entry_lines AS first LEFT JOIN entry_lines AS back
+      ON back.entry_id = refunds.reversal_entry_id AND back.position = first.position AND back.account = first.account
+    WHERE first.entry_id = refunds.entry_id AND (back.base_minor IS NULL OR back.base_minor <> -first.base_minor))
+UNION ALL
 SELECT card_returns.number || ' and the entry it wrote differ'
 FROM card_returns
 WHERE cleared_base_minor <> -coalesce(

@@ -11,6 +11,15 @@ SELECT number || ': its tax lines do not come to its tax'
 FROM invoices WHERE state = 'posted'
   AND (tax_minor, net_minor) <> (SELECT sum(tax_minor), sum(base_minor) FROM document_taxes WHERE document_id = invoices.id)
 UNION ALL
+SELECT number || ': it has a line with a minus that takes nothing back, and is no credit memo'
+FROM documents JOIN document_lines ON document_id = documents.id
+WHERE documents.kind <> 'credit_memo' AND credits_line_id IS NULL AND quantity_e4 < 0
+UNION ALL
+SELECT documents.number || ': it stands alone and does not come to its lines and taxes'
+FROM documents WHERE documents.kind = 'credit_memo' AND state = 'posted' AND NOT EXISTS (SELECT 1 FROM document_links WHERE from_id = documents.id)
+  AND ((net_minor, lines_minor) <> (SELECT sum(document_lines.net_minor), sum(amount_minor) FROM document_lines WHERE document_id = documents.id)
+       OR (tax_minor, net_minor) <> (SELECT coalesce(sum(document_taxes.tax_minor), 0), coalesce(sum(base_minor), 0) FROM document_taxes WHERE document_id = documents.id))
+UNION ALL
 SELECT number || ': its orders'' shares do not come to its total'
 FROM invoices WHERE state = 'posted'
   AND EXISTS (SELECT 1 FROM document_orders WHERE document_id = invoices.id)

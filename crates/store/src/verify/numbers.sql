@@ -6,6 +6,7 @@ FROM (
     UNION ALL SELECT 'credit_memo', min(sequence), max(sequence), count(*) FROM credit_memos
     UNION ALL SELECT 'receipt', min(sequence), max(sequence), count(*) FROM payments WHERE kind = 'receipt'
     UNION ALL SELECT 'deposit', min(sequence), max(sequence), count(*) FROM payments WHERE kind = 'deposit'
+    UNION ALL SELECT 'refund', min(sequence), max(sequence), count(*) FROM refunds
     UNION ALL SELECT 'deposit_end', min(sequence), max(sequence), count(*) FROM deposit_ends
     UNION ALL SELECT 'payment_request', min(sequence), max(sequence), count(*) FROM payment_requests
     UNION ALL SELECT 'card_authorization', min(sequence), max(sequence), count(*) FROM card_authorizations

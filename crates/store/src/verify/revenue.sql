@@ -5,7 +5,10 @@ FROM (
              ELSE CASE coalesce(document_lines.kind, items.kind) WHEN 'charge' THEN 'charge_revenue'
              WHEN 'packaging' THEN 'container_liability'
              -- What goes the other way on a credit memo is sold; so is what an exchange supplies.
-             ELSE CASE WHEN role IS NULL OR account IS NOT NULL OR credits_line_id IS NULL THEN 'revenue' ELSE 'returns' END END END AS purpose,
+             ELSE CASE WHEN account IS NOT NULL THEN 'revenue'
+                       -- Of a credit memo that stands alone.
+                       WHEN credits_line_id IS NULL AND document_lines.quantity_e4 < 0 THEN 'returns'
+                       WHEN role IS NULL OR credits_line_id IS NULL THEN 'revenue' ELSE 'returns' END END END AS purpose,
            document_lines.net_minor AS amount
     FROM documents JOIN document_lines ON document_id = documents.id LEFT JOIN items ON items.id = item_id
     LEFT JOIN document_links ON from_id = documents.id AND role = 'credits'

@@ -251,6 +251,7 @@ async fn set_up(
         ("estimate", "XR-"),
         ("deposit", "D-"),
         ("deposit_end", "DE-"),
+        ("refund", "RF-"),
         ("prepayment_invoice", "P-"),
         ("payment_request", "PR-"),
         ("card_authorization", "CA-"),

@@ -50,7 +50,7 @@ export function PrintRoom() {
     >
       {wrong && <Wrong error={wrong} />}
       {documents.map(({ document: { kind, id } }) => (
-        <PrintedPaper key={id} kind={kind === "credit_memo" ? kind : "invoice"} id={id} />
+        <PrintedPaper key={id} kind={kind === "credit_memo" || kind === "return" ? kind : "invoice"} id={id} />
       ))}
       <Lines label="Papers to print">
         <thead>

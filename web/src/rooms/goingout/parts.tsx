@@ -41,14 +41,14 @@ export function GoingOutLines({ deliveries }: { deliveries: DeliveryRow[] }) {
   );
 }
 
-/** Puts a document on its way once more. */
+/** Puts a document on its way once more, or the slip of a return. */
 export function SendAgainAsk({
   kind,
   id,
   number,
   close,
 }: {
-  kind: "invoice" | "credit_memo";
+  kind: "invoice" | "credit_memo" | "return";
   id: number;
   number: string;
   close: () => void;
@@ -57,7 +57,7 @@ export function SendAgainAsk({
   const { say } = useNotices();
   return (
     <FormAsk
-      title={`Send ${number} again?`}
+      title={kind === "return" ? `Send the slip of ${number}?` : `Send ${number} again?`}
       yes="Put it on its way"
       close={close}
       fields={[

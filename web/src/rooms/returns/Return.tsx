@@ -10,7 +10,9 @@ import { Paper, PostedEntries, PreviewTape, TrailLines } from "../../parts/TapeR
 import { OpenMark, RecordLines, useOpenElsewhere, useOpenHere } from "../../parts/together";
 import { placeOf } from "../../places";
 import { Worktop } from "../../shell/Worktop";
+import { GoingOutLines, SendAgainAsk } from "../goingout/parts";
 import { type Doing, InspectTable, ReceiveTable, useHandling } from "./handling";
+import { Pictures } from "./Pictures";
 import { ReturnAsk, type ReturnStep } from "./steps";
 import { creditPlace, nextWords, stepWords } from "./words";
 
@@ -38,7 +40,7 @@ function Opened({ view }: { view: ReturnView }) {
   const openAt = useOpenElsewhere("return")(view.id);
   const papersReady = usePapersReady();
   const [doing, setDoing] = useState<Doing>();
-  const [asking, setAsking] = useState<ReturnStep>();
+  const [asking, setAsking] = useState<ReturnStep | "send">();
   const waiting = view.lines.some((line) => line.waiting !== "0");
   const toSettle = view.lines.some((line) => line.to_settle !== "0");
   const expected = view.lines.some((line) => line.expected !== "0");
@@ -172,6 +174,14 @@ function Opened({ view }: { view: ReturnView }) {
           quiet: true,
         },
         {
+          key: "m",
+          label: "Send the slip",
+          run: () => setAsking("send"),
+          disabled: !view.live,
+          quiet: true,
+          needs: "send_out" as const,
+        },
+        {
           key: "c",
           label: "Customer account",
           run: () => navigate(`/customers/${view.customer.id}`),
@@ -233,6 +243,7 @@ function Opened({ view }: { view: ReturnView }) {
           ["Their reference", view.reference ?? "none"],
         ]}
       />
+      <GoingOutLines deliveries={view.deliveries} />
       {view.note && <p style={{ margin: "0 0 8px" }}>{view.note}</p>}
       {view.closed_reason && <p style={{ margin: "0 0 8px" }}>Closed: {view.closed_reason}.</p>}
       {!view.live && !view.closed_on && view.lines.some((line) => line.progress.received === "0") && (
@@ -240,6 +251,7 @@ function Opened({ view }: { view: ReturnView }) {
           ▲ Its last day has passed. Press e to extend it where the goods are still to arrive.
         </p>
       )}
+      {!doing && <Pictures returnId={view.id} pictures={view.pictures} />}
       {handling.error && (
         <p role="alert" style={{ margin: "0 0 8px" }}>
           <Wrong error={new Error(handling.error)} />
@@ -254,7 +266,10 @@ function Opened({ view }: { view: ReturnView }) {
         <LinesOf view={view} base={base} />
       )}
       {handling.ask}
-      {asking && <ReturnAsk view={view} step={asking} close={() => setAsking(undefined)} />}
+      {asking === "send" && (
+        <SendAgainAsk kind="return" id={view.id} number={view.number} close={() => setAsking(undefined)} />
+      )}
+      {asking && asking !== "send" && <ReturnAsk view={view} step={asking} close={() => setAsking(undefined)} />}
     </Worktop>
   );
 }

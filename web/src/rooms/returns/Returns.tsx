@@ -27,6 +27,7 @@ export const returnLinks: [string, string][] = [
   ["/returns/waiting", "Waiting for inspection"],
   ["/returns/why", "Why goods come back"],
   ["/returns/expected", "Expected"],
+  ["/returns/claims", "Claims on suppliers"],
 ];
 
 /** What customers may send back, what of it is here, and what each return still needs. */

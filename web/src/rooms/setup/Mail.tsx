@@ -16,7 +16,11 @@ const services = {
   silent: "does not answer",
 } as const;
 
-const kinds: Record<string, string> = { invoice: "With an invoice", credit_memo: "With a credit memo" };
+const kinds: Record<string, string> = {
+  invoice: "With an invoice",
+  credit_memo: "With a credit memo",
+  return: "With the slip of a return",
+};
 
 /** The texts of messages, and the stand-in mail service. */
 export function MailRoom() {

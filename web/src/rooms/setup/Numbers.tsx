@@ -15,6 +15,7 @@ const names: Record<string, string> = {
   entry: "Entries",
   invoice: "Invoices",
   credit_memo: "Credit memos",
+  refund: "Refunds",
   order: "Orders",
   quote: "Quotes",
   call_off: "Call-off orders",

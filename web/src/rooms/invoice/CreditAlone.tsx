@@ -1,0 +1,282 @@
+import Autocomplete from "@mui/material/Autocomplete";
+import MenuItem from "@mui/material/MenuItem";
+import { styled } from "@mui/material/styles";
+import TextField from "@mui/material/TextField";
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { useNavigate, useSearchParams } from "react-router";
+import { api, got, keyed, Problem } from "../../api/client";
+import type { AddedLine, CustomerRow } from "../../api/types";
+import { money, moneyWithCurrency, typedDecimal } from "../../format";
+import { Lines, Scroll, useEverythingChanged, useSettled, useToday, Wrong } from "../../parts/bits";
+import { DateField } from "../../parts/DateField";
+import { faultsOf, isStopped } from "../../parts/faults";
+import { useGoods } from "../../parts/form";
+import { PreviewTape } from "../../parts/TapeRoll";
+import { ApprovalStrip, useApprovals } from "../../parts/together";
+import { Ask } from "../../shell/Ask";
+import { useNotices } from "../../shell/notices";
+import { Worktop } from "../../shell/Worktop";
+import { ItemChoice } from "./OtherWay";
+
+const Head = styled("div")({
+  display: "grid",
+  gridTemplateColumns: "minmax(0, 1.1fr) minmax(0, 1.3fr) 170px",
+  gap: 14,
+  margin: "6px 0 14px",
+});
+
+/** A line that is credited, as typed. */
+interface Typed {
+  item: string;
+  words: string;
+  quantity: string;
+  price: string;
+  tax: string;
+}
+
+const nothing: Typed = { item: "", words: "", quantity: "", price: "", tax: "" };
+
+const said = (line: Typed) => line.item.trim() !== "";
+
+function asLine(line: Typed, reason: string): AddedLine {
+  return {
+    item: line.item.trim(),
+    quantity: typedDecimal(line.quantity) || "1",
+    ...(line.words.trim() && { description: line.words.trim() }),
+    ...(line.price.trim() && { unit_price: typedDecimal(line.price) }),
+    // Why its tax code is another is why it is credited.
+    ...(line.tax && { tax_code: line.tax, reason: reason.trim() || "as credited" }),
+  };
+}
+
+/** A credit memo with no invoice behind it: an allowance, goodwill, a bonus. All of it is kept for the customer. */
+export function CreditAloneRoom() {
+  const navigate = useNavigate();
+  const changed = useEverythingChanged();
+  const { say } = useNotices();
+  const today = useToday();
+  const goods = useGoods();
+  const [params, setParams] = useSearchParams();
+  const customerId = Number(params.get("customer")) || undefined;
+  const [lines, setLines] = useState<Typed[]>([]);
+  const [reason, setReason] = useState("");
+  const [day, setDay] = useState("");
+  const [asking, setAsking] = useState(false);
+  const [unsaid, setUnsaid] = useState(false);
+  const customers = useQuery({
+    queryKey: ["customers"],
+    queryFn: () => got(api.GET("/api/customers", { params: { query: {} } })),
+  });
+  const chosen = customers.data?.find((one) => one.id === customerId) ?? null;
+  const approvals = useApprovals("customer", customerId ?? 0);
+  const rows = [...lines.filter((line) => Object.values(line).some((text) => text !== "")), nothing];
+  const filled = rows.filter(said);
+  const body = { customer: customerId ?? 0, added: filled.map((line) => asLine(line, reason)), date: day || null };
+  const settled = useSettled(JSON.stringify(body));
+  const ready = !!customerId && filled.length > 0;
+  const preview = useQuery({
+    queryKey: ["credit-alone", settled],
+    // What it does to the books is the same for any reason.
+    queryFn: () =>
+      got(api.POST("/api/credit-memos/preview", { body: { ...JSON.parse(settled), reason: "to be said" } })),
+    enabled: ready,
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+  const problem = ready && preview.error instanceof Problem ? preview.error : null;
+  const shown = ready && !problem ? preview.data : undefined;
+  const errors = faultsOf(shown?.blockers, problem, "customer");
+  if (unsaid && reason.trim() === "") {
+    errors.reason = "Say why, in a few words: the customer reads it on the credit memo.";
+  }
+  const stopped = !shown || settled !== JSON.stringify(body) || preview.isFetching || isStopped(shown.blockers);
+  const currency = shown?.currency ?? chosen?.currency ?? "";
+  const total = shown ? moneyWithCurrency(shown.total, currency) : "";
+  const elsewhere = Object.entries(errors).find(([field]) => !/^(added\.\d.*|date|reason)$/.test(field));
+  const change = (at: number, what: Partial<Typed>) =>
+    setLines(rows.map((line, place) => (place === at ? { ...line, ...what } : line)));
+  return (
+    <Worktop
+      title="New credit memo"
+      sum={chosen ? `${chosen.name} · no invoice behind it` : "no invoice behind it"}
+      back="/billing/credit-memos"
+      actions={[
+        {
+          key: "p",
+          label: total ? `Credit ${total}` : "Credit",
+          run: () => {
+            setUnsaid(reason.trim() === "");
+            setAsking(reason.trim() !== "");
+          },
+          primary: true,
+          disabled: stopped,
+          needs: "cancel_invoice",
+        },
+        {
+          key: "c",
+          label: "Customer account",
+          run: () => navigate(`/customers/${customerId}`),
+          disabled: !customerId,
+          quiet: true,
+        },
+      ]}
+      tape={
+        <PreviewTape
+          preview={shown}
+          until="The credit memo and its entry appear here as soon as there is a customer and a line."
+        />
+      }
+    >
+      <ApprovalStrip approvals={approvals} />
+      <Head>
+        <Autocomplete<CustomerRow>
+          options={customers.data ?? []}
+          getOptionLabel={(option) => `${option.number} ${option.name}`}
+          value={chosen}
+          isOptionEqualToValue={(option, value) => option.id === value.id}
+          autoHighlight
+          onChange={(_, option) => setParams(option ? { customer: String(option.id) } : {}, { replace: true })}
+          renderInput={(input) => <TextField {...input} label="Customer" autoFocus={!customerId} />}
+        />
+        <TextField
+          label="Why"
+          value={reason}
+          onChange={(event) => setReason(event.target.value)}
+          autoFocus={!!customerId}
+          error={!!errors.reason}
+          helperText={errors.reason ?? "Stands on the credit memo"}
+        />
+        <DateField
+          label="Date"
+          typed={day}
+          assumed={today}
+          onType={setDay}
+          error={errors.date}
+          from="the business date"
+        />
+      </Head>
+      {elsewhere && (
+        <p role="alert" style={{ margin: "0 0 8px" }}>
+          <Wrong error={new Error(elsewhere[1])} />
+        </p>
+      )}
+      <Scroll>
+        <Lines label="What is credited">
+          <thead>
+            <tr>
+              <th style={{ width: "24%" }}>Item or account</th>
+              <th>Words</th>
+              <th className="right">Quantity</th>
+              <th className="right">Price for one</th>
+              <th>Tax</th>
+              <th className="right">Credit {currency}</th>
+            </tr>
+          </thead>
+          <tbody>
+            {rows.map((line, at) => {
+              const place = rows.slice(0, at).filter(said).length;
+              const wrong = said(line)
+                ? Object.entries(errors).find(([field]) => field.startsWith(`added.${place}.`))?.[1]
+                : undefined;
+              const cell = (what: "words" | "quantity" | "price", label: string, hint: string, width?: number) => (
+                <TextField
+                  value={line[what]}
+                  onChange={(event) => change(at, { [what]: event.target.value })}
+                  placeholder={said(line) ? hint : ""}
+                  sx={{ width: width ?? "100%" }}
+                  slotProps={{
+                    htmlInput: {
+                      "aria-label": `${label} of line ${at + 1}`,
+                      ...(what !== "words" && { inputMode: "decimal" as const, style: { textAlign: "right" } }),
+                    },
+                  }}
+                />
+              );
+              return (
+                <tr key={at}>
+                  <td>
+                    <ItemChoice
+                      value={line.item}
+                      goods
+                      choose={(item) => change(at, { item })}
+                      wrong={!!wrong}
+                      label={`Item or account of line ${at + 1}`}
+                    />
+                    {wrong && (
+                      <div className="wrong" role="alert">
+                        {wrong}
+                      </div>
+                    )}
+                  </td>
+                  <td>{cell("words", "Words", "the item's name")}</td>
+                  <td className="right">{cell("quantity", "Quantity", "1", 76)}</td>
+                  <td className="right">{cell("price", "Price", "list", 104)}</td>
+                  <td>
+                    <TextField
+                      select
+                      value={line.tax}
+                      onChange={(event) => change(at, { tax: event.target.value })}
+                      sx={{ width: 108 }}
+                      slotProps={{
+                        select: {
+                          displayEmpty: true,
+                          renderValue: (code) => (code as string) || (said(line) ? "default" : ""),
+                        },
+                        htmlInput: { "aria-label": `Tax code of line ${at + 1}` },
+                      }}
+                    >
+                      <MenuItem value="">as the item and the customer say</MenuItem>
+                      {(goods?.tax_codes ?? []).map((code) => (
+                        <MenuItem key={code.code} value={code.code}>
+                          {code.code} · {code.name}
+                        </MenuItem>
+                      ))}
+                    </TextField>
+                  </td>
+                  <td className="right">
+                    {said(line) && !wrong && shown ? money(shown.added[place] ?? 0, currency) : ""}
+                  </td>
+                </tr>
+              );
+            })}
+          </tbody>
+        </Lines>
+        <p className="dim" style={{ margin: "10px 2px" }}>
+          Goods stay with the customer: what comes back comes back on a return. To credit lines of an invoice, open it
+          and press l: its prices, tax and rates count then.
+        </p>
+      </Scroll>
+      {asking && shown && chosen && (
+        <Ask
+          title={`Credit ${total} to ${chosen.name}?`}
+          yes={`Credit · ${total}`}
+          close={() => setAsking(false)}
+          run={async (key) => {
+            const done = await got(
+              api.POST("/api/credit-memos", {
+                params: { header: keyed(key) },
+                body: { ...body, reason, seen: shown.fingerprint },
+              }),
+            );
+            say(
+              done.waits != null
+                ? {
+                    kind: "done",
+                    text: "This is above your limit: it waits for a supervisor, and nothing has changed yet.",
+                    links: [{ text: "Look at the request", to: `/approvals/${done.waits}` }],
+                  }
+                : { kind: "done", text: `${done.number} credits ${total} to ${chosen.name}. Apply it, or refund it.` },
+            );
+            await changed();
+            navigate(done.credit_memo != null ? `/credit-memos/${done.credit_memo}` : "/billing/credit-memos", {
+              replace: true,
+            });
+          }}
+        >
+          It is kept for the customer, unapplied: apply it to what is open, or refund it.
+        </Ask>
+      )}
+    </Worktop>
+  );
+}
