@@ -1,5 +1,5 @@
 // @vitest-environment jsdom
-import { cleanup, render, screen } from "@testing-library/react";
+import { cleanup, fireEvent, render, screen } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { useState } from "react";
 import { afterEach, describe, expect, it } from "vitest";
@@ -43,6 +43,7 @@ const preview = (applied: [invoice: number, amount: number, after: number][]): M
     unapplied: 0,
     unapplied_base: 0,
   },
+  suggested: applied.map(([item, amount], at) => ({ item, amount, because: at === 0 ? "number" : "oldest" })),
   entry: null,
   tape: { heading: "", subheading: "", currency: "EUR", lines: [] },
   changes: [],
@@ -71,6 +72,21 @@ const field = (invoice: number) => screen.getByLabelText<HTMLInputElement>(new R
 const sent = () => JSON.parse(screen.getByRole("status").textContent ?? "");
 
 describe("applying money to invoices", () => {
+  it("says why, until someone types", async () => {
+    render(
+      <Table
+        given={preview([
+          [1, 7000, 0],
+          [2, 3000, 2000],
+        ])}
+      />,
+    );
+    // By age needs no word.
+    expect(screen.getAllByText("named by number")).toHaveLength(1);
+    fireEvent.change(field(2), { target: { value: "10" } });
+    expect(screen.queryByText("named by number")).toBeNull();
+  });
+
   it("shows what the server proposes until someone types", () => {
     render(
       <Table

@@ -127,6 +127,31 @@ test("the page says what waits, what is owed, what is on its way, and where the 
   expect(screen.queryByText(/Glad Till/)).toBeNull();
 });
 
+test("a return that is awaited has its slip, one that has arrived has none", async () => {
+  const line = { code: "JR", description: "Jars", authorized: "4", arrived: "1", unit: "tray" };
+  const one = (id: number, arrived: string) => ({
+    id,
+    number: `RA-${id}`,
+    reference: "claim 7",
+    expires_on: "2026-05-17",
+    live: true,
+    lines: [{ ...line, arrived }],
+  });
+  stage(<CustomerPage />, "/", {
+    "GET /api/page": page({
+      returns: [one(5, "1"), one(6, "4")],
+      addresses: [5, 6].map((id) => ({ kind: "return", id, address: `/api/page/papers/return/${id}?mark=x` })),
+    }),
+  });
+  const awaited = within(await screen.findByRole("region", { name: "Return RA-5" }));
+  awaited.getByText("1 of 4 tray arrived");
+  expect(awaited.getByRole("link", { name: "Open the slip" }).getAttribute("href")).toBe(
+    "/api/page/papers/return/5?mark=x",
+  );
+  const there = within(screen.getByRole("region", { name: "Return RA-6" }));
+  expect(there.queryByRole("link")).toBeNull();
+});
+
 test("a quote is accepted by name; what is refused stands at its field, and what was typed stays", async () => {
   const user = userEvent.setup();
   const call = "POST /api/page/quotes/{id}/accept";

@@ -7,7 +7,12 @@ use std::error::Error;
 use std::time::{Duration, Instant};
 
 use till_bench::{by, long_order};
+use till_core::ids::InvoiceId;
 use till_store::invoices::{CreditLine, Pick, ToBill, ToCancelInvoice, ToCredit};
+use till_store::returns::{
+    self, InspectForm, InspectLine, NewReturn, NewReturnLine, ReceiveForm, ReceiveLine, ReturnLineView,
+    ReturnableFilter,
+};
 use till_store::shipments::{self, NewShipment, ShipAndBill};
 use till_store::{Result, Store, invoices, orders, rules, verify};
 
@@ -139,5 +144,60 @@ async fn bill(
     since = times.note("post all of it at once", since);
     invoices::credit(writing, rules, posted, &wish).await?;
     times.note("credit every line", since);
+    come_back(writing, rules, posted, times).await
+}
+
+/// All of it comes back: authorized, received, inspected, credited.
+async fn come_back(
+    writing: &mut till_store::Writing<'_>,
+    rules: &rules::Rules,
+    invoice: InvoiceId,
+    times: &mut Times,
+) -> Result<()> {
+    let customer = invoices::view(writing, invoice).await?.customer.id;
+    let filter = ReturnableFilter { invoice: Some(invoice), ..ReturnableFilter::default() };
+    let mut since = Instant::now();
+    let billed = returns::returnable(writing, rules, &filter, (2_000, 0)).await?.lines;
+    since = times.note("what may come back", since);
+    let lines = billed
+        .iter()
+        .map(|line| NewReturnLine {
+            line: line.line,
+            quantity: line.left.to_string(),
+            reason: "SURPLUS".to_owned(),
+            disposition: None,
+        })
+        .collect();
+    let new = NewReturn { customer, lines, ..NewReturn::default() };
+    let (id, _) = returns::authorize(writing, rules, &new, None).await?;
+    since = times.note("authorize its return", since);
+    let view = returns::view(writing, rules, id).await?;
+    since = times.note("look at the return", since);
+    let lines =
+        view.lines.iter().map(|line| ReceiveLine { line: line.id, quantity: line.expected.to_string() }).collect();
+    let form = ReceiveForm { lines, ..ReceiveForm::default() };
+    let version = returns::receive(writing, rules, id, (view.version, None), &form).await?.version;
+    since = times.note("receive it", since);
+    let waiting = returns::view(writing, rules, id).await?.lines;
+    let restocked = |line: &ReturnLineView| InspectLine {
+        line: line.id,
+        quantity: line.waiting.to_string(),
+        disposition: "RESTOCK".to_owned(),
+        claim: None,
+    };
+    let form = InspectForm { lines: waiting.iter().map(restocked).collect(), ..InspectForm::default() };
+    since = times.note("look at it again, received", since);
+    returns::inspect(writing, rules, id, (version, None), &form).await?;
+    since = times.note("inspect it", since);
+    let credited = |line: &ReturnLineView| CreditLine {
+        position: usize::try_from(line.position).unwrap_or(0),
+        quantity: Some(line.to_settle.to_string()),
+        amount: None,
+        return_line: Some(line.id),
+    };
+    let lines = waiting.iter().map(credited).collect();
+    let wish = ToCredit { lines, reason: "all of it came back".to_owned(), ..ToCredit::default() };
+    invoices::credit(writing, rules, invoice, &wish).await?;
+    times.note("credit what came back", since);
     Ok(())
 }

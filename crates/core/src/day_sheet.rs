@@ -135,17 +135,17 @@ pub struct UnbilledFacts {
     pub stopped_by: Vec<Blocker>,
 }
 
-/// Money without a target.
+/// Money without a target, or a credit memo that was kept.
 #[derive(Debug, Clone)]
 pub struct UnappliedFacts {
-    /// The receipt.
-    pub receipt: DocumentRef,
+    /// The receipt, or the credit memo.
+    pub credit: DocumentRef,
     /// The customer's name.
     pub name: String,
     /// What is unapplied, in base currency.
     pub amount: Money,
-    /// When it came in.
-    pub received_on: NaiveDate,
+    /// When it came in, or was credited.
+    pub since: NaiveDate,
     /// Open invoices of the customer.
     pub open_invoices: i64,
 }
@@ -346,18 +346,18 @@ impl UnappliedFacts {
             work: Work::MoneyLyingStill,
             title: self.name.clone(),
             why: if self.open_invoices == 0 {
-                format!("{} is unapplied, no invoice is open", self.receipt.number)
+                format!("{} is unapplied, no invoice is open", self.credit.number)
             } else {
                 format!(
                     "{} is unapplied, {}",
-                    self.receipt.number,
+                    self.credit.number,
                     many(self.open_invoices, "invoice is open", "invoices are open")
                 )
             },
             amount: self.amount,
-            days: age(self.received_on, today),
+            days: age(self.since, today),
             next: Next::Apply,
-            at: self.receipt.clone(),
+            at: self.credit.clone(),
         }
     }
 }
@@ -523,10 +523,10 @@ mod tests {
                 oldest_due: day("2026-01-01"),
             }],
             unapplied: vec![UnappliedFacts {
-                receipt: DocumentRef { kind: DocumentKind::Receipt, id: 4, number: "C-1".into() },
+                credit: DocumentRef { kind: DocumentKind::Receipt, id: 4, number: "C-1".into() },
                 name: "c4".into(),
                 amount: Money(1),
-                received_on: day("2026-03-17"),
+                since: day("2026-03-17"),
                 open_invoices: 1,
             }],
             hanging: vec![HangingFacts {

@@ -24,8 +24,9 @@ pub mod back;
 mod checking;
 mod entering;
 mod place;
+mod reference;
+mod suggesting;
 
-use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 
 use crate::accounts::{AccountMap, Purpose};
@@ -45,6 +46,8 @@ use crate::spread::spread;
 use crate::tape::{Change, Figure, Tape, TapeStyle};
 
 pub use place::{Method, MoneyPlace, PlaceKind};
+pub use reference::{creditor_reference, grouped_reference, is_reference, references_in};
+pub use suggesting::{Because, Said, Suggestion, suggest};
 
 /// Where the credit comes from.
 #[derive(Debug, Clone)]
@@ -108,6 +111,8 @@ pub struct SettleInput<'a> {
     pub currency: Currency,
     /// Base per unit of it, on the date; none where none is known.
     pub rate: Option<ExchangeRate>,
+    /// What was suggested, and why, where nobody said where it goes; empty where someone did.
+    pub suggested: Vec<Suggestion>,
     /// Where a deposit is applied: what each item has for it. Nothing for any other credit.
     pub rooms: Vec<AdvanceRoom>,
     /// Rates of the other currencies among the items, on the date.
@@ -453,30 +458,4 @@ fn orders_after(input: &SettleInput<'_>, document: &Settlement) -> Vec<OrderFact
 /// Whether a document is that invoice.
 pub(crate) fn is_invoice(document: &DocumentRef, invoice: InvoiceId) -> bool {
     document.kind == DocumentKind::Invoice && document.id == invoice.0
-}
-
-/// Proposes amounts for open items on a day, oldest due date first, until the money is used up. The document the clerk
-/// came from goes before all others. Items in another currency are left to the clerk, and so is what was not there on
-/// the day.
-pub fn oldest_first(
-    (amount, currency): (Money, Currency),
-    items: &[OpenItem],
-    first: Option<&DocumentRef>,
-    date: NaiveDate,
-) -> Vec<(OpenItemId, Money)> {
-    let named =
-        |item: &OpenItem| first.is_some_and(|first| first.kind == item.document.kind && first.id == item.document.id);
-    let fits = |item: &&OpenItem| item.currency == currency && item.posting_date <= date;
-    let mut order: Vec<&OpenItem> = items.iter().filter(fits).collect();
-    order.sort_by_key(|item| (!named(item), item.due_date, item.id));
-    let mut left = amount;
-    let mut proposal = Vec::new();
-    for item in order {
-        let part = left.min(item.open).min(item.room_from(date));
-        if part.is_positive() && item.is_there(part, date) {
-            proposal.push((item.id, part));
-            left -= part;
-        }
-    }
-    proposal
 }

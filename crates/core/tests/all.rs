@@ -20,6 +20,7 @@ mod properties;
 mod receiving;
 mod returning;
 mod settling;
+mod suggesting;
 mod tapes;
 mod words;
 

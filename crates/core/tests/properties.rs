@@ -9,7 +9,7 @@ use till_core::ids::{InvoiceId, OrderId};
 use till_core::invoice;
 use till_core::money::{Currency, Money};
 use till_core::order::{InvoiceShares, LineProgress, OrderState, settlement, state, track};
-use till_core::settle::{self, ToApply, oldest_first};
+use till_core::settle::{self, Because, Said, ToApply, suggest};
 
 proptest! {
     /// Entries balance in the base currency, whatever the currency (exponents 0, 2 and 3) and its rate; what
@@ -86,19 +86,44 @@ proptest! {
         prop_assert_eq!((open_left, carried_left), (0, 0));
     }
 
-    /// The proposal never gives more than there is, nor more than an invoice has open.
+    /// What is suggested never gives more than there is, nor more than an invoice has open; what the clerk came from goes first.
     #[test]
-    fn oldest_first_stays_within_both_sides(amount in 0i64..500_000, opens in prop::collection::vec(1i64..200_000, 0..12)) {
+    fn suggestions_stay_within_both_sides(
+        amount in 0i64..500_000, opens in prop::collection::vec(1i64..200_000, 0..12), come_from in any::<bool>(),
+        words in "[IR0-9 ,-]{0,24}",
+    ) {
         let invoices: Vec<_> = opens.iter().enumerate().map(|(at, open)| open_invoice(at as i64, *open, *open)).collect();
-        let first = opens.len().checked_sub(2).map(|at| invoices[at].document.clone());
-        let proposal = oldest_first((Money(amount), eur()), &invoices, first.as_ref(), day("2026-04-10"));
-        let all: i64 = proposal.iter().map(|(_, part)| part.0).sum();
-        prop_assert_eq!(all, amount.min(opens.iter().sum()));
-        if let (Some((id, _)), true) = (proposal.first(), opens.len() > 1) {
-            prop_assert_eq!(id.0 as usize, opens.len() - 2, "the wanted one comes first");
+        let first = opens.len().checked_sub(2).filter(|_| come_from).map(|at| invoices[at].document.clone());
+        let said = Said { first: first.as_ref(), words: Some(&words) };
+        let suggested = suggest((Money(amount), eur()), &invoices, said, day("2026-04-10"));
+        let all: i64 = suggested.iter().map(|one| one.amount.0).sum();
+        prop_assert!(all <= amount);
+        if suggested.iter().all(|one| !matches!(one.because, Because::Number | Because::Reference)) {
+            prop_assert_eq!(all, amount.min(opens.iter().sum()), "where nothing is named all of it is used");
         }
-        for (id, part) in &proposal {
-            prop_assert!(part.0 > 0 && part.0 <= opens[usize::try_from(id.0).unwrap()]);
+        if let (Some(one), true, Some(first)) = (suggested.first(), amount > 0, &first) {
+            prop_assert_eq!((one.item.0, one.because), (first.id, Because::ComeFrom));
+        }
+        let mut items: Vec<_> = suggested.iter().map(|one| one.item).collect();
+        items.sort_unstable();
+        items.dedup();
+        prop_assert_eq!(items.len(), suggested.len(), "each item once");
+        for one in &suggested {
+            prop_assert!(one.amount.0 > 0 && one.amount.0 <= opens[usize::try_from(one.item.0).unwrap()]);
+        }
+    }
+
+    /// Whatever was drawn, money that some invoices come to exactly settles invoices in whole and leaves nothing.
+    #[test]
+    fn money_that_is_a_sum_settles_in_whole(opens in prop::collection::vec(1i64..200_000, 1..10), picks in any::<u16>()) {
+        let invoices: Vec<_> = opens.iter().enumerate().map(|(at, open)| open_invoice(at as i64, *open, *open)).collect();
+        let paid: i64 = opens.iter().enumerate().filter(|(at, _)| picks & (1 << at) != 0).map(|(_, open)| open).sum();
+        prop_assume!(paid > 0);
+        let suggested = suggest((Money(paid), eur()), &invoices, Said::default(), day("2026-04-10"));
+        prop_assert_eq!(suggested.iter().map(|one| one.amount.0).sum::<i64>(), paid);
+        for one in &suggested {
+            prop_assert_eq!(one.amount.0, opens[usize::try_from(one.item.0).unwrap()]);
+            prop_assert!(matches!(one.because, Because::Equal | Because::Together));
         }
     }
 

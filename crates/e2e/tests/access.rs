@@ -43,6 +43,8 @@ const VIEWS: &[&str] = &[
     "/returns/waiting",
     "/returns/why",
     "/returns/expected",
+    "/returns/claims",
+    "/credit-memos/new",
     "/returns/4",
     "/returns/8",
     "/returns/9",

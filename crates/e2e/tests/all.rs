@@ -4,6 +4,7 @@
 mod access;
 mod billing;
 mod clerk;
+mod credits;
 mod customer_page;
 mod exchanges;
 mod orders;

@@ -9,6 +9,7 @@ use till_core::fixed::Quantity;
 use till_core::invoice::{InvoiceDocument, InvoiceLine};
 use till_core::money::{Currency, Money};
 use till_core::prepayment::using::by_document;
+use till_core::settle::{creditor_reference, grouped_reference};
 
 /// Who sends it and who gets it.
 #[derive(Debug, Clone)]
@@ -122,6 +123,9 @@ fn head(
             }
             fact("Due", &words(document.due_date));
             fact("Tax date", &words(document.tax_date));
+            if let Some(reference) = creditor_reference(number) {
+                fact("Payment reference", &grouped_reference(&reference));
+            }
         }
         Kind::PaymentRequest => fact("Please pay by", &words(document.due_date)),
         Kind::CreditMemo { over: Some(over), whole, .. } => {

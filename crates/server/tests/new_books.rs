@@ -708,6 +708,67 @@ fn exchanges(walk: &Walk, leo: &Seat, customer: &Value) {
     assert_eq!(walk.get(leo, "/api/expected-returns")["estimates"][0]["share"], json!("0.025"));
 }
 
+/// Credits: one that stands alone, applied, unapplied, refunded; unapplied money refunded; a claim on a supplier answered; a
+/// picture of what came back.
+fn credits(walk: &Walk, leo: &Seat, customer: &Value) {
+    let order = walk.order(leo, customer, json!([{ "item": "POT", "quantity": "2" }]));
+    let invoice = walk.draft_of(leo, walk.ship(leo, order, "2", None), "2");
+    walk.post_draft(leo, invoice);
+    let line = json!({ "item": "FREIGHT", "quantity": "1", "unit_price": "10", "description": "Freight given back" });
+    let alone = json!({ "customer": customer, "added": [line], "reason": "came late", "date": walk.today });
+    let memo = walk.seen_and_done(leo, "/api/credit-memos", alone, json!({}))["credit_memo"].clone();
+    let memo = format!("/api/credit-memos/{memo}");
+    let kept = walk.get(leo, &memo);
+    assert!(kept["invoice"].is_null() && kept["kept"]["open"] == kept["document"]["total"], "{kept}");
+    let version = |place: &str| json!({ "version": walk.version(leo, place) });
+    let to = json!({ "date": walk.today, "applications": [{ "invoice": invoice, "amount": "4" }] });
+    walk.seen_and_done(leo, &format!("{memo}/applications"), to, version(&memo));
+    let back = json!({ "date": walk.today, "reason": "another invoice is meant" });
+    walk.seen_and_done(leo, &format!("{memo}/unapply"), back.clone(), version(&memo));
+    let part = json!({ "amount": "3", "method": "transfer", "date": walk.today, "reason": "asked for" });
+    walk.seen_and_done(leo, &format!("{memo}/refund"), part.clone(), version(&memo));
+    let refund = walk.get(leo, &memo)["kept"]["refunds"][0]["id"].clone();
+    let undone = walk.post(leo, &format!("/api/refunds/{refund}/reverse"), back.clone());
+    assert_eq!(format!("/api/credit-memos/{}", undone["of"]["id"]), memo);
+    let paid =
+        json!({ "customer": customer, "method": "transfer", "amount": "9", "date": walk.today, "applications": [] });
+    let receipt = format!("/api/receipts/{}", walk.seen_and_done(leo, "/api/receipts", paid, json!({}))["id"]);
+    walk.seen_and_done(leo, &format!("{receipt}/refund"), part, version(&receipt));
+    assert_eq!(walk.get(leo, &receipt)["unapplied"], json!(600));
+
+    let billed = walk.get(leo, &format!("/api/returnable?customer={customer}&invoice={invoice}"))["lines"][0].clone();
+    let line = json!({ "line": billed["line"], "quantity": "1", "reason": "LEAKS" });
+    let new = json!({ "customer": customer, "lines": [line] });
+    let returned = walk.seen_and_done(leo, "/api/returns", new, json!({}))["id"].as_i64().unwrap();
+    let returned = format!("/api/returns/{returned}");
+    // One point, WebP: its bytes are plain text.
+    let picture = "RIFF\x12\0\0\0WEBPVP8L\x05\0\0\0\x2f\0\0\0\0\0";
+    let address = format!("{returned}/pictures?name=leak.webp");
+    let asked =
+        ask("POST", &address).seat(leo).text(picture).header("Content-Type", "application/octet-stream").new_key();
+    let added = walk.carried_out("POST", &address, &asked)["id"].clone();
+    let shown = ask("GET", &format!("{returned}/pictures/{added}")).seat(leo).send(walk.till.address).unwrap();
+    assert_eq!((shown.status, shown.body.as_str()), (200, picture));
+    walk.done.borrow_mut().insert(walk.call_of("GET", &format!("{returned}/pictures/{added}")));
+    walk.delete(leo, &format!("{returned}/pictures/{added}"), Value::Null);
+    let line = walk.get(leo, &returned)["lines"][0]["id"].clone();
+    let arrived = json!({ "lines": [{ "line": line, "quantity": "1" }], "date": walk.today });
+    walk.seen_and_done(leo, &format!("{returned}/receive"), arrived, version(&returned));
+    let becomes = json!({ "line": line, "quantity": "1", "disposition": "SUPPLIER", "claim": "2.50" });
+    let inspected = json!({ "lines": [becomes], "date": walk.today });
+    walk.seen_and_done(leo, &format!("{returned}/inspect"), inspected, version(&returned));
+    let claim = walk.get(leo, "/api/claims")["claims"][0].clone();
+    let answer = json!({ "settled": "2", "refused": "0.50", "method": "transfer", "date": walk.today });
+    let left = walk.seen_and_done(leo, &format!("/api/claims/{}/answer", claim["id"]), answer, json!({}));
+    assert_eq!(left["open"], json!(0), "{claim}");
+    let answered = walk.get(leo, "/api/claims")["claims"][0]["answers"][0]["id"].clone();
+    let open = walk.post(leo, &format!("/api/claims/answers/{answered}/reverse"), back);
+    assert_eq!(open["open"], json!(250));
+    // The slip goes out like any document.
+    let id = returned.trim_start_matches("/api/returns/").parse::<i64>().unwrap();
+    walk.post(leo, "/api/deliveries", json!({ "kind": "return", "id": id, "way": "mail" }));
+}
+
 /// Money in advance, through all that can become of it.
 fn deposits(walk: &Walk, leo: &Seat, customer: &Value) {
     let order = walk.order(leo, customer, json!([{ "item": "POT", "quantity": "2" }]));
@@ -992,6 +1053,7 @@ fn new_books_do_all_that_the_demo_can() {
     credit(&walk, &leo, &customer);
     returns(&walk, (&ada, &leo), &customer);
     exchanges(&walk, &leo, &customer);
+    credits(&walk, &leo, &customer);
     prepayments(&walk, &leo, &customer);
     cards(&walk, &leo, &customer);
     page(&walk, &leo, &customer);

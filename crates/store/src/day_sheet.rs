@@ -16,7 +16,7 @@ use till_core::order::OrderFacts;
 use till_core::people::ApprovalState;
 
 use crate::approvals::Viewer;
-use crate::convert::json;
+use crate::convert::{json, kind};
 use crate::open_items::Aged;
 use crate::rules::{self, Rules};
 use crate::unbilled::{ToValue, nets};
@@ -189,23 +189,22 @@ async fn load_approvals(connection: &mut SqliteConnection, viewer: Option<Viewer
 
 async fn load_unapplied(connection: &mut SqliteConnection, facts: &mut DayFacts) -> Result<()> {
     let rows = sqlx::query!(
-        r#"SELECT credit.document_id, credit.number, name, credit.open_base_minor, credit.posting_date AS "date: NaiveDate",
+        r#"SELECT credit.kind, credit.document_id, credit.number, name, credit.open_base_minor, credit.posting_date AS "date: NaiveDate",
                   (SELECT count(*) FROM open_items WHERE customer_id = credit.customer_id AND open_minor > 0 AND side = 'owed_to_us') AS "open!: i64"
            FROM open_items AS credit JOIN customers ON customers.id = credit.customer_id
-           WHERE credit.open_minor > 0 AND credit.purpose = 'unapplied' AND credit.kind = 'receipt'"#
+           WHERE credit.open_minor > 0 AND credit.purpose = 'unapplied' AND credit.kind IN ('receipt', 'credit_memo')"#
     )
     .fetch_all(connection)
     .await?;
-    facts.unapplied = rows
-        .into_iter()
-        .map(|row| UnappliedFacts {
-            receipt: DocumentRef { kind: DocumentKind::Receipt, id: row.document_id, number: row.number },
+    for row in rows {
+        facts.unapplied.push(UnappliedFacts {
+            credit: DocumentRef { kind: kind(&row.kind)?, id: row.document_id, number: row.number },
             name: row.name,
             amount: Money(row.open_base_minor),
-            received_on: row.date,
+            since: row.date,
             open_invoices: row.open,
-        })
-        .collect();
+        });
+    }
     Ok(())
 }
 

@@ -18,7 +18,7 @@ use till_core::money::{Currency, Money};
 use till_core::open_items::{OpenItem, Side};
 use till_core::order::OrderFacts;
 use till_core::settle::{
-    Member, Method, SettleDecision, SettleInput, Settlement, Source, ToApply, decide, oldest_first,
+    Member, Method, Said, SettleDecision, SettleInput, Settlement, Source, Suggestion, ToApply, decide, suggest,
 };
 use till_core::tape::{Change, Tape};
 
@@ -90,6 +90,8 @@ pub struct MoneyPreview {
     pub currency: Currency,
     /// What becomes of the money.
     pub document: Settlement,
+    /// Why it goes where it goes, where that was suggested; empty where someone said so.
+    pub suggested: Vec<Suggestion>,
     /// The entry it will write.
     pub entry: Option<Entry>,
     /// Its arithmetic.
@@ -118,26 +120,25 @@ pub(crate) async fn kind_of(connection: &mut SqliteConnection, id: ReceiptId) ->
     kind.as_deref().map(crate::convert::kind).ok_or_else(|| StoreError::not_found(DocumentKind::Receipt, id))?
 }
 
-/// Turns what was typed into amounts for open items; proposes them where nothing was typed.
+/// Turns what was typed into amounts for open items; suggests them where nothing was typed, with why.
 async fn to_apply(
     connection: &mut SqliteConnection,
     group: &[Member],
     (money, amount): (Currency, Money),
     date: NaiveDate,
     typed: Option<&[NewApplication]>,
-    first: Option<InvoiceId>,
-) -> Result<Vec<ToApply>> {
+    (first, words): (Option<InvoiceId>, Option<&str>),
+) -> Result<(Vec<ToApply>, Vec<Suggestion>)> {
     let Some(typed) = typed else {
         let members: Vec<CustomerId> = group.iter().map(|member| member.id).collect();
         let open = open_items::owed_by(connection, &members).await?;
         let first = first.map(|id| DocumentRef { kind: DocumentKind::Invoice, id: id.0, number: String::new() });
-        return Ok(oldest_first((amount, money), &open, first.as_ref(), date)
-            .into_iter()
-            .filter_map(|(id, amount)| {
-                let item = open.iter().find(|item| item.id == id)?.clone();
-                Some(ToApply { item, amount })
-            })
-            .collect());
+        let suggested = suggest((amount, money), &open, Said { first: first.as_ref(), words }, date);
+        let to_apply = suggested.iter().filter_map(|one| {
+            let item = open.iter().find(|item| item.id == one.item)?.clone();
+            Some(ToApply { item, amount: one.amount })
+        });
+        return Ok((to_apply.collect(), suggested));
     };
     let mut ids = Vec::with_capacity(typed.len());
     for (position, application) in typed.iter().enumerate() {
@@ -162,7 +163,7 @@ async fn to_apply(
             .map_err(|error| StoreError::decimal(format!("applications.{position}.amount"), &error))?;
         to_apply.push(ToApply { item: item.clone(), amount });
     }
-    Ok(to_apply)
+    Ok((to_apply, Vec::new()))
 }
 
 fn nothing_there(position: usize, application: &NewApplication) -> StoreError {
@@ -216,6 +217,8 @@ struct Credit<'a> {
     money: (Currency, Money),
     typed: Option<&'a [NewApplication]>,
     first: Option<InvoiceId>,
+    /// What the payer wrote.
+    words: Option<&'a str>,
 }
 
 async fn settle_input<'a>(
@@ -223,14 +226,17 @@ async fn settle_input<'a>(
     rules: &'a Rules,
     credit: Credit<'_>,
 ) -> Result<SettleInput<'a>> {
-    let Credit { payer, source, date, money: (money, amount), typed, first } = credit;
+    let Credit { payer, source, date, money: (money, amount), typed, first, words } = credit;
     let group = open_items::paying_group(connection, payer).await?;
     let (customer, _) = customers::facts(connection, payer).await?;
-    let mut to_apply = to_apply(connection, &group, (money, amount), date.date, typed, first).await?;
+    let (mut to_apply, mut suggested) =
+        to_apply(connection, &group, (money, amount), date.date, typed, (first, words)).await?;
     if let (Source::Item(item), None) = (&source, typed)
         && item.purpose == Purpose::DepositLiability
     {
+        // A deposit goes to what it was taken for.
         to_apply = deposits::proposed(connection, item, to_apply).await?;
+        suggested.clear();
     }
     let dates = match &source {
         Source::Received { .. } => date_order(connection, rules, DocumentKind::Receipt).await?,
@@ -239,6 +245,7 @@ async fn settle_input<'a>(
     };
     Ok(SettleInput {
         payer,
+        suggested,
         rooms: match &source {
             Source::Item(item) if item.purpose == Purpose::DepositLiability => {
                 deposits::rooms(connection, item, to_apply.iter().map(|one| &one.item)).await?
@@ -284,6 +291,7 @@ async fn receipt_input<'a>(
         money: (money, amount),
         typed: new.applications.as_deref(),
         first: new.first,
+        words: new.reference.as_deref(),
     };
     settle_input(connection, rules, credit).await
 }
@@ -292,6 +300,7 @@ fn previewed(input: &SettleInput<'_>, decision: SettleDecision) -> MoneyPreview 
     MoneyPreview {
         currency: input.currency,
         document: decision.document,
+        suggested: input.suggested.clone(),
         entry: decision.entry,
         tape: decision.tape,
         changes: decision.changes,
@@ -418,6 +427,7 @@ pub(crate) async fn containers_input<'a>(
         money: (rules.base, amount),
         typed: None,
         first: None,
+        words: None,
     };
     settle_input(connection, rules, credit).await
 }

@@ -6,10 +6,12 @@ use sqlx::{ConnectOptions, Connection, Executor, sqlite::SqliteConnectOptions};
 use till_core::checks::Check;
 use till_core::ids::{CreditMemoId, CustomerId, DocumentKind, InvoiceId, PersonId, RefundId};
 use till_core::money::Money;
-use till_core::people::Role;
+use till_core::people::{LimitKind, Role};
 use till_store::invoices::{self, AddedLine, CreditAlone, CreditLine, CreditMemoView, CreditPosted, ToCredit};
+use till_store::people::{self, NewPerson};
 use till_store::receipts::{self, NewApplication, NewApplications, NewReceipt, ToReverse, ToUnapply};
 use till_store::refunds::{self, CreditToRefund};
+use till_store::settings::{self, NewLimit};
 use till_store::{Actor, Result, StoreError, approvals, customers, ledger, rules, verify};
 
 /// An allowance on a revenue account.
@@ -342,6 +344,21 @@ async fn what_is_wrong_is_said_and_limits_hold() {
     let early = CreditAlone { date: Some(day("2026-01-15")), ..fine.clone() };
     assert_eq!(blocked(credit(&company, &early).await).1, "date");
 
+    company
+        .store
+        .change(&by(), None, async |writing| {
+            for (sign_in, role) in [("tess", Role::Clerk), ("lena", Role::Lead)] {
+                let hash = "$argon2id$nobody signs in here";
+                let new = NewPerson { sign_in, name: sign_in, role, password_hash: hash, must_change: false };
+                people::add(writing, &new).await?;
+            }
+            let limit =
+                |role, amount: &str| NewLimit { role, kind: LimitKind::CreditMemo, amount: Some(amount.to_owned()) };
+            settings::set_limit(writing, &limit(Role::Clerk, "50")).await?;
+            settings::set_limit(writing, &limit(Role::Lead, "5000")).await
+        })
+        .await
+        .unwrap();
     let clerk = Actor::person(PersonId(1), "tess", Role::Clerk, "here", by().at);
     let ask = async |wish: &CreditAlone| {
         company

@@ -4815,6 +4815,11 @@ export interface components {
             number: string;
         };
         /**
+         * @description Why an item is suggested.
+         * @enum {string}
+         */
+        Because: "come_from" | "reference" | "number" | "equal" | "together" | "oldest";
+        /**
          * @description How a customer wants to be billed.
          * @enum {string}
          */
@@ -7139,6 +7144,8 @@ export interface components {
             /** @description Its number; none on a draft. */
             number?: string | null;
             open?: null | components["schemas"]["Money"];
+            /** @description What its payer is asked to write on a transfer, in groups of four; none on a draft. */
+            payment_reference?: string | null;
             /** @description What a posted one uses of prepayment invoices. */
             prepaid: components["schemas"]["LessPrepaid"][];
             replaces?: null | components["schemas"]["DocumentRef"];
@@ -7685,6 +7692,8 @@ export interface components {
             entry?: null | components["schemas"]["Entry"];
             /** @description To be sent back when posting. */
             fingerprint: string;
+            /** @description Why it goes where it goes, where that was suggested; empty where someone said so. */
+            suggested: components["schemas"]["Suggestion"][];
             /** @description Its arithmetic. */
             tape: components["schemas"]["Tape"];
         };
@@ -11343,6 +11352,15 @@ export interface components {
              * @description The version seen.
              */
             version: number;
+        };
+        /** @description An item money is suggested for. */
+        Suggestion: {
+            /** @description How much, in the currency of the money. */
+            amount: components["schemas"]["Money"];
+            /** @description Why. */
+            because: components["schemas"]["Because"];
+            /** @description The item. */
+            item: components["schemas"]["OpenItemId"];
         };
         /** @description A shipment to take back. */
         TakeBack: {

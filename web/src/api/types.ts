@@ -34,6 +34,7 @@ export type InvoiceRow = Schemas["InvoiceRow"];
 export type InvoiceDocument = Schemas["InvoiceDocument"];
 export type InvoiceView = Schemas["InvoiceView"];
 export type PaymentMethod = Schemas["PaymentMethod"];
+export type Because = Schemas["Because"];
 export type BackPreview = Schemas["BackPreview"];
 export type MoneyPreview = Schemas["MoneyPreview"];
 export type OpenItem = Schemas["OpenItem"];

@@ -235,6 +235,7 @@ function OrderSheet({ order }: { order: PageOrder }) {
 
 /** A return that is not done: what may come back, what has arrived, and the slip that goes with it. */
 function ReturnSheet({ one, page }: { one: PageReturn; page: Page }) {
+  const awaited = one.live && one.lines.some((line) => Number(line.arrived) < Number(line.authorized));
   const slip = page.addresses.find((at) => at.kind === "return" && at.id === one.id)?.address;
   return (
     <Sheet aria-label={`Return ${one.number}`}>
@@ -243,10 +244,10 @@ function ReturnSheet({ one, page }: { one: PageReturn; page: Page }) {
         {one.reference && ` · your ${one.reference}`}
       </h3>
       <p className="dim">
-        {one.live
+        {awaited
           ? `May arrive until ${date(one.expires_on)}. Put the slip into the parcel.`
-          : "Nothing more can arrive on it."}{" "}
-        {one.live && (
+          : "We have it, and will write to you."}{" "}
+        {awaited && (
           <a href={slip} target="_blank" rel="noreferrer">
             Open the slip
           </a>

@@ -1,5 +1,5 @@
 import TextField from "@mui/material/TextField";
-import type { MoneyPreview, OpenItem } from "../api/types";
+import type { Because, MoneyPreview, OpenItem } from "../api/types";
 import { date, decimal, exponentOf, money } from "../format";
 import { Late, Lines, Marked } from "../parts/bits";
 import { PreviewTape } from "../parts/TapeRoll";
@@ -14,6 +14,20 @@ interface Props {
   setTyped: (typed: Typed) => void;
   preview: MoneyPreview | undefined;
   errors: Record<string, string>;
+}
+
+/** Why money is suggested for an item; by age needs no word. */
+const reasons: Partial<Record<Because, string>> = {
+  reference: "named by reference",
+  number: "named by number",
+  equal: "equals the amount",
+  together: "together equal",
+};
+
+function because(preview: MoneyPreview | undefined, item: number) {
+  const why = (preview?.suggested ?? []).find((one) => one.item === item)?.because;
+  const words = why && reasons[why];
+  return words ? <div className="dim">{words}</div> : null;
 }
 
 /** The amount shown for an invoice: what was typed, or what is proposed. */
@@ -76,9 +90,10 @@ export function ApplyTable({ items, currency, typed, setTyped, preview, errors }
             <tr key={item.item}>
               <td>
                 <b>{item.number}</b> {item.branch && <span className="dim">of {item.branch}</span>}
+                {!typed && because(preview, item.item)}
               </td>
-              <td className="dim">{date(item.document_date)}</td>
-              <td className="dim">
+              <td className="dim nowrap">{date(item.document_date)}</td>
+              <td className="dim nowrap">
                 {date(item.due_date)} <Late days={item.days_late} />
               </td>
               <td className="right dim">{money(item.total, currency)}</td>

@@ -135,7 +135,7 @@ export function NewReceiptRoom() {
         },
         {
           key: "o",
-          label: invoice ? `${invoice.number}, then oldest first` : "Oldest first",
+          label: invoice ? `${invoice.number}, then oldest first` : "Suggest again",
           run: () => setTyped(undefined),
           disabled: !typed,
         },

@@ -172,6 +172,10 @@ mod tests {
         assert_eq!((kept.width, kept.height), (1, 1));
         let kept = check_picture("a.jpg", &jpeg(640, 480), Pictures::default()).unwrap();
         assert_eq!((kept.format, kept.width, kept.height), (PictureFormat::Jpeg, 640, 480));
+        let webp = b"RIFF\x12\0\0\0WEBPVP8L\x05\0\0\0\x2f\0\0\0\0\0";
+        let kept = check_picture("", webp, Pictures::default()).unwrap();
+        assert_eq!((kept.name.as_str(), kept.format, kept.width), ("picture", PictureFormat::Webp, 1));
+        assert!(check_picture("a.webp", &webp[..24], Pictures::default()).unwrap_err().contains("breaks off"));
     }
 
     #[test]

@@ -196,6 +196,7 @@ impl Books {
     /// A credit, at a rate of one, applied to open items.
     pub fn money(&self, source: Source, amount: i64, to_apply: Vec<ToApply>) -> SettleInput<'_> {
         SettleInput {
+            suggested: Vec::new(),
             payer: CustomerId(7),
             payer_name: "Saltmarsh Honey Co-op".to_owned(),
             payer_class: None,

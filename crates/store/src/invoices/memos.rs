@@ -143,6 +143,9 @@ pub async fn credit_memo(connection: &mut SqliteConnection, id: CreditMemoId) ->
     .ok_or_else(|| StoreError::not_found(DocumentKind::CreditMemo, id))?;
     let id = CreditMemoId(row.id);
     let kept = kept(connection, id).await?;
+    let mut entries = ledger::entries_of(connection, DocumentKind::CreditMemo, id.0).await?;
+    let refunds = kept.as_ref().map_or(&[][..], |kept| &kept.refunds);
+    entries.extend(refunds::entries_of(connection, refunds).await?);
     Ok(CreditMemoView {
         id,
         number: row.number,
@@ -162,11 +165,7 @@ pub async fn credit_memo(connection: &mut SqliteConnection, id: CreditMemoId) ->
         date: row.date,
         reason: row.reason,
         tape: read(&row.tape)?,
-        entries: {
-            let mut entries = ledger::entries_of(connection, DocumentKind::CreditMemo, id.0).await?;
-            entries.extend(refunds::entries_of(connection, kept.as_ref().map_or(&[][..], |kept| &kept.refunds)).await?);
-            entries
-        },
+        entries,
         deliveries: deliveries::of_document(connection, id.0).await?,
         trail: trail(connection, DocumentKind::CreditMemo, id.0).await?,
     })

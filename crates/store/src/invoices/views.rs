@@ -12,6 +12,7 @@ use till_core::invoice::{Difference, InvoiceDocument, tape};
 use till_core::money::{Currency, Money};
 use till_core::prepayment::Part;
 use till_core::prepayment::using::by_document;
+use till_core::settle::{creditor_reference, grouped_reference};
 use till_core::tape::{Change, Tape};
 
 use super::drafts::not_there;
@@ -216,6 +217,8 @@ pub struct InvoiceView {
     pub id: InvoiceId,
     /// Its number; none on a draft.
     pub number: Option<String>,
+    /// What its payer is asked to write on a transfer, in groups of four; none on a draft.
+    pub payment_reference: Option<String>,
     /// Who owes it.
     pub customer: Party,
     /// The document.
@@ -332,6 +335,7 @@ pub async fn view(connection: &mut SqliteConnection, id: InvoiceId) -> Result<In
     let mut shown = InvoiceView {
         tape: Tape::new("", "", rules.base),
         id,
+        payment_reference: head.number.as_deref().and_then(creditor_reference).map(|one| grouped_reference(&one)),
         number: head.number,
         customer,
         document: None,

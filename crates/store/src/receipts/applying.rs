@@ -95,6 +95,12 @@ async fn unapplied_input<'a>(
         sensible_date("date", date)?;
     }
     let (item, version) = of.item(connection).await?;
+    let words = match of {
+        CreditOf::Payment(id) => {
+            sqlx::query_scalar!("SELECT reference FROM payments WHERE id = ?", id.0).fetch_one(&mut *connection).await?
+        }
+        CreditOf::CreditMemo(_) => None,
+    };
     let credit = Credit {
         payer: item.customer,
         date: DocumentDate::or_business_date(new.date, rules.business_date),
@@ -102,6 +108,7 @@ async fn unapplied_input<'a>(
         source: Source::Item(item),
         typed: new.applications.as_deref(),
         first: None,
+        words: words.as_deref(),
     };
     Ok((settle_input(connection, rules, credit).await?, version))
 }

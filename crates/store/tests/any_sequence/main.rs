@@ -7,6 +7,7 @@
 mod cards;
 #[path = "../common/mod.rs"]
 mod common;
+mod credits;
 mod deposits;
 mod goods;
 mod money;
@@ -237,6 +238,12 @@ enum Step {
         what: u8,
         how_much: i64,
     },
+    /// Credits: a memo that stands alone, what is kept of one applied, unapplied, refunded; claims on suppliers answered.
+    Credits {
+        at: usize,
+        what: u8,
+        minor: i64,
+    },
     /// A customer on their own page: a quote accepted, or something paid.
     Page {
         at: usize,
@@ -368,9 +375,23 @@ fn steps() -> impl Strategy<Value = Vec<Dated>> {
         };
         // Something has come back before the rest happens, and more does at the end.
         steps.extend(back(Some(17), &[0, 1, 5, 6, 9], minor % 390));
-        steps.extend(random);
+        // Between the others, on the day of the one before: a credit of some kind after every eleventh.
+        let whats = [0, 5, 8, 2, 4, 7, 9, 11, 1, 6, 10, 8, 3, 12, 14, 13];
+        for (at, (on, step)) in random.into_iter().enumerate() {
+            steps.push((on, step));
+            if at % 11 == 7 {
+                let (turn, minor) = (at / 11, minor + at as i64 * 37);
+                let what = whats[(turn + usize::try_from(minor).unwrap_or(0)) % whats.len()];
+                steps.push((on, Step::Credits { at: turn, what, minor }));
+            }
+        }
         steps.extend(back(None, &[0, 1, 2, 5, 6, 7, 8, 9, 10, 12, 14, 13, 11, 15, 12, 16], minor % 390));
         steps.extend(back(None, &[17, 18, 19, 20, 17, 0, 21, 22, 18, 21, 9, 20], minor % 390));
+        let credits = |whats: &[u8]| -> Vec<Dated> {
+            let step = |(at, what): (usize, &u8)| Step::Credits { at, what: *what, minor: minor + at as i64 };
+            whats.iter().enumerate().map(|one| (None, step(one))).collect()
+        };
+        steps.extend(credits(&[0, 1, 2, 4, 5, 7, 8, 10, 8, 9, 11, 14, 12, 4]));
         // At its end the processor pays out what was captured, and in some a bank takes something back.
         steps.extend([12, 17, 13, 17].map(|what| (None, Step::Card { at: 0, what, minor })));
         steps
@@ -813,7 +834,7 @@ async fn abroad(company: &Company) -> usize {
 }
 
 /// What must have gone through over all sequences together, at least.
-const AT_LEAST: [(&str, usize); 58] = [
+const AT_LEAST: [(&str, usize); 65] = [
     ("authorize a card", 40),
     ("capture", 25),
     ("refund to a card", 2),
@@ -844,6 +865,13 @@ const AT_LEAST: [(&str, usize); 58] = [
     ("replace return", 2),
     ("undo return", 2),
     ("close return", 5),
+    ("credit alone", 60),
+    ("apply credit", 20),
+    ("unapply credit", 8),
+    ("refund a credit", 20),
+    ("reverse a refund", 5),
+    ("answer a claim", 3),
+    ("reverse an answer", 1),
     ("direct return", 5),
     ("exchange", 5),
     ("put right", 3),

@@ -102,6 +102,9 @@ async fn once(company: &Company, made: &mut Made, link: &Link, wish: &PagePaymen
 }
 
 pub(crate) async fn run(company: &Company, made: &mut Made, step: &Step) {
+    if let Step::Credits { at, what, minor } = step {
+        return super::credits::run(company, made, (*at, *what, *minor)).await;
+    }
     if let Step::Returned { at, what, how_much } = step {
         return super::returns::run(company, made, (*at, *what, *how_much)).await;
     }

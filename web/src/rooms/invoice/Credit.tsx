@@ -8,6 +8,7 @@ import { decimal, exponentOf, money, moneyWithCurrency, number, typedDecimal } f
 import { Lines, Scroll, useEverythingChanged, useToday, Wrong } from "../../parts/bits";
 import { DateField } from "../../parts/DateField";
 import { faultsOf, isStopped } from "../../parts/faults";
+import { useKept } from "../../parts/kept";
 import { PreviewTape } from "../../parts/TapeRoll";
 import { ApprovalStrip, useApprovals } from "../../parts/together";
 import { Ask } from "../../shell/Ask";
@@ -71,14 +72,18 @@ function Opened({
   const approvals = useApprovals("invoice", invoice.id);
   const back = (returned?.lines ?? []).filter((line) => line.invoice.id === invoice.id && line.to_settle !== "0");
   const cameBack = (position: number) => back.find((line) => line.position === position);
-  const [typed, setTyped] = useState<Record<number, Typed>>(
-    Object.fromEntries(back.map((line) => [line.position, { quantity: number(line.to_settle) }])),
-  );
-  const [reason, setReason] = useState(
-    returned ? [...new Set(back.map((line) => line.reason_name))].join(", ").concat(`, ${returned.number}`) : "",
-  );
-  const [other, setOther] = useState<OtherLine[]>([]);
-  const [day, setDay] = useState("");
+  const kept = useKept(`credit.${invoice.id}.${returned?.id ?? ""}`, {
+    lines: Object.fromEntries(back.map((line) => [line.position, { quantity: number(line.to_settle) }])) as Record<
+      number,
+      Typed
+    >,
+    reason: returned
+      ? [...new Set(back.map((line) => line.reason_name))].join(", ").concat(`, ${returned.number}`)
+      : "",
+    other: [] as OtherLine[],
+    day: "",
+  });
+  const { lines: typed, reason, other, day } = kept.typed;
   const [asking, setAsking] = useState(false);
   const [unsaid, setUnsaid] = useState(false);
   const currency = document.currency;
@@ -114,10 +119,10 @@ function Opened({
   const total = shown && lines.length > 0 ? moneyWithCurrency(shown.total, currency) : "";
   const known = /^(lines\..*|added\.\d.*|date|reason)$/;
   const elsewhere = Object.entries(errors).find(([field]) => !known.test(field));
-  const credit = (position: number, what: Typed) => setTyped((now) => ({ ...now, [position]: what }));
+  const credit = (position: number, what: Typed) => kept.type((now) => ({ lines: { ...now.lines, [position]: what } }));
   const all = () =>
-    setTyped(
-      Object.fromEntries(
+    kept.type({
+      lines: Object.fromEntries(
         (preview.data?.lines ?? [])
           .filter((line) => !line.obstacle || cameBack(line.position))
           .map((line) => {
@@ -130,7 +135,7 @@ function Opened({
             ];
           }),
       ),
-    );
+    });
   return (
     <Worktop
       title={`Credit ${invoice.number}`}
@@ -168,7 +173,7 @@ function Opened({
         <TextField
           label="Why"
           value={reason}
-          onChange={(event) => setReason(event.target.value)}
+          onChange={(event) => kept.type({ reason: event.target.value })}
           autoFocus
           error={!!errors.reason}
           helperText={errors.reason ?? "Stands on the credit memo"}
@@ -177,7 +182,7 @@ function Opened({
           label="Date"
           typed={day}
           assumed={today}
-          onType={setDay}
+          onType={(day) => kept.type({ day })}
           error={errors.date}
           from="the business date"
         />
@@ -271,7 +276,7 @@ function Opened({
             <div style={{ height: 14 }} />
             <OtherWay
               typed={other}
-              type={setOther}
+              type={(other) => kept.type({ other })}
               amounts={shown?.added ?? []}
               errors={errors}
               currency={currency}
@@ -301,6 +306,7 @@ function Opened({
                   }
                 : { kind: "done", text: `${done.number} credits ${total} of ${invoice.number}.` },
             );
+            kept.forget();
             await changed();
             navigate(done.credit_memo != null ? `/credit-memos/${done.credit_memo}` : `/invoices/${invoice.id}`, {
               replace: true,

@@ -12,6 +12,7 @@ import { Lines, Scroll, useEverythingChanged, useSettled, useToday, Wrong } from
 import { DateField } from "../../parts/DateField";
 import { faultsOf, isStopped } from "../../parts/faults";
 import { useGoods } from "../../parts/form";
+import { useKept } from "../../parts/kept";
 import { PreviewTape } from "../../parts/TapeRoll";
 import { ApprovalStrip, useApprovals } from "../../parts/together";
 import { Ask } from "../../shell/Ask";
@@ -59,9 +60,8 @@ export function CreditAloneRoom() {
   const goods = useGoods();
   const [params, setParams] = useSearchParams();
   const customerId = Number(params.get("customer")) || undefined;
-  const [lines, setLines] = useState<Typed[]>([]);
-  const [reason, setReason] = useState("");
-  const [day, setDay] = useState("");
+  const { typed, type, forget } = useKept("credit-memo", { lines: [] as Typed[], reason: "", day: "" });
+  const { lines, reason, day } = typed;
   const [asking, setAsking] = useState(false);
   const [unsaid, setUnsaid] = useState(false);
   const customers = useQuery({
@@ -95,7 +95,7 @@ export function CreditAloneRoom() {
   const total = shown ? moneyWithCurrency(shown.total, currency) : "";
   const elsewhere = Object.entries(errors).find(([field]) => !/^(added\.\d.*|date|reason)$/.test(field));
   const change = (at: number, what: Partial<Typed>) =>
-    setLines(rows.map((line, place) => (place === at ? { ...line, ...what } : line)));
+    type({ lines: rows.map((line, place) => (place === at ? { ...line, ...what } : line)) });
   return (
     <Worktop
       title="New credit memo"
@@ -142,7 +142,7 @@ export function CreditAloneRoom() {
         <TextField
           label="Why"
           value={reason}
-          onChange={(event) => setReason(event.target.value)}
+          onChange={(event) => type({ reason: event.target.value })}
           autoFocus={!!customerId}
           error={!!errors.reason}
           helperText={errors.reason ?? "Stands on the credit memo"}
@@ -151,7 +151,7 @@ export function CreditAloneRoom() {
           label="Date"
           typed={day}
           assumed={today}
-          onType={setDay}
+          onType={(day) => type({ day })}
           error={errors.date}
           from="the business date"
         />
@@ -268,6 +268,7 @@ export function CreditAloneRoom() {
                   }
                 : { kind: "done", text: `${done.number} credits ${total} to ${chosen.name}. Apply it, or refund it.` },
             );
+            forget();
             await changed();
             navigate(done.credit_memo != null ? `/credit-memos/${done.credit_memo}` : "/billing/credit-memos", {
               replace: true,

@@ -46,7 +46,15 @@ export function Head({ invoice }: { invoice: InvoiceView }) {
         ["Bill to", `${invoice.customer.name}, ${invoice.customer.address}`],
         ["From", shipments || orders || "nothing but this invoice"],
         ["Their order", theirs],
-        ["Due", document && date(document.due_date)],
+        [
+          "Due",
+          document && (
+            <>
+              {date(document.due_date)}
+              {invoice.payment_reference && <div className="dim nowrap">pay with {invoice.payment_reference}</div>}
+            </>
+          ),
+        ],
       ]}
     />
   );

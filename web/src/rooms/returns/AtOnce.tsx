@@ -8,6 +8,7 @@ import { money, moneyWithCurrency, number, price, typedDecimal } from "../../for
 import { Lines, Scroll, useEverythingChanged, useSettled, useToday, Wrong } from "../../parts/bits";
 import { DateField } from "../../parts/DateField";
 import { faultsOf, isStopped } from "../../parts/faults";
+import { useKept } from "../../parts/kept";
 import { PreviewTape } from "../../parts/TapeRoll";
 import { placeOf } from "../../places";
 import { Ask } from "../../shell/Ask";
@@ -80,12 +81,15 @@ function Opened({
   const dispositions = (settings?.dispositions ?? []).filter(
     (one) => one.active && (one.outcome === "restock" || one.outcome === "scrap"),
   );
-  const [typed, setTyped] = useState<Record<number, Typed>>({});
-  const [other, setOther] = useState<OtherLine[]>([]);
+  const kept = useKept(`back-at-once.${id}`, {
+    lines: {} as Record<number, Typed>,
+    other: [] as OtherLine[],
+    why: "",
+    day: "",
+  });
+  const { lines: typed, other, why, day } = kept.typed;
   const [first, setFirst] = useState<number[]>([]);
   const rank = (row: ReturnableRow) => (first.includes(row.line) ? 0 : 1);
-  const [why, setWhy] = useState("");
-  const [day, setDay] = useState("");
   const [asking, setAsking] = useState(false);
   const [unsaid, setUnsaid] = useState(false);
   const wanted = rows.filter((row) => typed[row.position]?.quantity.trim());
@@ -131,9 +135,11 @@ function Opened({
         : `${moneyWithCurrency(-total, currency)} to pay`;
   const verb = exchanged ? "Post the exchange" : "Take it back";
   const type = (row: ReturnableRow, what: Partial<Typed>) =>
-    setTyped((now) => ({
-      ...now,
-      [row.position]: { ...(now[row.position] ?? { quantity: "", reason: "", disposition: "" }), ...what },
+    kept.type((now) => ({
+      lines: {
+        ...now.lines,
+        [row.position]: { ...(now.lines[row.position] ?? { quantity: "", reason: "", disposition: "" }), ...what },
+      },
     }));
   const elsewhere = Object.entries(errors).find(([field]) => !/^(back\.\d|added\.\d|date|reason)/.test(field));
   return (
@@ -170,7 +176,7 @@ function Opened({
         <TextField
           label="Why"
           value={why}
-          onChange={(event) => setWhy(event.target.value)}
+          onChange={(event) => kept.type({ why: event.target.value })}
           autoFocus
           error={!!errors.reason}
           helperText={errors.reason ?? "Stands on the document"}
@@ -179,7 +185,7 @@ function Opened({
           label="Date"
           typed={day}
           assumed={today}
-          onType={setDay}
+          onType={(day) => kept.type({ day })}
           error={errors.date}
           from="the business date"
         />
@@ -290,7 +296,7 @@ function Opened({
           <div style={{ height: 14 }} />
           <OtherWay
             typed={other}
-            type={setOther}
+            type={(other) => kept.type({ other })}
             amounts={shown?.added ?? []}
             errors={errors}
             currency={currency}
@@ -316,6 +322,7 @@ function Opened({
               links: [{ text: `Open ${done.returned.number}`, to: placeOf(done.returned) }],
             });
             await changed();
+            kept.forget();
             navigate(placeOf(done.document), { replace: true });
           }}
         >

@@ -177,7 +177,7 @@ function Opened({ view }: { view: ReturnView }) {
           key: "m",
           label: "Send the slip",
           run: () => setAsking("send"),
-          disabled: !view.live,
+          disabled: !view.live || !expected,
           quiet: true,
           needs: "send_out" as const,
         },

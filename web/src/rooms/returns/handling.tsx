@@ -7,6 +7,7 @@ import { number, typedDecimal } from "../../format";
 import { Lines, Scroll, useEverythingChanged, useToday } from "../../parts/bits";
 import { DateField } from "../../parts/DateField";
 import { faultsOf, isStopped } from "../../parts/faults";
+import { useKept } from "../../parts/kept";
 import { Ask } from "../../shell/Ask";
 import { useNotices } from "../../shell/notices";
 import { useReturnSettings } from "./settings";
@@ -70,9 +71,12 @@ export function useHandling(view: ReturnView, doing: Doing | undefined, done: ()
   const today = useToday();
   const { say } = useNotices();
   const settings = useReturnSettings();
-  const [typed, setTyped] = useState<Cells>({});
-  const [day, setDay] = useState("");
-  const [note, setNote] = useState("");
+  const kept = useKept(doing && `return.${view.id}.${view.version}.${doing}`, {
+    cells: {} as Cells,
+    day: "",
+    note: "",
+  });
+  const { cells: typed, day, note } = kept.typed;
   const [asking, setAsking] = useState(false);
   const assumed = (line: ReturnLineView, column: string): string => {
     if (column === "received") {
@@ -123,9 +127,7 @@ export function useHandling(view: ReturnView, doing: Doing | undefined, done: ()
   const stopped = filled.length === 0 || !shown || preview.isFetching || isStopped(shown.blockers);
   const { verb, title, says, done: isDone } = words[doing ?? "receive"];
   const close = () => {
-    setTyped({});
-    setNote("");
-    setDay("");
+    kept.forget();
     done();
   };
   return {
@@ -146,21 +148,21 @@ export function useHandling(view: ReturnView, doing: Doing | undefined, done: ()
         : (errors[`lines.${at}.quantity`] ?? errors[`lines.${at}.claim`] ?? errors[`lines.${at}`]);
     },
     value,
-    type: (line, column, text) => setTyped((now) => ({ ...now, [cellOf(line, column)]: text })),
+    type: (line, column, text) => kept.type((now) => ({ cells: { ...now.cells, [cellOf(line, column)]: text } })),
     head: (
       <div style={{ display: "grid", gridTemplateColumns: "1fr 2.4fr", gap: 14, margin: "6px 0 12px" }}>
         <DateField
           label="Date"
           typed={day}
           assumed={today}
-          onType={setDay}
+          onType={(day) => kept.type({ day })}
           error={errors.date}
           from="the business date"
         />
         <TextField
           label={doing === "inspect" ? "What was found" : "Note"}
           value={note}
-          onChange={(event) => setNote(event.target.value)}
+          onChange={(event) => kept.type({ note: event.target.value })}
         />
       </div>
     ),
