@@ -84,7 +84,7 @@ async fn a_supplier_answers_a_claim() -> Result<()> {
     browser.tab_to("Refused, EUR").await?;
     browser.control('a').await?;
     browser.type_text("2").await?;
-    browser.wait_for("[role=dialog]", "72000").await?;
+    browser.wait_for("[role=dialog]", "→ 0.00").await?;
     browser.press(Key::Enter).await?;
     browser.wait_for("[data-testid=notice]", "The claim on SM-ST of RA-16 is answered").await?;
     browser.wait_for("main", "answered").await?;
@@ -102,14 +102,14 @@ async fn a_supplier_answers_a_claim() -> Result<()> {
 /// The slip of a return that is awaited goes by email, as what was written for it says.
 #[tokio::test]
 async fn the_slip_of_a_return_goes_by_email() -> Result<()> {
-    let (till, browser) = start("/returns?q=RA-17", Who::Tomas).await?;
-    browser.wait_for("main", "RA-17").await?;
+    let (till, browser) = start("/returns?q=RA-18", Who::Tomas).await?;
+    browser.wait_for("main", "RA-18").await?;
     browser.press(Key::Enter).await?;
-    browser.wait_for("h1", "RA-17").await?;
+    browser.wait_for("h1", "RA-18").await?;
     browser.letter('m').await?;
-    browser.wait_for("[role=dialog]", "Send the slip of RA-17?").await?;
+    browser.wait_for("[role=dialog]", "Send the slip of RA-18?").await?;
     browser.press(Key::Enter).await?;
-    browser.wait_for("[data-testid=notice]", "The message with RA-17 is ready to send").await?;
+    browser.wait_for("[data-testid=notice]", "The message with RA-18 is ready to send").await?;
     browser.wait_for("main", "message to").await?;
     browser.close().await?;
     till.stop_and_verify().await

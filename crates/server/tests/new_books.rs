@@ -551,7 +551,8 @@ fn outbox(walk: &Walk, leo: &Seat, invoice: i64) {
     let sent = walk.get(leo, &format!("/api/deliveries/{id}"));
     walk.get(leo, &format!("/api/mailbox/{}.eml", sent["taken"][0]["id"]));
     // Whatever way that invoice went, it is sent before it goes on paper.
-    let of_it = list["rows"].as_array().unwrap().iter().find(|row| row["document"]["id"] == json!(invoice)).unwrap();
+    let is_it = |row: &&Value| row["document"]["id"] == json!(invoice) && row["document"]["kind"] == json!("invoice");
+    let of_it = list["rows"].as_array().unwrap().iter().find(is_it).unwrap();
     if of_it["id"] != id {
         walk.post(leo, "/api/deliveries/send", json!({ "ids": [of_it["id"]] }));
     }
@@ -766,7 +767,17 @@ fn credits(walk: &Walk, leo: &Seat, customer: &Value) {
     assert_eq!(open["open"], json!(250));
     // The slip goes out like any document.
     let id = returned.trim_start_matches("/api/returns/").parse::<i64>().unwrap();
-    walk.post(leo, "/api/deliveries", json!({ "kind": "return", "id": id, "way": "mail" }));
+    let slip = walk.made(leo, "/api/deliveries", json!({ "kind": "return", "id": id, "way": "mail" }));
+    let place = format!("/api/deliveries/{slip}");
+    let message = walk.get(leo, &place);
+    let text = message["body"].as_str().unwrap();
+    assert!(text.contains("the slip for return RA-") && text.contains("They may arrive until "), "{message}");
+    let mut new = json!({ "version": message["delivery"]["version"], "to": "stores@tern.example" });
+    (new["subject"], new["body"]) = (message["subject"].clone(), message["body"].clone());
+    walk.put(leo, &place, new);
+    walk.post(leo, "/api/deliveries/send", json!({ "ids": [slip] }));
+    let sent = walk.get(leo, &place);
+    assert_eq!(sent["delivery"]["state"], json!("done"), "{sent}");
 }
 
 /// Money in advance, through all that can become of it.
