@@ -11,8 +11,9 @@ vi.mock("../src/api/client", async (original) => ({
 import { NewReceiptRoom } from "../src/rooms/NewReceipt";
 import { OpenItemsRoom } from "../src/rooms/OpenItems";
 import { ReceiptRoom } from "../src/rooms/Receipt";
+import { numberIn } from "../src/rooms/receipt/PayerField";
 import { asOpening, cells, OpeningRoom, wrongIn, wrongSides } from "../src/rooms/setup/Opening";
-import { no, stage } from "./stage";
+import { type Call, no, stage } from "./stage";
 
 afterEach(cleanup);
 
@@ -280,4 +281,136 @@ test("a side that is no word of ours is refused at its line, never taken for an 
     "Line 2: Write invoice or unapplied, not “credit”.",
     "Line 3: Write invoice or unapplied, not “”.",
   ]);
+});
+
+test("a receipt begins with what the payer wrote: an invoice number, or a payment reference", async () => {
+  expect(numberIn("I-3291")).toBe("I-3291");
+  expect(numberIn("rf87 i329 1")).toBe("3291");
+  expect(numberIn("RF18 5390 0754 7034")).toBe("539007547034");
+  for (const words of ["", "Tern", "RF", "7"]) {
+    expect(numberIn(words)).toBeUndefined();
+  }
+  const user = userEvent.setup();
+  const customer = { id: 4, number: "1004", name: "Kestrel Moor", currency: "EUR" };
+  const invoice = {
+    id: 12,
+    number: "I-3291",
+    customer: 4,
+    customer_name: "Kestrel Moor",
+    open: 120748,
+    currency: "EUR",
+  };
+  const open = { item: 9, document: { kind: "invoice", id: 12, number: "I-3291" }, number: "I-3291", kind: "invoice" };
+  const { asked } = stage(<NewReceiptRoom />, "/receipts/new", {
+    "GET /api/customers": [customer, { ...customer, id: 5, number: "1005", name: "Quillback" }],
+    "GET /api/invoices": { invoices: [invoice], count: 1 },
+    "GET /api/customers/{id}": {
+      ...customer,
+      owes: 120748,
+      open_items: [
+        {
+          ...open,
+          document_date: "2026-03-09",
+          due_date: "2026-04-15",
+          days_late: 0,
+          total: 120748,
+          open: 120748,
+          currency: "EUR",
+        },
+      ],
+    },
+    "GET /api/deposits": { deposits: [], count: 0 },
+    "GET /api/payment-methods": [{ code: "transfer", name: "transfer", place: "Bank", kind: "bank", currency: null }],
+    "POST /api/receipts/preview": no({ code: "invalid", field: "amount", title: "not asked about here" }),
+  });
+  await user.type(await screen.findByLabelText("Customer"), "RF87 I329 1");
+  await user.click(await screen.findByText("I-3291 · Kestrel Moor"));
+  // The customer is the invoice's, the amount what is open of it.
+  await waitFor(() => expect(screen.getByLabelText<HTMLInputElement>("Customer").value).toBe("Kestrel Moor · 1004"));
+  await waitFor(() => expect(screen.getByLabelText<HTMLInputElement>("Amount EUR").value).toBe("1207.48"));
+  expect(asked("GET /api/invoices").at(-1)?.params?.query).toMatchObject({ q: "3291", state: "open" });
+  await waitFor(() =>
+    expect(asked("POST /api/receipts/preview").at(-1)?.body).toMatchObject({ customer: 4, first: 12 }),
+  );
+});
+
+test("a stack of checks is entered one after the other against its control total", async () => {
+  const user = userEvent.setup();
+  const customer = { id: 4, number: "1004", name: "Kestrel Moor", currency: "EUR" };
+  let made = 0;
+  const { asked } = stage(<NewReceiptRoom />, "/receipts/new?stack=1", {
+    "GET /api/customers": [customer],
+    "GET /api/invoices": {
+      invoices: [{ id: 12, number: "I-12", customer: 4, customer_name: "Kestrel Moor", open: 10000, currency: "EUR" }],
+      count: 1,
+    },
+    "GET /api/customers/{id}": {
+      ...customer,
+      owes: 10000,
+      open_items: [
+        {
+          item: 9,
+          document: { kind: "invoice", id: 12, number: "I-12" },
+          number: "I-12",
+          document_date: "2026-03-09",
+          due_date: "2026-04-15",
+          days_late: 0,
+          total: 10000,
+          open: 10000,
+          currency: "EUR",
+        },
+      ],
+    },
+    "GET /api/deposits": { deposits: [], count: 0 },
+    "GET /api/payment-methods": [
+      { code: "transfer", name: "transfer", place: "Bank", kind: "bank", currency: null },
+      { code: "check", name: "check", place: "Checks in hand", kind: "checks_in_hand", currency: null },
+    ],
+    "POST /api/receipts/preview": ({ body }: Call) => {
+      const amount = Math.round(Number((body as { amount: string }).amount) * 100);
+      return back({
+        currency: "EUR",
+        suggested: [],
+        entry: null,
+        document: {
+          date: { date: "2026-03-18", typed: false },
+          amount,
+          amount_base: amount,
+          applied: [],
+          unapplied: amount,
+          unapplied_base: amount,
+        },
+      });
+    },
+    "POST /api/receipts": () => {
+      made += 1;
+      return { id: made, number: `C-${made}` };
+    },
+  });
+  const post = async (amount: string, total: string) => {
+    await user.type(await screen.findByRole("combobox", { name: "Customer" }), "Kestrel");
+    await user.click(await screen.findByText("Kestrel Moor · 1004"));
+    await user.type(screen.getByLabelText("Amount EUR"), amount);
+    await user.click(await screen.findByRole("button", { name: new RegExp(`Post the receipt · ${total}`) }));
+    await user.click(await screen.findByRole("button", { name: new RegExp(`Post · ${total}`) }));
+  };
+  await user.type(await screen.findByLabelText("Control total EUR"), "150");
+  // The first is begun with its invoice: what it says is not left over for the next.
+  await user.type(screen.getByRole("combobox", { name: "Customer" }), "I-12");
+  await user.click(await screen.findByText("I-12 · Kestrel Moor"));
+  await user.click(await screen.findByRole("button", { name: /Post the receipt · €100.00/ }));
+  await user.click(await screen.findByRole("button", { name: /^Post · €100.00/ }));
+  await screen.findByText(/1 receipt · 100.00 EUR/);
+  screen.getByText(/50.00 to go/);
+  // The next begins anew, by the same way.
+  await waitFor(() => expect(screen.getByLabelText<HTMLInputElement>("Amount EUR").value).toBe(""));
+  await post("50", "€50.00");
+  await screen.findByText("● the stack is complete");
+  await screen.findByRole("link", { name: "C-2" });
+  expect(asked("POST /api/receipts").map((call) => (call.body as { method: string }).method)).toEqual([
+    "check",
+    "check",
+  ]);
+  await user.click(screen.getByRole("button", { name: /Finish the stack/ }));
+  await screen.findByText(/Finish the stack\?/);
 });

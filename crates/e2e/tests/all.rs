@@ -9,6 +9,7 @@ mod customer_page;
 mod exchanges;
 mod orders;
 mod people;
+mod receipts;
 mod returns;
 mod rooms;
 

@@ -114,33 +114,3 @@ async fn the_slip_of_a_return_goes_by_email() -> Result<()> {
     browser.close().await?;
     till.stop_and_verify().await
 }
-
-/// Money goes to what equals it, to what comes to it together, and to what the payer named: by number, and by payment reference.
-#[tokio::test]
-async fn a_receipt_goes_to_what_the_payer_means() -> Result<()> {
-    let (till, browser) = start("/receipts/new?customer=1", Who::Tomas).await?;
-    browser.wait_for("main", "I-3304").await?;
-    // Saltmarsh owes 3,275.83, 171.95, 282.79 and 180.81.
-    browser.tab_to("Amount EUR").await?;
-    browser.type_text("282.79").await?;
-    browser.wait_for("main", "equals the amount").await?;
-    browser.control('a').await?;
-    browser.type_text("454.74").await?;
-    browser.wait_for("main", "together equal").await?;
-    browser.control('a').await?;
-    browser.type_text("300").await?;
-    browser.wait_for("#roll", "to I-3271").await?;
-    browser.tab_to("Reference, remarks").await?;
-    browser.type_text("our payment of i3276 and RF27 I330 4").await?;
-    browser.wait_for("main", "named by reference").await?;
-    browser.wait_for("main", "named by number").await?;
-    let tape = browser.wait_for("#roll", "to I-3304").await?;
-    for part in ["to I-3276", "180.81", "119.19"] {
-        assert!(tape.contains(part), "“{part}” is not on the tape:\n{tape}");
-    }
-    browser.control('\n').await?;
-    browser.yes("Post this receipt?").await?;
-    browser.wait_for("h1", "C-66").await?;
-    browser.close().await?;
-    till.stop_and_verify().await
-}

@@ -1,10 +1,10 @@
-import Autocomplete from "@mui/material/Autocomplete";
 import { styled } from "@mui/material/styles";
 import TextField from "@mui/material/TextField";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import { api, got, keyed, Problem } from "../api/client";
+import type { CustomerRow } from "../api/types";
 import { decimal, exponentOf, moneyWithCurrency, sentence, typedDecimal } from "../format";
 import { Scroll, useBase, useEverythingChanged, useToday, Wrong } from "../parts/bits";
 import { DateField } from "../parts/DateField";
@@ -14,6 +14,8 @@ import { useNotices } from "../shell/notices";
 import { Worktop } from "../shell/Worktop";
 import { ApplyTable, asApplications, fieldErrors, MoneyTape, type Typed } from "./Applying";
 import { OnAccount } from "./deposits/OnAccount";
+import { PayerField } from "./receipt/PayerField";
+import { type Stack, StackHead, StackRoll, standing, useStack } from "./receipt/stack";
 
 const Form = styled("div")({
   display: "grid",
@@ -34,7 +36,17 @@ const Methods = styled("fieldset")({
   "& input": { accentColor: "var(--act)" },
 });
 
+const NOBODY: CustomerRow[] = [];
+
 export function NewReceiptRoom() {
+  const [params] = useSearchParams();
+  const stack = useStack();
+  // Each receipt of a stack begins anew, by the way and on the day of the one before: the address says which it is.
+  const turn = params.get("stack");
+  return <Entry key={turn ?? "one"} stack={turn ? stack : undefined} />;
+}
+
+function Entry({ stack }: { stack: Stack | undefined }) {
   const [params, setParams] = useSearchParams();
   const navigate = useNavigate();
   const changed = useEverythingChanged();
@@ -44,14 +56,17 @@ export function NewReceiptRoom() {
   const customerId = Number(params.get("customer")) || undefined;
   const invoiceId = Number(params.get("invoice")) || undefined;
   const methods = usePaymentMethods();
-  const [chosenMethod, setMethod] = useState<string>();
-  const method = chosenMethod ?? methods[0]?.code ?? "";
+  const [chosenMethod, setMethod] = useState(stack?.typed.method || undefined);
+  // A stack is checks, unless another way was chosen.
+  const usual = (stack && methods.find((one) => one.kind === "checks_in_hand")) ?? methods[0];
+  const method = chosenMethod ?? usual?.code ?? "";
   const inHand = methods.find((one) => one.code === method)?.kind === "checks_in_hand";
   const [amount, setAmount] = useState<string>();
-  const [receiptDate, setReceiptDate] = useState("");
+  const [receiptDate, setReceiptDate] = useState(stack?.typed.date ?? "");
   const [reference, setReference] = useState("");
   const [typed, setTyped] = useState<Typed>();
   const [asking, setAsking] = useState(false);
+  const [finishing, setFinishing] = useState(false);
   const customers = useQuery({
     queryKey: ["customers"],
     queryFn: () => got(api.GET("/api/customers", { params: { query: {} } })),
@@ -117,7 +132,7 @@ export function NewReceiptRoom() {
   );
   return (
     <Worktop
-      title="New receipt"
+      title={stack ? "Stack of receipts" : "New receipt"}
       sum={
         customer.data
           ? `${customer.data.name} owes ${moneyWithCurrency(customer.data.owes, base)}`
@@ -140,36 +155,46 @@ export function NewReceiptRoom() {
           disabled: !typed,
         },
         { key: "l", label: "Leave all unapplied", run: () => setTyped({}), disabled: !ready },
+        ...(stack
+          ? [
+              {
+                key: "q",
+                label: "Finish the stack",
+                run: () => setFinishing(true),
+                disabled: stack.typed.entered.length === 0,
+              },
+            ]
+          : []),
       ]}
       rest={
         <span>
           from a field <kbd>Ctrl Enter</kbd>
         </span>
       }
-      tape={<MoneyTape preview={shown} />}
+      tape={stack && !shown ? <StackRoll stack={stack} /> : <MoneyTape preview={shown} />}
     >
+      {stack && <StackHead stack={stack} />}
       <OnAccount customer={customerId} currency={currency} invoice={invoiceId} />
       <Form>
-        <Autocomplete
-          options={customers.data ?? []}
-          value={chosen}
-          getOptionLabel={(option) => `${option.name} · ${option.number}`}
-          isOptionEqualToValue={(option, value) => option.id === value.id}
-          onChange={(_, option) => {
+        <PayerField
+          customers={customers.data ?? NOBODY}
+          chosen={chosen}
+          choose={(customer, invoice) => {
             setTyped(undefined);
-            setParams(option ? { customer: String(option.id) } : {}, { replace: true });
+            if (invoice) {
+              // Its open amount is the likeliest.
+              setAmount(undefined);
+            }
+            setParams(
+              {
+                ...(stack && { stack: params.get("stack") ?? "1" }),
+                ...(customer && { customer: String(customer) }),
+                ...(invoice && { invoice: String(invoice) }),
+              },
+              { replace: true },
+            );
           }}
-          autoHighlight
-          openOnFocus
-          renderInput={(input) => (
-            <TextField
-              {...input}
-              label="Customer"
-              autoFocus={!customerId}
-              error={!!errors.customer}
-              helperText={errors.customer}
-            />
-          )}
+          error={errors.customer}
         />
         <TextField
           label={`Amount ${currency}`}
@@ -246,8 +271,16 @@ export function NewReceiptRoom() {
             say({
               kind: "done",
               text: `${posted.number} posted · ${total}.`,
-              links: [{ text: "Another receipt", to: "/receipts/new" }],
+              links: stack ? [] : [{ text: "Another receipt", to: "/receipts/new" }],
             });
+            if (stack) {
+              const one = { id: posted.id, number: posted.number, name: customer.data?.name ?? "" };
+              const entered = { ...one, amount: shown.document.amount, currency };
+              await changed();
+              stack.type((now) => ({ entered: [...now.entered, entered], method, date: receiptDate }));
+              navigate(`/receipts/new?stack=${stack.typed.entered.length + 2}`, { replace: true });
+              return;
+            }
             await changed();
             navigate(`/receipts/${posted.id}`, { replace: true });
           }}
@@ -261,6 +294,24 @@ export function NewReceiptRoom() {
           {shown.document.unapplied > 0 &&
             ` · ${moneyWithCurrency(shown.document.unapplied, currency)} stays unapplied`}
           .
+        </Ask>
+      )}
+      {finishing && stack && (
+        <Ask
+          title={
+            standing(stack.typed, base).left
+              ? "The stack does not come to its control total. Finish it all the same?"
+              : "Finish the stack?"
+          }
+          yes="Finish the stack"
+          close={() => setFinishing(false)}
+          run={async () => {
+            stack.forget();
+            navigate("/receipts", { replace: true });
+          }}
+        >
+          What was entered is posted and stays. Whatever differs is found in the list, and reversed where it was typed
+          in error.
         </Ask>
       )}
     </Worktop>

@@ -62,6 +62,7 @@ export function ReceiptsRoom() {
       sum={first && `${plural(first.count, "receipt", "receipts")} · ${money(first.unapplied_base, base)} unapplied`}
       actions={[
         { key: "n", label: "New receipt", run: () => navigate("/receipts/new"), primary: true, needs: "post_money" },
+        { key: "k", label: "Stack of checks", run: () => navigate("/receipts/new?stack=1"), needs: "post_money" },
         {
           key: "Enter",
           label: current ? (current.unapplied > 0 ? `Apply ${current.number}` : `Open ${current.number}`) : "Open",
