@@ -98,7 +98,13 @@ export function GoingOutRoom() {
       cell: (row) => (row.way === "mail" ? (row.recipient ?? "no address") : "on paper"),
     },
     { key: "date", head: "Date", width: "76px", cell: (row) => shortDate(row.date, today) },
-    { key: "total", head: "Total", width: "104px", right: true, cell: (row) => money(row.total, row.currency) },
+    {
+      key: "total",
+      head: "Total",
+      width: "104px",
+      right: true,
+      cell: (row) => row.document.kind !== "return" && money(row.total, row.currency),
+    },
   ];
   return (
     <Worktop
@@ -141,7 +147,7 @@ export function GoingOutRoom() {
               </h2>
               <div className="l due">
                 <span>Total</span>
-                <span>{money(current.total, current.currency)}</span>
+                <span>{current.document.kind === "return" ? "" : money(current.total, current.currency)}</span>
               </div>
               {current.problem && <div className="words stop">◆ {current.problem}</div>}
               {current.tries > 0 && <div className="words quiet">Tried {plural(current.tries, "time", "times")}.</div>}
