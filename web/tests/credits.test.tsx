@@ -15,6 +15,7 @@ vi.mock("../src/shell/session", async (original) => ({
 import { CreditMemoRoom } from "../src/rooms/CreditMemo";
 import { CreditAloneRoom } from "../src/rooms/invoice/CreditAlone";
 import { ClaimsRoom } from "../src/rooms/returns/Claims";
+import { ExpectedRoom } from "../src/rooms/returns/Expected";
 import { Pictures } from "../src/rooms/returns/Pictures";
 import { type Answers, type Call, no, stage } from "./stage";
 
@@ -297,4 +298,48 @@ test("a picture is removed only when asked", async () => {
   expect(till.asked("DELETE /api/returns/{id}/pictures/{picture}")).toHaveLength(0);
   await user.click(within(await screen.findByRole("dialog")).getByRole("button", { name: /Remove picture/ }));
   await waitFor(() => expect(till.asked("DELETE /api/returns/{id}/pictures/{picture}")).toHaveLength(1));
+});
+
+test("what is back and not credited is entered as it was seen, and the day is refused at its field", async () => {
+  const user = userEvent.setup();
+  const seen = { net: 5900, reversed_on: "2026-04-01", tape, entry: null, blockers: [], fingerprint: "seen" };
+  const entry = { kind: "entry", id: 9, number: "E-9" };
+  const estimates = {
+    days: 90,
+    standing: { net: 0, cost: 0 },
+    billed: { net: 0, cost: 0 },
+    came_back: "0",
+    estimates: [],
+  };
+  const till = stage(<ExpectedRoom />, "/returns/expected", {
+    "GET /api/expected-returns": { ...estimates, accruals: [] },
+    "POST /api/expected-returns/back/preview": seen,
+    "POST /api/expected-returns/back": ({ body }: Call) =>
+      (body as { date: string | null }).date
+        ? no({ code: "refused", field: "date", title: "February is closed." })
+        : { kind: "estimate", id: 1, number: "AR-1" },
+  });
+  await user.click(await screen.findByRole("button", { name: /back, not credited/ }));
+  const ask = within(screen.getByRole("dialog"));
+  await ask.findByText(/59.00 EUR will be credited for them/);
+  const day = ask.getByLabelText(/^Date/);
+  fireEvent.change(day, { target: { value: "2026-02-28" } });
+  await waitFor(() =>
+    expect(till.asked("POST /api/expected-returns/back/preview").at(-1)?.body).toEqual({ date: "2026-02-28" }),
+  );
+  await user.click(ask.getByRole("button", { name: /Enter it/ }));
+  await ask.findByText("February is closed.");
+  fireEvent.change(day, { target: { value: "" } });
+  till.now({
+    "GET /api/expected-returns": {
+      ...estimates,
+      accruals: [{ number: "AR-1", date: "2026-03-31", reversed_on: "2026-04-01", net: 5900, entry }],
+    },
+  });
+  await waitFor(() =>
+    expect(till.asked("POST /api/expected-returns/back/preview").at(-1)?.body).toEqual({ date: null }),
+  );
+  await user.click(ask.getByRole("button", { name: /Enter it/ }));
+  await screen.findByText("AR-1");
+  expect(till.asked("POST /api/expected-returns/back").at(-1)?.body).toEqual({ date: null, seen: "seen" });
 });

@@ -26,6 +26,7 @@
 //! assert_eq!((line.held(true), line.held(false)), (pieces(2), pieces(1)));
 //! ```
 
+mod accruing;
 mod authorizing;
 mod claiming;
 mod costing;
@@ -39,6 +40,7 @@ mod reporting;
 mod swapping;
 mod undoing;
 
+pub use accruing::{AccrueDecision, AccrueInput, BackLine, accrue, first_of_next_month};
 pub use authorizing::{
     AuthorizeDecision, AuthorizeInput, LineExtended, ReturnWish, Returnable, authorize, check_expiry, check_extension,
 };

@@ -11,13 +11,13 @@ use till_core::ids::{DocumentLineId, EntryId, InvoiceId, ItemId, LayerId, Return
 use till_core::invoice::credit::Credited;
 use till_core::invoice::{CustomerFacts, ItemKind};
 use till_core::marks::Marks;
-use till_core::money::Money;
+use till_core::money::{Currency, Money};
 use till_core::posting::InspectionMove;
 use till_core::returns::{
-    ArrivingLine, AuthorizeInput, BilledItem, Disposition, Estimate, ExpectInput, GoodsMoved, HeldAgain, InspectInput,
-    LineInspected, LineToInspect, LineToReceive, Progress, ReceiveInput, ReplaceInput, ReturnOutcome, ReturnReason,
-    ReturnWish, Returnable, SentItem, SwapInput, UndoStepInput, authorize, expect, inspect, receive, replace, swap,
-    undo_step,
+    AccrueInput, ArrivingLine, AuthorizeInput, BackLine, BilledItem, Disposition, Estimate, ExpectInput, GoodsMoved,
+    HeldAgain, InspectInput, LineInspected, LineToInspect, LineToReceive, Progress, ReceiveInput, ReplaceInput,
+    ReturnOutcome, ReturnReason, ReturnWish, Returnable, SentItem, SwapInput, UndoStepInput, accrue, authorize, expect,
+    inspect, receive, replace, swap, undo_step,
 };
 use till_core::room::Movement;
 use till_core::stock::Layer;
@@ -593,6 +593,52 @@ fn expected_returns_are_kept_out_of_the_profit() {
     input.date.date = day("2026-03-17");
     input.share = Rate::from_percent("101").unwrap();
     assert_eq!(stopped(&input), ["date", "share"]);
+}
+
+/// postings.md, Period ends: goods received back, not credited, net 59.00: 65000 59.00 against 28000, and back on the first day of
+/// the next month. One of four billed at 236.00 net; in pounds at 1.17 one of two of 100.00 is 58.50.
+#[test]
+fn what_is_back_and_not_credited_is_owed_at_the_end_of_the_month() {
+    let books = Books::new();
+    let line = |quantity: i64, billed: i64, net: i64, currency: &str, rate: &str| BackLine {
+        number: "RA-1".to_owned(),
+        code: "A".to_owned(),
+        quantity: Quantity::from_whole(quantity),
+        billed: Quantity::from_whole(billed),
+        net: Money(net),
+        currency: Currency::of(currency).unwrap(),
+        rate: rate.parse().unwrap(),
+    };
+    let mut input = AccrueInput {
+        lines: vec![line(1, 4, 23_600, "EUR", "1")],
+        date: DocumentDate { date: day("2026-03-31"), typed: true },
+        last: None,
+        base: eur(),
+        dates: DateOrder::of_today(day("2026-12-31")),
+        accounts: &books.accounts,
+        periods: &books.periods,
+    };
+    let first = accrue(&input);
+    assert_eq!(first.blockers, []);
+    assert_eq!(written(&first.entry), pairs(&[("65000", 5_900), ("28000", -5_900)]));
+    assert_eq!(written(&first.reversal), pairs(&[("28000", 5_900), ("65000", -5_900)]));
+    assert_eq!((first.reversed_on, first.reversal.unwrap().date), (day("2026-04-01"), day("2026-04-01")));
+    input.lines.push(line(1, 2, 10_000, "GBP", "1.17"));
+    assert_eq!(accrue(&input).net, Money(5_900 + 5_850));
+    let stopped = |input: &AccrueInput<'_>| -> Vec<String> {
+        accrue(input)
+            .blockers
+            .into_iter()
+            .filter(|one| stops(std::slice::from_ref(one)))
+            .map(|one| one.sentence)
+            .collect()
+    };
+    // Not twice for one month; nothing where nothing is back.
+    input.last = Some(("AR-1".to_owned(), day("2026-03-31"), day("2026-04-01")));
+    assert_eq!(stopped(&input), ["AR-1 of 31 Mar 2026 stands until 1 Apr 2026. Choose that day or a later one."]);
+    input.date.date = day("2026-04-30");
+    input.lines.clear();
+    assert_eq!(stopped(&input), ["Nothing is back and not credited on 30 Apr 2026."]);
 }
 
 /// postings.md, Documents, wrong item sent: A billed (cost 14.50), B went (cost 16.00); put right at equal price. 11000 14.50 ·

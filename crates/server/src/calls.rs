@@ -88,6 +88,8 @@ pub const CALLS: &[(&str, &str, Takes)] = &[
     ("GET", "/api/expected-returns", Right(O::SeeBooks)),
     ("POST", "/api/expected-returns/preview", Right(O::SeeBooks)),
     ("POST", "/api/expected-returns", Right(O::PostEstimate)),
+    ("POST", "/api/expected-returns/back/preview", Right(O::SeeBooks)),
+    ("POST", "/api/expected-returns/back", Right(O::PostEstimate)),
     ("GET", "/api/claims", Right(O::SeeBooks)),
     ("POST", "/api/claims/{id}/answer/preview", Right(O::SeeBooks)),
     ("POST", "/api/claims/{id}/answer", Right(O::AnswerClaim)),

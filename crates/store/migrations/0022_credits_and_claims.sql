@@ -281,3 +281,20 @@ BEGIN SELECT RAISE(ABORT, 'a posted document never changes'); END;
 -- What bills, of invoices and drafts; what a credit memo without an invoice credits is no line of an invoice.
 CREATE VIEW invoice_lines AS
 SELECT document_lines.*, document_id AS invoice_id FROM document_lines WHERE credits_line_id IS NULL AND quantity_e4 > 0;
+
+-- What was back and not credited at the end of a month: entered, and reversed on the first day of the next.
+CREATE TABLE return_accruals (
+    id INTEGER PRIMARY KEY AUTOINCREMENT,
+    number TEXT NOT NULL UNIQUE,
+    sequence INTEGER NOT NULL UNIQUE,
+    posting_date TEXT NOT NULL CHECK (posting_date = date(posting_date)),
+    reversed_on TEXT NOT NULL CHECK (reversed_on = date(reversed_on) AND reversed_on > posting_date),
+    net_minor INTEGER NOT NULL CHECK (net_minor > 0),
+    entry_id INTEGER NOT NULL REFERENCES entries (id),
+    reversal_entry_id INTEGER NOT NULL REFERENCES entries (id)
+) STRICT;
+CREATE TRIGGER return_accruals_keep BEFORE UPDATE ON return_accruals
+BEGIN SELECT RAISE(ABORT, 'what was entered at the end of a month never changes'); END;
+CREATE TRIGGER return_accruals_stay BEFORE DELETE ON return_accruals
+BEGIN SELECT RAISE(ABORT, 'what was entered at the end of a month is never deleted'); END;
+INSERT INTO number_ranges (kind, prefix, first, next) SELECT 'return_accrual', 'AR-', 1, 1 FROM company;

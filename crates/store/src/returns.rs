@@ -1,5 +1,6 @@
 //! Returns: what customers may send back, what of it arrived, what became of it.
 
+mod accruing;
 mod at_once;
 mod authorizing;
 mod billed;
@@ -15,6 +16,7 @@ mod swapping;
 mod undoing;
 mod views;
 
+pub use accruing::{AccrualPreview, AccrualRow, NewAccrual, accrual_preview, accruals, enter_accrual};
 pub use at_once::{AtOncePreview, BackAtOnce, ComesBack, DoneAtOnce, at_once, at_once_preview};
 pub use authorizing::{NewReturn, NewReturnLine, ReturnPreview, ReturnToClose, authorize, close, extend, preview};
 pub use billed::{ReturnableFilter, ReturnableList, ReturnableRow, returnable};

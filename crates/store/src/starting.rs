@@ -92,6 +92,7 @@ pub async fn begin(writing: &mut Writing<'_>, name: &str, currency: &str, today:
         ("opening", "OB-"),
         ("return", "RA-"),
         ("estimate", "XR-"),
+        ("return_accrual", "AR-"),
         ("deposit", "D-"),
         ("deposit_end", "DE-"),
         ("refund", "RF-"),

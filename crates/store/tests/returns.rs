@@ -12,8 +12,9 @@ use till_store::invoices::{self, CreditLine, CreditPosted, ToCancelInvoice, ToCr
 use till_store::items;
 use till_store::receipts::{NewReceipt, ToReverse};
 use till_store::returns::{
-    self, ClaimAnswer, DispositionForm, Done, InspectForm, InspectLine, NewReturn, NewReturnLine, ReasonForm,
-    ReceiveForm, ReceiveLine, ReplaceForm, ReturnFilter, ReturnToClose, ReturnView, ReturnableFilter, ReturnableList,
+    self, ClaimAnswer, DispositionForm, Done, InspectForm, InspectLine, NewAccrual, NewReturn, NewReturnLine,
+    ReasonForm, ReceiveForm, ReceiveLine, ReplaceForm, ReturnFilter, ReturnToClose, ReturnView, ReturnableFilter,
+    ReturnableList,
 };
 use till_store::stock::{self, NewExpected};
 use till_store::{Result, StoreError, ledger, rules, verify};
@@ -644,4 +645,48 @@ async fn pictures_belong_to_a_return() {
     add("crate.jpg", &picture(1)).await.unwrap();
     assert_eq!(view(&company, id).await.pictures.len(), 2);
     company.holds().await;
+}
+
+/// One of three at 59.00 is back on 18 March and credited on the 20th: at the end of the 18th 59.00 are owed, 65000 against 28000,
+/// and back on 1 April. On the 20th nothing is owed any more.
+#[tokio::test]
+async fn what_is_back_and_not_credited_is_entered_and_reversed() {
+    let company = Company::new().await;
+    let invoice = billed(&company, 3).await;
+    let id = authorize(&company, invoice, "1").await;
+    let enter = async |date: &str| {
+        let new = NewAccrual { date: Some(day(date)), seen: None };
+        change(&company, async |writing, rules| returns::enter_accrual(writing, rules, &new).await).await
+    };
+    assert_eq!(blocked(enter("2026-03-18").await), at(Check::NothingToDo, "date"));
+    receive(&company, id, "1", "2026-03-18").await.unwrap();
+    let entered = enter("2026-03-18").await.unwrap();
+    assert_eq!((entered.kind, entered.number.as_str()), (DocumentKind::Estimate, "AR-1"));
+    company.holds().await;
+    let mut books = company.store.read().await.unwrap();
+    let entries = ledger::entries_of(&mut books, DocumentKind::Estimate, entered.id).await.unwrap();
+    let lines: Vec<Vec<_>> = entries
+        .iter()
+        .map(|one| one.entry.lines.iter().map(|line| (line.account.clone(), line.base.0)).collect())
+        .collect();
+    assert_eq!(lines, [pairs(&[("65000", 5_900), ("28000", -5_900)]), pairs(&[("65000", -5_900), ("28000", 5_900)])]);
+    assert_eq!((entries[0].entry.date, entries[1].entry.date), (day("2026-03-18"), day("2026-04-01")));
+    drop(books);
+    assert_eq!(blocked(enter("2026-03-19").await), at(Check::DateTooEarly, "date"));
+    credit(&company, Some(id), invoice, "1").await.unwrap();
+    let mut books = company.store.read().await.unwrap();
+    let rules = rules::load(&mut books).await.unwrap();
+    let later = NewAccrual { date: Some(day("2026-04-30")), seen: None };
+    assert_eq!(returns::accrual_preview(&mut books, &rules, &later).await.unwrap().net, Money::ZERO);
+    drop(books);
+    // A damaged row does not pass.
+    let mut side =
+        SqliteConnectOptions::new().filename(company.folder.path().join("books.db")).connect().await.unwrap();
+    side.execute("DROP TRIGGER return_accruals_keep; UPDATE return_accruals SET net_minor = net_minor + 1")
+        .await
+        .unwrap();
+    side.close().await.unwrap();
+    let verification = verify::verify(&mut company.store.read().await.unwrap()).await.unwrap();
+    let broken: Vec<_> = verification.proofs.iter().filter(|one| !one.holds).map(|one| one.name.as_str()).collect();
+    assert_eq!(broken, ["Expected returns equal their accounts"]);
 }

@@ -1345,6 +1345,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/expected-returns/back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Enters what is back and not credited, with its reversal on the first day of the next month. */
+        post: operations["enter_return_accrual"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/expected-returns/back/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What is back and not credited on a day, and what entering it would do. Nothing is written. */
+        post: operations["preview_return_accrual"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/expected-returns/preview": {
         parameters: {
             query?: never;
@@ -4418,6 +4452,42 @@ export interface components {
          * @enum {string}
          */
         AccountType: "asset" | "liability" | "equity" | "revenue" | "expense";
+        /** @description What it would enter. */
+        AccrualPreview: {
+            /** @description What stands in the way. */
+            blockers: components["schemas"]["Blocker"][];
+            entry?: null | components["schemas"]["Entry"];
+            /** @description To be sent back. */
+            fingerprint: string;
+            /** @description What is owed for it, net, in base currency. */
+            net: components["schemas"]["Money"];
+            /**
+             * Format: date
+             * @description The day it is reversed on.
+             */
+            reversed_on: string;
+            /** @description The arithmetic. */
+            tape: components["schemas"]["Tape"];
+        };
+        /** @description One that was entered. */
+        AccrualRow: {
+            /**
+             * Format: date
+             * @description Its day.
+             */
+            date: string;
+            /** @description Its entry. */
+            entry: components["schemas"]["DocumentRef"];
+            /** @description What was owed, net, in base currency. */
+            net: components["schemas"]["Money"];
+            /** @description Its number. */
+            number: string;
+            /**
+             * Format: date
+             * @description The day it is reversed on.
+             */
+            reversed_on: string;
+        };
         /** @description Someone to add. */
         AddPerson: {
             /** @description The name people know. */
@@ -6549,6 +6619,8 @@ export interface components {
         EstimateId: number;
         /** @description What is expected back, as it stands. */
         ExpectedReturns: {
+            /** @description What was back and not credited at the end of months, newest first. */
+            accruals: components["schemas"]["AccrualRow"][];
             /** @description What was billed within them and is not credited, in base currency. */
             billed: components["schemas"]["Estimate"];
             /** @description The share of what was billed in the year before that did come back and was credited. */
@@ -7735,6 +7807,16 @@ export interface components {
             shipment?: number | null;
             /** @description What, in words. */
             what: string;
+        };
+        /** @description What is back and not credited, to be entered. */
+        NewAccrual: {
+            /**
+             * Format: date
+             * @description The day; none for the business date.
+             */
+            date?: string | null;
+            /** @description Fingerprint of the preview that was seen. */
+            seen?: string | null;
         };
         /** @description An amount for something owed to us, as typed: named by its open item, or by its invoice. */
         NewApplication: {
@@ -15250,6 +15332,78 @@ export interface operations {
                 };
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    enter_return_accrual: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewAccrual"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DocumentRef"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_return_accrual: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewAccrual"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccrualPreview"];
                 };
             };
             422: {

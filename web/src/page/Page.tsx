@@ -46,9 +46,10 @@ function Nowhere({ error, again }: { error: Error; again: () => void }) {
 function Shown({ page }: { page: Page }) {
   const client = useQueryClient();
   const [said, setSaid] = useState("");
-  const changed = (words: string) => {
+  // Thanks stand beside the figures they changed, never beside the old ones.
+  const changed = async (words: string) => {
+    await client.invalidateQueries();
     setSaid(words);
-    void client.invalidateQueries();
   };
   // The quote the link went with comes first.
   const quotes = [...page.quotes].sort((a, b) => Number(b.id === page.quote) - Number(a.id === page.quote));
@@ -94,7 +95,7 @@ function Shown({ page }: { page: Page }) {
 
 interface Changing {
   page: Page;
-  changed: (said: string) => void;
+  changed: (said: string) => Promise<void>;
 }
 
 /** An accepted order that waits for a card or a deposit. */

@@ -35,7 +35,7 @@ interface Props {
   currency: string;
   /** Whether the money is taken at once. */
   atOnce: boolean;
-  changed: (said: string) => void;
+  changed: (said: string) => Promise<void>;
 }
 
 /** The buttons that leave a card or pay with one. */
@@ -74,15 +74,15 @@ export function PayButtons({ page, wish, currency, atOnce, changed }: Props) {
       );
       const { good, words } = paidWords(paid, atOnce);
       if (good) {
-        changed(words);
+        await changed(words);
       } else {
         setSaid(words);
         // The same request again asks after what was not answered; anything else is another request.
         if (paid.state !== "no_answer") {
           key.current = newKey();
         }
+        await client.invalidateQueries();
       }
-      await client.invalidateQueries();
     });
   const typeCard = () =>
     act(async () => {

@@ -11,7 +11,7 @@ export function asksFor(what: PageQuote["asked"]["what"], amount: string): strin
 }
 
 /** A quote that waits for the customer's word, or was decided. */
-export function QuoteSheet({ quote, changed }: { quote: PageQuote; changed: (said: string) => void }) {
+export function QuoteSheet({ quote, changed }: { quote: PageQuote; changed: (said: string) => Promise<void> }) {
   const [accepting, setAccepting] = useState(false);
   const amount = moneyWithCurrency(quote.total, quote.currency);
   const asked =
@@ -66,7 +66,7 @@ export function QuoteSheet({ quote, changed }: { quote: PageQuote; changed: (sai
 
 interface Props {
   quote: PageQuote;
-  changed: (said: string) => void;
+  changed: (said: string) => Promise<void>;
   close: () => void;
 }
 
@@ -91,7 +91,7 @@ function Accepting({ quote, changed, close }: Props) {
           body: { version: quote.version, name, customer_order_number: order || null },
         }),
       );
-      changed(`You have accepted quote ${quote.number}. Thank you.`);
+      await changed(`You have accepted quote ${quote.number}. Thank you.`);
     } catch (error) {
       if (error instanceof Problem) {
         setWrong(error);

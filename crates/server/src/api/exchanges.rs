@@ -7,8 +7,8 @@ use serde::Serialize;
 use till_core::ids::{DocumentRef, InvoiceId, ReturnId};
 use till_core::returns::Repair;
 use till_store::returns::{
-    self, AtOncePreview, BackAtOnce, Done, DoneAtOnce, ExpectedReturns, ExpectedReturnsPreview, NewExpectedReturns,
-    ReceiveForm, StepPreview, WrongItem, WrongItemPreview,
+    self, AccrualPreview, AtOncePreview, BackAtOnce, Done, DoneAtOnce, ExpectedReturns, ExpectedReturnsPreview,
+    NewAccrual, NewExpectedReturns, ReceiveForm, StepPreview, WrongItem, WrongItemPreview,
 };
 use till_store::{Store, rules};
 use utoipa::ToSchema;
@@ -31,7 +31,9 @@ pub(super) fn configure(config: &mut ServiceConfig<'_>) {
         .service(repaired)
         .service(expected)
         .service(preview_expected)
-        .service(enter_expected);
+        .service(enter_expected)
+        .service(preview_accrual)
+        .service(enter_accrual);
 }
 
 /// What taking goods back and crediting them in one posting would do. It is rehearsed; nothing stays.
@@ -239,6 +241,33 @@ pub(super) async fn enter_expected(
         .change(change.actor(), Some(&request), async |writing| {
             let rules = rules::load(writing).await?;
             returns::enter_expected_returns(writing, &rules, &new).await
+        })
+        .await?;
+    Ok(Json(entered))
+}
+
+/// What is back and not credited on a day, and what entering it would do. Nothing is written.
+#[utoipa::path(operation_id = "preview_return_accrual", responses((status = 200, body = AccrualPreview), (status = 422, body = Problem)))]
+#[post("/expected-returns/back/preview")]
+pub(super) async fn preview_accrual(store: Data<Store>, new: Json<NewAccrual>) -> Answer<AccrualPreview> {
+    let mut connection = store.read().await?;
+    let rules = rules::load(&mut connection).await?;
+    Ok(Json(returns::accrual_preview(&mut connection, &rules, &new).await?))
+}
+
+/// Enters what is back and not credited, with its reversal on the first day of the next month.
+#[utoipa::path(
+    operation_id = "enter_return_accrual",
+    params(("Idempotency-Key" = String, Header)),
+    responses((status = 200, body = DocumentRef), (status = 409, body = Problem), (status = 422, body = Problem))
+)]
+#[post("/expected-returns/back")]
+pub(super) async fn enter_accrual(store: Data<Store>, change: Change, new: Json<NewAccrual>) -> Answer<DocumentRef> {
+    let request = change.request(&new.0);
+    let entered = store
+        .change(change.actor(), Some(&request), async |writing| {
+            let rules = rules::load(writing).await?;
+            returns::enter_accrual(writing, &rules, &new).await
         })
         .await?;
     Ok(Json(entered))

@@ -12,6 +12,7 @@ use till_core::money::Money;
 use till_core::returns::{Estimate, ExpectInput, expect};
 use till_core::tape::{Change, Tape};
 
+use super::accruing::{AccrualRow, accruals};
 use crate::convert::currency;
 use crate::open_items::next_id;
 use crate::rules::{Rules, next_number};
@@ -52,6 +53,8 @@ pub struct ExpectedReturns {
     pub came_back: Rate,
     /// The estimates, newest first.
     pub estimates: Vec<ExpectedReturnsRow>,
+    /// What was back and not credited at the end of months, newest first.
+    pub accruals: Vec<AccrualRow>,
 }
 
 /// An estimate to enter.
@@ -181,6 +184,7 @@ pub async fn expected_returns(connection: &mut SqliteConnection, rules: &Rules) 
         billed: billed(connection, rules, (first_day(to, days), to)).await?,
         came_back: came_back(connection, to).await?,
         estimates,
+        accruals: accruals(connection).await?,
     })
 }
 

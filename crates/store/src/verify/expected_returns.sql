@@ -14,4 +14,10 @@ SELECT purpose || ' is ' || stands || ', the estimate that stands is another' FR
     UNION ALL
     SELECT 'right_to_goods', (SELECT coalesce(sum(base_minor), 0) FROM entry_lines WHERE purpose = 'right_to_goods'),
            coalesce((SELECT cost_minor FROM expected_returns ORDER BY id DESC LIMIT 1), 0)
-) WHERE stands <> estimated;
+) WHERE stands <> estimated
+UNION ALL
+SELECT return_accruals.number || ': its entry or its reversal is not what was owed'
+FROM return_accruals JOIN entries AS first ON first.id = entry_id JOIN entries AS back ON back.id = reversal_entry_id
+WHERE net_minor <> coalesce((SELECT -sum(base_minor) FROM entry_lines WHERE entry_lines.entry_id = first.id AND purpose = 'refund_liability'), 0)
+   OR net_minor <> coalesce((SELECT sum(base_minor) FROM entry_lines WHERE entry_lines.entry_id = back.id AND purpose = 'refund_liability'), 0)
+   OR (first.posting_date, back.posting_date) <> (return_accruals.posting_date, reversed_on);

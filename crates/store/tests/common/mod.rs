@@ -249,6 +249,7 @@ async fn set_up(
         ("opening", "OB-"),
         ("return", "RA-"),
         ("estimate", "XR-"),
+        ("return_accrual", "AR-"),
         ("deposit", "D-"),
         ("deposit_end", "DE-"),
         ("refund", "RF-"),

@@ -19,8 +19,9 @@ import {
   Wrong,
 } from "../../parts/bits";
 import { DateField } from "../../parts/DateField";
+import { FormAsk } from "../../parts/FormAsk";
 import { faultsOf, isStopped } from "../../parts/faults";
-import { PreviewTape } from "../../parts/TapeRoll";
+import { PreviewTape, WhatItDoes } from "../../parts/TapeRoll";
 import { placeOf } from "../../places";
 import { Ask } from "../../shell/Ask";
 import { useNotices } from "../../shell/notices";
@@ -53,6 +54,7 @@ function Opened({ data }: { data: ExpectedReturns }) {
   const [share, setShare] = useState("");
   const [day, setDay] = useState("");
   const [asking, setAsking] = useState(false);
+  const [back, setBack] = useState(false);
   const body = { share: typedDecimal(share.replace("%", "")), date: day || null };
   const settled = useSettled(JSON.stringify(body));
   const ready = body.share !== "";
@@ -82,6 +84,7 @@ function Opened({ data }: { data: ExpectedReturns }) {
           disabled: stopped,
           needs: "post_estimate",
         },
+        { key: "b", label: "Enter what is back, not credited", run: () => setBack(true), needs: "post_estimate" },
       ]}
       tape={
         <PreviewTape
@@ -164,6 +167,40 @@ function Opened({ data }: { data: ExpectedReturns }) {
           </Lines>
         </Scroll>
       )}
+      {data.accruals.length > 0 && (
+        <>
+          <h2>Back, not credited</h2>
+          <Scroll>
+            <Lines label="Back, not credited">
+              <thead>
+                <tr>
+                  <th>Number</th>
+                  <th>Of</th>
+                  <th>Reversed on</th>
+                  <th className="right">Net {base}</th>
+                  <th>Entry</th>
+                </tr>
+              </thead>
+              <tbody>
+                {data.accruals.map((one) => (
+                  <tr key={one.number}>
+                    <td>
+                      <b>{one.number}</b>
+                    </td>
+                    <td>{date(one.date)}</td>
+                    <td>{date(one.reversed_on)}</td>
+                    <td className="right">{money(one.net, base)}</td>
+                    <td>
+                      <Link to={placeOf(one.entry)}>{one.entry.number}</Link>
+                    </td>
+                  </tr>
+                ))}
+              </tbody>
+            </Lines>
+          </Scroll>
+        </>
+      )}
+      {back && <EnterBack close={() => setBack(false)} />}
       {asking && shown && (
         <Ask
           title="Enter this estimate?"
@@ -186,5 +223,62 @@ function Opened({ data }: { data: ExpectedReturns }) {
         </Ask>
       )}
     </Worktop>
+  );
+}
+
+/** Goods that are back and not credited are owed to customers at the end of a month: what it comes to, and its entry. */
+function EnterBack({ close }: { close: () => void }) {
+  const base = useBase();
+  const changed = useEverythingChanged();
+  const { say } = useNotices();
+  const [day, setDay] = useState("");
+  const asked = useSettled(day);
+  const preview = useQuery({
+    queryKey: ["expected-returns", "back", asked],
+    queryFn: () => got(api.POST("/api/expected-returns/back/preview", { body: { date: asked || null } })),
+    placeholderData: keepPreviousData,
+    gcTime: 0,
+    retry: false,
+  });
+  const shown = preview.error ? undefined : preview.data;
+  return (
+    <FormAsk
+      title="Goods that are back and not credited"
+      yes="Enter it"
+      close={close}
+      fields={[{ name: "date", label: "Date, if not the business date", kind: "date", changed: setDay }]}
+      run={async (_, key) => {
+        if (!shown || asked !== day) {
+          throw preview.error instanceof Problem
+            ? preview.error
+            : new Problem({ title: "One moment, then try again." });
+        }
+        const entered = await got(
+          api.POST("/api/expected-returns/back", {
+            params: { header: keyed(key) },
+            body: { date: asked || null, seen: shown.fingerprint },
+          }),
+        );
+        say({
+          kind: "done",
+          text: `${entered.number} is entered: ${money(shown.net, base)} ${base}, reversed on ${date(shown.reversed_on)}.`,
+        });
+        await changed();
+      }}
+    >
+      {shown && (
+        <>
+          <p style={{ margin: "0 0 8px" }}>
+            {shown.net > 0
+              ? `${money(shown.net, base)} ${base} will be credited for them. It is owed from that day and reversed on ${date(shown.reversed_on)}, when the credit memos follow.`
+              : "Customers have sent back nothing that is not settled."}
+          </p>
+          <WhatItDoes
+            does={{ tape: shown.tape, blockers: shown.blockers, changes: [] }}
+            entries={shown.entry ? [shown.entry] : []}
+          />
+        </>
+      )}
+    </FormAsk>
   );
 }

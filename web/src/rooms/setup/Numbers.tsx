@@ -12,14 +12,26 @@ import { Worktop } from "../../shell/Worktop";
 import { setupLinks } from "./links";
 
 const names: Record<string, string> = {
-  entry: "Entries",
-  invoice: "Invoices",
-  credit_memo: "Credit memos",
-  refund: "Refunds",
-  order: "Orders",
-  quote: "Quotes",
   call_off: "Call-off orders",
+  card_authorization: "Card authorizations",
+  card_payout: "Card payouts",
+  card_return: "Card refunds and chargebacks",
+  container_return: "Packaging brought back",
+  credit_memo: "Credit memos",
+  deposit: "Deposits",
+  deposit_end: "Deposits kept or given back",
+  entry: "Entries",
+  estimate: "Expected returns",
+  invoice: "Invoices",
+  opening: "Opening items",
+  order: "Orders",
+  payment_request: "Payment requests",
+  prepayment_invoice: "Prepayment invoices",
+  quote: "Quotes",
   receipt: "Receipts",
+  refund: "Refunds",
+  return: "Returns",
+  return_accrual: "Back, not credited",
   shipment: "Shipments",
 };
 

@@ -1,0 +1,195 @@
+//! Goods that are back and not credited at the end of a period, entered and reversed on the first day of the next.
+
+use chrono::NaiveDate;
+use serde::{Deserialize, Serialize};
+use sqlx::SqliteConnection;
+use till_core::calendar::{DateOrder, DocumentDate};
+use till_core::checks::{Blocker, stops};
+use till_core::entry::Entry;
+use till_core::fixed::{ExchangeRate, Quantity};
+use till_core::ids::{DocumentKind, DocumentRef};
+use till_core::money::Money;
+use till_core::returns::{AccrueInput, BackLine, accrue};
+use till_core::tape::Tape;
+
+use crate::convert::currency;
+use crate::open_items::next_id;
+use crate::rules::{Rules, next_number};
+use crate::writing::{Writing, set};
+use crate::{Result, StoreError, posting, sensible_date};
+
+/// What is back and not credited, to be entered.
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct NewAccrual {
+    /// The day; none for the business date.
+    #[serde(default)]
+    pub date: Option<NaiveDate>,
+    /// Fingerprint of the preview that was seen.
+    #[serde(default)]
+    pub seen: Option<String>,
+}
+
+/// What it would enter.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct AccrualPreview {
+    /// What is owed for it, net, in base currency.
+    pub net: Money,
+    /// The day it is reversed on.
+    pub reversed_on: NaiveDate,
+    /// The arithmetic.
+    pub tape: Tape,
+    /// The entry; none where nothing is owed.
+    pub entry: Option<Entry>,
+    /// What stands in the way.
+    pub blockers: Vec<Blocker>,
+    /// To be sent back.
+    pub fingerprint: String,
+}
+
+/// One that was entered.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct AccrualRow {
+    /// Its number.
+    pub number: String,
+    /// Its day.
+    pub date: NaiveDate,
+    /// The day it is reversed on.
+    pub reversed_on: NaiveDate,
+    /// What was owed, net, in base currency.
+    pub net: Money,
+    /// Its entry.
+    pub entry: DocumentRef,
+}
+
+/// Those that were entered, newest first.
+///
+/// # Errors
+/// Where the database cannot be read.
+pub async fn accruals(connection: &mut SqliteConnection) -> Result<Vec<AccrualRow>> {
+    Ok(sqlx::query!(
+        r#"SELECT return_accruals.number AS "number!", return_accruals.posting_date AS "date!: NaiveDate", reversed_on AS "reversed_on!: NaiveDate",
+                  net_minor AS "net!", entries.id AS "entry!", entries.number AS "entry_number!"
+           FROM return_accruals JOIN entries ON entries.id = entry_id ORDER BY return_accruals.id DESC"#
+    )
+    .fetch_all(connection)
+    .await?
+    .into_iter()
+    .map(|row| AccrualRow {
+        number: row.number,
+        date: row.date,
+        reversed_on: row.reversed_on,
+        net: Money(row.net),
+        entry: DocumentRef { kind: DocumentKind::Entry, id: row.entry, number: format!("E-{}", row.entry_number) },
+    })
+    .collect())
+}
+
+async fn back_on(connection: &mut SqliteConnection, date: NaiveDate) -> Result<Vec<BackLine>> {
+    sqlx::query!(
+        r#"SELECT returns.number AS "number!", items.code AS "code!", billed.quantity_e4 AS "billed!", billed.net_minor AS "net!: i64",
+                  documents.currency AS "currency!", documents.rate_e9 AS "rate!: i64",
+                  (SELECT coalesce(sum(quantity_e4), 0) FROM return_line_moves WHERE return_line_id = line.id AND posting_date <= ?1) AS "back!: i64"
+           FROM return_lines AS line JOIN returns ON returns.id = line.return_id JOIN items ON items.id = line.item_id
+           JOIN document_lines AS billed ON billed.id = line.document_line_id JOIN documents ON documents.id = billed.document_id
+           WHERE returns.authorized_on <= ?1 ORDER BY returns.id, line.position"#,
+        date
+    )
+    .fetch_all(connection)
+    .await?
+    .into_iter()
+    .filter(|row| row.back > 0)
+    .map(|row| {
+        Ok(BackLine {
+            number: row.number,
+            code: row.code,
+            quantity: Quantity::from_scaled(row.back),
+            billed: Quantity::from_scaled(row.billed),
+            net: Money(row.net),
+            currency: currency(&row.currency)?,
+            rate: ExchangeRate::from_scaled(row.rate),
+        })
+    })
+    .collect()
+}
+
+async fn load<'a>(connection: &mut SqliteConnection, rules: &'a Rules, new: &NewAccrual) -> Result<AccrueInput<'a>> {
+    if let Some(date) = new.date {
+        sensible_date("date", date)?;
+    }
+    let date = DocumentDate::or_business_date(new.date, rules.business_date);
+    let last = accruals(connection).await?.into_iter().next().map(|row| (row.number, row.date, row.reversed_on));
+    Ok(AccrueInput {
+        lines: back_on(connection, date.date).await?,
+        date,
+        last,
+        base: rules.base,
+        dates: DateOrder::of_today(rules.business_date),
+        accounts: &rules.accounts,
+        periods: &rules.periods,
+    })
+}
+
+/// What is back and not credited on a day, and what entering it would do. Nothing is written.
+///
+/// # Errors
+/// A date that makes no sense.
+pub async fn accrual_preview(
+    connection: &mut SqliteConnection,
+    rules: &Rules,
+    new: &NewAccrual,
+) -> Result<AccrualPreview> {
+    let decision = accrue(&load(connection, rules, new).await?);
+    Ok(AccrualPreview {
+        net: decision.net,
+        reversed_on: decision.reversed_on,
+        tape: decision.tape,
+        entry: decision.entry,
+        blockers: decision.blockers,
+        fingerprint: decision.fingerprint,
+    })
+}
+
+/// Enters what is back and not credited, with its reversal on the first day of the next month. Returns it.
+///
+/// # Errors
+/// [`StoreError::Moved`] where it is not as it was seen, or what the core refuses.
+pub async fn enter_accrual(writing: &mut Writing<'_>, rules: &Rules, new: &NewAccrual) -> Result<DocumentRef> {
+    let input = load(writing, rules, new).await?;
+    let decision = accrue(&input);
+    if stops(&decision.blockers) {
+        return Err(StoreError::Refused(decision.blockers));
+    }
+    writing.saw(new.seen.as_deref(), &decision.fingerprint)?;
+    let (number, sequence) = next_number(writing, "return_accrual").await?;
+    let id = next_id(writing, "return_accruals").await?;
+    let source = DocumentRef { kind: DocumentKind::Estimate, id, number: number.clone() };
+    let entry = posting::write(writing, &source, &decision.posting()).await?.pop().ok_or(StoreError::Moved)?;
+    let reversal =
+        posting::write(writing, &source, &decision.taking_back(entry)).await?.pop().ok_or(StoreError::Moved)?;
+    let (date, reversed_on, net) = (input.date.date, decision.reversed_on, decision.net.0);
+    sqlx::query!(
+        "INSERT INTO return_accruals (id, number, sequence, posting_date, reversed_on, net_minor, entry_id, reversal_entry_id)
+         VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+        id,
+        number,
+        sequence,
+        date,
+        reversed_on,
+        net,
+        entry.0,
+        reversal.0
+    )
+    .execute(&mut **writing)
+    .await?;
+    let fields = vec![
+        set("net", rules.base.format(decision.net)),
+        set("date", till_core::calendar::words(date)),
+        set("reversed on", till_core::calendar::words(reversed_on)),
+    ];
+    let words = format!("entered what is back and not credited, {number}");
+    writing.note_on((DocumentKind::Estimate, id, &number), "return_accrual_entered", words, None, fields);
+    Ok(source)
+}
