@@ -1,12 +1,13 @@
 //! Steps of credits: a credit memo that stands alone, what is kept of credit memos applied, unapplied, refunded; money that lies
-//! unapplied refunded; claims on suppliers answered.
+//! unapplied refunded; claims on suppliers answered; goods that are back and not
+//! credited owed at the end of a month.
 
 use till_core::ids::{CreditMemoId, RefundId};
 use till_core::money::Money;
 use till_store::invoices::{self, AddedLine, CreditAlone, CreditMemoFilter, CreditMemoView};
 use till_store::receipts::{self, CreditOf, NewApplications, ToReverse, ToUnapply};
 use till_store::refunds::{self, CreditToRefund, RefundView};
-use till_store::returns::{self, ClaimAnswer, ClaimView};
+use till_store::returns::{self, ClaimAnswer, ClaimView, NewAccrual};
 use till_store::rules;
 
 use super::Made;
@@ -43,7 +44,8 @@ pub(crate) async fn run(company: &Company, made: &mut Made, (at, what, minor): (
         9 => refund_receipt(company, made, at, minor).await,
         10 => reverse_refund(company, made, at).await,
         11..=13 => answer(company, made, at, minor).await,
-        _ => reverse_answer(company, made, at).await,
+        14 => reverse_answer(company, made, at).await,
+        _ => accrue(company, made).await,
     }
 }
 
@@ -170,4 +172,10 @@ async fn reverse_answer(company: &Company, made: &mut Made, at: usize) {
     let outcome =
         change(company, async |writing, rules| returns::reverse_answer(writing, rules, one.id, &wish).await).await;
     made.note("reverse an answer", outcome);
+}
+
+async fn accrue(company: &Company, made: &mut Made) {
+    let new = NewAccrual { date: Some(made.on), seen: None };
+    let outcome = change(company, async |writing, rules| returns::enter_accrual(writing, rules, &new).await).await;
+    made.note("owe what is back", outcome);
 }
