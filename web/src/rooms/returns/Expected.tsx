@@ -114,7 +114,6 @@ function Opened({ data }: { data: ExpectedReturns }) {
           label="Share expected back, %"
           value={share}
           onChange={(event) => setShare(event.target.value)}
-          autoFocus
           error={!!errors.share}
           helperText={errors.share ?? "of the goods billed; 0 gives up what stands"}
           slotProps={{ htmlInput: { inputMode: "decimal" } }}
@@ -169,7 +168,7 @@ function Opened({ data }: { data: ExpectedReturns }) {
       )}
       {data.accruals.length > 0 && (
         <>
-          <h2>Back, not credited</h2>
+          <h2 style={{ fontSize: 17, margin: "18px 0 8px" }}>Back, not credited</h2>
           <Scroll>
             <Lines label="Back, not credited">
               <thead>
