@@ -148,6 +148,12 @@ async fn a_repair_goes_back_and_is_billed() -> Result<()> {
 async fn expected_returns_are_entered() -> Result<()> {
     let (till, browser) = start("/returns/expected", Who::Ines).await?;
     browser.wait_for("main table", "XR-3").await?;
+    // Two frames of RA-17 wait to be credited, at 46.00 each.
+    browser.letter('b').await?;
+    browser.wait_for("[role=dialog]", "RA-17 2 × FR-50").await?;
+    browser.wait_for("[role=dialog]", "92.00 EUR will be credited for them").await?;
+    browser.press(Key::Enter).await?;
+    browser.wait_for("[data-testid=notice]", "AR-1 is entered: 92.00 EUR, reversed on 1 Apr 2026").await?;
     browser.tab_to("Share expected back, %").await?;
     browser.type_text("101").await?;
     browser.wait_for("main", "between 0 and 100 %").await?;
@@ -159,6 +165,7 @@ async fn expected_returns_are_entered() -> Result<()> {
     browser.yes("Enter this estimate?").await?;
     browser.wait_for("[data-testid=notice]", "XR-4 is entered").await?;
     browser.wait_for("main table", "XR-4").await?;
+    browser.wait_for("main", "AR-1").await?;
     browser.close().await?;
     till.stop_and_verify().await
 }
