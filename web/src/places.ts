@@ -24,6 +24,7 @@ export function placeOf(document: DocumentRef): string {
     case "card_return":
     case "deposit_end":
     case "estimate":
+    case "return_accrual":
       return `/ledger?q=${encodeURIComponent(document.number)}`;
     case "quote":
       return `/quotes/${document.id}`;

@@ -322,7 +322,7 @@ test("what is back and not credited is entered as it was seen, and the day is re
   await user.click(await screen.findByRole("button", { name: /back, not credited/ }));
   const ask = within(screen.getByRole("dialog"));
   await ask.findByText(/59.00 EUR will be credited for them/);
-  const day = ask.getByLabelText(/^Date/);
+  const day = ask.getByLabelText(/^Last day of a month/);
   fireEvent.change(day, { target: { value: "2026-02-28" } });
   await waitFor(() =>
     expect(till.asked("POST /api/expected-returns/back/preview").at(-1)?.body).toEqual({ date: "2026-02-28" }),

@@ -207,6 +207,8 @@ checks! {
     MoreThanReturnable => [Post Stops],
     /// More than came back and is not settled, or waits for inspection.
     MoreThanReturned => [Post Stops],
+    /// A day that is not the last of its month, where a month is ended.
+    NotMonthEnd => [Post Stops],
     /// More than is open of a claim on a supplier.
     MoreThanClaimed => [Post Stops],
     /// A return that was closed, or whose last day has passed.
@@ -286,6 +288,7 @@ impl Check {
             Self::OtherCustomer => "other customer",
             Self::MoreThanReturnable => "more than may come back",
             Self::MoreThanReturned => "more than came back",
+            Self::NotMonthEnd => "not a month's end",
             Self::MoreThanClaimed => "more than was claimed",
             Self::ReturnOver => "return is over",
             Self::NoCostKnown => "no cost known",

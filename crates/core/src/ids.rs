@@ -186,6 +186,8 @@ pub enum DocumentKind {
     Return,
     /// What is estimated and entered as a whole: returns that are expected.
     Estimate,
+    /// Goods that were back and not credited at the end of a month.
+    ReturnAccrual,
 }
 
 impl DocumentKind {
@@ -223,6 +225,7 @@ impl DocumentKind {
             Self::CardPayout => "card_payout",
             Self::Return => "return",
             Self::Estimate => "estimate",
+            Self::ReturnAccrual => "return_accrual",
         }
     }
 
@@ -260,6 +263,7 @@ impl DocumentKind {
             Self::CardPayout,
             Self::Return,
             Self::Estimate,
+            Self::ReturnAccrual,
         ]
         .into_iter()
         .find(|kind| kind.word() == word)

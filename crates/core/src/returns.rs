@@ -40,7 +40,7 @@ mod reporting;
 mod swapping;
 mod undoing;
 
-pub use accruing::{AccrueDecision, AccrueInput, BackLine, accrue, first_of_next_month};
+pub use accruing::{AccrueDecision, AccrueInput, BackLine, accrue, first_of_next_month, last_month_end};
 pub use authorizing::{
     AuthorizeDecision, AuthorizeInput, LineExtended, ReturnWish, Returnable, authorize, check_expiry, check_extension,
 };

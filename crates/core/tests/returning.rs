@@ -606,6 +606,7 @@ fn what_is_back_and_not_credited_is_owed_at_the_end_of_the_month() {
         quantity: Quantity::from_whole(quantity),
         billed: Quantity::from_whole(billed),
         net: Money(net),
+        credited: Credited::default(),
         currency: Currency::of(currency).unwrap(),
         rate: rate.parse().unwrap(),
     };
@@ -633,6 +634,18 @@ fn what_is_back_and_not_credited_is_owed_at_the_end_of_the_month() {
             .map(|one| one.sentence)
             .collect()
     };
+    // 100.00 off two of four, and one of those credited: 30.00 are left of one of the last three.
+    input.lines = vec![line(1, 4, 19_000, "EUR", "1")];
+    input.lines[0].credited = Credited { quantity: Quantity::from_whole(1), amount: Money(10_000), net: Money(10_000) };
+    assert_eq!(accrue(&input).net, Money(3_000));
+    // The third part of three takes what is left: 3.33, 3.33, 3.34.
+    input.lines = vec![line(1, 3, 1_000, "EUR", "1")];
+    input.lines[0].credited = Credited { quantity: Quantity::from_whole(2), amount: Money(666), net: Money(666) };
+    assert_eq!(accrue(&input).net, Money(334));
+    // Within a month it would stand in the way of its end.
+    input.date.date = day("2026-03-30");
+    assert_eq!(stopped(&input), ["30 Mar 2026 is not the last day of its month. Enter 31 Mar 2026."]);
+    input.date.date = day("2026-03-31");
     // Not twice for one month; nothing where nothing is back.
     input.last = Some(("AR-1".to_owned(), day("2026-03-31"), day("2026-04-01")));
     assert_eq!(stopped(&input), ["AR-1 of 31 Mar 2026 stands until 1 Apr 2026. Choose that day or a later one."]);

@@ -150,6 +150,9 @@ async fn expected_returns_are_entered() -> Result<()> {
     browser.wait_for("main table", "XR-3").await?;
     // Two frames of RA-17 wait to be credited, at 46.00 each.
     browser.letter('b').await?;
+    // February is over and closed; March ends later.
+    browser.wait_for("[role=dialog]", "28 Feb 2026 is closed").await?;
+    browser.type_text("03312026").await?;
     browser.wait_for("[role=dialog]", "RA-17 2 × FR-50").await?;
     browser.wait_for("[role=dialog]", "92.00 EUR will be credited for them").await?;
     browser.press(Key::Enter).await?;

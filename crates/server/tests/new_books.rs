@@ -766,7 +766,8 @@ fn credits(walk: &Walk, leo: &Seat, customer: &Value) {
     let open = walk.post(leo, &format!("/api/claims/answers/{answered}/reverse"), back);
     assert_eq!(open["open"], json!(250));
     // It is back and not credited: owed at the end of the month, and no longer on the first of the next.
-    let entered = walk.seen_and_done(leo, "/api/expected-returns/back", json!({ "date": walk.today }), json!({}));
+    let month_end = till_core::calendar::end_of_month(walk.today.parse().unwrap());
+    let entered = walk.seen_and_done(leo, "/api/expected-returns/back", json!({ "date": month_end }), json!({}));
     assert_eq!(walk.get(leo, "/api/expected-returns")["accruals"][0]["number"], entered["number"]);
     // The slip goes out like any document.
     let id = returned.trim_start_matches("/api/returns/").parse::<i64>().unwrap();

@@ -647,8 +647,8 @@ async fn pictures_belong_to_a_return() {
     company.holds().await;
 }
 
-/// One of three at 59.00 is back on 18 March and credited on the 20th: at the end of the 18th 59.00 are owed, 65000 against 28000,
-/// and back on 1 April. On the 20th nothing is owed any more.
+/// One of three at 59.00, 17.70 off all of them, is back on 18 March: at the end of March 53.10 are owed, 65000 against 28000, and
+/// back on 1 April. Once it is credited nothing is owed any more.
 #[tokio::test]
 async fn what_is_back_and_not_credited_is_entered_and_reversed() {
     let company = Company::new().await;
@@ -658,21 +658,25 @@ async fn what_is_back_and_not_credited_is_entered_and_reversed() {
         let new = NewAccrual { date: Some(day(date)), seen: None };
         change(&company, async |writing, rules| returns::enter_accrual(writing, rules, &new).await).await
     };
-    assert_eq!(blocked(enter("2026-03-18").await), at(Check::NothingToDo, "date"));
+    let off = CreditLine { position: 0, quantity: None, amount: Some("17.70".to_owned()), return_line: None };
+    let wish = ToCredit { lines: vec![off], reason: "scratched".to_owned(), ..ToCredit::default() };
+    change(&company, async |writing, rules| invoices::credit(writing, rules, invoice, &wish).await).await.unwrap();
+    assert_eq!(blocked(enter("2026-03-31").await), at(Check::NothingToDo, "date"));
     receive(&company, id, "1", "2026-03-18").await.unwrap();
-    let entered = enter("2026-03-18").await.unwrap();
-    assert_eq!((entered.kind, entered.number.as_str()), (DocumentKind::Estimate, "AR-1"));
+    assert_eq!(blocked(enter("2026-03-18").await), at(Check::NotMonthEnd, "date"));
+    let entered = enter("2026-03-31").await.unwrap();
+    assert_eq!((entered.kind, entered.number.as_str()), (DocumentKind::ReturnAccrual, "AR-1"));
     company.holds().await;
     let mut books = company.store.read().await.unwrap();
-    let entries = ledger::entries_of(&mut books, DocumentKind::Estimate, entered.id).await.unwrap();
+    let entries = ledger::entries_of(&mut books, DocumentKind::ReturnAccrual, entered.id).await.unwrap();
     let lines: Vec<Vec<_>> = entries
         .iter()
         .map(|one| one.entry.lines.iter().map(|line| (line.account.clone(), line.base.0)).collect())
         .collect();
-    assert_eq!(lines, [pairs(&[("65000", 5_900), ("28000", -5_900)]), pairs(&[("65000", -5_900), ("28000", 5_900)])]);
-    assert_eq!((entries[0].entry.date, entries[1].entry.date), (day("2026-03-18"), day("2026-04-01")));
+    assert_eq!(lines, [pairs(&[("65000", 5_310), ("28000", -5_310)]), pairs(&[("65000", -5_310), ("28000", 5_310)])]);
+    assert_eq!((entries[0].entry.date, entries[1].entry.date), (day("2026-03-31"), day("2026-04-01")));
     drop(books);
-    assert_eq!(blocked(enter("2026-03-19").await), at(Check::DateTooEarly, "date"));
+    assert_eq!(blocked(enter("2026-03-31").await), at(Check::DateTooEarly, "date"));
     credit(&company, Some(id), invoice, "1").await.unwrap();
     let mut books = company.store.read().await.unwrap();
     let rules = rules::load(&mut books).await.unwrap();

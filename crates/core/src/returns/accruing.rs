@@ -4,13 +4,15 @@
 //! *Source: domain.md section 11; postings.md, Period ends, goods received back, not credited.*
 //!
 //! ```
-//! use till_core::returns::first_of_next_month;
+//! use till_core::returns::{first_of_next_month, last_month_end};
 //! let day = |text: &str| text.parse().unwrap();
 //! assert_eq!(first_of_next_month(day("2026-03-31")), day("2026-04-01"));
 //! assert_eq!(first_of_next_month(day("2026-12-05")), day("2027-01-01"));
+//! assert_eq!(last_month_end(day("2026-03-30")), day("2026-02-28"));
+//! assert_eq!(last_month_end(day("2026-03-31")), day("2026-03-31"));
 //! ```
 
-use chrono::NaiveDate;
+use chrono::{Datelike, NaiveDate};
 
 use crate::accounts::{AccountMap, Purpose};
 use crate::calendar::{DateOrder, DocumentDate, Periods, end_of_month, words};
@@ -19,6 +21,7 @@ use crate::entry::{Entry, EntryBuilder, LineFor};
 use crate::fingerprint;
 use crate::fixed::{ExchangeRate, Quantity};
 use crate::ids::EntryId;
+use crate::invoice::credit::{Credited, share_of};
 use crate::money::{Currency, Money};
 use crate::posting::Posting;
 use crate::tape::{Tape, TapeStyle};
@@ -36,6 +39,8 @@ pub struct BackLine {
     pub billed: Quantity,
     /// The net of that, in the currency of the invoice.
     pub net: Money,
+    /// What was credited of that by then, net, in whatever way.
+    pub credited: Credited,
     /// That currency.
     pub currency: Currency,
     /// The rate of the invoice.
@@ -43,9 +48,9 @@ pub struct BackLine {
 }
 
 impl BackLine {
-    /// What will be credited for it, net, in base currency.
+    /// What will be credited for it, net, in base currency: its share of what is left of its line, as a credit memo would take it.
     pub fn value(&self, base: Currency) -> Money {
-        let part = self.net.share(self.quantity.scaled(), self.billed.scaled().max(1));
+        let part = share_of(self.billed, self.net, self.credited, self.quantity);
         part.to_base(self.rate, self.currency, base)
     }
 }
@@ -55,7 +60,7 @@ impl BackLine {
 pub struct AccrueInput<'a> {
     /// What is back and not credited on the day.
     pub lines: Vec<BackLine>,
-    /// The day, as a rule the last one of a month.
+    /// The day, the last one of a month.
     pub date: DocumentDate,
     /// Number of the one that was entered last, its day, and the day it is reversed on; none where there is none.
     pub last: Option<(String, NaiveDate, NaiveDate)>,
@@ -109,11 +114,25 @@ pub fn first_of_next_month(date: NaiveDate) -> NaiveDate {
     end_of_month(date).succ_opt().unwrap_or(date)
 }
 
+/// The last day of the month that ended last: a day itself where it ends one.
+pub fn last_month_end(date: NaiveDate) -> NaiveDate {
+    if date == end_of_month(date) { date } else { date.with_day(1).and_then(|first| first.pred_opt()).unwrap_or(date) }
+}
+
 /// Decides on entering what is back and not credited.
 pub fn accrue(input: &AccrueInput<'_>) -> AccrueDecision {
     let mut findings = Findings::at(Step::Post);
     let date = input.date.date;
     let reversed_on = first_of_next_month(date);
+    // A day within a month would stand in the way of the last one, and there is no way round it.
+    if date != end_of_month(date) {
+        let ends = words(end_of_month(date));
+        findings.add(
+            Check::NotMonthEnd,
+            "date",
+            format!("{} is not the last day of its month. Enter {ends}.", words(date)),
+        );
+    }
     for day in [date, reversed_on] {
         if let Some(obstacle) = input.periods.obstacle(day) {
             findings.add(Check::PeriodClosed, "date", obstacle);

@@ -8,8 +8,9 @@ use till_core::checks::{Blocker, stops};
 use till_core::entry::Entry;
 use till_core::fixed::{ExchangeRate, Quantity};
 use till_core::ids::{DocumentKind, DocumentRef};
+use till_core::invoice::credit::Credited;
 use till_core::money::Money;
-use till_core::returns::{AccrueInput, BackLine, accrue};
+use till_core::returns::{AccrueInput, BackLine, accrue, last_month_end};
 use till_core::tape::Tape;
 
 use crate::convert::currency;
@@ -22,7 +23,7 @@ use crate::{Result, StoreError, posting, sensible_date};
 #[derive(Debug, Clone, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct NewAccrual {
-    /// The day; none for the business date.
+    /// The day, the last one of a month; none for that of the month that ended last.
     #[serde(default)]
     pub date: Option<NaiveDate>,
     /// Fingerprint of the preview that was seen.
@@ -91,6 +92,10 @@ async fn back_on(connection: &mut SqliteConnection, date: NaiveDate) -> Result<V
     sqlx::query!(
         r#"SELECT returns.number AS "number!", items.code AS "code!", billed.quantity_e4 AS "billed!", billed.net_minor AS "net!: i64",
                   documents.currency AS "currency!", documents.rate_e9 AS "rate!: i64",
+                  coalesce((SELECT -sum(credit.quantity_e4) FROM document_lines AS credit JOIN documents AS memo ON memo.id = credit.document_id
+                            WHERE credit.credits_line_id = billed.id AND memo.posting_date <= ?1), 0) AS "credited_quantity!: i64",
+                  coalesce((SELECT -sum(credit.net_minor) FROM document_lines AS credit JOIN documents AS memo ON memo.id = credit.document_id
+                            WHERE credit.credits_line_id = billed.id AND memo.posting_date <= ?1), 0) AS "credited_net!: i64",
                   (SELECT coalesce(sum(quantity_e4), 0) FROM return_line_moves WHERE return_line_id = line.id AND posting_date <= ?1) AS "back!: i64"
            FROM return_lines AS line JOIN returns ON returns.id = line.return_id JOIN items ON items.id = line.item_id
            JOIN document_lines AS billed ON billed.id = line.document_line_id JOIN documents ON documents.id = billed.document_id
@@ -108,6 +113,11 @@ async fn back_on(connection: &mut SqliteConnection, date: NaiveDate) -> Result<V
             quantity: Quantity::from_scaled(row.back),
             billed: Quantity::from_scaled(row.billed),
             net: Money(row.net),
+            credited: Credited {
+                quantity: Quantity::from_scaled(row.credited_quantity),
+                amount: Money(row.credited_net),
+                net: Money(row.credited_net),
+            },
             currency: currency(&row.currency)?,
             rate: ExchangeRate::from_scaled(row.rate),
         })
@@ -119,7 +129,7 @@ async fn load<'a>(connection: &mut SqliteConnection, rules: &'a Rules, new: &New
     if let Some(date) = new.date {
         sensible_date("date", date)?;
     }
-    let date = DocumentDate::or_business_date(new.date, rules.business_date);
+    let date = DocumentDate::or_business_date(new.date, last_month_end(rules.business_date));
     let last = accruals(connection).await?.into_iter().next().map(|row| (row.number, row.date, row.reversed_on));
     Ok(AccrueInput {
         lines: back_on(connection, date.date).await?,
@@ -165,7 +175,7 @@ pub async fn enter_accrual(writing: &mut Writing<'_>, rules: &Rules, new: &NewAc
     writing.saw(new.seen.as_deref(), &decision.fingerprint)?;
     let (number, sequence) = next_number(writing, "return_accrual").await?;
     let id = next_id(writing, "return_accruals").await?;
-    let source = DocumentRef { kind: DocumentKind::Estimate, id, number: number.clone() };
+    let source = DocumentRef { kind: DocumentKind::ReturnAccrual, id, number: number.clone() };
     let entry = posting::write(writing, &source, &decision.posting()).await?.pop().ok_or(StoreError::Moved)?;
     let reversal =
         posting::write(writing, &source, &decision.taking_back(entry)).await?.pop().ok_or(StoreError::Moved)?;
@@ -190,6 +200,6 @@ pub async fn enter_accrual(writing: &mut Writing<'_>, rules: &Rules, new: &NewAc
         set("reversed on", till_core::calendar::words(reversed_on)),
     ];
     let words = format!("entered what is back and not credited, {number}");
-    writing.note_on((DocumentKind::Estimate, id, &number), "return_accrual_entered", words, None, fields);
+    writing.note_on((DocumentKind::ReturnAccrual, id, &number), "return_accrual_entered", words, None, fields);
     Ok(source)
 }

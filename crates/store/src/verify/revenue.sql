@@ -40,5 +40,5 @@ WHERE state = 'posted' AND (net_minor, tax_minor) <> (
 UNION ALL
 SELECT 'E-' || number || ' carries revenue, and no invoice or credit memo stands behind it'
 FROM entries JOIN entry_lines ON entry_id = entries.id
-WHERE purpose IN ('revenue', 'charge_revenue', 'returns') AND source_kind NOT IN ('invoice', 'credit_memo', 'opening', 'estimate')
+WHERE purpose IN ('revenue', 'charge_revenue', 'returns') AND source_kind NOT IN ('invoice', 'credit_memo', 'opening', 'estimate', 'return_accrual')
 GROUP BY entries.id;

@@ -2,6 +2,7 @@
 //! unapplied refunded; claims on suppliers answered; goods that are back and not
 //! credited owed at the end of a month.
 
+use till_core::calendar::end_of_month;
 use till_core::ids::{CreditMemoId, RefundId};
 use till_core::money::Money;
 use till_store::invoices::{self, AddedLine, CreditAlone, CreditMemoFilter, CreditMemoView};
@@ -175,7 +176,7 @@ async fn reverse_answer(company: &Company, made: &mut Made, at: usize) {
 }
 
 async fn accrue(company: &Company, made: &mut Made) {
-    let new = NewAccrual { date: Some(made.on), seen: None };
+    let new = NewAccrual { date: Some(end_of_month(made.on)), seen: None };
     let outcome = change(company, async |writing, rules| returns::enter_accrual(writing, rules, &new).await).await;
     made.note("owe what is back", outcome);
 }

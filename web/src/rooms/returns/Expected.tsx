@@ -245,7 +245,14 @@ function EnterBack({ close }: { close: () => void }) {
       title="Goods that are back and not credited"
       yes="Enter it"
       close={close}
-      fields={[{ name: "date", label: "Date, if not the business date", kind: "date", changed: setDay }]}
+      fields={[
+        {
+          name: "date",
+          label: "Last day of a month, if not of the one that ended last",
+          kind: "date",
+          changed: setDay,
+        },
+      ]}
       run={async (_, key) => {
         if (!shown || asked !== day) {
           throw preview.error instanceof Problem
