@@ -23,6 +23,9 @@ const item = (invoice: number, open: number, currency = "EUR"): OpenItem => ({
   open,
 });
 
+const none = { amount: 0, base: 0 };
+const nothing = { discount: none, written_off: none, kept: none, taxes: [] };
+
 const preview = (applied: [invoice: number, amount: number, after: number][]): MoneyPreview => ({
   currency: "EUR",
   document: {
@@ -38,12 +41,18 @@ const preview = (applied: [invoice: number, amount: number, after: number][]): M
       credit_amount: amount,
       receivable_base: amount,
       money_base: amount,
+      beside: nothing,
       open_after: after,
     })),
     unapplied: 0,
     unapplied_base: 0,
   },
-  suggested: applied.map(([item, amount], at) => ({ item, amount, because: at === 0 ? "number" : "oldest" })),
+  suggested: applied.map(([item, amount], at) => ({
+    item,
+    amount,
+    beside: { discount: 0, written_off: 0 },
+    because: at === 0 ? "number" : "oldest",
+  })),
   entry: null,
   tape: { heading: "", subheading: "", currency: "EUR", lines: [] },
   changes: [],
@@ -51,18 +60,19 @@ const preview = (applied: [invoice: number, amount: number, after: number][]): M
   fingerprint: "x",
 });
 
-function Table({ given, errors = {} }: { given: MoneyPreview | undefined; errors?: Record<string, string> }) {
+function Table({
+  given,
+  errors = {},
+  items = [item(1, 7000), item(2, 5000), item(3, 900, "GBP")],
+}: {
+  given: MoneyPreview | undefined;
+  errors?: Record<string, string>;
+  items?: OpenItem[];
+}) {
   const [typed, setTyped] = useState<Typed>();
   return (
     <>
-      <ApplyTable
-        items={[item(1, 7000), item(2, 5000), item(3, 900, "GBP")]}
-        currency="EUR"
-        typed={typed}
-        setTyped={setTyped}
-        preview={given}
-        errors={errors}
-      />
+      <ApplyTable items={items} currency="EUR" typed={typed} setTyped={setTyped} preview={given} errors={errors} />
       <output>{JSON.stringify(asApplications(typed, typedDecimal))}</output>
     </>
   );
@@ -114,8 +124,8 @@ describe("applying money to invoices", () => {
     await user.clear(field(2));
     await user.type(field(2), "1,000.5");
     expect(sent()).toEqual([
-      { item: 1, amount: "70.00" },
-      { item: 2, amount: "1000.5" },
+      { item: 1, amount: "70.00", discount: null, write_off: null },
+      { item: 2, amount: "1000.5", discount: null, write_off: null },
     ]);
   });
 
@@ -124,7 +134,40 @@ describe("applying money to invoices", () => {
     render(<Table given={preview([[1, 7000, 0]])} />);
     await user.clear(field(1));
     await user.type(field(2), "=");
-    expect(sent()).toEqual([{ item: 2, amount: "50.00" }]);
+    expect(sent()).toEqual([{ item: 2, amount: "50.00", discount: null, write_off: null }]);
+  });
+
+  it("shows a discount that can be earned, and takes another one", async () => {
+    const user = userEvent.setup();
+    const early: OpenItem = { ...item(2, 5000), early: { until: "2026-03-28", amount: 100 } };
+    const given = preview([[2, 4900, 0]]);
+    const [applied] = given.document.applied;
+    if (applied) {
+      applied.amount = 5000;
+      applied.beside = { ...nothing, discount: { amount: 100, base: 100 } };
+    }
+    render(<Table given={given} items={[early]} />);
+    expect(screen.getByText("1.00 less until 28 Mar 2026")).toBeTruthy();
+    const discount = screen.getByLabelText<HTMLInputElement>("Discount on I-2");
+    expect([field(2).value, discount.value]).toEqual(["49.00", "1.00"]);
+    await user.clear(discount);
+    await user.type(discount, "0.5");
+    expect(sent()).toEqual([{ item: 2, amount: "49.00", discount: "0.5", write_off: null }]);
+    // "=" pays what is open less the discount; what that earns is for the server to say.
+    await user.type(field(2), "=");
+    expect(sent()).toEqual([{ item: 2, amount: "49.00", discount: null, write_off: null }]);
+  });
+
+  it("writes off a small rest, and leaves a large one open", async () => {
+    const user = userEvent.setup();
+    const given = preview([
+      [1, 6997, 3],
+      [2, 3000, 2000],
+    ]);
+    render(<Table given={given} />);
+    expect(screen.getAllByText("write off")).toHaveLength(1);
+    await user.click(screen.getByText("write off"));
+    expect(sent()[0]).toEqual({ item: 1, amount: "69.97", discount: null, write_off: "0.03" });
   });
 
   it("offers only invoices in the currency of the money", () => {

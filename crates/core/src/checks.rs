@@ -179,6 +179,12 @@ checks! {
     AmountNotPositive => [Post Stops],
     /// Applied more than the invoice has open.
     MoreThanOpen => [Post Stops],
+    /// A discount for early payment that was not earned.
+    DiscountNotEarned => [Post Stops],
+    /// More too much came, or is kept, than the company's tolerance.
+    MoreThanTolerance => [Post Stops],
+    /// More is written off than the company's tolerance: whose limit lets may.
+    AboveTolerance => [Post Warns],
     /// Applied more than the receipt has left.
     MoreThanReceived => [Post Stops],
     /// More than is held of a deposit, or than the invoice has for it.
@@ -277,6 +283,8 @@ impl Check {
             Self::AlreadyLeft => "has left",
             Self::AmountNotPositive => "no amount",
             Self::MoreThanOpen => "more than is open",
+            Self::DiscountNotEarned => "discount not earned",
+            Self::MoreThanTolerance | Self::AboveTolerance => "above the tolerance",
             Self::MoreThanReceived => "more than came in",
             Self::MoreThanHeld => "more than is held",
             Self::AdvancePercent => "advance % out of range",

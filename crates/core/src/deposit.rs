@@ -39,6 +39,7 @@ use crate::ids::CustomerId;
 use crate::money::{Currency, Money, too_large};
 use crate::open_items::{OpenItem, Side};
 use crate::posting::{NewApplication, NewItem, Posting, Which, account_of};
+use crate::settle::BesideBooked;
 use crate::settle::Method;
 use crate::spread::spread;
 use crate::tape::{Change, Figure, Tape, TapeStyle};
@@ -362,6 +363,7 @@ impl TakeDecision {
             credit: Which::Known(item.id),
             debit_amount: amounts,
             credit_amount: amounts,
+            beside: BesideBooked::default(),
             taxes: Vec::new(),
             reverses: None,
             entry,

@@ -51,6 +51,7 @@ use crate::posting::{
     Billed, MovedWith, NewApplication, NewItem, Posting, PrepaidMove, StockMove, Which, account_of, containers_of,
 };
 use crate::prepayment::{Part, Prepaid, using as prepaid_using};
+use crate::settle::BesideBooked;
 use crate::stock::Layer;
 use crate::tape::{Change, Tape};
 use crate::tax::{TaxComputed, TaxTable};
@@ -340,6 +341,7 @@ impl InvoiceDecision {
             credit: Which::Known(deposit.item),
             debit_amount: (deposit.amount, deposit.amount_base),
             credit_amount: (deposit.amount, deposit.amount_base),
+            beside: BesideBooked::default(),
             taxes: deposit.taxes.clone(),
             reverses: None,
             entry,

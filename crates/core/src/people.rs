@@ -31,7 +31,7 @@ pub use sign_in::{
 
 use serde::{Deserialize, Serialize};
 
-use crate::money::Money;
+use crate::money::{Currency, Money};
 
 /// What someone is in the company.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
@@ -325,6 +325,24 @@ impl Limits {
     fn covers(&self, role: Role, kind: LimitKind, amount: Money) -> bool {
         self.of(role, kind).is_none_or(|limit| amount.abs() <= limit)
     }
+}
+
+/// Whether a role may write off so much more than the company's tolerance lets anyone, in base currency. What it may not, stays
+/// open until someone does who may.
+///
+/// # Errors
+/// What to do instead.
+pub fn write_off_allowed(role: Role, amount: Money, limits: &Limits, base: Currency) -> Result<(), String> {
+    if limits.covers(role, LimitKind::WriteOff, amount) {
+        return Ok(());
+    }
+    let limit = limits.of(role, LimitKind::WriteOff).unwrap_or(Money::ZERO);
+    Err(format!(
+        "{} is more than the {} {} you may write off. Leave it open, or ask a supervisor to post it.",
+        base.grouped(amount),
+        base.grouped(limit),
+        base
+    ))
 }
 
 /// Whether an operation may be carried out.

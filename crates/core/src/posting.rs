@@ -31,6 +31,7 @@ use crate::money::{Currency, Money};
 use crate::open_items::Side;
 use crate::order::OrderAfter;
 use crate::prepayment::Part;
+use crate::settle::BesideBooked;
 use crate::settle::back::Reversal;
 use crate::stock::Issue;
 
@@ -156,6 +157,8 @@ pub struct NewApplication {
     pub debit_amount: (Money, Money),
     /// The same of the credit.
     pub credit_amount: (Money, Money),
+    /// What of the debit is settled without money; the signs of the amounts.
+    pub beside: BesideBooked,
     /// Tax that goes with it, where the credit is money in advance that was taxed as it came in; the signs of the
     /// amounts.
     pub taxes: Vec<HeldTax>,

@@ -21,6 +21,7 @@
 //! ```
 
 pub mod back;
+mod beside;
 mod checking;
 mod entering;
 mod place;
@@ -45,6 +46,7 @@ use crate::posting::{ContainerMove, NewApplication, NewItem, Posting, Which, acc
 use crate::spread::spread;
 use crate::tape::{Change, Figure, Tape, TapeStyle};
 
+pub use beside::{Beside, BesideBooked, Both, Early, Sold, paid_on};
 pub use place::{Method, MoneyPlace, PlaceKind};
 pub use reference::{creditor_reference, grouped_reference, is_reference, references_in};
 pub use suggesting::{Because, Said, Suggestion, suggest};
@@ -88,6 +90,15 @@ pub struct ToApply {
     pub item: OpenItem,
     /// How much of the credit goes to it, in the credit's currency.
     pub amount: Money,
+    /// What of it is settled without money.
+    pub beside: Beside,
+}
+
+impl ToApply {
+    /// An amount, and nothing beside it.
+    pub fn new(item: OpenItem, amount: Money) -> Self {
+        Self { item, amount, beside: Beside::default() }
+    }
 }
 
 /// Everything needed to decide on settling.
@@ -115,6 +126,10 @@ pub struct SettleInput<'a> {
     pub suggested: Vec<Suggestion>,
     /// Where a deposit is applied: what each item has for it. Nothing for any other credit.
     pub rooms: Vec<AdvanceRoom>,
+    /// What paying early earns on items that have an offer.
+    pub early: Vec<Early>,
+    /// Up to which difference an item counts as paid, in the money's currency. *Common practice, no source.*
+    pub tolerance: Money,
     /// Rates of the other currencies among the items, on the date.
     pub other_rates: Vec<(Currency, ExchangeRate)>,
     /// Base currency.
@@ -164,6 +179,8 @@ pub struct Applied {
     pub receivable_base: Money,
     /// What the credit was carried at, in base currency.
     pub money_base: Money,
+    /// What of it is settled without money.
+    pub beside: BesideBooked,
     /// What stays open on the item, in its currency.
     pub open_after: Money,
     /// Tax that goes with it, where the credit is a deposit that was taxed as it came in.
@@ -258,6 +275,7 @@ impl SettleDecision {
             credit,
             debit_amount: (applied.amount, applied.receivable_base),
             credit_amount: (applied.credit_amount, applied.money_base),
+            beside: applied.beside.clone(),
             taxes: applied.taxes.clone(),
             reverses: None,
             entry,
@@ -296,16 +314,19 @@ fn settle(input: &SettleInput<'_>) -> Settlement {
         .iter()
         .zip(&parts)
         .zip(taxes)
-        .map(|((ToApply { item, amount }, money_base), taxes)| {
-            let debit = debit_amount(input, item, *amount);
+        .map(|((ToApply { item, amount, beside }, money_base), taxes)| {
+            let debit = debit_amount(input, item, *amount) + beside.sum();
+            let receivable_base = item.release(debit, input.date.date);
+            let paid = debit - beside.discount - beside.written_off.max(Money::ZERO);
             Applied {
+                beside: beside::booked(input, (item, *beside), (paid, receivable_base, *money_base)),
                 item: item.id,
                 document: item.document.clone(),
                 customer: item.customer,
                 currency: item.currency,
                 amount: debit,
                 credit_amount: *amount,
-                receivable_base: item.release(debit, input.date.date),
+                receivable_base,
                 money_base: *money_base,
                 open_after: item.open - debit,
                 taxes,
@@ -331,7 +352,7 @@ struct AdvanceStep {
 /// The applications of a deposit one after the other: what an earlier one used of a tax code is not there for a later.
 fn advance_steps(input: &SettleInput<'_>, item: &OpenItem) -> Vec<AdvanceStep> {
     let mut left = item.clone();
-    let step = |ToApply { item: debit, amount }: &ToApply| {
+    let step = |ToApply { item: debit, amount, .. }: &ToApply| {
         let room = input.rooms.iter().find(|room| room.item == debit.id).map(|room| room.taxes.as_slice());
         let most = room.map_or(left.open, |room| most_by_code(&left, room));
         let (base, taxes) = part_of(&left, *amount, input.date.date, room);
@@ -428,6 +449,12 @@ fn tape(input: &SettleInput<'_>, document: &Settlement) -> Tape {
             let amount = applied.currency.grouped(applied.amount);
             tape.remark(TapeStyle::Detail, format!("{amount} {} at the rates of the day", applied.currency), false);
         }
+        beside_on_tape(&mut tape, &applied.beside);
+        if let Some((_, offer)) = beside::missed(input).find(|(item, _)| *item == applied.item) {
+            let amount = applied.currency.grouped(offer.amount);
+            let until = words(offer.until_with_grace);
+            tape.remark(TapeStyle::Detail, format!("a discount of {amount} could be earned until {until}"), false);
+        }
         if applied.open_after.is_zero() {
             tape.remark(TapeStyle::Detail, "settled", false);
         } else if applied.currency == input.currency {
@@ -441,6 +468,21 @@ fn tape(input: &SettleInput<'_>, document: &Settlement) -> Tape {
     tape.amount(TapeStyle::Due, if held { "Stays held" } else { "Stays unapplied" }, document.unapplied);
     tape.remark(TapeStyle::Detail, format!("dated {}", words(document.date.date)), !document.date.typed);
     tape
+}
+
+fn beside_on_tape(tape: &mut Tape, beside: &BesideBooked) {
+    let parts = [
+        ("less discount for early payment", beside.discount.amount),
+        ("less written off", beside.written_off.amount),
+        ("too much, kept as income", beside.kept.amount),
+    ];
+    for (label, amount) in parts.into_iter().filter(|(_, amount)| !amount.is_zero()) {
+        tape.amount(TapeStyle::Detail, label, amount);
+    }
+    for part in beside.taxes.iter().filter(|part| !part.tax.is_zero()) {
+        let rate = part.rate.rate.percent();
+        tape.amount(TapeStyle::Detail, format!("of which tax {rate}%"), part.tax);
+    }
 }
 
 fn orders_after(input: &SettleInput<'_>, document: &Settlement) -> Vec<OrderFacts> {

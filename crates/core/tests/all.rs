@@ -7,6 +7,7 @@ mod cards;
 mod common;
 mod crediting;
 mod deposits;
+mod early;
 mod exchanging;
 mod goods;
 mod invoicing;

@@ -17,6 +17,7 @@ use till_core::money::Money;
 use till_core::open_items::{OpenItem, Side};
 use till_core::order::{InvoiceShares, Promised};
 use till_core::room::Movement;
+use till_core::settle::BesideBooked;
 use till_core::settle::back::Standing;
 use till_core::tax::TaxComputed;
 
@@ -313,6 +314,7 @@ fn invoices_posted_one_after_the_other_see_each_other() {
 fn standing(settled: (i64, i64), used: (i64, i64)) -> Standing {
     let money = |(amount, base)| (Money(amount), Money(base));
     Standing {
+        beside: BesideBooked::default(),
         id: ApplicationId(3),
         debit: open_invoice(5, 0, 0),
         credit: unapplied("C-9", 0, 0),

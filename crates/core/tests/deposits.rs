@@ -16,6 +16,7 @@ use till_core::invoice::{InvoiceInput, decide};
 use till_core::money::{Currency, Money};
 use till_core::open_items::{OpenItem, Side};
 use till_core::room::Movement;
+use till_core::settle::BesideBooked;
 use till_core::settle::back::{BackInput, Standing, decide as back};
 use till_core::settle::{self, AdvanceRoom, Method, PlaceKind, Source, ToApply};
 use till_core::tax::{TaxCategory, TaxRate};
@@ -133,6 +134,7 @@ fn standing(item: &OpenItem, taxes: Vec<HeldTax>) -> Standing {
     let debit = OpenItem { id: OpenItemId(50), ..common::open_invoice(5, 21_028, 21_028) };
     let amount = (Money(8_000), Money(8_000));
     Standing {
+        beside: BesideBooked::default(),
         id: till_core::ids::ApplicationId(3),
         debit,
         credit: OpenItem { open: Money::ZERO, open_base: Money::ZERO, taxes: Vec::new(), ..item.clone() },
@@ -187,7 +189,7 @@ fn a_deposit_unapplied_and_applied_again() {
             of_order: Some(Money(29_028)),
             taxes: vec![TaxRoom { rate: s23(), net: Money(23_600), tax: Money(5_428) }],
         }];
-        let mut input = books.money(Source::Item(deposit), 8_000, vec![ToApply { item: debit, amount: Money(8_000) }]);
+        let mut input = books.money(Source::Item(deposit), 8_000, vec![ToApply::new(debit, Money(8_000))]);
         input.rooms = rooms;
         let decision = settle::decide(&input);
         assert!(!stops(&decision.blockers), "{:?}", decision.blockers);
@@ -262,12 +264,7 @@ fn two_applications_at_once_share_what_is_held_of_a_code() {
         taxes: vec![TaxRoom { rate: s23(), net: Money(10_000), tax: Money(2_300) }],
     });
     let [first, second] = invoices;
-    let to_apply = |rest| {
-        vec![
-            ToApply { item: first.clone(), amount: Money(12_300) },
-            ToApply { item: second.clone(), amount: Money(rest) },
-        ]
-    };
+    let to_apply = |rest| vec![ToApply::new(first.clone(), Money(12_300)), ToApply::new(second.clone(), Money(rest))];
     let mut input = books.money(Source::Item(deposit), 13_300, to_apply(1_000));
     input.rooms = rooms.to_vec();
     let blockers = settle::decide(&input).blockers;
@@ -383,6 +380,7 @@ fn unapplied_money_turned_into_a_deposit() {
         let document = DocumentRef { kind: DocumentKind::Deposit, id: 1, number: "D-1".to_owned() };
         let amount = (Money(10_000), Money(10_000));
         let unapplied = Standing {
+            beside: BesideBooked::default(),
             id: till_core::ids::ApplicationId(3),
             debit: OpenItem { id: OpenItemId(61), ..open_item(Side::OwedToUs, Purpose::Unapplied, document, (0, 0)) },
             credit: OpenItem { open: Money::ZERO, ..receipt.clone() },
@@ -471,6 +469,7 @@ fn the_end_of_a_deposit_taken_back() {
         let document = DocumentRef { kind: DocumentKind::DepositEnd, id: 4, number: "DE-4".to_owned() };
         let amount = (Money(8_000), Money(8_000));
         let standing = Standing {
+            beside: BesideBooked::default(),
             id: till_core::ids::ApplicationId(3),
             debit: OpenItem {
                 id: OpenItemId(61),

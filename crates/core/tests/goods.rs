@@ -183,7 +183,7 @@ fn containers_go_and_come_back() {
     let decision = decide_invoice(&books.invoice(vec![drum]));
     // Outside tax, and the line that says so: 0.00 of 40.00.
     assert_eq!(written(&decision.entry), pairs(&[("21000", 4_000), ("41000", 0), ("29000", -4_000)]));
-    let to_apply = vec![ToApply { item: common::open_invoice(1, 4_000, 4_000), amount: Money(4_000) }];
+    let to_apply = vec![ToApply::new(common::open_invoice(1, 4_000, 4_000), Money(4_000))];
     let back = decide_money(&books.money(
         Source::Containers { what: "4 × DRUM".to_owned(), item: ItemId(9), quantity: Quantity::from_whole(4) },
         4_000,

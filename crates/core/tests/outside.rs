@@ -167,7 +167,7 @@ proptest! {
         let half = document.total.0 / 2;
         if half > 0 {
             let item = open_invoice(1, document.total.0, document.total_base.0);
-            let paid = settle::decide(&books.money(transfer(), half, vec![ToApply { item, amount: Money(half) }]));
+            let paid = settle::decide(&books.money(transfer(), half, vec![ToApply::new(item, Money(half))]));
             prop_assert_eq!(paid.document.applied[0].open_after.0, document.total.0 - half, "BR-CO-16");
         }
         // Order shares add up, and the entry is balanced to the cent.

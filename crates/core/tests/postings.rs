@@ -109,7 +109,7 @@ fn invoice_with_freight() {
 #[test]
 fn check_received_and_applied() {
     let books = Books::new();
-    let to_apply = vec![ToApply { item: open_invoice(1, 21_028, 21_028), amount: Money(21_028) }];
+    let to_apply = vec![ToApply::new(open_invoice(1, 21_028, 21_028), Money(21_028))];
     let decision = settle::decide(&books.money(check(), 21_028, to_apply));
     assert_eq!(written(&decision.entry), pairs(&[("32000", 21_028), ("21000", -21_028)]));
     assert!(decision.document.applied[0].open_after.is_zero());
@@ -121,7 +121,7 @@ fn received_without_a_target_then_applied() {
     let received = settle::decide(&books.money(transfer(), 10_000, Vec::new()));
     assert_eq!(written(&received.entry), pairs(&[("31000", 10_000), ("27000", -10_000)]));
     let source = Source::Item(unapplied("C-1", 10_000, 10_000));
-    let to_apply = vec![ToApply { item: open_invoice(1, 29_028, 29_028), amount: Money(10_000) }];
+    let to_apply = vec![ToApply::new(open_invoice(1, 29_028, 29_028), Money(10_000))];
     let applied = settle::decide(&books.money(source, 10_000, to_apply));
     assert_eq!(written(&applied.entry), pairs(&[("27000", 10_000), ("21000", -10_000)]));
     assert_eq!(applied.document.applied[0].open_after, Money(19_028));
@@ -130,7 +130,7 @@ fn received_without_a_target_then_applied() {
 #[test]
 fn received_994_for_984() {
     let books = Books::new();
-    let to_apply = vec![ToApply { item: open_invoice(1, 98_400, 98_400), amount: Money(98_400) }];
+    let to_apply = vec![ToApply::new(open_invoice(1, 98_400, 98_400), Money(98_400))];
     let decision = settle::decide(&books.money(transfer(), 99_400, to_apply));
     assert_eq!(written(&decision.entry), pairs(&[("31000", 99_400), ("21000", -98_400), ("27000", -1_000)]));
 }
@@ -156,7 +156,7 @@ fn pounds_paid_at_a_lower_rate() {
     let gbp = Currency::of("GBP").unwrap();
     let mut item = open_invoice(1, 10_000, 11_700);
     item.currency = gbp;
-    let mut input = books.money(transfer(), 10_000, vec![ToApply { item, amount: Money(10_000) }]);
+    let mut input = books.money(transfer(), 10_000, vec![ToApply::new(item, Money(10_000))]);
     input.currency = gbp;
     input.rate = Some("1.15".parse().unwrap());
     let decision = settle::decide(&input);

@@ -71,7 +71,7 @@ proptest! {
             let amount = (*cut).min(open_left);
             let mut item = open_invoice(1, open_left, carried_left);
             item.currency = gbp;
-            let mut input = books.money(transfer(), amount, vec![ToApply { item, amount: Money(amount) }]);
+            let mut input = books.money(transfer(), amount, vec![ToApply::new(item, Money(amount))]);
             input.currency = gbp;
             input.rate = Some(till_core::fixed::ExchangeRate::from_scaled(rate));
             let decision = settle::decide(&input);
@@ -94,7 +94,7 @@ proptest! {
     ) {
         let invoices: Vec<_> = opens.iter().enumerate().map(|(at, open)| open_invoice(at as i64, *open, *open)).collect();
         let first = opens.len().checked_sub(2).filter(|_| come_from).map(|at| invoices[at].document.clone());
-        let said = Said { first: first.as_ref(), words: Some(&words) };
+        let said = Said { first: first.as_ref(), words: Some(&words), ..Said::default() };
         let suggested = suggest((Money(amount), eur()), &invoices, said, day("2026-04-10"));
         let all: i64 = suggested.iter().map(|one| one.amount.0).sum();
         prop_assert!(all <= amount);

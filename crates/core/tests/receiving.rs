@@ -11,7 +11,7 @@ use till_core::settle::{self, PlaceKind, SettleInput, Source, ToApply};
 use till_core::tape::{Figure, TapeStyle};
 
 fn to(id: i64, open: i64, amount: i64) -> ToApply {
-    ToApply { item: open_invoice(id, open, open), amount: Money(amount) }
+    ToApply::new(open_invoice(id, open, open), Money(amount))
 }
 
 /// A filled order on invoice 1 of 100.00, of which `open` is open.

@@ -15,6 +15,7 @@ use till_core::open_items::{OpenItem, Side, due_in_base, late_parts};
 use till_core::order::{InvoiceShares, OrderFacts, OrderState};
 use till_core::posting::Which;
 use till_core::room::Movement;
+use till_core::settle::BesideBooked;
 use till_core::settle::back::{self, BackInput, Standing, WholeReceipt};
 use till_core::settle::{self, Member, MoneyPlace, PlaceKind, SettleInput, Source, ToApply, decide};
 use till_core::tape::{Change, Figure};
@@ -35,7 +36,7 @@ fn dollars_for_an_invoice_in_pounds() {
     let books = Books::new();
     let mut item = open_invoice(1, 100_000, 117_120);
     item.currency = currency("GBP");
-    let mut input = books.money(transfer(), 70_000, vec![ToApply { item, amount: Money(70_000) }]);
+    let mut input = books.money(transfer(), 70_000, vec![ToApply::new(item, Money(70_000))]);
     (input.currency, input.rate) = (currency("USD"), Some(rate("0.9085")));
     input.other_rates = vec![(currency("GBP"), rate("1.1695"))];
     let decision = settle::decide(&input);
@@ -58,7 +59,7 @@ fn yen_for_an_invoice_in_dinars() {
     let books = Books::new();
     let mut item = open_invoice(1, 50_000, 14_900);
     item.currency = currency("KWD");
-    let mut input = books.money(transfer(), 10_000, vec![ToApply { item, amount: Money(10_000) }]);
+    let mut input = books.money(transfer(), 10_000, vec![ToApply::new(item, Money(10_000))]);
     (input.currency, input.rate) = (currency("JPY"), Some(rate("0.0061")));
     input.other_rates = vec![(currency("KWD"), rate("2.99"))];
     let decision = settle::decide(&input);
@@ -78,7 +79,7 @@ fn the_last_application_releases_all_that_is_carried() {
     let books = Books::new();
     let mut item = open_invoice(1, 54_378, 63_687);
     item.currency = currency("GBP");
-    let mut input = books.money(transfer(), 70_000, vec![ToApply { item, amount: Money(70_000) }]);
+    let mut input = books.money(transfer(), 70_000, vec![ToApply::new(item, Money(70_000))]);
     (input.currency, input.rate) = (currency("USD"), Some(rate("0.9085")));
     input.other_rates = vec![(currency("GBP"), rate("1.1695"))];
     let entry = settle::decide(&input).entry;
@@ -96,7 +97,7 @@ fn a_credit_and_an_invoice_at_two_rates_leave_a_difference() {
     credit.currency = gbp;
     let mut item = open_invoice(1, 10_000, 11_700);
     item.currency = gbp;
-    let mut input = books.money(Source::Item(credit), 5_000, vec![ToApply { item, amount: Money(5_000) }]);
+    let mut input = books.money(Source::Item(credit), 5_000, vec![ToApply::new(item, Money(5_000))]);
     (input.currency, input.rate) = (gbp, Some(rate("1.15")));
     let decision = settle::decide(&input);
     let entry = decision.entry.as_ref().unwrap();
@@ -113,11 +114,8 @@ fn two_items_on_one_account_are_only_matched() {
     let books = Books::new();
     let memo = DocumentRef { kind: DocumentKind::CreditMemo, id: 9, number: "CM-9".to_owned() };
     let credit = open_item(Side::OwedByUs, Purpose::Receivable, memo, (7_257, 7_257));
-    let input = books.money(
-        Source::Item(credit),
-        7_257,
-        vec![ToApply { item: open_invoice(1, 29_028, 29_028), amount: Money(7_257) }],
-    );
+    let input =
+        books.money(Source::Item(credit), 7_257, vec![ToApply::new(open_invoice(1, 29_028, 29_028), Money(7_257))]);
     let decision = settle::decide(&input);
     assert!(decision.entry.is_none() && decision.blockers.is_empty(), "{:?}", decision.blockers);
     assert_eq!(decision.owes_less, [(CustomerId(7), Money::ZERO)], "what is owed, net, stays the same");
@@ -130,7 +128,7 @@ fn the_account_is_the_items_own() {
     let books = Books::new();
     let mut item = open_invoice(1, 1_000, 1_000);
     item.account.as_mut().unwrap().number = "21999".to_owned();
-    let entry = settle::decide(&books.money(transfer(), 1_000, vec![ToApply { item, amount: Money(1_000) }])).entry;
+    let entry = settle::decide(&books.money(transfer(), 1_000, vec![ToApply::new(item, Money(1_000))])).entry;
     assert_eq!(written(&entry), pairs(&[("31000", 1_000), ("21999", -1_000)]));
 }
 
@@ -154,7 +152,7 @@ fn what_is_not_there_on_the_day_says_from_when_on_it_is() {
     let books = Books::new();
     let mut money = unapplied("C-1", 1_000, 1_000);
     money.movements.extend([Movement::new(day("2026-04-01"), -1_000), Movement::new(day("2026-04-20"), 1_000)]);
-    let to = |item: OpenItem| vec![ToApply { item, amount: Money(600) }];
+    let to = |item: OpenItem| vec![ToApply::new(item, Money(600))];
     let first = settle::decide(&books.money(Source::Item(money.clone()), 1_000, to(open_invoice(1, 900, 900))));
     let [blocker] = first.blockers.as_slice() else { panic!("{:?}", first.blockers) };
     assert_eq!((blocker.check, blocker.field.as_str()), (Check::DateTooEarly, "date"));
@@ -186,6 +184,7 @@ fn each_instalment_is_late_by_its_own_date() {
 
 fn standing(id: i64, invoice: i64, (settled, settled_base): (i64, i64), (used, used_base): (i64, i64)) -> Standing {
     Standing {
+        beside: BesideBooked::default(),
         id: ApplicationId(id),
         debit: OpenItem { id: OpenItemId(invoice), ..open_invoice(invoice, 0, 0) },
         credit: unapplied("C-1", 0, 0),
@@ -332,7 +331,7 @@ proptest! {
             .zip(1..)
             .map(|((part, carried), id)| {
                 let item = OpenItem { currency: gbp, ..open_invoice(id, *part, *carried) };
-                ToApply { item, amount: Money(*part) }
+                ToApply::new(item, Money(*part))
             })
             .collect();
         let mut input = books.money(transfer(), amount, to_apply.clone());
@@ -345,6 +344,7 @@ proptest! {
             .iter()
             .zip(&to_apply)
             .map(|(applied, to)| Standing {
+                beside: BesideBooked::default(),
                 id: ApplicationId(applied.item.0),
                 debit: to.item.clone(),
                 credit: OpenItem { currency: gbp, ..unapplied("C-1", 0, 0) },
@@ -378,10 +378,7 @@ fn who_owes_less_is_named_where_it_is_several() {
     let books = Books::new();
     let mut branch = open_invoice(2, 500, 500);
     branch.customer = CustomerId(8);
-    let to = vec![
-        ToApply { item: open_invoice(1, 300, 300), amount: Money(300) },
-        ToApply { item: branch, amount: Money(500) },
-    ];
+    let to = vec![ToApply::new(open_invoice(1, 300, 300), Money(300)), ToApply::new(branch, Money(500))];
     let mut input = books.money(transfer(), 800, to);
     assert_eq!(settle::decide(&input).blockers[0].check, Check::OtherCustomer);
     input.group.push(Member { id: CustomerId(8), name: "Reed Cottage".to_owned(), owes: Money(700) });
@@ -399,13 +396,13 @@ fn who_owes_what_is_said() {
     let branch = Member { id: CustomerId(8), name: "Saltmarsh, the shop".to_owned(), owes: Money(5_000) };
     let mut second = open_invoice(2, 3_000, 3_000);
     second.customer = branch.id;
-    let first = || ToApply { item: open_invoice(1, 2_000, 2_000), amount: Money(2_000) };
+    let first = || ToApply::new(open_invoice(1, 2_000, 2_000), Money(2_000));
     let alone = settle::decide(&books.money(transfer(), 2_000, vec![first()]));
     let labels = |changes: &[Change]| -> Vec<(String, Figure)> {
         changes.iter().map(|one| (one.label.clone(), one.after.clone())).collect()
     };
     assert_eq!(labels(&alone.changes), [("Customer owes".to_owned(), Figure::money(Money(98_000)))]);
-    let mut input = books.money(transfer(), 5_000, vec![first(), ToApply { item: second, amount: Money(1_000) }]);
+    let mut input = books.money(transfer(), 5_000, vec![first(), ToApply::new(second, Money(1_000))]);
     input.group.push(branch);
     let both = settle::decide(&input);
     let named = [("Saltmarsh Honey Co-op owes", 98_000), ("Saltmarsh, the shop owes", 4_000)]
@@ -425,7 +422,7 @@ fn what_stays_open_is_said_in_its_own_currency() {
     let books = Books::new();
     let mut item = open_invoice(1, 10_000, 11_700);
     item.currency = currency("GBP");
-    let mut input = books.money(transfer(), 1_170, vec![ToApply { item, amount: Money(1_170) }]);
+    let mut input = books.money(transfer(), 1_170, vec![ToApply::new(item, Money(1_170))]);
     input.other_rates = vec![(currency("GBP"), rate("1.17"))];
     let text = settle::decide(&input).tape.to_text();
     assert!(text.contains("90.00 GBP stay open") && !text.contains("stays open"), "{text}");
@@ -453,7 +450,7 @@ fn a_part_of_unapplied_money_goes_at_its_share() {
         let mut input = books.money(
             Source::Item(credit()),
             100_000,
-            vec![ToApply { item: open_invoice(1, 60_000, 60_000), amount: Money(60_000) }],
+            vec![ToApply::new(open_invoice(1, 60_000, 60_000), Money(60_000))],
         );
         input.date.date = day(on);
         input
@@ -490,7 +487,7 @@ fn order_on(invoices: &[i64]) -> OrderFacts {
 fn an_order_is_paid_by_its_own_invoices() {
     let books = Books::new();
     let paid = |item: OpenItem| {
-        let mut input = books.money(transfer(), 1_000, vec![ToApply { item, amount: Money(1_000) }]);
+        let mut input = books.money(transfer(), 1_000, vec![ToApply::new(item, Money(1_000))]);
         input.orders = vec![order_on(&[1])];
         settle::decide(&input).orders[0].state
     };

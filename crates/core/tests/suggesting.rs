@@ -49,7 +49,7 @@ fn invoices() -> Vec<OpenItem> {
 }
 
 fn said(amount: i64, words: &str) -> Vec<(i64, i64, Because)> {
-    let said = Said { first: None, words: Some(words) };
+    let said = Said { words: Some(words), ..Said::default() };
     let suggested = suggest((Money(amount), eur()), &invoices(), said, day("2026-04-10"));
     suggested.iter().map(|one| (one.item.0, one.amount.0, one.because)).collect()
 }
@@ -88,7 +88,7 @@ fn what_is_not_there_or_in_another_currency_is_left_alone() {
     assert!(on(&items, "2020-01-01").is_empty(), "before they were there");
     // What the clerk came from goes first, the rest by age.
     let first = DocumentRef { number: String::new(), ..items[3].document.clone() };
-    let said = Said { first: Some(&first), words: Some("I-102") };
+    let said = Said { first: Some(&first), words: Some("I-102"), ..Said::default() };
     let suggested = suggest((Money(10_000), eur()), &invoices(), said, day("2026-04-10"));
     assert_eq!(
         suggested.iter().map(|one| (one.item.0, one.because)).collect::<Vec<_>>(),

@@ -237,8 +237,8 @@ fn tax_per_line_differs_from_tax_per_document() {
 fn a_receipt_over_two_invoices_with_a_rest() {
     let books = Books::new();
     let to_apply = vec![
-        ToApply { item: open_invoice(1, 143_655, 143_655), amount: Money(143_655) },
-        ToApply { item: open_invoice(2, 84_132, 84_132), amount: Money(50_000) },
+        ToApply::new(open_invoice(1, 143_655, 143_655), Money(143_655)),
+        ToApply::new(open_invoice(2, 84_132, 84_132), Money(50_000)),
     ];
     let decision = settle::decide(&books.money(transfer(), 200_000, to_apply));
     insta::assert_snapshot!(format!("{}\n{}", decision.tape.to_text(), entry_text(&decision.entry)));
@@ -252,11 +252,11 @@ fn bad_applications_are_refused_each_at_its_field() {
     let mut later = open_invoice(4, 100, 100);
     later.posting_date = day("2026-05-01");
     let to_apply = vec![
-        ToApply { item: open_invoice(1, 100, 100), amount: Money(101) },
-        ToApply { item: open_invoice(2, 100, 100), amount: Money(0) },
-        ToApply { item: foreign, amount: Money(1) },
-        ToApply { item: later, amount: Money(1) },
-        ToApply { item: open_invoice(2, 100, 100), amount: Money(1) },
+        ToApply::new(open_invoice(1, 100, 100), Money(101)),
+        ToApply::new(open_invoice(2, 100, 100), Money(0)),
+        ToApply::new(foreign, Money(1)),
+        ToApply::new(later, Money(1)),
+        ToApply::new(open_invoice(2, 100, 100), Money(1)),
     ];
     let decision = settle::decide(&books.money(transfer(), 50, to_apply));
     let found: Vec<(Check, &str)> =
@@ -278,10 +278,6 @@ fn bad_applications_are_refused_each_at_its_field() {
 fn unapplied_money_is_not_used_before_it_came() {
     let books = Books::new();
     let source = Source::Item(OpenItem { posting_date: day("2026-04-11"), ..unapplied("C-9", 500, 500) });
-    let decision = settle::decide(&books.money(
-        source,
-        500,
-        vec![ToApply { item: open_invoice(1, 900, 900), amount: Money(500) }],
-    ));
+    let decision = settle::decide(&books.money(source, 500, vec![ToApply::new(open_invoice(1, 900, 900), Money(500))]));
     assert_eq!(decision.blockers[0].check, Check::DateTooEarly);
 }

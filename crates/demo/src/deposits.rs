@@ -68,6 +68,7 @@ pub(crate) async fn run(store: &Store, people: &People) -> Result<()> {
         .change(&at_work(SANNA, BUSINESS_DATE), None, async |writing| {
             let now = settings::view(writing).await?;
             let new = CompanySettings {
+                write_off_tolerance: None,
                 version: now.version,
                 company: now.company,
                 tax_computed: now.tax_computed,

@@ -2,6 +2,7 @@
 //! by [`crate::posting`].
 
 mod as_of;
+mod early;
 mod standing;
 mod taxes;
 
@@ -17,6 +18,7 @@ use crate::convert::{currency, json, kind, known};
 use crate::{Result, StoreError};
 
 pub use as_of::{Aged, OpenItemRow, OpenItems, ageing, open_as_of};
+pub(crate) use early::early;
 pub(crate) use standing::{made_by, standing_on_credit, standing_on_debit};
 pub(crate) use taxes::{of_applications, taken_with};
 

@@ -2,30 +2,29 @@
 
 mod applying;
 mod back;
+mod settling;
 mod views;
 
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
 use till_core::accounts::Purpose;
-use till_core::calendar::{DateOrder, DocumentDate};
+use till_core::calendar::DocumentDate;
 use till_core::checks::{Blocker, stops};
 use till_core::entry::Entry;
 use till_core::fixed::ExchangeRate;
-use till_core::ids::{CustomerId, DocumentKind, DocumentRef, EntryId, InvoiceId, OpenItemId, OrderId, ReceiptId};
+use till_core::ids::{CustomerId, DocumentKind, DocumentRef, EntryId, InvoiceId, OpenItemId, ReceiptId};
 use till_core::merge::FieldChange;
 use till_core::money::{Currency, Money};
-use till_core::open_items::{OpenItem, Side};
-use till_core::order::OrderFacts;
-use till_core::settle::{
-    Member, Method, Said, SettleDecision, SettleInput, Settlement, Source, Suggestion, ToApply, decide, suggest,
-};
+use till_core::people::write_off_allowed;
+use till_core::settle::{Method, SettleDecision, SettleInput, Settlement, Source, Suggestion, decide};
 use till_core::tape::{Change, Tape};
 
-use crate::convert::json;
-use crate::rules::{Rules, date_order, exchange_rate, next_number};
+use crate::rules::{Rules, next_number};
 use crate::writing::{Writing, set};
-use crate::{Result, StoreError, customers, deposits, money_places, open_items, orders, posting, sensible_date};
+use crate::{Result, StoreError, customers, money_places, open_items, people, posting, sensible_date};
+
+use settling::{Credit, orders_on, settle_input};
 
 pub use applying::{CreditOf, NewApplications, apply, preview_apply};
 pub use back::{BackPreview, ToReverse, ToUnapply, preview_reverse, preview_unapply, reverse, unapply};
@@ -43,17 +42,23 @@ pub struct NewApplication {
     pub invoice: Option<InvoiceId>,
     /// A decimal in the currency of the money.
     pub amount: String,
+    /// A discount for early payment, a decimal; none for what is earned where the amount settles the item with it.
+    #[serde(default)]
+    pub discount: Option<String>,
+    /// A difference to give up, a decimal; below zero for what is too much and kept. None for none.
+    #[serde(default)]
+    pub write_off: Option<String>,
 }
 
 impl NewApplication {
     /// An amount for an invoice.
     pub fn to_invoice(invoice: InvoiceId, amount: impl Into<String>) -> Self {
-        Self { item: None, invoice: Some(invoice), amount: amount.into() }
+        Self { invoice: Some(invoice), amount: amount.into(), ..Self::default() }
     }
 
     /// An amount for an open item.
     pub fn to_item(item: OpenItemId, amount: impl Into<String>) -> Self {
-        Self { item: Some(item), invoice: None, amount: amount.into() }
+        Self { item: Some(item), amount: amount.into(), ..Self::default() }
     }
 }
 
@@ -118,156 +123,6 @@ pub struct PostedReceipt {
 pub(crate) async fn kind_of(connection: &mut SqliteConnection, id: ReceiptId) -> Result<DocumentKind> {
     let kind = sqlx::query_scalar!("SELECT kind FROM payments WHERE id = ?", id.0).fetch_optional(connection).await?;
     kind.as_deref().map(crate::convert::kind).ok_or_else(|| StoreError::not_found(DocumentKind::Receipt, id))?
-}
-
-/// Turns what was typed into amounts for open items; suggests them where nothing was typed, with why.
-async fn to_apply(
-    connection: &mut SqliteConnection,
-    group: &[Member],
-    (money, amount): (Currency, Money),
-    date: NaiveDate,
-    typed: Option<&[NewApplication]>,
-    (first, words): (Option<InvoiceId>, Option<&str>),
-) -> Result<(Vec<ToApply>, Vec<Suggestion>)> {
-    let Some(typed) = typed else {
-        let members: Vec<CustomerId> = group.iter().map(|member| member.id).collect();
-        let open = open_items::owed_by(connection, &members).await?;
-        let first = first.map(|id| DocumentRef { kind: DocumentKind::Invoice, id: id.0, number: String::new() });
-        let suggested = suggest((amount, money), &open, Said { first: first.as_ref(), words }, date);
-        let to_apply = suggested.iter().filter_map(|one| {
-            let item = open.iter().find(|item| item.id == one.item)?.clone();
-            Some(ToApply { item, amount: one.amount })
-        });
-        return Ok((to_apply.collect(), suggested));
-    };
-    let mut ids = Vec::with_capacity(typed.len());
-    for (position, application) in typed.iter().enumerate() {
-        let found = match (application.item, application.invoice) {
-            (Some(item), None) => Some(item),
-            (None, Some(invoice)) => {
-                open_items::of_document(connection, DocumentKind::Invoice, invoice.0, Side::OwedToUs).await?
-            }
-            _ => None,
-        };
-        ids.push(found.ok_or_else(|| nothing_there(position, application))?);
-    }
-    let found = open_items::load(connection, &ids).await?;
-    let mut to_apply = Vec::with_capacity(typed.len());
-    for (position, (application, id)) in typed.iter().zip(&ids).enumerate() {
-        let item: &OpenItem = found
-            .iter()
-            .find(|item| item.id == *id && item.side == Side::OwedToUs)
-            .ok_or_else(|| nothing_there(position, application))?;
-        let amount = money
-            .parse(&application.amount)
-            .map_err(|error| StoreError::decimal(format!("applications.{position}.amount"), &error))?;
-        to_apply.push(ToApply { item: item.clone(), amount });
-    }
-    Ok((to_apply, Vec::new()))
-}
-
-fn nothing_there(position: usize, application: &NewApplication) -> StoreError {
-    let (field, sentence) = match (application.item, application.invoice) {
-        (None, Some(invoice)) => ("invoice", format!("There is no posted invoice {invoice}.")),
-        (Some(item), None) => ("item", format!("There is no open item {item} that is owed to us.")),
-        _ => ("item", "Name one thing it goes to: an open item, or an invoice.".to_owned()),
-    };
-    StoreError::invalid(format!("applications.{position}.{field}"), sentence)
-}
-
-/// Orders on the invoices among those documents.
-async fn orders_on<'a>(
-    connection: &mut SqliteConnection,
-    documents: impl Iterator<Item = &'a DocumentRef>,
-) -> Result<Vec<OrderFacts>> {
-    let invoices: Vec<i64> =
-        documents.filter(|document| document.kind == DocumentKind::Invoice).map(|document| document.id).collect();
-    let invoices = json(&invoices)?;
-    let ids = sqlx::query_scalar!(
-        "SELECT DISTINCT order_id FROM document_orders WHERE document_id IN (SELECT value FROM json_each(?)) ORDER BY order_id",
-        invoices
-    )
-    .fetch_all(&mut *connection)
-    .await?;
-    orders::facts(connection, &ids.into_iter().map(OrderId).collect::<Vec<_>>()).await
-}
-
-/// Rates of the currencies among the items that are not the money's own.
-async fn other_rates(
-    connection: &mut SqliteConnection,
-    rules: &Rules,
-    (money, date): (Currency, NaiveDate),
-    to_apply: &[ToApply],
-) -> Result<Vec<(Currency, ExchangeRate)>> {
-    let mut rates: Vec<(Currency, ExchangeRate)> = Vec::new();
-    for ToApply { item, .. } in to_apply {
-        if item.currency != money && !rates.iter().any(|(known, _)| *known == item.currency) {
-            rates
-                .extend(exchange_rate(connection, rules, item.currency, date).await?.map(|rate| (item.currency, rate)));
-        }
-    }
-    Ok(rates)
-}
-
-/// Everything a credit of a customer is decided on.
-struct Credit<'a> {
-    payer: CustomerId,
-    source: Source,
-    date: DocumentDate,
-    money: (Currency, Money),
-    typed: Option<&'a [NewApplication]>,
-    first: Option<InvoiceId>,
-    /// What the payer wrote.
-    words: Option<&'a str>,
-}
-
-async fn settle_input<'a>(
-    connection: &mut SqliteConnection,
-    rules: &'a Rules,
-    credit: Credit<'_>,
-) -> Result<SettleInput<'a>> {
-    let Credit { payer, source, date, money: (money, amount), typed, first, words } = credit;
-    let group = open_items::paying_group(connection, payer).await?;
-    let (customer, _) = customers::facts(connection, payer).await?;
-    let (mut to_apply, mut suggested) =
-        to_apply(connection, &group, (money, amount), date.date, typed, (first, words)).await?;
-    if let (Source::Item(item), None) = (&source, typed)
-        && item.purpose == Purpose::DepositLiability
-    {
-        // A deposit goes to what it was taken for.
-        to_apply = deposits::proposed(connection, item, to_apply).await?;
-        suggested.clear();
-    }
-    let dates = match &source {
-        Source::Received { .. } => date_order(connection, rules, DocumentKind::Receipt).await?,
-        Source::Containers { .. } => date_order(connection, rules, DocumentKind::ContainerReturn).await?,
-        Source::Item(_) => DateOrder::of_today(rules.business_date),
-    };
-    Ok(SettleInput {
-        payer,
-        suggested,
-        rooms: match &source {
-            Source::Item(item) if item.purpose == Purpose::DepositLiability => {
-                deposits::rooms(connection, item, to_apply.iter().map(|one| &one.item)).await?
-            }
-            _ => Vec::new(),
-        },
-        payer_name: customer.name,
-        payer_class: customer.class,
-        group,
-        source,
-        date,
-        amount,
-        currency: money,
-        rate: exchange_rate(connection, rules, money, date.date).await?,
-        other_rates: other_rates(connection, rules, (money, date.date), &to_apply).await?,
-        base: rules.base,
-        orders: orders_on(connection, to_apply.iter().map(|one| &one.item.document)).await?,
-        to_apply,
-        dates,
-        accounts: &rules.accounts,
-        periods: &rules.periods,
-    })
 }
 
 async fn receipt_input<'a>(
@@ -354,6 +209,7 @@ pub(crate) async fn post_by(
     let input = receipt_input(writing, rules, new, method).await?;
     let decision = decide(&input);
     agreed(&decision, seen)?;
+    within_limit(writing, &input, &decision).await?;
     let (number, sequence) = next_number(writing, "receipt").await?;
     let id = open_items::next_id(writing, "payments").await?;
     let source = DocumentRef { kind: DocumentKind::Receipt, id, number: number.clone() };
@@ -407,6 +263,18 @@ fn agreed(decision: &SettleDecision, seen: Option<&str>) -> Result<()> {
         return Err(StoreError::Moved);
     }
     Ok(())
+}
+
+/// Refuses to write off more than the tolerance where the limit of who does it is lower.
+async fn within_limit(writing: &mut Writing<'_>, input: &SettleInput<'_>, decision: &SettleDecision) -> Result<()> {
+    let above = decision.document.applied.iter().map(|one| one.beside.written_off);
+    let above: Money = above.filter(|both| both.amount > input.tolerance).map(|both| both.base).sum();
+    let Some(role) = writing.actor().role.filter(|_| above.is_positive()) else { return Ok(()) };
+    let limits = people::limits(writing).await?;
+    match write_off_allowed(role, above, &limits, input.base) {
+        Ok(()) => Ok(()),
+        Err(why) => Err(StoreError::NotAllowed(why)),
+    }
 }
 
 /// Containers that came back, decided like money: against open items, the oldest first.

@@ -10,7 +10,7 @@ use till_core::fixed::{ExchangeRate, RATE_HOLDS_DAYS, Rate};
 use till_core::ids::{DocumentKind, ItemId};
 use till_core::invoice::TaxDateRule;
 use till_core::marks::MarkRules;
-use till_core::money::Currency;
+use till_core::money::{Currency, Money};
 use till_core::shipment::CostEntry;
 use till_core::tax::{TaxCategory, TaxCode, TaxComputed, TaxTable};
 use till_core::treatment::{Treatment, TreatmentCodes};
@@ -57,6 +57,8 @@ pub struct Rules {
     pub deposit_use: DepositUse,
     /// Whether goods wait until what was billed in advance of their order is paid.
     pub hold_until_prepaid: bool,
+    /// Up to which difference an open item counts as paid, in base currency.
+    pub write_off_tolerance: Money,
     /// Whether a document date before that of the last of its kind stops its posting.
     pub dates_in_order: bool,
 }
@@ -68,7 +70,7 @@ pub struct Rules {
 pub async fn load(connection: &mut SqliteConnection) -> Result<Rules> {
     let company = sqlx::query!(
         r#"SELECT name, base_currency, coalesce(business_date, date('now')) AS "business_date!: NaiveDate", tax_computed,
-                  warehouse, cost_entry, clearing_days, freight_item_id, tax_date, dates_in_order, advance_tax, deposit_use, hold_until_prepaid, return_days
+                  warehouse, cost_entry, clearing_days, freight_item_id, tax_date, dates_in_order, advance_tax, deposit_use, hold_until_prepaid, return_days, write_off_tolerance_minor
            FROM company"#
     )
     .fetch_optional(&mut *connection)
@@ -88,6 +90,7 @@ pub async fn load(connection: &mut SqliteConnection) -> Result<Rules> {
         warehouse: company.warehouse,
         clearing_days: u64::try_from(company.clearing_days).unwrap_or(0),
         return_days: company.return_days,
+        write_off_tolerance: Money(company.write_off_tolerance_minor),
         freight_item: company.freight_item_id.map(ItemId),
         tax_date: known(&company.tax_date, TaxDateRule::of)?,
         advance_tax: known(&company.advance_tax, AdvanceTax::of)?,

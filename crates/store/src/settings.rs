@@ -84,6 +84,8 @@ pub struct SetupView {
     pub deposit_use: DepositUse,
     /// Whether goods wait until what was billed in advance of their order is paid.
     pub hold_until_prepaid: bool,
+    /// Up to which difference an open item counts as paid, in base currency.
+    pub write_off_tolerance: Money,
     /// The day the books stand still on; none for the day on the wall.
     pub fixed_date: Option<NaiveDate>,
     /// Changes with every edit.
@@ -102,7 +104,7 @@ pub struct SetupView {
 /// [`StoreError::NotSetUp`] on empty books.
 pub async fn view(connection: &mut SqliteConnection) -> Result<SetupView> {
     let company = sqlx::query!(
-        r#"SELECT name, base_currency, business_date AS "business_date: NaiveDate", tax_computed, tax_date, dates_in_order, advance_tax, deposit_use, hold_until_prepaid, version FROM company"#
+        r#"SELECT name, base_currency, business_date AS "business_date: NaiveDate", tax_computed, tax_date, dates_in_order, advance_tax, deposit_use, hold_until_prepaid, write_off_tolerance_minor, version FROM company"#
     )
     .fetch_optional(&mut *connection)
     .await?
@@ -142,6 +144,7 @@ pub async fn view(connection: &mut SqliteConnection) -> Result<SetupView> {
         deposit_use: known(&company.deposit_use, DepositUse::of)?,
         dates_in_order: company.dates_in_order != 0,
         hold_until_prepaid: company.hold_until_prepaid != 0,
+        write_off_tolerance: Money(company.write_off_tolerance_minor),
         fixed_date: company.business_date,
         version: company.version,
         numbers: numbers(connection).await?,
@@ -239,6 +242,9 @@ pub struct CompanySettings {
     /// Whether goods wait until what was billed in advance of their order is paid; none to leave it.
     #[serde(default)]
     pub hold_until_prepaid: Option<bool>,
+    /// Up to which difference an open item counts as paid, a decimal in base currency; none to leave it.
+    #[serde(default)]
+    pub write_off_tolerance: Option<String>,
     /// A day to stand still on, never before the present one; none for the day on the wall.
     pub fixed_date: Option<NaiveDate>,
 }
@@ -271,9 +277,17 @@ pub async fn change_company(writing: &mut Writing<'_>, new: &CompanySettings) ->
     let deposit_use = new.deposit_use.unwrap_or(before.deposit_use).word();
     let hold = new.hold_until_prepaid.unwrap_or(before.hold_until_prepaid);
     let in_order = new.dates_in_order.unwrap_or(before.dates_in_order);
+    let tolerance = match new.write_off_tolerance.as_deref().filter(|text| !text.trim().is_empty()) {
+        Some(text) => before
+            .base_currency
+            .parse(text)
+            .map_err(|error| StoreError::decimal("write_off_tolerance", &error))
+            .and_then(check_tolerance)?,
+        None => before.write_off_tolerance,
+    };
     sqlx::query!(
         "UPDATE company SET name = ?, tax_computed = ?, business_date = ?, tax_date = ?, dates_in_order = ?, advance_tax = ?, deposit_use = ?,
-                hold_until_prepaid = ?, version = version + 1",
+                hold_until_prepaid = ?, write_off_tolerance_minor = ?, version = version + 1",
         name,
         tax,
         new.fixed_date,
@@ -281,7 +295,8 @@ pub async fn change_company(writing: &mut Writing<'_>, new: &CompanySettings) ->
         in_order,
         advance_tax,
         deposit_use,
-        hold
+        hold,
+        tolerance.0
     )
     .execute(&mut **writing)
     .await?;
@@ -299,8 +314,18 @@ pub async fn change_company(writing: &mut Writing<'_>, new: &CompanySettings) ->
     changes.extend(changed("deposits are used", Some(said(before.deposit_use.word())), Some(said(deposit_use))));
     let word = |hold: bool| if hold { "wait until it is paid" } else { "ship all the same" };
     changes.extend(changed("goods billed in advance", Some(word(before.hold_until_prepaid)), Some(word(hold))));
+    let said = |amount: Money| before.base_currency.format(amount);
+    let (was, is) = (said(before.write_off_tolerance), said(tolerance));
+    changes.extend(changed("differences count as paid up to", Some(&was), Some(&is)));
     writing.note_setting("company", "changed the company's settings", changes);
     Ok(new.version + 1)
+}
+
+fn check_tolerance(amount: Money) -> Result<Money> {
+    if amount < Money::ZERO || amount > Money(10_000) {
+        return Err(StoreError::invalid("write_off_tolerance", "A tolerance lies between 0.00 and 100.00."));
+    }
+    Ok(amount)
 }
 
 /// A limit as typed.

@@ -10,6 +10,7 @@ mod credits;
 mod currencies;
 mod customer_pages;
 mod deposits;
+mod early;
 mod exchanges;
 mod goods;
 mod keeping;

@@ -140,6 +140,7 @@ async fn regime(company: &Company, advance_tax: AdvanceTax) {
         .change(&by(), None, async |writing| {
             let now = settings::view(writing).await?;
             let new = CompanySettings {
+                write_off_tolerance: None,
                 version: now.version,
                 company: now.company,
                 tax_computed: now.tax_computed,

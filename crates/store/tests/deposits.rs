@@ -22,6 +22,7 @@ use till_store::{Actor, Result, StoreError, orders, quotes, rules, shipments};
 async fn regime(company: &Company, regime: AdvanceTax) {
     let version = settings::view(&mut *company.store.read().await.unwrap()).await.unwrap();
     let new = CompanySettings {
+        write_off_tolerance: None,
         version: version.version,
         company: version.company,
         tax_computed: version.tax_computed,

@@ -503,6 +503,7 @@ async fn a_document_keeps_how_its_tax_was_computed() {
     change(&company, async |writing, _| {
         let now = till_store::settings::view(writing).await?;
         let new = till_store::settings::CompanySettings {
+            write_off_tolerance: None,
             version: now.version,
             company: now.company,
             tax_computed: till_core::tax::TaxComputed::PerLine,

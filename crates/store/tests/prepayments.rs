@@ -289,6 +289,7 @@ async fn goods_wait_until_it_is_paid() {
     let company = Company::new().await;
     let view = settings::view(&mut *company.store.read().await.unwrap()).await.unwrap();
     let new = CompanySettings {
+        write_off_tolerance: None,
         version: view.version,
         company: view.company,
         tax_computed: view.tax_computed,

@@ -4678,6 +4678,8 @@ export interface components {
              * @description When.
              */
             date: string;
+            /** @description What settled more of it beside that: a discount earned by paying early, in the item's currency. */
+            discount: components["schemas"]["Money"];
             /** @description What that came from: an invoice, an opening balance. */
             document: components["schemas"]["DocumentRef"];
             /** @description Its id. */
@@ -4686,11 +4688,15 @@ export interface components {
             item: components["schemas"]["OpenItemId"];
             /** @description What it has open today, in its own currency. */
             open: components["schemas"]["Money"];
+            /** @description A difference that was written off; below zero where too much came and was kept. */
+            written_off: components["schemas"]["Money"];
         };
         /** @description An amount applied. */
         Applied: {
             /** @description How much of it, in its currency. */
             amount: components["schemas"]["Money"];
+            /** @description What of it is settled without money. */
+            beside: components["schemas"]["BesideBooked"];
             /** @description How much of the credit, in the credit's currency. */
             credit_amount: components["schemas"]["Money"];
             /** @description Its currency. */
@@ -4889,6 +4895,24 @@ export interface components {
          * @enum {string}
          */
         Because: "come_from" | "reference" | "number" | "equal" | "together" | "oldest";
+        /** @description What of an item is to be settled without money, in the item's currency. */
+        Beside: {
+            /** @description Earned by paying early. */
+            discount: components["schemas"]["Money"];
+            /** @description A difference that is given up; below zero where too much came and is kept as income. */
+            written_off: components["schemas"]["Money"];
+        };
+        /** @description What an application settles without money, as it is booked: each in the item's currency, and in base currency. */
+        BesideBooked: {
+            /** @description Earned by paying early, its tax among it. */
+            discount: components["schemas"]["Both"];
+            /** @description Too much came: kept as income. */
+            kept: components["schemas"]["Both"];
+            /** @description The discount by tax code, where the terms take its tax with it; empty otherwise. */
+            taxes: components["schemas"]["HeldTax"][];
+            /** @description Too little came: given up. */
+            written_off: components["schemas"]["Both"];
+        };
         /**
          * @description How a customer wants to be billed.
          * @enum {string}
@@ -4948,6 +4972,13 @@ export interface components {
             number: string;
             /** @description The arithmetic. */
             tape: components["schemas"]["Tape"];
+        };
+        /** @description An amount in a document's currency, and what it is in base currency. */
+        Both: {
+            /** @description In the document's currency. */
+            amount: components["schemas"]["Money"];
+            /** @description In base currency. */
+            base: components["schemas"]["Money"];
         };
         /** @description A quantity break. */
         BreakView: {
@@ -5417,7 +5448,7 @@ export interface components {
          * @description A check. The table beside it says which steps it concerns.
          * @enum {string}
          */
-        Check: "nothing_to_do" | "quantity_not_positive" | "more_than_ordered" | "stock_short" | "more_than_unbilled" | "cannot_combine" | "order_number_missing" | "tax_id_missing" | "tax_rate_missing" | "price_zero" | "price_below_zero" | "price_not_approved" | "waits_for_approval" | "discount_not_allowed" | "not_revenue" | "cannot_cancel" | "cannot_credit" | "more_than_billed" | "no_mail_address" | "structured_data_missing" | "structured_tax" | "reason_missing" | "price_given_away" | "date_ahead" | "amount_too_large" | "account_missing" | "period_closed" | "date_out_of_order" | "date_before_last" | "date_too_early" | "customer_on_stop" | "credit_limit" | "order_amount" | "exemption_expired" | "address_elsewhere" | "treatment_without_code" | "reporting_code_missing" | "own_field_missing" | "mark_not_allowed" | "unit_or_step" | "price_not_made" | "more_than_called_off" | "less_than_shipped" | "not_sold" | "container_currency" | "already_billed" | "already_left" | "amount_not_positive" | "more_than_open" | "more_than_received" | "more_than_held" | "advance_percent" | "prepayment_unpaid" | "more_than_order" | "currency_differs" | "card_not_live" | "more_than_authorized" | "payout_unmatched" | "name_missing" | "quote_decided" | "other_customer" | "more_than_returnable" | "more_than_returned" | "not_month_end" | "more_than_claimed" | "return_over" | "no_cost_known" | "named_twice" | "exchange_rate_missing";
+        Check: "nothing_to_do" | "quantity_not_positive" | "more_than_ordered" | "stock_short" | "more_than_unbilled" | "cannot_combine" | "order_number_missing" | "tax_id_missing" | "tax_rate_missing" | "price_zero" | "price_below_zero" | "price_not_approved" | "waits_for_approval" | "discount_not_allowed" | "not_revenue" | "cannot_cancel" | "cannot_credit" | "more_than_billed" | "no_mail_address" | "structured_data_missing" | "structured_tax" | "reason_missing" | "price_given_away" | "date_ahead" | "amount_too_large" | "account_missing" | "period_closed" | "date_out_of_order" | "date_before_last" | "date_too_early" | "customer_on_stop" | "credit_limit" | "order_amount" | "exemption_expired" | "address_elsewhere" | "treatment_without_code" | "reporting_code_missing" | "own_field_missing" | "mark_not_allowed" | "unit_or_step" | "price_not_made" | "more_than_called_off" | "less_than_shipped" | "not_sold" | "container_currency" | "already_billed" | "already_left" | "amount_not_positive" | "more_than_open" | "discount_not_earned" | "more_than_tolerance" | "above_tolerance" | "more_than_received" | "more_than_held" | "advance_percent" | "prepayment_unpaid" | "more_than_order" | "currency_differs" | "card_not_live" | "more_than_authorized" | "payout_unmatched" | "name_missing" | "quote_decided" | "other_customer" | "more_than_returnable" | "more_than_returned" | "not_month_end" | "more_than_claimed" | "return_over" | "no_cost_known" | "named_twice" | "exchange_rate_missing";
         /** @description A file that was read and checked. */
         CheckedFile: {
             check?: null | components["schemas"]["ImportCheck"];
@@ -5582,6 +5613,8 @@ export interface components {
              * @description The version seen.
              */
             version: number;
+            /** @description Up to which difference an open item counts as paid, a decimal in base currency; none to leave it. */
+            write_off_tolerance?: string | null;
         };
         /** @description The version seen, and why it should go ahead where it has to be asked for. */
         Confirmation: {
@@ -6498,6 +6531,16 @@ export interface components {
             rate: components["schemas"]["Decimal6"];
             /** @description Whether the discount takes its tax with it. */
             tax_adjusted?: boolean;
+        };
+        /** @description A discount for early payment that can still be earned. */
+        EarlyLeft: {
+            /** @description How much, in the item's currency. */
+            amount: components["schemas"]["Money"];
+            /**
+             * Format: date
+             * @description The last day, with the days of grace.
+             */
+            until: string;
         };
         /**
          * @description What a check does at a step.
@@ -7822,8 +7865,12 @@ export interface components {
         NewApplication: {
             /** @description A decimal in the currency of the money. */
             amount: string;
+            /** @description A discount for early payment, a decimal; none for what is earned where the amount settles the item with it. */
+            discount?: string | null;
             invoice?: null | components["schemas"]["InvoiceId"];
             item?: null | components["schemas"]["OpenItemId"];
+            /** @description A difference to give up, a decimal; below zero for what is too much and kept. None for none. */
+            write_off?: string | null;
         };
         /** @description Unapplied money to apply, as typed. */
         NewApplications: {
@@ -8357,6 +8404,7 @@ export interface components {
              * @description When it is due.
              */
             due_date: string;
+            early?: null | components["schemas"]["EarlyLeft"];
             /** @description The open item. */
             item: components["schemas"]["OpenItemId"];
             /** @description Its number. */
@@ -11078,6 +11126,8 @@ export interface components {
              * @description Changes with every edit.
              */
             version: number;
+            /** @description Up to which difference an open item counts as paid, in base currency. */
+            write_off_tolerance: components["schemas"]["Money"];
         };
         /** @description What is to be shipped and billed of an order. */
         ShipAndBill: {
@@ -11441,6 +11491,8 @@ export interface components {
             amount: components["schemas"]["Money"];
             /** @description Why. */
             because: components["schemas"]["Because"];
+            /** @description What of it is settled without money: a discount that is earned, a difference within the tolerance. */
+            beside?: components["schemas"]["Beside"];
             /** @description The item. */
             item: components["schemas"]["OpenItemId"];
         };

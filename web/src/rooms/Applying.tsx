@@ -4,8 +4,17 @@ import { date, decimal, exponentOf, money } from "../format";
 import { Late, Lines, Marked } from "../parts/bits";
 import { PreviewTape } from "../parts/TapeRoll";
 
-/** Amounts typed for open items, by item; none typed yet means: propose the oldest first. */
-export type Typed = Record<number, string> | undefined;
+/** What was typed for an open item: how much goes to it, and what of it is settled without money. */
+export interface TypedRow {
+  amount: string;
+  /** None: what is earned. */
+  discount?: string;
+  /** A difference to write off; below zero for what is too much. */
+  writeOff?: string;
+}
+
+/** What was typed for open items, by item; none typed yet means: what is suggested. */
+export type Typed = Record<number, TypedRow> | undefined;
 
 interface Props {
   items: OpenItem[];
@@ -30,42 +39,65 @@ function because(preview: MoneyPreview | undefined, item: number) {
   return words ? <div className="dim">{words}</div> : null;
 }
 
-/** The amount shown for an invoice: what was typed, or what is proposed. */
-function shown(item: OpenItem, typed: Typed, preview: MoneyPreview | undefined): string {
+/** What is shown for an invoice: what was typed, or what is suggested. */
+function shown(item: OpenItem, typed: Typed, preview: MoneyPreview | undefined): TypedRow {
   if (typed) {
-    return typed[item.item] ?? "";
+    return typed[item.item] ?? { amount: "" };
   }
   const proposed = preview?.document.applied.find((applied) => applied.item === item.item);
-  return proposed && preview ? decimal(proposed.credit_amount, exponentOf(preview.currency)) : "";
+  if (!proposed || !preview) {
+    return { amount: "" };
+  }
+  const words = (amount: number) => decimal(amount, exponentOf(preview.currency));
+  const [discount, given] = [
+    proposed.beside.discount.amount,
+    proposed.beside.written_off.amount - proposed.beside.kept.amount,
+  ];
+  return {
+    amount: words(proposed.credit_amount),
+    ...(discount !== 0 && { discount: words(discount) }),
+    ...(given !== 0 && { writeOff: words(given) }),
+  };
 }
 
 /** What is shown, as amounts for the server; empty fields are left out. */
 export function asApplications(typed: Typed, clean: (text: string) => string) {
   return typed
     ? Object.entries(typed)
-        .filter(([, amount]) => amount.trim() !== "")
-        .map(([item, amount]) => ({ item: Number(item), amount: clean(amount) }))
+        .filter(([, row]) => row.amount.trim() !== "")
+        .map(([item, row]) => ({
+          item: Number(item),
+          amount: clean(row.amount),
+          discount: row.discount === undefined ? null : clean(row.discount.trim() || "0"),
+          write_off: row.writeOff ? clean(row.writeOff) : null,
+        }))
     : null;
 }
 
 /** What a customer and its branches have open, each with a field for the amount applied to it. */
 export function ApplyTable({ items, currency, typed, setTyped, preview, errors }: Props) {
   const fits = items.filter((item) => item.currency === currency);
-  const begin = (): Record<number, string> => {
-    const all: Record<number, string> = {};
+  const begin = (): Record<number, TypedRow> => {
+    const all: Record<number, TypedRow> = {};
     for (const item of fits) {
-      const amount = shown(item, typed, preview);
-      if (amount) {
-        all[item.item] = amount;
+      const row = shown(item, typed, preview);
+      if (row.amount) {
+        all[item.item] = row;
       }
     }
     return all;
   };
+  const type = (item: number, row: TypedRow) => setTyped({ ...begin(), [item]: row });
   const order = typed
     ? Object.entries(typed)
-        .filter(([, amount]) => amount.trim() !== "")
+        .filter(([, row]) => row.amount.trim() !== "")
         .map(([item]) => Number(item))
     : [];
+  const words = (amount: number) => decimal(amount, exponentOf(currency));
+  const discounts =
+    fits.some((item) => item.early) ||
+    !!preview?.document.applied.some((applied) => applied.beside.discount.amount !== 0) ||
+    Object.values(typed ?? {}).some((row) => row.discount);
   if (fits.length === 0) {
     return <p>No invoice of this customer is open in {currency}. The money stays unapplied until there is one.</p>;
   }
@@ -79,18 +111,28 @@ export function ApplyTable({ items, currency, typed, setTyped, preview, errors }
           <th className="right">Total</th>
           <th className="right">Open</th>
           <th className="right">Apply {currency}</th>
+          {discounts && <th className="right">Discount</th>}
           <th className="right">Stays open</th>
         </tr>
       </thead>
       <tbody>
         {fits.map((item) => {
           const applied = preview?.document.applied.find((one) => one.item === item.item);
-          const wrong = errors[`applications.${order.indexOf(item.item)}.amount`];
+          const row = shown(item, typed, preview);
+          const at = `applications.${typed ? order.indexOf(item.item) : preview?.document.applied.findIndex((one) => one.item === item.item)}`;
+          const wrong = errors[`${at}.amount`];
+          const wrongDiscount = errors[`${at}.discount`];
+          const wrongDifference = errors[`${at}.write_off`];
           return (
             <tr key={item.item}>
               <td>
                 <b>{item.number}</b> {item.branch && <span className="dim">of {item.branch}</span>}
                 {!typed && because(preview, item.item)}
+                {item.early && (
+                  <div className="dim nowrap">
+                    {money(item.early.amount, currency)} less until {date(item.early.until)}
+                  </div>
+                )}
               </td>
               <td className="dim nowrap">{date(item.document_date)}</td>
               <td className="dim nowrap">
@@ -100,13 +142,13 @@ export function ApplyTable({ items, currency, typed, setTyped, preview, errors }
               <td className="right">{money(item.open, currency)}</td>
               <td className="right">
                 <TextField
-                  value={shown(item, typed, preview)}
-                  onChange={(event) => setTyped({ ...begin(), [item.item]: event.target.value })}
+                  value={row.amount}
+                  onChange={(event) => type(item.item, { amount: event.target.value })}
                   onKeyDown={(event) => {
-                    // "=" fills in what is open.
+                    // "=" fills in what is open, less what paying early takes off.
                     if (event.key === "=") {
                       event.preventDefault();
-                      setTyped({ ...begin(), [item.item]: decimal(item.open, exponentOf(currency)) });
+                      type(item.item, { amount: words(item.open - (item.early?.amount ?? 0)) });
                     }
                   }}
                   error={!!wrong}
@@ -121,15 +163,37 @@ export function ApplyTable({ items, currency, typed, setTyped, preview, errors }
                   }}
                 />
               </td>
+              {discounts && (
+                <td className="right">
+                  <TextField
+                    value={
+                      row.discount ?? (applied?.beside.discount.amount ? words(applied.beside.discount.amount) : "")
+                    }
+                    onChange={(event) => type(item.item, { ...row, discount: event.target.value })}
+                    disabled={row.amount === ""}
+                    error={!!wrongDiscount}
+                    helperText={wrongDiscount}
+                    sx={{ width: 92 }}
+                    slotProps={{
+                      htmlInput: {
+                        "aria-label": `Discount on ${item.number}`,
+                        inputMode: "decimal",
+                        style: { textAlign: "right" },
+                      },
+                    }}
+                  />
+                </td>
+              )}
               <td className="right">
-                {applied ? (
-                  applied.open_after === 0 ? (
-                    <Marked className="done">settled</Marked>
-                  ) : (
-                    money(applied.open_after, currency)
-                  )
-                ) : (
-                  ""
+                {applied && (
+                  <Stays
+                    applied={applied}
+                    currency={currency}
+                    error={wrongDifference}
+                    writeOff={(amount) =>
+                      type(item.item, { ...row, writeOff: amount === 0 ? undefined : words(amount) })
+                    }
+                  />
                 )}
               </td>
             </tr>
@@ -137,6 +201,50 @@ export function ApplyTable({ items, currency, typed, setTyped, preview, errors }
         })}
       </tbody>
     </Lines>
+  );
+}
+
+/** Up to which part of a document the rest is offered to be written off: more than that is a part payment. */
+const SMALL = 20;
+
+/** What stays open of an item; a small rest can be written off. */
+function Stays({
+  applied,
+  currency,
+  error,
+  writeOff,
+}: {
+  applied: MoneyPreview["document"]["applied"][number];
+  currency: string;
+  error: string | undefined;
+  writeOff: (amount: number) => void;
+}) {
+  const given = applied.beside.written_off.amount - applied.beside.kept.amount;
+  const small = applied.open_after > 0 && applied.open_after * SMALL <= applied.amount;
+  return (
+    <>
+      {applied.open_after === 0 ? <Marked className="done">settled</Marked> : money(applied.open_after, currency)}
+      {given !== 0 && (
+        <div className="dim nowrap">
+          {money(Math.abs(given), currency)} {given > 0 ? "written off" : "kept as income"}{" "}
+          <button type="button" className="quietly" onClick={() => writeOff(0)}>
+            undo
+          </button>
+        </div>
+      )}
+      {given === 0 && small && (
+        <div>
+          <button type="button" className="quietly" onClick={() => writeOff(applied.open_after)}>
+            write off
+          </button>
+        </div>
+      )}
+      {error && (
+        <div role="alert">
+          <Marked className="blocked">{error}</Marked>
+        </div>
+      )}
+    </>
   );
 }
 

@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { useState } from "react";
+import { Fragment, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, got } from "../api/client";
 import type { ReceiptView } from "../api/types";
@@ -14,6 +14,16 @@ import { MoneyTape } from "./Applying";
 import { ApplyAsk, ApplyPart, type OpenCredit, useApplying } from "./receipt/applying";
 import { RefundAsk, RefundLines, RefundRoll, ReverseRefundAsk } from "./receipt/Refund";
 import { TakeBackAsk, type TakingBack } from "./receipt/TakeBack";
+
+/** What settled more of an item beside the money. */
+function besides(one: ReceiptView["applications"][number]): string[] {
+  const said: [number, string][] = [
+    [one.discount, "discount"],
+    [Math.max(one.written_off, 0), "written off"],
+    [Math.max(-one.written_off, 0), "kept as income"],
+  ];
+  return said.filter(([amount]) => amount !== 0).map(([amount, words]) => `${money(amount, one.currency)} ${words}`);
+}
 
 export function ReceiptRoom() {
   const { id = "" } = useParams();
@@ -51,6 +61,7 @@ function Opened({ receipt }: { receipt: ReceiptView }) {
   };
   const it = useApplying(credit, shows);
   const { applying, open, total } = it;
+  const beside = receipt.applications.some((one) => besides(one).length > 0);
   // What was refunded is reversed before the receipt it came from.
   const refunded = receipt.refunds.some((one) => !one.reversed_on);
   return (
@@ -144,10 +155,18 @@ function Opened({ receipt }: { receipt: ReceiptView }) {
               <span>{money(receipt.amount, receipt.currency)}</span>
             </div>
             {receipt.applications.map((one) => (
-              <div className="l" key={one.id}>
-                <span>to {one.document.number}</span>
-                <span>{money(-one.amount, receipt.currency)}</span>
-              </div>
+              <Fragment key={one.id}>
+                <div className="l">
+                  <span>to {one.document.number}</span>
+                  <span>{money(-one.amount, receipt.currency)}</span>
+                </div>
+                {besides(one).map((line) => (
+                  <div className="l dim" key={line}>
+                    <span>{line}</span>
+                    <span />
+                  </div>
+                ))}
+              </Fragment>
             ))}
             <RefundRoll refunds={receipt.refunds} currency={receipt.currency} />
             <div className="l due">
@@ -194,6 +213,7 @@ function Opened({ receipt }: { receipt: ReceiptView }) {
                 <th>Applied to</th>
                 <th>On</th>
                 <th className="right">Amount {receipt.currency}</th>
+                {beside && <th>Beside it</th>}
                 <th className="right">Still open</th>
               </tr>
             </thead>
@@ -205,6 +225,7 @@ function Opened({ receipt }: { receipt: ReceiptView }) {
                   </td>
                   <td className="dim">{date(one.date)}</td>
                   <td className="right">{money(one.amount, receipt.currency)}</td>
+                  {beside && <td>{besides(one).join(", ")}</td>}
                   <td className="right">
                     {one.document.kind === "deposit" ? (
                       <span className="dim">set aside</span>

@@ -25,6 +25,7 @@ use crate::open_items::{OpenItem, Side};
 use crate::people::check_reason;
 use crate::posting::{NewApplication, NewItem, Posting, Which};
 use crate::room::{Movement, room_from};
+use crate::settle::BesideBooked;
 use crate::settle::back::{Standing, by_card, taken_back};
 use crate::settle::{Method, MoneyPlace, PlaceKind};
 use crate::tape::{Change, Figure, Tape, TapeStyle};
@@ -198,6 +199,7 @@ impl EndDecision {
             credit: Which::Known(item.id),
             debit_amount: amounts,
             credit_amount: amounts,
+            beside: BesideBooked::default(),
             taxes: self.taxes.clone(),
             reverses: None,
             entry,

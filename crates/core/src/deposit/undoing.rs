@@ -20,6 +20,7 @@ use crate::ids::EntryId;
 use crate::open_items::Side;
 use crate::people::check_reason;
 use crate::posting::{NewApplication, NewItem, Posting, Which};
+use crate::settle::BesideBooked;
 use crate::settle::back::{Standing, taken_back};
 use crate::tape::{Change, Figure, Tape, TapeStyle};
 
@@ -124,6 +125,7 @@ impl UndoDecision {
             credit,
             debit_amount: standing.settled,
             credit_amount: standing.settled,
+            beside: BesideBooked::default(),
             taxes: standing.taxes.clone(),
             reverses: None,
             entry,

@@ -21,6 +21,7 @@ use crate::posting::{
     Billed, ContainerMove, NewApplication, NewItem, Posting, PrepaidMove, StockMove, Which, containers_of,
 };
 use crate::prepayment::{Part, using};
+use crate::settle::BesideBooked;
 use crate::settle::back::{Reversal, Standing, first_whole_day, taken_back, unapplied};
 use crate::tape::{Change, Figure, Tape, TapeStyle};
 
@@ -173,6 +174,7 @@ impl CancelDecision {
                 credit,
                 debit_amount,
                 credit_amount,
+                beside: BesideBooked::default(),
                 taxes: Vec::new(),
                 reverses: None,
                 entry,

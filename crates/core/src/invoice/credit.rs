@@ -49,6 +49,7 @@ use crate::posting::{MovedWith, NewApplication, NewItem, Posting, StockMove, Whi
 use crate::prepayment::using::used_by;
 use crate::prepayment::{Part, Prepaid};
 use crate::returns::{OnReturn, check_received};
+use crate::settle::BesideBooked;
 use crate::spread::spread;
 use crate::tape::{Change, Tape};
 use crate::tax::{TaxComputed, TaxLine};
@@ -243,6 +244,7 @@ impl CreditDecision {
                 credit,
                 debit_amount: self.settles,
                 credit_amount: self.settles,
+                beside: BesideBooked::default(),
                 taxes: Vec::new(),
                 reverses: None,
                 entry,

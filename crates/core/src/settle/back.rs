@@ -8,6 +8,7 @@
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 
+use super::beside::{BesideBooked, beside_lines};
 use super::entering::on_item;
 use super::{Member, MoneyPlace, PlaceKind, is_invoice, owing_changes};
 use crate::accounts::{AccountMap, Purpose};
@@ -40,6 +41,8 @@ pub struct Standing {
     pub settled: (Money, Money),
     /// Amount and base amount on the side that is owed by us.
     pub used: (Money, Money),
+    /// What of it was settled without money.
+    pub beside: BesideBooked,
     /// Tax that went with it, where the credit is money in advance that was taxed as it came in.
     pub taxes: Vec<HeldTax>,
     /// The entry it was made by; none where the two were only matched.
@@ -173,6 +176,7 @@ impl BackDecision {
             credit: Which::Known(credit.id),
             debit_amount: receipt.amount,
             credit_amount: receipt.amount,
+            beside: BesideBooked::default(),
             taxes: Vec::new(),
             reverses: None,
             entry: Some(0),
@@ -189,6 +193,7 @@ pub(crate) fn taken_back(standing: &[Standing], entries: &[Reversal], date: Naiv
         credit: Which::Known(standing.credit.id),
         debit_amount: (-standing.settled.0, -standing.settled.1),
         credit_amount: (-standing.used.0, -standing.used.1),
+        beside: standing.beside.turned(),
         taxes: standing.taxes.iter().map(HeldTax::turned).collect(),
         reverses: Some(standing.id),
         // A receipt that is reversed as a whole has one entry for all of it.
@@ -314,7 +319,8 @@ pub(crate) fn unapplied<'map>(
             let taxes: Vec<HeldTax> = application.taxes.iter().map(HeldTax::turned).collect();
             let used = (-application.used.0, -application.used.1);
             advance_lines(&mut builder, &application.credit, used, &taxes);
-            difference += application.used.1 - application.settled.1;
+            beside_lines(&mut builder, application.debit.currency, &application.beside.turned());
+            difference += application.used.1 + application.beside.base() - application.settled.1;
         }
         builder.add_difference(difference, base);
         if let Some(entry) = builder.finish_or_say(date, text.to_owned(), findings) {
@@ -331,6 +337,7 @@ fn only_matched(application: &Standing) -> bool {
         && debit.account == credit.account
         && debit.customer == credit.customer
         && application.settled.1 == application.used.1
+        && application.beside.is_nothing()
 }
 
 /// The money is not there: Cr where it was; Dr what it had settled, and what of it was unapplied.
@@ -339,7 +346,8 @@ fn reversal(input: &BackInput<'_>, receipt: &WholeReceipt, findings: &mut Findin
     let mut difference = Money::ZERO;
     for application in &input.applications {
         on_item(&mut builder, &application.debit, application.settled);
-        difference += application.used.1 - application.settled.1;
+        beside_lines(&mut builder, application.debit.currency, &application.beside.turned());
+        difference += application.used.1 + application.beside.base() - application.settled.1;
     }
     on_item(&mut builder, &receipt.credit, (receipt.credit.open, receipt.credit.open_base));
     let (amount, base) = (-receipt.amount.0, -receipt.amount.1);
@@ -397,6 +405,9 @@ fn tape(input: &BackInput<'_>) -> Tape {
     for application in &input.applications {
         tape.amount(TapeStyle::Line, format!("from {}", application.debit.document.number), application.used.0);
         tape.remark(TapeStyle::Detail, format!("applied on {}, open again", words(application.date)), false);
+        if application.beside.discount.amount.is_positive() {
+            tape.amount(TapeStyle::Detail, "its discount is lost", application.beside.discount.amount);
+        }
     }
     match &input.receipt {
         Some(receipt) => {

@@ -1,6 +1,6 @@
 //! What stands in the way of settling.
 
-use super::{SettleInput, Settlement, Source, ToApply, advance_steps};
+use super::{SettleInput, Settlement, Source, ToApply, advance_steps, beside};
 use crate::accounts::Purpose;
 use crate::calendar::words;
 use crate::checks::{Check, Findings};
@@ -46,6 +46,7 @@ pub(super) fn check(input: &SettleInput<'_>, document: &Settlement, findings: &m
     for (position, to_apply) in input.to_apply.iter().enumerate() {
         let debit = document.applied.get(position).map_or(Money::ZERO, |applied| applied.amount);
         check_application(input, position, to_apply, debit, findings);
+        beside::check(input, position, findings);
     }
 }
 
@@ -164,7 +165,12 @@ fn check_application(
         findings.add_at(
             Check::MoreThanOpen,
             field,
-            format!("{number} has {} open. Apply that or less.", format(item.open)),
+            match to_apply.beside.sum().is_positive() {
+                true => {
+                    format!("{number} has {} open: that is more with what is settled beside it.", format(item.open))
+                }
+                false => format!("{number} has {} open. Apply that or less.", format(item.open)),
+            },
             at,
         );
     } else if item.posting_date > date {

@@ -1,5 +1,6 @@
 //! The entry of a settlement. *Source: postings.md, Money.*
 
+use super::beside::beside_lines;
 use super::{SettleInput, Settlement, Source};
 use crate::accounts::Purpose;
 use crate::checks::Findings;
@@ -35,6 +36,7 @@ pub(super) fn enter(input: &SettleInput<'_>, document: &Settlement, findings: &m
                     && to.item.purpose == item.purpose
                     && to.item.customer == item.customer
                     && applied.receivable_base == applied.money_base
+                    && applied.beside.is_nothing()
             });
             let taxes: Vec<_> = document.applied.iter().flat_map(|applied| applied.taxes.clone()).collect();
             advance_lines(&mut builder, item, (all, given_up), &taxes);
@@ -48,7 +50,8 @@ pub(super) fn enter(input: &SettleInput<'_>, document: &Settlement, findings: &m
     let mut difference = Money::ZERO;
     for (applied, to_apply) in document.applied.iter().zip(&input.to_apply) {
         on_item(&mut builder, &to_apply.item, (-applied.amount, -applied.receivable_base));
-        difference += applied.receivable_base - applied.money_base;
+        beside_lines(&mut builder, applied.currency, &applied.beside);
+        difference += applied.receivable_base - applied.beside.base() - applied.money_base;
     }
     if !matches!(input.source, Source::Item(_)) {
         builder.add(Purpose::Unapplied, -document.unapplied, -document.unapplied_base, payer());

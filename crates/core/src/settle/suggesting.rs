@@ -6,6 +6,7 @@
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 
+use super::beside::{Beside, Early};
 use super::reference::{creditor_reference, references_in};
 use crate::ids::{DocumentRef, OpenItemId};
 use crate::money::{Currency, Money};
@@ -38,17 +39,42 @@ pub struct Suggestion {
     pub item: OpenItemId,
     /// How much, in the currency of the money.
     pub amount: Money,
+    /// What of it is settled without money: a discount that is earned, a difference within the tolerance.
+    #[serde(default)]
+    pub beside: Beside,
     /// Why.
     pub because: Because,
 }
 
 /// What is known of what money is for.
-#[derive(Debug, Clone, Copy, Default)]
+#[derive(Debug, Clone, Default)]
 pub struct Said<'a> {
     /// The document the clerk came from.
     pub first: Option<&'a DocumentRef>,
     /// What the payer wrote.
     pub words: Option<&'a str>,
+    /// The day the money came on, where paying early can earn something by it.
+    pub paid_on: Option<NaiveDate>,
+    /// What paying early earns on which items.
+    pub early: &'a [Early],
+    /// Up to which difference an item counts as paid.
+    pub tolerance: Money,
+}
+
+impl Said<'_> {
+    /// What an amount earns that is paid of so much that is open.
+    fn earned(&self, item: &OpenItem, open: Money, paid: Money) -> Money {
+        let early = self.early.iter().find(|early| early.item == item.id);
+        let (Some(early), Some(date)) = (early, self.paid_on) else { return Money::ZERO };
+        early.earned(date, open, paid)
+    }
+
+    /// What is to be paid of so much that is open: less the discount for all of it.
+    fn to_pay(&self, item: &OpenItem, open: Money) -> Money {
+        let early = self.early.iter().find(|early| early.item == item.id);
+        let (Some(early), Some(date)) = (early, self.paid_on) else { return open };
+        open - early.for_all(date, open)
+    }
 }
 
 /// How many items are tried for a sum, and how many sums: beyond that a coincidence is likelier than a meaning.
@@ -78,46 +104,94 @@ pub fn suggest(
     let come_from = |item: &OpenItem| {
         said.first.is_some_and(|first| first.kind == item.document.kind && first.id == item.document.id)
     };
-    let mut suggested = Vec::new();
-    let mut left = amount;
-    let mut take = |item: &OpenItem, room: Money, left: &mut Money, because: Because| {
-        let part = (*left).min(room);
-        if part.is_positive() && item.is_there(part, date) {
-            suggested.push(Suggestion { item: item.id, amount: part, because });
-            *left -= part;
-        }
-    };
+    let mut taking = Taking { said: &said, date, left: amount, suggested: Vec::new() };
     if let Some((item, room)) = order.iter().find(|(item, _)| come_from(item)) {
-        take(item, *room, &mut left, Because::ComeFrom);
+        // Who pays all of it keeps no discount back.
+        taking.take(item, (*room, amount < *room), Because::ComeFrom);
     }
     order.retain(|(item, _)| !come_from(item));
+    let all = |places: &[usize]| -> Money { places.iter().map(|at| order[*at].1).sum() };
     let named = said.words.map(|words| named(words, &order)).unwrap_or_default();
     if !named.is_empty() {
+        let places: Vec<usize> = named.iter().map(|(at, _)| *at).collect();
+        let early = amount < all(&places);
         for (at, because) in named {
             let (item, room) = order[at];
-            take(item, room, &mut left, because);
+            taking.take(item, (room, early), because);
         }
-        return suggested;
+        taking.give_up_difference(items);
+        return taking.suggested;
     }
     // The rest of what the clerk came from goes on by age: what it was is known.
     if said.first.is_none() {
-        if let Some((item, room)) = order.iter().find(|(_, room)| *room == amount) {
-            take(item, *room, &mut left, Because::Equal);
-            return suggested;
-        }
-        let rooms: Vec<i64> = order.iter().take(MOST_ITEMS).map(|(_, room)| room.0).collect();
-        if let Some(together) = sum_of(&rooms, amount.0) {
-            for at in together {
-                let (item, room) = order[at];
-                take(item, room, &mut left, Because::Together);
+        // All of it, all of it less the discount, or nearly so: in this order.
+        for (early, within) in
+            [(false, Money::ZERO), (true, Money::ZERO), (false, said.tolerance), (true, said.tolerance)]
+        {
+            let wanted = |item: &OpenItem, room: Money| if early { said.to_pay(item, room) } else { room };
+            let fits = |(item, room): &&(&OpenItem, Money)| (wanted(item, *room) - amount).abs() <= within;
+            if let Some((item, room)) = order.iter().find(fits) {
+                taking.take(item, (*room, early), Because::Equal);
+                taking.give_up_difference(items);
+                return taking.suggested;
             }
-            return suggested;
+        }
+        for early in [true, false] {
+            let wanted = |(item, room): &(&OpenItem, Money)| if early { said.to_pay(item, *room).0 } else { room.0 };
+            let amounts: Vec<i64> = order.iter().take(MOST_ITEMS).map(wanted).collect();
+            if let Some(together) = sum_of(&amounts, amount.0) {
+                for at in together {
+                    let (item, room) = order[at];
+                    taking.take(item, (room, early), Because::Together);
+                }
+                return taking.suggested;
+            }
         }
     }
+    let early = amount < order.iter().map(|(_, room)| *room).sum::<Money>();
     for (item, room) in order {
-        take(item, room, &mut left, Because::Oldest);
+        taking.take(item, (room, early), Because::Oldest);
     }
-    suggested
+    taking.suggested
+}
+
+/// Money that is given to items one after the other.
+struct Taking<'a> {
+    said: &'a Said<'a>,
+    date: NaiveDate,
+    left: Money,
+    suggested: Vec<Suggestion>,
+}
+
+impl Taking<'_> {
+    /// Gives an item what there is for it, with the discount that earns where one is kept back.
+    fn take(&mut self, item: &OpenItem, (room, early): (Money, bool), because: Because) {
+        // The offer is of all that is open.
+        let early = early && room == item.open;
+        let part = self.left.min(if early { self.said.to_pay(item, room) } else { room });
+        let discount = if early { self.said.earned(item, room, part) } else { Money::ZERO };
+        if part.is_positive() && item.is_there(part + discount, self.date) {
+            let beside = Beside { discount, written_off: Money::ZERO };
+            self.suggested.push(Suggestion { item: item.id, amount: part, beside, because });
+            self.left -= part;
+        }
+    }
+
+    /// What the last of them lacks within the tolerance is written off; what came too much within it is kept.
+    fn give_up_difference(&mut self, items: &[OpenItem]) {
+        let left = self.left;
+        let Some(last) = self.suggested.last_mut() else { return };
+        let Some(item) = items.iter().find(|item| item.id == last.item) else { return };
+        let lacks = item.open - last.amount - last.beside.discount;
+        let tolerance = self.said.tolerance;
+        if left.is_zero() && lacks.is_positive() && lacks <= tolerance && item.is_there(item.open, self.date) {
+            last.beside.written_off = lacks;
+        } else if left.is_positive() && left <= tolerance && lacks.is_zero() {
+            last.amount += left;
+            last.beside.written_off = -left;
+            self.left = Money::ZERO;
+        }
+    }
 }
 
 /// What can be taken of an item on a day.

@@ -38,6 +38,18 @@ pub struct OpenItem {
     pub total: Money,
     /// What is open.
     pub open: Money,
+    /// What paying early takes off still; none where nothing does, or its day has passed.
+    pub early: Option<EarlyLeft>,
+}
+
+/// A discount for early payment that can still be earned.
+#[derive(Debug, Clone, Copy, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct EarlyLeft {
+    /// The last day, with the days of grace.
+    pub until: NaiveDate,
+    /// How much, in the item's currency.
+    pub amount: Money,
 }
 
 /// A line of a customer account.
@@ -159,8 +171,15 @@ async fn open_items(connection: &mut SqliteConnection, id: CustomerId, as_of: Na
         members,
         id.0
     )
-    .fetch_all(connection)
+    .fetch_all(&mut *connection)
     .await?;
+    let early = crate::open_items::early(connection, rows.iter().map(|row| OpenItemId(row.id))).await?;
+    let left = |id: i64| {
+        let early = early.iter().find(|early| early.item.0 == id)?;
+        let until = early.offer()?.until_with_grace;
+        let amount = early.left();
+        (amount.is_positive() && as_of <= until).then_some(EarlyLeft { until, amount })
+    };
     rows.into_iter()
         .map(|row| {
             let branch = group.iter().find(|member| member.id.0 == row.customer_id && member.id != id);
@@ -176,6 +195,7 @@ async fn open_items(connection: &mut SqliteConnection, id: CustomerId, as_of: Na
                 currency: currency(&row.currency)?,
                 total: Money(row.total),
                 open: Money(row.open),
+                early: left(row.id),
             })
         })
         .collect()

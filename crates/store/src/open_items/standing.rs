@@ -6,7 +6,9 @@ use till_core::accounts::Purpose;
 use till_core::ids::{ApplicationId, EntryId, OpenItemId};
 use till_core::money::Money;
 use till_core::settle::back::Standing;
+use till_core::settle::{BesideBooked, Both};
 
+use super::taxes::of_discounts;
 use super::{load, of_applications};
 use crate::Result;
 use crate::convert::json;
@@ -38,7 +40,7 @@ async fn standing(
     let (debit, credit) = (debit.map(|id| id.0), credit.map(|id| id.0));
     let rows = sqlx::query!(
         r#"SELECT id AS "id!", application_date AS "date: NaiveDate", debit_item, credit_item, debit_minor, debit_base_minor, credit_minor,
-                  credit_base_minor, entry_id
+                  credit_base_minor, entry_id, discount_minor, discount_base_minor, written_off_minor, written_off_base_minor, kept_minor, kept_base_minor
            FROM (SELECT id AS wanted FROM applications WHERE debit_item = ?1 UNION SELECT id FROM applications WHERE credit_item = ?2
                  UNION SELECT id FROM applications WHERE entry_id = ?3)
            JOIN applications ON id = wanted
@@ -56,6 +58,7 @@ async fn standing(
     let items = load(connection, &ids).await?;
     let applications = json(&rows.iter().map(|row| row.id).collect::<Vec<_>>())?;
     let mut taxes = of_applications(connection, &applications).await?;
+    let mut discounts = of_discounts(connection, &applications).await?;
     // Two items for each row, in its order.
     Ok(rows
         .iter()
@@ -69,6 +72,12 @@ async fn standing(
                 date: row.date,
                 settled: (Money(row.debit_minor), Money(row.debit_base_minor)),
                 used: (Money(row.credit_minor), Money(row.credit_base_minor)),
+                beside: BesideBooked {
+                    discount: Both::of(Money(row.discount_minor), Money(row.discount_base_minor)),
+                    written_off: Both::of(Money(row.written_off_minor), Money(row.written_off_base_minor)),
+                    kept: Both::of(Money(row.kept_minor), Money(row.kept_base_minor)),
+                    taxes: discounts.remove(&row.id).unwrap_or_default(),
+                },
                 taxes: taxes.remove(&row.id).unwrap_or_default(),
                 entry: row.entry_id.map(EntryId),
             })

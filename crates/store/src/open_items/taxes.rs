@@ -122,3 +122,22 @@ pub(crate) async fn of_applications(
         amounts: [row.net_minor, row.tax_minor, row.net_base_minor, row.tax_base_minor],
     }))
 }
+
+/// What discounts took of the tax, by application. `ids` is a list in JSON.
+pub(crate) async fn of_discounts(connection: &mut SqliteConnection, ids: &str) -> Result<HashMap<i64, Vec<HeldTax>>> {
+    let rows = sqlx::query!(
+        r#"SELECT application_id AS "of!", tax_code, category, rate_e6, tax_date AS "day: NaiveDate", net_minor, tax_minor, net_base_minor, tax_base_minor
+           FROM json_each(?) AS wanted JOIN discount_taxes ON application_id = wanted.value ORDER BY application_id, position"#,
+        ids
+    )
+    .fetch_all(connection)
+    .await?;
+    by_owner(rows.into_iter().map(|row| Row {
+        of: row.of,
+        code: row.tax_code,
+        category: row.category,
+        rate: row.rate_e6,
+        day: row.day,
+        amounts: [row.net_minor, row.tax_minor, row.net_base_minor, row.tax_base_minor],
+    }))
+}

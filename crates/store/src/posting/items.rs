@@ -109,6 +109,7 @@ fn tax_row(id: i64, position: usize, held: &HeldTax) -> TaxRow<'_> {
 enum TaxOf {
     Items,
     Applications,
+    Discounts,
 }
 
 async fn write_taxes(connection: &mut SqliteConnection, of: TaxOf, rows: &[TaxRow<'_>]) -> Result<()> {
@@ -116,19 +117,18 @@ async fn write_taxes(connection: &mut SqliteConnection, of: TaxOf, rows: &[TaxRo
         return Ok(());
     }
     let rows = json(&rows)?;
-    let insert = match of {
-        TaxOf::Items => {
-            "INSERT INTO item_taxes
-             SELECT value ->> '$[0][0]', value ->> '$[0][1]', value ->> '$[0][2]', value ->> '$[0][3]', value ->> '$[0][4]', value ->> '$[1][0]',
-                    value ->> '$[1][1]', value ->> '$[1][2]', value ->> '$[1][3]', value ->> '$[1][4]' FROM jsonb_each(?)"
-        }
-        TaxOf::Applications => {
-            "INSERT INTO application_taxes
-             SELECT value ->> '$[0][0]', value ->> '$[0][1]', value ->> '$[0][2]', value ->> '$[0][3]', value ->> '$[0][4]', value ->> '$[1][0]',
-                    value ->> '$[1][1]', value ->> '$[1][2]', value ->> '$[1][3]', value ->> '$[1][4]' FROM jsonb_each(?)"
-        }
+    let table = match of {
+        TaxOf::Items => "item_taxes",
+        TaxOf::Applications => "application_taxes",
+        TaxOf::Discounts => "discount_taxes",
     };
-    sqlx::query(insert).bind(rows).execute(connection).await?;
+    // The tables have the same columns; the name is one of the three above.
+    let insert = format!(
+        "INSERT INTO {table}
+         SELECT value ->> '$[0][0]', value ->> '$[0][1]', value ->> '$[0][2]', value ->> '$[0][3]', value ->> '$[0][4]', value ->> '$[1][0]',
+                value ->> '$[1][1]', value ->> '$[1][2]', value ->> '$[1][3]', value ->> '$[1][4]' FROM jsonb_each(?)"
+    );
+    sqlx::query(sqlx::AssertSqlSafe(insert)).bind(rows).execute(connection).await?;
     Ok(())
 }
 
@@ -146,15 +146,19 @@ async fn apply(
         .iter()
         .zip(first..)
         .map(|((debit, credit, new, entry), id)| {
-            ((debit, new.debit_amount), (credit, new.credit_amount), new.reverses, entry, new.date, id)
+            let beside = &new.beside;
+            let beside = [beside.discount, beside.written_off, beside.kept].map(|both| (both.amount, both.base));
+            ((debit, new.debit_amount), (credit, new.credit_amount), new.reverses, entry, new.date, id, beside)
         })
         .collect();
     let rows = json(&rows)?;
     sqlx::query!(
         "INSERT INTO applications (id, application_date, debit_item, debit_minor, debit_base_minor, credit_item, credit_minor,
-                                   credit_base_minor, reverses_id, entry_id)
+                                   credit_base_minor, reverses_id, entry_id, discount_minor, discount_base_minor, written_off_minor,
+                                   written_off_base_minor, kept_minor, kept_base_minor)
          SELECT value ->> '$[5]', value ->> '$[4]', value ->> '$[0][0]', value ->> '$[0][1][0]', value ->> '$[0][1][1]', value ->> '$[1][0]',
-                value ->> '$[1][1][0]', value ->> '$[1][1][1]', value ->> '$[2]', value ->> '$[3]'
+                value ->> '$[1][1][0]', value ->> '$[1][1][1]', value ->> '$[2]', value ->> '$[3]', value ->> '$[6][0][0]', value ->> '$[6][0][1]',
+                value ->> '$[6][1][0]', value ->> '$[6][1][1]', value ->> '$[6][2][0]', value ->> '$[6][2][1]'
          FROM jsonb_each(?)",
         rows
     )
@@ -165,6 +169,11 @@ async fn apply(
         taxes.extend(new.taxes.iter().enumerate().map(|(position, held)| tax_row(id, position, held)));
     }
     write_taxes(connection, TaxOf::Applications, &taxes).await?;
+    let mut taxes = Vec::new();
+    for ((_, _, new, _), id) in ties.iter().zip(first..) {
+        taxes.extend(new.beside.taxes.iter().enumerate().map(|(position, part)| tax_row(id, position, part)));
+    }
+    write_taxes(connection, TaxOf::Discounts, &taxes).await?;
     let mut moved: BTreeMap<OpenItemId, (Money, Money)> = BTreeMap::new();
     for (debit, credit, new, _) in ties {
         for (item, (amount, base)) in [(debit, new.debit_amount), (credit, new.credit_amount)] {

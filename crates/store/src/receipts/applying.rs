@@ -8,7 +8,9 @@ use till_core::ids::{CreditMemoId, DocumentKind, OpenItemId, ReceiptId};
 use till_core::open_items::{OpenItem, Side};
 use till_core::settle::{SettleInput, Source, decide};
 
-use super::{Credit, MoneyPreview, NewApplication, agreed, applied_fields, kind_of, previewed, settle_input};
+use super::{
+    Credit, MoneyPreview, NewApplication, agreed, applied_fields, kind_of, previewed, settle_input, within_limit,
+};
 use crate::rules::Rules;
 use crate::writing::Writing;
 use crate::{Result, StoreError, deposits, open_items, posting, sensible_date};
@@ -148,6 +150,7 @@ pub async fn apply(
     }
     let decision = decide(&input);
     agreed(&decision, seen)?;
+    within_limit(writing, &input, &decision).await?;
     posting::write(writing, &source, &decision.posting(&input)).await?;
     if kind == DocumentKind::Deposit {
         deposits::refresh_orders(writing, &[source.id]).await?;

@@ -132,6 +132,10 @@ pub struct ApplicationView {
     pub date: NaiveDate,
     /// How much of the receipt, in its currency.
     pub amount: Money,
+    /// What settled more of it beside that: a discount earned by paying early, in the item's currency.
+    pub discount: Money,
+    /// A difference that was written off; below zero where too much came and was kept.
+    pub written_off: Money,
     /// What it has open today, in its own currency.
     pub open: Money,
     /// That currency.
@@ -192,6 +196,8 @@ pub async fn view(connection: &mut SqliteConnection, id: ReceiptId) -> Result<Re
             customer: standing.debit.customer,
             date: standing.date,
             amount: standing.used.0,
+            discount: standing.beside.discount.amount,
+            written_off: standing.beside.written_off.amount - standing.beside.kept.amount,
             open: standing.debit.open,
             currency: standing.debit.currency,
         })

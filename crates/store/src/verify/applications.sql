@@ -21,7 +21,7 @@ WHERE debit.side <> 'owed_to_us' OR credit.side <> 'owed_by_us'
 UNION ALL
 SELECT credit.number || ' in ' || credit.currency || ' is applied to ' || debit.number || ': two amounts in one currency'
 FROM applications JOIN open_items AS debit ON debit.id = debit_item JOIN open_items AS credit ON credit.id = credit_item
-WHERE debit.currency = credit.currency AND debit_minor <> credit_minor
+WHERE debit.currency = credit.currency AND debit_minor <> credit_minor + discount_minor + written_off_minor - kept_minor
 UNION ALL
 -- Every document that carries a balance has its item, at its amounts.
 SELECT coalesce(documents.number, 'a document') || ' and its open item differ'

@@ -15,6 +15,10 @@ FROM (
     FROM application_taxes JOIN applications ON applications.id = application_id JOIN open_items ON open_items.id = debit_item
     WHERE purpose <> 'deposit_liability'
     UNION ALL
+    -- What a discount for early payment took of it.
+    SELECT discount_taxes.tax_code, application_date, currency, -tax_minor
+    FROM discount_taxes JOIN applications ON applications.id = application_id JOIN open_items ON open_items.id = debit_item
+    UNION ALL
     SELECT coalesce(tax_code, 'none'), posting_date, entry_lines.currency, document_minor
     FROM entry_lines JOIN entries ON entries.id = entry_id WHERE purpose = 'tax_payable'
 )

@@ -95,6 +95,7 @@ pub(crate) async fn run(company: &Company, made: &mut Made, step: &Step) {
         Step::Regime { at_receipt, proportion } => {
             let version = settings::view(&mut *store.read().await.unwrap()).await.unwrap();
             let new = CompanySettings {
+                write_off_tolerance: None,
                 version: version.version,
                 company: version.company,
                 tax_computed: version.tax_computed,

@@ -7,6 +7,7 @@ use till_core::invoice::ItemKind;
 use till_core::money::Money;
 use till_core::shipment::CostEntry;
 use till_core::tax::TaxCategory;
+use till_core::terms::{DiscountBase, EarlyDiscount, Terms};
 use till_store::goods_settings::{self, NewGoodsSettings};
 use till_store::invoices::{self, AddedLine, ToBill};
 use till_store::items::{IntakeBack, NewItem};
@@ -35,10 +36,32 @@ pub(crate) async fn containers_and_freight(company: &Company) {
                 tax_code: "O0",
             };
             items::add(writing, &drum).await?;
+            early_payment(writing).await?;
             set_cost_entry(writing, CostEntry::AtPosting).await
         })
         .await
         .unwrap();
+}
+
+/// Each customer pays early by terms of its own: of the total with its tax adjusted, of the net, of the total.
+async fn early_payment(writing: &mut till_store::Writing<'_>) -> Result<()> {
+    for (at, (base, tax_adjusted)) in
+        [(DiscountBase::Gross, true), (DiscountBase::Net, false), (DiscountBase::Gross, false)].into_iter().enumerate()
+    {
+        let rate = "0.03".parse().unwrap();
+        let discount = EarlyDiscount { rate, days: 8, base, grace_days: 4, tax_adjusted };
+        let terms = Terms { discount: Some(discount), ..Terms::net_days(30) };
+        let terms = serde_json::to_string(&terms).unwrap();
+        // What the form of a customer does is tested elsewhere; here every sequence wants it done at once.
+        sqlx::query(
+            "UPDATE customers SET terms = ? WHERE id = (SELECT id FROM customers ORDER BY id LIMIT 1 OFFSET ?)",
+        )
+        .bind(terms)
+        .bind(i64::try_from(at).unwrap())
+        .execute(&mut **writing)
+        .await?;
+    }
+    Ok(())
 }
 
 async fn set_cost_entry(writing: &mut till_store::Writing<'_>, cost_entry: CostEntry) -> Result<()> {

@@ -3,7 +3,8 @@
 use till_core::ids::{DocumentKind, ReceiptId};
 use till_core::money::Money;
 use till_store::containers::{self, BroughtBack};
-use till_store::receipts::{self, ReceiptView, ToReverse, ToUnapply};
+use till_store::customers::CustomerView;
+use till_store::receipts::{self, NewApplication, NewReceipt, ReceiptView, ToReverse, ToUnapply};
 use till_store::rules;
 
 use super::common::*;
@@ -79,4 +80,57 @@ pub(crate) async fn run(company: &Company, made: &mut Made, step: &Step) {
         }
         step => super::cards::run(company, made, step).await,
     }
+}
+
+/// Pays nearly all of an open item: less the discount or not, a few minor units too little or too much, which are written
+/// off, kept, or left as they are.
+pub(crate) async fn nearly_all(company: &Company, made: &mut Made, customer: &CustomerView, minor: i64) {
+    let at = usize::try_from(minor.unsigned_abs()).unwrap_or(0);
+    let open: Vec<_> = customer.open_items.iter().filter(|item| item.currency == customer.currency).collect();
+    let Some(item) = open.get(at % open.len().max(1)) else { return };
+    let less = if at % 2 == 0 { item.early.map_or(Money::ZERO, |early| early.amount) } else { Money::ZERO };
+    let lacks = Money(at as i64 % 7 - 2);
+    let money = customer.currency;
+    let amount = money.format(item.open - less - lacks);
+    let application = NewApplication {
+        write_off: (at % 5 > 0).then(|| money.format(lacks)),
+        discount: (at % 4 == 1).then(|| money.format(less)),
+        ..NewApplication::to_item(item.item, amount.clone())
+    };
+    let new = NewReceipt {
+        customer: customer.id,
+        method: "transfer".to_owned(),
+        date: Some(made.on),
+        amount,
+        reference: None,
+        applications: Some(vec![application]),
+        first: None,
+    };
+    let posted = made.note("receive", company.receive(&new).await);
+    made.receipts.extend(posted.into_iter().map(|one| one.id));
+}
+
+/// How much of what was settled was settled without money.
+pub(crate) async fn beside(company: &Company) -> [(&'static str, usize); 5] {
+    let mut books = company.store.read().await.unwrap();
+    let mut counts = [0; 5];
+    let wanted = [
+        "SELECT count(*) FROM applications WHERE discount_minor > 0",
+        "SELECT count(DISTINCT application_id) FROM discount_taxes WHERE tax_minor > 0",
+        "SELECT count(*) FROM applications WHERE discount_minor < 0",
+        "SELECT count(*) FROM applications WHERE written_off_minor > 0",
+        "SELECT count(*) FROM applications WHERE kept_minor > 0",
+    ];
+    for (count, sql) in counts.iter_mut().zip(wanted) {
+        let found: i64 = sqlx::query_scalar(sql).fetch_one(&mut *books).await.unwrap();
+        *count = usize::try_from(found).unwrap();
+    }
+    let [discounts, taxed, back, written_off, kept] = counts;
+    [
+        ("discounts for early payment", discounts),
+        ("discounts that took tax", taxed),
+        ("discounts taken back", back),
+        ("written off", written_off),
+        ("kept as income", kept),
+    ]
 }

@@ -61,6 +61,8 @@ const ACCOUNTS: &[(&str, AccountType, Purpose, Option<&str>)] = &[
     ("61000", AccountType::Revenue, Purpose::Revenue, None),
     ("64000", AccountType::Revenue, Purpose::ChargeRevenue, None),
     ("65000", AccountType::Revenue, Purpose::Returns, None),
+    ("66000", AccountType::Revenue, Purpose::DiscountAllowed, None),
+    ("82000", AccountType::Expense, Purpose::WriteOff, None),
     ("71000", AccountType::Expense, Purpose::Cogs, None),
     ("91000", AccountType::Expense, Purpose::FxDifference, None),
     ("50000", AccountType::Equity, Purpose::Opening, None),

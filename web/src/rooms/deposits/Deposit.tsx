@@ -66,7 +66,7 @@ function Opened({ deposit }: { deposit: DepositView }) {
     (item) => item.document.kind === "invoice" && String(item.document.id) === offeredFor,
   );
   const whole = wanted && decimal(Math.min(wanted.open, deposit.held), exponentOf(deposit.currency));
-  const typed = said ?? (wanted && whole ? { [wanted.item]: whole } : undefined);
+  const typed = said ?? (wanted && whole ? { [wanted.item]: { amount: whole } } : undefined);
   const body = { date: null, applications: asApplications(typed, typedDecimal) };
   const preview = useQuery({
     queryKey: ["apply-deposit", deposit.id, deposit.version, body],

@@ -3,7 +3,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 import { api, got, keyed } from "../../api/client";
 import type { SetupView } from "../../api/types";
-import { date, money, plural } from "../../format";
+import { date, decimal, exponentOf, money, moneyWithCurrency, plural, typedDecimal } from "../../format";
 import { Chips, Facts, Lines, Marked, RoomLinks, useEverythingChanged, Wrong } from "../../parts/bits";
 import { FormAsk } from "../../parts/FormAsk";
 import { Paper } from "../../parts/TapeRoll";
@@ -77,6 +77,7 @@ export function CompanyRoom() {
             ["Tax on deposits is due", advanceTax[data.advance_tax]],
             ["Deposits are used", depositUse[data.deposit_use]],
             ["Goods billed in advance", data.hold_until_prepaid ? "wait until it is paid" : "ship all the same"],
+            ["Differences count as paid up to", moneyWithCurrency(data.write_off_tolerance, data.base_currency)],
             ["A date before the last invoice", data.dates_in_order ? "stops the posting" : "warns"],
             ["Business date", data.fixed_date ? `stands still on ${date(data.fixed_date)}` : "follows the calendar"],
           ]}
@@ -134,6 +135,12 @@ export function CompanyRoom() {
               value: data.hold_until_prepaid ? "on" : "",
             },
             {
+              name: "write_off_tolerance",
+              label: `Differences count as paid up to, ${data.base_currency}`,
+              value: decimal(data.write_off_tolerance, exponentOf(data.base_currency)),
+              hint: "What too little came is written off, what too much came is kept",
+            },
+            {
               name: "dates_in_order",
               label: "A document date before that of the last invoice stops its posting",
               kind: "tick",
@@ -159,6 +166,7 @@ export function CompanyRoom() {
                   advance_tax: values.advance_tax === "at_receipt" ? "at_receipt" : "at_invoice",
                   deposit_use: values.deposit_use === "in_proportion" ? "in_proportion" : "first",
                   hold_until_prepaid: values.hold_until_prepaid === "on",
+                  write_off_tolerance: typedDecimal(values.write_off_tolerance ?? ""),
                   dates_in_order: values.dates_in_order === "on",
                   fixed_date: values.fixed_date || null,
                 },
