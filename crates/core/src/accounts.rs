@@ -304,6 +304,11 @@ pub enum NoAccount {
 }
 
 impl AccountMap {
+    /// Whether a side ledger is proved against an account: documents write there, nobody by hand.
+    pub fn is_control(&self, number: &str) -> bool {
+        self.0.iter().any(|rule| rule.purpose.is_control() && rule.account.number == number)
+    }
+
     /// The account for a line: most specific row first, item class before customer class.
     ///
     /// # Errors

@@ -25,6 +25,12 @@ macro_rules! ids {
 }
 
 ids! {
+    /// A statement of a bank account.
+    BankStatementId,
+    /// A line of one.
+    BankLineId,
+    /// What a line is cleared against.
+    BankMatchId,
     /// A customer.
     CustomerId,
     /// Where goods of a customer go.
@@ -188,6 +194,8 @@ pub enum DocumentKind {
     Estimate,
     /// Goods that were back and not credited at the end of a month.
     ReturnAccrual,
+    /// A statement of a bank account.
+    BankStatement,
 }
 
 impl DocumentKind {
@@ -226,6 +234,7 @@ impl DocumentKind {
             Self::Return => "return",
             Self::Estimate => "estimate",
             Self::ReturnAccrual => "return_accrual",
+            Self::BankStatement => "bank_statement",
         }
     }
 
@@ -264,6 +273,7 @@ impl DocumentKind {
             Self::Return,
             Self::Estimate,
             Self::ReturnAccrual,
+            Self::BankStatement,
         ]
         .into_iter()
         .find(|kind| kind.word() == word)

@@ -46,6 +46,7 @@
 
 pub mod acceptance;
 pub mod accounts;
+pub mod bank;
 pub mod calendar;
 pub mod card;
 pub mod checks;

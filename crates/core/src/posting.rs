@@ -70,6 +70,11 @@ impl Posting {
         Some(self.entries.len() - 1)
     }
 
+    /// Adds an entry that takes another one back.
+    pub fn take_back(&mut self, entry: Entry, reverses: EntryId) {
+        self.entries.push(Reversal { entry, reverses: Some(reverses) });
+    }
+
     /// Adds an open item. Returns which it is.
     pub(crate) fn make(&mut self, item: NewItem) -> Which {
         self.items.push(item);

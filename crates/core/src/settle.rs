@@ -48,8 +48,10 @@ use crate::tape::{Change, Figure, Tape, TapeStyle};
 
 pub use beside::{Beside, BesideBooked, Both, Early, Sold, paid_on};
 pub use place::{Method, MoneyPlace, PlaceKind};
+pub(crate) use reference::remainder as remainder_97;
 pub use reference::{creditor_reference, grouped_reference, is_reference, references_in};
 pub use suggesting::{Because, Said, Suggestion, suggest};
+pub(crate) use suggesting::{number_parts, sum_of};
 
 /// Where the credit comes from.
 #[derive(Debug, Clone)]

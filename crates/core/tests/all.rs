@@ -1,6 +1,7 @@
 //! What the rules must do: one program of tests, so the core is linked once.
 #![allow(missing_docs, clippy::unwrap_used, clippy::explicit_auto_deref, reason = "a test fails loudly")]
 
+mod bank;
 mod billing;
 mod books;
 mod cards;
@@ -11,6 +12,7 @@ mod early;
 mod exchanging;
 mod goods;
 mod invoicing;
+mod labeled;
 mod ordering;
 mod outside;
 mod people;

@@ -120,6 +120,7 @@ pub async fn set_up(writing: &mut Writing<'_>, business_date: NaiveDate) -> Resu
         ("return", "RA-", 14),
         ("estimate", "XR-", 3),
         ("return_accrual", "AR-", 1),
+        ("bank_statement", "BS-", 1),
         ("deposit", "D-", 41),
         ("deposit_end", "DE-", 7),
         ("refund", "RF-", 1),

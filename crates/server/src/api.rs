@@ -1,6 +1,7 @@
 //! The API: one module a room.
 
 mod approvals;
+mod bank;
 mod billing;
 mod cards;
 mod chart;
@@ -74,6 +75,7 @@ pub fn configure(config: &mut ServiceConfig<'_>) {
     ledger::configure(config);
     export::configure(config);
     approvals::configure(config);
+    bank::configure(config);
     setup::configure(config);
     chart::configure(config);
 }

@@ -8,6 +8,7 @@
 //! the request by its key, so that the same request sent twice is carried out once.
 
 pub mod approvals;
+pub mod bank;
 pub mod call_offs;
 pub mod cards;
 pub mod chart;

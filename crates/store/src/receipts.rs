@@ -31,7 +31,7 @@ pub use back::{BackPreview, ToReverse, ToUnapply, preview_reverse, preview_unapp
 pub use views::{ApplicationView, ReceiptList, ReceiptRow, ReceiptView, list, view};
 
 /// An amount for something owed to us, as typed: named by its open item, or by its invoice.
-#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct NewApplication {
     /// The open item.

@@ -93,6 +93,7 @@ pub async fn begin(writing: &mut Writing<'_>, name: &str, currency: &str, today:
         ("return", "RA-"),
         ("estimate", "XR-"),
         ("return_accrual", "AR-"),
+        ("bank_statement", "BS-"),
         ("deposit", "D-"),
         ("deposit_end", "DE-"),
         ("refund", "RF-"),

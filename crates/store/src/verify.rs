@@ -50,6 +50,7 @@ const TIE_OUTS: &[(&str, &str)] = &[
     ("Goods waiting for inspection equal their account, by day", include_str!("verify/inspection.sql")),
     ("Claims on suppliers equal their account, by day", include_str!("verify/claims.sql")),
     ("Discounts and differences equal their accounts, by day", include_str!("verify/beside_money.sql")),
+    ("Bank statements prove their balances, and what they cleared", include_str!("verify/bank.sql")),
     ("Tax equals its account, by code and day", include_str!("verify/tax.sql")),
     ("Goods shipped and not billed equal their account, by line and day", include_str!("verify/shipped_cost.sql")),
     ("Containers at customers equal their account, by customer and day", include_str!("verify/containers.sql")),

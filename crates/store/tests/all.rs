@@ -1,6 +1,7 @@
 //! The books through the store: one program of tests, so the store is linked once.
 #![allow(missing_docs, clippy::unwrap_used, clippy::explicit_auto_deref, reason = "a test fails loudly")]
 
+mod bank;
 mod billing;
 mod cards;
 mod common;

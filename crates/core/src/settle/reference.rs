@@ -71,7 +71,7 @@ pub fn references_in(text: &str) -> Vec<String> {
 }
 
 /// The remainder by 97 of a text in which each letter stands for two digits: A for 10, Z for 35. *Source: ISO 7064.*
-fn remainder(text: &str) -> u32 {
+pub(crate) fn remainder(text: &str) -> u32 {
     text.chars().filter_map(|letter| letter.to_digit(36)).fold(0, |rest, value| {
         let shifted = if value < 10 { rest * 10 } else { rest * 100 };
         (shifted + value) % 97

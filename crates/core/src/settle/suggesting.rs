@@ -202,14 +202,14 @@ fn there(item: &OpenItem, date: NaiveDate) -> Money {
 /// The items that words name, by place, in the order of the words: by payment reference, or by number.
 fn named(words: &str, items: &[(&OpenItem, Money)]) -> Vec<(usize, Because)> {
     let references = references_in(words);
-    let said = plain(words);
+    let said = number_parts(words);
     let mut found: Vec<(usize, usize, Because)> = Vec::new();
     for (at, (item, _)) in items.iter().enumerate() {
         let number = &item.document.number;
         let reference = creditor_reference(number).and_then(|own| references.iter().position(|one| *one == own));
         let place = match reference {
             Some(place) => Some((place, Because::Reference)),
-            None => place_of(&said, &plain(number)).map(|place| (references.len() + place, Because::Number)),
+            None => place_of(&said, &number_parts(number)).map(|place| (references.len() + place, Because::Number)),
         };
         if let Some((place, because)) = place {
             found.push((place, at, because));
@@ -220,7 +220,7 @@ fn named(words: &str, items: &[(&OpenItem, Money)]) -> Vec<(usize, Because)> {
 }
 
 /// Words in capitals, split where letters and digits end, and where one follows the other: “I-3291” and “i3291” are the same.
-fn plain(text: &str) -> Vec<String> {
+pub(crate) fn number_parts(text: &str) -> Vec<String> {
     let mut words: Vec<String> = Vec::new();
     let mut before: Option<bool> = None;
     for letter in text.chars() {
@@ -250,7 +250,7 @@ fn place_of(words: &[String], number: &[String]) -> Option<usize> {
 
 /// Places of amounts that come to a sum, two or more, those that stand first preferred; none where there are none among the sums
 /// that are tried.
-fn sum_of(amounts: &[i64], wanted: i64) -> Option<Vec<usize>> {
+pub(crate) fn sum_of(amounts: &[i64], wanted: i64) -> Option<Vec<usize>> {
     // What all from a place on come to: where that is too little, no sum is left.
     let mut rest = vec![0_i64; amounts.len() + 1];
     for at in (0..amounts.len()).rev() {
@@ -298,11 +298,11 @@ mod tests {
     #[test]
     fn a_number_is_found_however_it_is_typed() {
         for words in ["I-3291", "paid i3291, thanks", "Invoice I 3291", "re: I/3291/2026"] {
-            assert!(place_of(&plain(words), &plain("I-3291")).is_some(), "{words}");
+            assert!(place_of(&number_parts(words), &number_parts("I-3291")).is_some(), "{words}");
         }
         for words in ["3291", "I-32910", "II-3291", "I-329 1"] {
-            assert_eq!(place_of(&plain(words), &plain("I-3291")), None, "{words}");
+            assert_eq!(place_of(&number_parts(words), &number_parts("I-3291")), None, "{words}");
         }
-        assert_eq!(place_of(&plain("7"), &plain("7")), None, "too short to be meant");
+        assert_eq!(place_of(&number_parts("7"), &number_parts("7")), None, "too short to be meant");
     }
 }

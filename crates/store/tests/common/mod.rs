@@ -252,6 +252,7 @@ async fn set_up(
         ("return", "RA-"),
         ("estimate", "XR-"),
         ("return_accrual", "AR-"),
+        ("bank_statement", "BS-"),
         ("deposit", "D-"),
         ("deposit_end", "DE-"),
         ("refund", "RF-"),

@@ -32,6 +32,7 @@ const names: Record<string, string> = {
   refund: "Refunds",
   return: "Returns",
   return_accrual: "Back, not credited",
+  bank_statement: "Bank statements",
   shipment: "Shipments",
 };
 

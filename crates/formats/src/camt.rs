@@ -1,0 +1,528 @@
+//! Bank statements in camt.053 (ISO 20022, Bank to Customer Statement), read in every version and written in 001.08.
+//!
+//! Versions differ in where a party's name and a date stand; both places are looked at. Names of elements are matched without
+//! their namespace, so that a version of tomorrow is read as far as it says the same. Nothing outside the file is ever read: a
+//! file with a document type, which is how entities come into it, is refused before anything else.
+//!
+//! ```
+//! use till_formats::camt::{CamtError, read};
+//! let hostile = br#"<!DOCTYPE x [<!ENTITY a "aaaa">]><Document>&a;</Document>"#;
+//! assert_eq!(read(hostile), Err(CamtError::Hostile));
+//! assert_eq!(read(b"name,amount"), Err(CamtError::NotCamt));
+//! ```
+
+use std::borrow::Cow;
+
+use chrono::NaiveDate;
+use quick_xml::events::Event;
+use quick_xml::reader::Reader;
+use till_core::bank::{Balance, BankLine, BankLineKind, BankStatement};
+use till_core::money::{Currency, Money};
+
+/// The largest file that is read. A line is about a kilobyte: this is 20,000 lines and more.
+pub const LARGEST: usize = 24 * 1024 * 1024;
+/// How deep elements may lie in each other; the standard needs 12.
+const DEEPEST: usize = 40;
+/// How many characters of what a payer wrote are kept.
+const LONGEST_WORDS: usize = 560;
+
+/// Why a file is not read.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum CamtError {
+    /// Larger than [`LARGEST`].
+    #[error("The file is larger than 24 MB. Ask the bank for statements of single days.")]
+    TooLarge,
+    /// It declares a document type: entities could blow up, or read other files.
+    #[error("The file declares a document type, which no bank statement does. It is not read.")]
+    Hostile,
+    /// Not XML, or no camt.053 in it.
+    #[error("This is no bank statement in camt.053. Choose the XML file of the bank.")]
+    NotCamt,
+    /// XML that ends too early, or is broken.
+    #[error("The file is broken at byte {0}. Get it from the bank again.")]
+    Broken(u64),
+    /// Something the standard demands is not there, or cannot be read.
+    #[error("Statement {statement}: {what}. Get the file from the bank again.")]
+    Missing {
+        /// Its place, from one.
+        statement: usize,
+        /// What.
+        what: String,
+    },
+}
+
+/// An element with what lies in it.
+#[derive(Debug, Default)]
+struct Node {
+    name: String,
+    text: String,
+    currency: Option<String>,
+    children: Vec<Node>,
+}
+
+impl Node {
+    fn get(&self, path: &[&str]) -> Option<&Self> {
+        let Some((first, rest)) = path.split_first() else { return Some(self) };
+        self.children.iter().filter(|child| child.name == *first).find_map(|child| child.get(rest))
+    }
+
+    fn all<'a>(&'a self, name: &'a str) -> impl Iterator<Item = &'a Self> {
+        self.children.iter().filter(move |child| child.name == name)
+    }
+
+    /// The text of the first of those that has any.
+    fn text(&self, paths: &[&[&str]]) -> Option<String> {
+        let text = |path: &&[&str]| self.get(path).map(|node| node.text.trim()).filter(|text| !text.is_empty());
+        paths.iter().find_map(text).map(str::to_owned)
+    }
+}
+
+/// The statements of a file, in its order.
+///
+/// # Errors
+/// What is wrong with it. Nothing of a file that is wrong anywhere is taken.
+pub fn read(bytes: &[u8]) -> Result<Vec<BankStatement>, CamtError> {
+    if bytes.len() > LARGEST {
+        return Err(CamtError::TooLarge);
+    }
+    let text = decoded(bytes);
+    let mut reader = Reader::from_str(text.trim_start_matches('\u{feff}'));
+    reader.config_mut().check_end_names = true;
+    let mut stack: Vec<Node> = Vec::new();
+    let mut statements = Vec::new();
+    let mut of_camt = false;
+    loop {
+        let at = reader.buffer_position();
+        match reader.read_event() {
+            Ok(Event::DocType(_)) => return Err(CamtError::Hostile),
+            Ok(Event::Start(start)) => {
+                if stack.len() >= DEEPEST {
+                    return Err(CamtError::NotCamt);
+                }
+                let node = element(&start).ok_or(CamtError::Broken(at))?;
+                of_camt |= node.name == "BkToCstmrStmt";
+                stack.push(node);
+            }
+            Ok(Event::Empty(start)) => {
+                let node = element(&start).ok_or(CamtError::Broken(at))?;
+                if let Some(parent) = stack.last_mut() {
+                    parent.children.push(node);
+                }
+            }
+            Ok(Event::Text(text)) => {
+                if let Some(node) = stack.last_mut() {
+                    node.text.push_str(&text.into_inner());
+                }
+            }
+            Ok(Event::CData(text)) => {
+                if let Some(node) = stack.last_mut() {
+                    node.text.push_str(&text.into_inner());
+                }
+            }
+            // The five of XML itself and characters by their number; no other is known.
+            Ok(Event::GeneralRef(name)) => {
+                let text = resolved(&name).ok_or(CamtError::Hostile)?;
+                if let Some(node) = stack.last_mut() {
+                    node.text.push(text);
+                }
+            }
+            Ok(Event::End(_)) => {
+                let Some(node) = stack.pop() else { return Err(CamtError::Broken(at)) };
+                let in_statements = stack.last().is_some_and(|parent| parent.name == "BkToCstmrStmt");
+                if in_statements && node.name == "Stmt" {
+                    statements.push(statement(&node, statements.len() + 1)?);
+                } else if let Some(parent) = stack.last_mut() {
+                    parent.children.push(node);
+                }
+            }
+            Ok(Event::Eof) => break,
+            Ok(Event::Decl(_) | Event::PI(_) | Event::Comment(_)) => {}
+            Err(_) if !of_camt && statements.is_empty() && stack.is_empty() => return Err(CamtError::NotCamt),
+            Err(_) => return Err(CamtError::Broken(reader.error_position())),
+        }
+    }
+    match (of_camt, stack.is_empty()) {
+        (true, false) => Err(CamtError::Broken(bytes.len() as u64)),
+        _ if statements.is_empty() => Err(CamtError::NotCamt),
+        _ => Ok(statements),
+    }
+}
+
+/// The text of a file: UTF-8, or what older banks write, in which every byte is a letter of its own (ISO 8859-1).
+fn decoded(bytes: &[u8]) -> Cow<'_, str> {
+    match std::str::from_utf8(bytes) {
+        Ok(text) => Cow::Borrowed(text),
+        Err(_) => Cow::Owned(bytes.iter().copied().map(char::from).collect()),
+    }
+}
+
+fn element(start: &quick_xml::events::BytesStart<'_>) -> Option<Node> {
+    let name = start.local_name().as_ref().to_owned();
+    let mut currency = None;
+    for attribute in start.attributes() {
+        let attribute = attribute.ok()?;
+        if attribute.key.local_name().as_ref() == "Ccy" {
+            currency = Some(attribute.value.into_owned());
+        }
+    }
+    Some(Node { name, currency, ..Node::default() })
+}
+
+fn resolved(name: &quick_xml::events::BytesRef<'_>) -> Option<char> {
+    if let Ok(Some(letter)) = name.resolve_char_ref() {
+        return Some(letter).filter(|letter| *letter != '\0');
+    }
+    match name.as_ref() {
+        "amp" => Some('&'),
+        "lt" => Some('<'),
+        "gt" => Some('>'),
+        "quot" => Some('"'),
+        "apos" => Some('\''),
+        _ => None,
+    }
+}
+
+fn statement(node: &Node, place: usize) -> Result<BankStatement, CamtError> {
+    let missing = |what: &str| CamtError::Missing { statement: place, what: what.to_owned() };
+    let account = node
+        .text(&[&["Acct", "Id", "IBAN"], &["Acct", "Id", "Othr", "Id"]])
+        .ok_or_else(|| missing("the account has no number"))?;
+    let balances: Vec<&Node> = node.all("Bal").collect();
+    let of = |codes: &[&str]| {
+        codes.iter().find_map(|code| {
+            balances
+                .iter()
+                .copied()
+                .find(|one| one.text(&[&["Tp", "CdOrPrtry", "Cd"], &["Cd"]]).as_deref() == Some(*code))
+        })
+    };
+    // Opening: booked, or the closing balance of the day before, as banks say it.
+    let opening = of(&["OPBD", "PRCD", "ITBD"]).ok_or_else(|| missing("it has no opening balance"))?;
+    // Where a statement is cut into pages, an interim balance ends all but the last.
+    let closing = of(&["CLBD"])
+        .or_else(|| {
+            balances.iter().copied().rfind(|one| one.text(&[&["Tp", "CdOrPrtry", "Cd"]]).as_deref() == Some("ITBD"))
+        })
+        .ok_or_else(|| missing("it has no closing balance"))?;
+    let code = node
+        .text(&[&["Acct", "Ccy"]])
+        .or_else(|| closing.get(&["Amt"]).and_then(|amount| amount.currency.clone()))
+        .ok_or_else(|| missing("it has no currency"))?;
+    let currency = Currency::of(&code).map_err(|_| missing(&format!("{code} is no currency that is known here")))?;
+    let balance = |node: &Node| -> Result<Balance, CamtError> {
+        let date = day(node.get(&["Dt"])).ok_or_else(|| missing("a balance has no date"))?;
+        Ok(Balance { date, amount: signed(node, currency).ok_or_else(|| missing("a balance cannot be read"))? })
+    };
+    let mut lines = Vec::new();
+    for (at, entry) in node.all("Ntry").enumerate() {
+        // What is expected or only told is no line of the account yet.
+        let status = entry.text(&[&["Sts", "Cd"], &["Sts"]]).unwrap_or_default();
+        if matches!(status.as_str(), "PDNG" | "INFO" | "FUTR") {
+            continue;
+        }
+        let entry = entry_lines(entry, currency)
+            .ok_or_else(|| missing(&format!("entry {} has no amount or no date that can be read", at + 1)))?;
+        lines.extend(entry);
+    }
+    Ok(BankStatement {
+        bank_id: node.text(&[&["Id"]]).unwrap_or_default(),
+        account,
+        currency,
+        opening: balance(opening)?,
+        closing: balance(closing)?,
+        lines,
+    })
+}
+
+/// The day that stands in an element: as a date, or as a date with its time.
+fn day(node: Option<&Node>) -> Option<NaiveDate> {
+    let text = node?.text(&[&["Dt"], &["DtTm"], &[]])?;
+    text.get(..10)?.parse().ok()
+}
+
+/// An amount with its sign, in that currency.
+fn signed(node: &Node, currency: Currency) -> Option<Money> {
+    let amount = node.get(&["Amt"])?;
+    if amount.currency.as_deref().is_some_and(|code| code != currency.code()) {
+        return None;
+    }
+    let money = decimal(&amount.text, currency)?;
+    match node.text(&[&["CdtDbtInd"]]).as_deref() {
+        Some("CRDT") => Some(money),
+        Some("DBIT") => Some(-money),
+        _ => None,
+    }
+}
+
+/// A decimal as XML writes it: more places than the currency has are allowed where they are zero.
+fn decimal(text: &str, currency: Currency) -> Option<Money> {
+    let text = text.trim();
+    let text = if text.contains('.') { text.trim_end_matches('0').trim_end_matches('.') } else { text };
+    currency.parse(if text.is_empty() { "0" } else { text }).ok().filter(|money| *money >= Money::ZERO)
+}
+
+/// The lines of an entry: one for each transaction of a batch where they come to it, else one for all.
+fn entry_lines(entry: &Node, currency: Currency) -> Option<Vec<BankLine>> {
+    let amount = signed(entry, currency)?;
+    let booked_on = day(entry.get(&["BookgDt"])).or_else(|| day(entry.get(&["ValDt"])))?;
+    let turned = entry.text(&[&["RvslInd"]]).as_deref() == Some("true");
+    let details: Vec<&Node> = entry.all("NtryDtls").flat_map(|details| details.all("TxDtls")).collect();
+    let code = |part: &[&str]| entry.text(&[&[&["BkTxCd", "Domn"], part].concat()]).unwrap_or_default();
+    let sub = code(&["Fmly", "SubFmlyCd"]);
+    let kind = match turned {
+        true => BankLineKind::Returned,
+        false => BankLineKind::of_code(&code(&["Cd"]), &code(&["Fmly", "Cd"]), &sub),
+    };
+    let of = |details: Option<&Node>, amount: Money| {
+        // Whose account is the other one turns with the direction of the money.
+        let incoming = amount.is_positive() != turned;
+        let side = if incoming { "Dbtr" } else { "Cdtr" };
+        let account = if incoming { "DbtrAcct" } else { "CdtrAcct" };
+        let text = |paths: &[&[&str]]| details.and_then(|details| details.text(paths));
+        let unstructured: Vec<String> = details
+            .and_then(|details| details.get(&["RmtInf"]))
+            .map(|info| info.all("Ustrd").map(|one| one.text.trim().to_owned()).collect())
+            .unwrap_or_default();
+        let referred: Vec<String> = details
+            .and_then(|details| details.get(&["RmtInf"]))
+            .map(|info| {
+                let documents = info.all("Strd").flat_map(|one| one.all("RfrdDocInf"));
+                documents.filter_map(|one| one.text(&[&["Nb"]])).collect()
+            })
+            .unwrap_or_default();
+        let more = entry.text(&[&["AddtlNtryInf"]]).filter(|_| unstructured.is_empty() && referred.is_empty());
+        let words: Vec<String> = unstructured.into_iter().chain(referred).chain(more).collect();
+        BankLine {
+            booked_on,
+            value_on: day(entry.get(&["ValDt"])),
+            amount,
+            kind,
+            words: words.join(" ").chars().take(LONGEST_WORDS).collect(),
+            reference: text(&[&["RmtInf", "Strd", "CdtrRefInf", "Ref"]]),
+            party: text(&[&["RltdPties", side, "Pty", "Nm"], &["RltdPties", side, "Nm"]]),
+            party_account: text(&[&["RltdPties", account, "Id", "IBAN"], &["RltdPties", account, "Id", "Othr", "Id"]]),
+            bank_reference: text(&[&["Refs", "AcctSvcrRef"]]).or_else(|| entry.text(&[&["AcctSvcrRef"]])),
+        }
+    };
+    let parts: Option<Vec<Money>> = details.iter().map(|details| transaction(details, entry, currency)).collect();
+    match parts {
+        Some(parts) if details.len() > 1 && parts.iter().copied().sum::<Money>() == amount => {
+            Some(details.iter().zip(parts).map(|(details, amount)| of(Some(*details), amount)).collect())
+        }
+        _ => Some(vec![of(details.first().copied().filter(|_| details.len() == 1), amount)]),
+    }
+}
+
+/// What one transaction of a batch moved: its own amount, in the direction of its own or of the entry.
+fn transaction(details: &Node, entry: &Node, currency: Currency) -> Option<Money> {
+    let amount = details.get(&["Amt"]).or_else(|| details.get(&["AmtDtls", "TxAmt", "Amt"]))?;
+    if amount.currency.as_deref().is_some_and(|code| code != currency.code()) {
+        return None;
+    }
+    let money = decimal(&amount.text, currency)?;
+    match details.text(&[&["CdtDbtInd"]]).or_else(|| entry.text(&[&["CdtDbtInd"]])).as_deref() {
+        Some("CRDT") => Some(money),
+        Some("DBIT") => Some(-money),
+        _ => None,
+    }
+}
+
+/// Statements as camt.053.001.08: what the stand-in bank of the demo and of the tests writes. `made` is the day and time of the
+/// message.
+pub fn write(message: &str, made: &str, statements: &[BankStatement]) -> String {
+    let mut out = String::from("<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n");
+    out.push_str("<Document xmlns=\"urn:iso:std:iso:20022:tech:xsd:camt.053.001.08\"><BkToCstmrStmt>\n");
+    out.push_str(&format!("<GrpHdr><MsgId>{}</MsgId><CreDtTm>{made}</CreDtTm></GrpHdr>\n", safe(message)));
+    for statement in statements {
+        out.push_str(&format!("<Stmt><Id>{}</Id><CreDtTm>{made}</CreDtTm>", safe(&statement.bank_id)));
+        let account = match till_core::bank::is_iban(&statement.account) {
+            true => format!("<IBAN>{}</IBAN>", safe(&statement.account)),
+            false => format!("<Othr><Id>{}</Id></Othr>", safe(&statement.account)),
+        };
+        out.push_str(&format!("<Acct><Id>{account}</Id><Ccy>{}</Ccy></Acct>\n", statement.currency.code()));
+        for (code, balance) in [("OPBD", statement.opening), ("CLBD", statement.closing)] {
+            out.push_str(&format!(
+                "<Bal><Tp><CdOrPrtry><Cd>{code}</Cd></CdOrPrtry></Tp>{}<Dt><Dt>{}</Dt></Dt></Bal>\n",
+                amount(statement.currency, balance.amount),
+                balance.date
+            ));
+        }
+        statement.lines.iter().for_each(|line| write_entry(&mut out, statement.currency, line));
+        out.push_str("</Stmt>\n");
+    }
+    out.push_str("</BkToCstmrStmt></Document>\n");
+    out
+}
+
+fn amount(currency: Currency, amount: Money) -> String {
+    let direction = if amount < Money::ZERO { "DBIT" } else { "CRDT" };
+    let digits = currency.format(amount.abs());
+    format!("<Amt Ccy=\"{}\">{digits}</Amt><CdtDbtInd>{direction}</CdtDbtInd>", currency.code())
+}
+
+fn write_entry(out: &mut String, currency: Currency, line: &BankLine) {
+    let (domain, family, sub) = match line.kind {
+        BankLineKind::Fee => ("ACMT", "MDOP", "CHRG"),
+        BankLineKind::Interest => ("ACMT", "MCOP", "INTR"),
+        BankLineKind::Returned => ("PMNT", "RCHQ", "UPCQ"),
+        BankLineKind::Deposit => ("PMNT", "CNTR", "CDPT"),
+        BankLineKind::CardPayout => ("PMNT", "MCRD", "DAJT"),
+        BankLineKind::Transfer if line.amount.is_positive() => ("PMNT", "RCDT", "ESCT"),
+        BankLineKind::Transfer => ("PMNT", "ICDT", "ESCT"),
+    };
+    out.push_str(&format!("<Ntry>{}<Sts><Cd>BOOK</Cd></Sts>", amount(currency, line.amount)));
+    out.push_str(&format!("<BookgDt><Dt>{}</Dt></BookgDt>", line.booked_on));
+    out.push_str(&format!("<ValDt><Dt>{}</Dt></ValDt>", line.value_on.unwrap_or(line.booked_on)));
+    let reference = line.bank_reference.as_deref().map(|text| format!("<AcctSvcrRef>{}</AcctSvcrRef>", safe(text)));
+    out.push_str(&reference.clone().unwrap_or_default());
+    out.push_str(&format!(
+        "<BkTxCd><Domn><Cd>{domain}</Cd><Fmly><Cd>{family}</Cd><SubFmlyCd>{sub}</SubFmlyCd></Fmly></Domn></BkTxCd>"
+    ));
+    out.push_str("<NtryDtls><TxDtls>");
+    out.push_str(&amount(currency, line.amount));
+    let side = if line.amount.is_positive() { "Dbtr" } else { "Cdtr" };
+    let party = line.party.as_deref().map(|name| format!("<{side}><Pty><Nm>{}</Nm></Pty></{side}>", safe(name)));
+    let account = line.party_account.as_deref().map(|number| {
+        let id = match till_core::bank::is_iban(number) {
+            true => format!("<IBAN>{}</IBAN>", safe(number)),
+            false => format!("<Othr><Id>{}</Id></Othr>", safe(number)),
+        };
+        format!("<{side}Acct><Id>{id}</Id></{side}Acct>")
+    });
+    if party.is_some() || account.is_some() {
+        let (party, account) = (party.unwrap_or_default(), account.unwrap_or_default());
+        out.push_str(&format!("<RltdPties>{party}{account}</RltdPties>"));
+    }
+    let words = Some(line.words.as_str()).filter(|words| !words.is_empty());
+    let words: Vec<char> = words.unwrap_or_default().chars().collect();
+    let unstructured: String =
+        words.chunks(140).map(|part| format!("<Ustrd>{}</Ustrd>", safe(&part.iter().collect::<String>()))).collect();
+    let structured = line.reference.as_deref().map(|reference| {
+        format!(
+            "<Strd><CdtrRefInf><Tp><CdOrPrtry><Cd>SCOR</Cd></CdOrPrtry></Tp><Ref>{}</Ref></CdtrRefInf></Strd>",
+            safe(reference)
+        )
+    });
+    if !unstructured.is_empty() || structured.is_some() {
+        out.push_str(&format!("<RmtInf>{unstructured}{}</RmtInf>", structured.unwrap_or_default()));
+    }
+    out.push_str("</TxDtls></NtryDtls></Ntry>\n");
+}
+
+/// A text that means nothing to XML.
+fn safe(text: &str) -> String {
+    quick_xml::escape::escape(text).into_owned()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn eur() -> Currency {
+        Currency::of("EUR").unwrap()
+    }
+
+    fn day(text: &str) -> NaiveDate {
+        text.parse().unwrap()
+    }
+
+    fn statement() -> BankStatement {
+        let transfer = BankLine {
+            value_on: Some(day("2026-03-17")),
+            reference: Some("RF27I3304".to_owned()),
+            party: Some("Saltmarsh & Sons <Honey>".to_owned()),
+            party_account: Some("XX33MARR0001234567".to_owned()),
+            bank_reference: Some("B-1".to_owned()),
+            ..BankLine::plain(day("2026-03-17"), Money(18_081), "thanks for \"everything\"")
+        };
+        let fee = BankLine {
+            kind: BankLineKind::Fee,
+            value_on: Some(day("2026-03-17")),
+            ..BankLine::plain(day("2026-03-17"), Money(-650), "Account fee")
+        };
+        BankStatement {
+            bank_id: "2026-077".to_owned(),
+            account: "XX33MARR0001234567".to_owned(),
+            currency: eur(),
+            opening: Balance { date: day("2026-03-17"), amount: Money(-1_000) },
+            closing: Balance { date: day("2026-03-17"), amount: Money(16_431) },
+            lines: vec![transfer, fee],
+        }
+    }
+
+    #[test]
+    fn what_is_written_is_read() {
+        let file = write("M-1", "2026-03-17T18:00:00", &[statement(), statement()]);
+        assert_eq!(read(file.as_bytes()), Ok(vec![statement(), statement()]));
+    }
+
+    /// An older version as a bank may write it: by hand after the schema of 001.02, with a batch, what is pending, a date with its
+    /// time, the name of the party in its old place, and a batch whose parts do not come to it.
+    #[test]
+    fn an_older_version_with_a_batch_is_read() {
+        let file = r#"<?xml version="1.0"?><c:Document xmlns:c="urn:iso:std:iso:20022:tech:xsd:camt.053.001.02"><c:BkToCstmrStmt>
+          <c:GrpHdr><c:MsgId>1</c:MsgId><c:CreDtTm>2026-03-17T18:00:00</c:CreDtTm></c:GrpHdr>
+          <c:Stmt><c:Id>9</c:Id><c:CreDtTm>2026-03-17T18:00:00</c:CreDtTm><c:Acct><c:Id><c:Othr><c:Id>4711</c:Id></c:Othr></c:Id></c:Acct>
+          <c:Bal><c:Tp><c:CdOrPrtry><c:Cd>PRCD</c:Cd></c:CdOrPrtry></c:Tp><c:Amt Ccy="EUR">10</c:Amt><c:CdtDbtInd>CRDT</c:CdtDbtInd><c:Dt><c:Dt>2026-03-16</c:Dt></c:Dt></c:Bal>
+          <c:Bal><c:Tp><c:CdOrPrtry><c:Cd>CLBD</c:Cd></c:CdOrPrtry></c:Tp><c:Amt Ccy="EUR">40.50000</c:Amt><c:CdtDbtInd>CRDT</c:CdtDbtInd><c:Dt><c:Dt>2026-03-17</c:Dt></c:Dt></c:Bal>
+          <c:Ntry><c:Amt Ccy="EUR">30</c:Amt><c:CdtDbtInd>CRDT</c:CdtDbtInd><c:Sts>BOOK</c:Sts><c:BookgDt><c:DtTm>2026-03-17T09:00:00</c:DtTm></c:BookgDt>
+            <c:BkTxCd/><c:NtryDtls>
+              <c:TxDtls><c:AmtDtls><c:TxAmt><c:Amt Ccy="EUR">12.50</c:Amt></c:TxAmt></c:AmtDtls><c:RltdPties><c:Dbtr><c:Nm>Tern</c:Nm></c:Dbtr></c:RltdPties>
+                <c:RmtInf><c:Ustrd>I-1</c:Ustrd><c:Ustrd>and I-2</c:Ustrd></c:RmtInf></c:TxDtls>
+              <c:TxDtls><c:AmtDtls><c:TxAmt><c:Amt Ccy="EUR">17.50</c:Amt></c:TxAmt></c:AmtDtls>
+                <c:RmtInf><c:Strd><c:RfrdDocInf><c:Nb>I-3</c:Nb></c:RfrdDocInf></c:Strd></c:RmtInf></c:TxDtls></c:NtryDtls></c:Ntry>
+          <c:Ntry><c:Amt Ccy="EUR">99</c:Amt><c:CdtDbtInd>CRDT</c:CdtDbtInd><c:Sts>PDNG</c:Sts><c:BookgDt><c:Dt>2026-03-18</c:Dt></c:BookgDt><c:BkTxCd/></c:Ntry>
+          <c:Ntry><c:Amt Ccy="EUR">0.50</c:Amt><c:CdtDbtInd>CRDT</c:CdtDbtInd><c:RvslInd>true</c:RvslInd><c:Sts>BOOK</c:Sts><c:BookgDt><c:Dt>2026-03-17</c:Dt></c:BookgDt><c:BkTxCd/>
+            <c:NtryDtls><c:TxDtls><c:Amt Ccy="EUR">0.20</c:Amt></c:TxDtls><c:TxDtls><c:Amt Ccy="EUR">0.20</c:Amt></c:TxDtls></c:NtryDtls>
+            <c:AddtlNtryInf>fee given back</c:AddtlNtryInf></c:Ntry>
+          </c:Stmt></c:BkToCstmrStmt></c:Document>"#;
+        let statement = read(file.as_bytes()).unwrap().remove(0);
+        assert_eq!(
+            (statement.account.as_str(), statement.opening.amount, statement.closing.amount),
+            ("4711", Money(1_000), Money(4_050))
+        );
+        let lines: Vec<(i64, &str, Option<&str>)> =
+            statement.lines.iter().map(|line| (line.amount.0, line.words.as_str(), line.party.as_deref())).collect();
+        assert_eq!(lines, [(1_250, "I-1 and I-2", Some("Tern")), (1_750, "I-3", None), (50, "fee given back", None)]);
+        assert_eq!(statement.lines[2].kind, BankLineKind::Returned);
+    }
+
+    #[test]
+    fn what_is_no_statement_is_refused() {
+        let good = write("M-1", "2026-03-17T18:00:00", &[statement()]);
+        let broken = &good[..good.len() - 30];
+        assert!(matches!(read(broken.as_bytes()), Err(CamtError::Broken(_))), "{:?}", read(broken.as_bytes()));
+        for (from, to, what) in [
+            ("OPBD", "XXXX", "it has no opening balance"),
+            ("CLBD", "XXXX", "it has no closing balance"),
+            ("<Ccy>EUR</Ccy>", "<Ccy>XYZ</Ccy>", "XYZ is no currency that is known here"),
+            ("Ccy=\"EUR\">180.81", "Ccy=\"GBP\">180.81", "entry 1 has no amount or no date that can be read"),
+            (">180.81<", ">1e9<", "entry 1 has no amount or no date that can be read"),
+            (
+                "<BookgDt><Dt>2026-03-17</Dt></BookgDt><ValDt><Dt>2026-03-17</Dt></ValDt>",
+                "",
+                "entry 1 has no amount or no date that can be read",
+            ),
+        ] {
+            let wrong = good.replacen(from, to, 9);
+            assert_eq!(
+                read(wrong.as_bytes()),
+                Err(CamtError::Missing { statement: 1, what: what.to_owned() }),
+                "{from}"
+            );
+        }
+        assert_eq!(read(b"<html><body>no</body></html>"), Err(CamtError::NotCamt));
+        assert_eq!(read(b""), Err(CamtError::NotCamt));
+        // Entities, whether they blow up or read a file.
+        for hostile in [
+            "<!DOCTYPE d [<!ENTITY a \"x\"><!ENTITY b \"&a;&a;&a;\">]><Document>&b;</Document>",
+            "<?xml version=\"1.0\"?><!DOCTYPE d SYSTEM \"file:///etc/hostname\"><Document/>",
+            "<Document><BkToCstmrStmt>&other;</BkToCstmrStmt></Document>",
+        ] {
+            assert_eq!(read(hostile.as_bytes()), Err(CamtError::Hostile), "{hostile}");
+        }
+        let deep = format!("<Document><BkToCstmrStmt>{}", "<a>".repeat(100_000));
+        assert_eq!(read(deep.as_bytes()), Err(CamtError::NotCamt));
+        assert_eq!(read(&vec![b' '; LARGEST + 1]), Err(CamtError::TooLarge));
+    }
+}

@@ -1,0 +1,527 @@
+//! Clearing a line: against what the books expected, as a receipt of a customer, or booked to an account. And undoing it.
+
+use serde::{Deserialize, Serialize};
+use sqlx::SqliteConnection;
+use till_core::accounts::{Account, AccountType};
+use till_core::bank::{BookInput, Booking, Certainty, Proposal, Proposed, book};
+use till_core::calendar::DocumentDate;
+use till_core::checks::{Blocker, stops};
+use till_core::entry::Entry;
+use till_core::ids::{
+    BankLineId, BankMatchId, BankStatementId, CustomerId, DocumentKind, DocumentRef, EntryId, ReceiptId,
+};
+use till_core::money::Money;
+use till_core::posting::Posting;
+use till_core::settle::Method;
+use till_core::tape::{Change, Tape};
+
+use super::facts::{self, Line, Lines};
+use crate::convert::known;
+use crate::receipts::{self, NewApplication, NewReceipt, ToReverse};
+use crate::rules::{Rules, exchange_rate};
+use crate::writing::{Writing, set};
+use crate::{Result, StoreError, customers, ledger, money_places, posting};
+
+/// What a line is to be.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(tag = "as", rename_all = "snake_case")]
+pub enum ToAccept {
+    /// What the books expected: the entry that moved the account.
+    Clears {
+        /// The entry.
+        entry: EntryId,
+    },
+    /// A receipt of a customer, over all that is left of the line.
+    Receipt {
+        /// Whose.
+        customer: CustomerId,
+        /// Where it goes; none for what is suggested.
+        #[serde(default)]
+        applications: Option<Vec<NewApplication>>,
+    },
+    /// A fee, interest, or anything else that is nobody's payment.
+    Book {
+        /// The account's number; none for fees where money left, and other income where it came.
+        #[serde(default)]
+        account: Option<String>,
+        /// Whether it is interest.
+        #[serde(default)]
+        interest: bool,
+        /// What it is; empty for what the bank says.
+        #[serde(default)]
+        text: String,
+        /// How much of the line, a decimal; none for all that is left.
+        #[serde(default)]
+        amount: Option<String>,
+    },
+}
+
+/// What accepting a line would do.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct AcceptPreview {
+    /// The arithmetic.
+    pub tape: Tape,
+    /// The entry it will write; none where the books have it already.
+    pub entry: Option<Entry>,
+    /// What changes.
+    pub changes: Vec<Change>,
+    /// What stands in the way.
+    pub blockers: Vec<Blocker>,
+    /// To be sent back.
+    pub fingerprint: String,
+}
+
+/// A line that was accepted.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Accepted {
+    /// What it is cleared against.
+    pub id: BankMatchId,
+    /// The document that is: a receipt that was made, what was expected, the statement where it was booked.
+    pub document: DocumentRef,
+}
+
+/// What accepting the sure lines of a statement did.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct SureAccepted {
+    /// How many were accepted.
+    pub accepted: usize,
+    /// How many of those became receipts.
+    pub receipts: usize,
+    /// Lines that were sure and could not be accepted, with why: their place from one.
+    pub left: Vec<(i64, String)>,
+}
+
+/// The way money came to a bank account, as receipts name it.
+async fn method(connection: &mut SqliteConnection, place: &str) -> Result<Method> {
+    let row = sqlx::query!(
+        "SELECT code, name FROM payment_methods WHERE place = ? ORDER BY active DESC, position LIMIT 1",
+        place
+    )
+    .fetch_optional(&mut *connection)
+    .await?
+    .ok_or_else(|| {
+        StoreError::WrongState("No way of paying leads to this bank account. Add one in Setup.".to_owned())
+    })?;
+    Ok(Method { code: row.code, name: row.name, place: money_places::place(connection, place).await? })
+}
+
+async fn receipt(
+    connection: &mut SqliteConnection,
+    line: &Line,
+    (customer, applications): (CustomerId, Option<Vec<NewApplication>>),
+) -> Result<(NewReceipt, Method)> {
+    let left = line.left();
+    if !left.is_positive() {
+        return Err(StoreError::WrongState("Money left with this line: it is no receipt.".to_owned()));
+    }
+    let (facts, money) = customers::facts(connection, customer).await?;
+    if money != line.currency {
+        let sentence = format!("{} pays in {money}, the account is kept in {}.", facts.name, line.currency);
+        return Err(StoreError::invalid("customer", sentence));
+    }
+    let method = method(connection, &line.place).await?;
+    let words: Vec<&str> =
+        [line.line.reference.as_deref(), Some(line.line.words.as_str())].into_iter().flatten().collect();
+    let reference: String = words.join(" ").trim().chars().take(140).collect();
+    let new = NewReceipt {
+        customer,
+        method: method.code.clone(),
+        date: Some(line.line.booked_on),
+        amount: line.currency.format(left),
+        reference: (!reference.is_empty()).then_some(reference),
+        applications,
+        first: None,
+    };
+    Ok((new, method))
+}
+
+async fn book_input<'a>(
+    connection: &mut SqliteConnection,
+    rules: &'a Rules,
+    line: &Line,
+    wish: (&Option<String>, bool, &str, &Option<String>),
+) -> Result<BookInput<'a>> {
+    let (account, interest, text, amount) = wish;
+    let typed = account.as_deref().map(str::trim).filter(|text| !text.is_empty());
+    let booking = match typed {
+        Some(number) => {
+            let row = sqlx::query!("SELECT number, name, account_type FROM accounts WHERE number = ?", number)
+                .fetch_optional(&mut *connection)
+                .await?
+                .ok_or_else(|| StoreError::invalid("account", format!("There is no account {number}.")))?;
+            let account_type = known(&row.account_type, AccountType::of)?;
+            Booking::Account(Account { number: row.number, name: row.name, account_type })
+        }
+        None if interest => Booking::Interest,
+        None => Booking::Fee,
+    };
+    let left = line.left();
+    let amount = match amount.as_deref().map(str::trim).filter(|text| !text.is_empty()) {
+        Some(text) => {
+            let typed = line.currency.parse(text).map_err(|error| StoreError::decimal("amount", &error))?;
+            // A part is typed without its sign: it goes where the line goes.
+            let signed = if left.is_positive() { typed } else { -typed.abs() };
+            if signed.is_zero() || signed.abs() > left.abs() || signed.is_positive() != left.is_positive() {
+                let sentence = format!("{} of the line is left.", line.currency.grouped(left.abs()));
+                return Err(StoreError::invalid("amount", sentence));
+            }
+            signed
+        }
+        None => left,
+    };
+    let said = [text.trim(), line.line.words.trim(), "line of the bank"].into_iter().find(|text| !text.is_empty());
+    Ok(BookInput {
+        number: line.number.clone(),
+        text: said.unwrap_or_default().chars().take(80).collect(),
+        place: money_places::place(connection, &line.place).await?,
+        amount,
+        currency: line.currency,
+        rate: exchange_rate(connection, rules, line.currency, line.line.booked_on).await?,
+        base: rules.base,
+        booking,
+        date: DocumentDate { date: line.line.booked_on, typed: false },
+        accounts: &rules.accounts,
+        periods: &rules.periods,
+    })
+}
+
+/// The entry that was expected, as far as it still is.
+async fn expected_entry(
+    connection: &mut SqliteConnection,
+    rules: &Rules,
+    line: &Line,
+    entry: EntryId,
+) -> Result<(DocumentRef, Money)> {
+    let expected = facts::expected(connection, rules, &line.place, line.currency).await?;
+    let one = expected
+        .into_iter()
+        .find(|one| one.entry == entry)
+        .ok_or_else(|| StoreError::WrongState("That is cleared already, or is not of this account.".to_owned()))?;
+    let left = line.left();
+    if one.amount.is_positive() != left.is_positive() || one.amount.abs() > left.abs() {
+        let sentence = format!(
+            "{} is {}, of the line {} is left.",
+            one.document.number,
+            line.currency.grouped(one.amount),
+            line.currency.grouped(left)
+        );
+        return Err(StoreError::WrongState(sentence));
+    }
+    Ok((one.document, one.amount))
+}
+
+fn open(line: &Line) -> Result<()> {
+    if line.left().is_zero() {
+        return Err(StoreError::WrongState(
+            "This line is cleared already, perhaps by someone else just now.".to_owned(),
+        ));
+    }
+    Ok(())
+}
+
+/// What accepting a line would do. Nothing is written.
+///
+/// # Errors
+/// A line that is cleared, what cannot be read, what the core refuses.
+pub async fn preview_accept(
+    connection: &mut SqliteConnection,
+    rules: &Rules,
+    id: BankLineId,
+    wish: &ToAccept,
+) -> Result<AcceptPreview> {
+    let line = facts::line(connection, id).await?;
+    open(&line)?;
+    match wish {
+        ToAccept::Clears { entry } => {
+            let (document, amount) = expected_entry(connection, rules, &line, *entry).await?;
+            let posted = ledger::entry(connection, *entry).await?;
+            let mut tape = Tape::new(document.number.clone(), format!("line of {}", line.number), line.currency);
+            tape.amount(till_core::tape::TapeStyle::Line, "expected", amount);
+            tape.amount(till_core::tape::TapeStyle::Due, "Left of the line", line.left() - amount);
+            let fingerprint = till_core::fingerprint::of(&(id, entry, amount, line.left()));
+            Ok(AcceptPreview {
+                tape,
+                entry: Some(posted.entry),
+                changes: Vec::new(),
+                blockers: Vec::new(),
+                fingerprint,
+            })
+        }
+        ToAccept::Receipt { customer, applications } => {
+            let (new, method) = receipt(connection, &line, (*customer, applications.clone())).await?;
+            let preview = receipts::preview_by(connection, rules, &new, method).await?;
+            Ok(AcceptPreview {
+                tape: preview.tape,
+                entry: preview.entry,
+                changes: preview.changes,
+                blockers: preview.blockers,
+                fingerprint: preview.fingerprint,
+            })
+        }
+        ToAccept::Book { account, interest, text, amount } => {
+            let input = book_input(connection, rules, &line, (account, *interest, text, amount)).await?;
+            let decision = book(&input);
+            Ok(AcceptPreview {
+                tape: decision.tape,
+                entry: decision.entry,
+                changes: Vec::new(),
+                blockers: decision.blockers,
+                fingerprint: decision.fingerprint,
+            })
+        }
+    }
+}
+
+/// Accepts a line as something.
+///
+/// # Errors
+/// As [`preview_accept`]; [`StoreError::Moved`] where a figure changed since it was seen.
+pub async fn accept(
+    writing: &mut Writing<'_>,
+    rules: &Rules,
+    id: BankLineId,
+    wish: &ToAccept,
+    seen: Option<&str>,
+) -> Result<Accepted> {
+    let line = facts::line(writing, id).await?;
+    open(&line)?;
+    let (document, entry, amount, how) = match wish {
+        ToAccept::Clears { entry } => {
+            let (document, amount) = expected_entry(writing, rules, &line, *entry).await?;
+            writing.saw(seen, &till_core::fingerprint::of(&(id, entry, amount, line.left())))?;
+            (document, *entry, amount, "cleared")
+        }
+        ToAccept::Receipt { customer, applications } => {
+            let (new, method) = receipt(writing, &line, (*customer, applications.clone())).await?;
+            let posted = receipts::post_by(writing, rules, &new, method, seen).await?;
+            learn(writing, rules, &line, *customer).await?;
+            let entry = sqlx::query_scalar!("SELECT entry_id FROM payments WHERE id = ?", posted.id.0)
+                .fetch_one(&mut **writing)
+                .await?;
+            let document = DocumentRef { kind: DocumentKind::Receipt, id: posted.id.0, number: posted.number };
+            (document, EntryId(entry), line.left(), "receipt")
+        }
+        ToAccept::Book { account, interest, text, amount } => {
+            let input = book_input(writing, rules, &line, (account, *interest, text, amount)).await?;
+            let decision = book(&input);
+            if stops(&decision.blockers) {
+                return Err(StoreError::Refused(decision.blockers));
+            }
+            writing.saw(seen, &decision.fingerprint)?;
+            let document =
+                DocumentRef { kind: DocumentKind::BankStatement, id: line.statement.0, number: line.number.clone() };
+            let written = posting::write(writing, &document, &decision.posting()).await?;
+            let entry = written.first().copied().ok_or(StoreError::Moved)?;
+            (document, entry, input.amount, "booked")
+        }
+    };
+    let made = tie(writing, rules, &line, (entry, amount, how)).await?;
+    let fields =
+        vec![set("amount", line.currency.format(amount)), set("line", line.position + 1), set("as", &document.number)];
+    let words = format!("cleared a line of {}", line.number);
+    writing.note_on(
+        (DocumentKind::BankStatement, line.statement.0, &line.number),
+        "bank_line_cleared",
+        words,
+        None,
+        fields,
+    );
+    Ok(Accepted { id: made, document })
+}
+
+/// Ties a line to an entry; what is at the bank is cleared from then on.
+async fn tie(
+    writing: &mut Writing<'_>,
+    rules: &Rules,
+    line: &Line,
+    (entry, amount, how): (EntryId, Money, &str),
+) -> Result<BankMatchId> {
+    let id = crate::open_items::next_id(writing, "bank_matches").await?;
+    sqlx::query!(
+        "INSERT INTO bank_matches (id, line_id, entry_id, amount_minor, how, matched_on) VALUES (?, ?, ?, ?, ?, ?)",
+        id,
+        line.id.0,
+        entry.0,
+        amount.0,
+        how,
+        rules.business_date
+    )
+    .execute(&mut **writing)
+    .await?;
+    sqlx::query!("UPDATE bank_lines SET cleared_minor = cleared_minor + ? WHERE id = ?", amount.0, line.id.0)
+        .execute(&mut **writing)
+        .await?;
+    sqlx::query!("UPDATE payments SET whereabouts = 'cleared' WHERE entry_id = ? AND whereabouts = 'at_bank'", entry.0)
+        .execute(&mut **writing)
+        .await?;
+    Ok(BankMatchId(id))
+}
+
+/// Keeps which account a customer paid from.
+async fn learn(writing: &mut Writing<'_>, rules: &Rules, line: &Line, customer: CustomerId) -> Result<()> {
+    let Some(account) = &line.line.party_account else { return Ok(()) };
+    sqlx::query!(
+        "INSERT INTO payer_accounts (account, customer_id, learned_on) VALUES (?, ?, ?) ON CONFLICT DO NOTHING",
+        account,
+        customer.0,
+        rules.business_date
+    )
+    .execute(&mut **writing)
+    .await?;
+    Ok(())
+}
+
+/// A proposal as a wish.
+pub(super) fn wished(proposal: &Proposal, line: &Line) -> ToAccept {
+    match &proposal.what {
+        Proposed::Clears { entry, .. } => ToAccept::Clears { entry: *entry },
+        Proposed::Receipt { customer, to } => {
+            let said = |amount: Money| line.currency.format(amount);
+            let applications = to
+                .iter()
+                .map(|part| NewApplication {
+                    discount: Some(said(part.beside.discount)),
+                    write_off: (!part.beside.written_off.is_zero()).then(|| said(part.beside.written_off)),
+                    ..NewApplication::to_item(part.item, said(part.amount))
+                })
+                .collect();
+            ToAccept::Receipt { customer: *customer, applications: Some(applications) }
+        }
+        Proposed::Fee => ToAccept::Book { account: None, interest: false, text: String::new(), amount: None },
+        Proposed::Interest => ToAccept::Book { account: None, interest: true, text: String::new(), amount: None },
+    }
+}
+
+/// Accepts every open line of a statement whose best proposal is sure, each as if it were accepted by itself.
+///
+/// # Errors
+/// Where nothing is sure, or the database cannot be written.
+pub async fn accept_sure(writing: &mut Writing<'_>, rules: &Rules, id: BankStatementId) -> Result<SureAccepted> {
+    let lines = facts::lines(writing, Lines::OpenOf(id)).await?;
+    let Some(first) = lines.first() else {
+        return Err(StoreError::WrongState("Every line of this statement is cleared.".to_owned()));
+    };
+    let mut index = facts::index(writing, rules, &first.place.clone(), first.currency).await?;
+    let mut done = SureAccepted { accepted: 0, receipts: 0, left: Vec::new() };
+    for line in lines.iter().filter(|line| line.cleared.is_zero()) {
+        let Some(proposal) = index.propose(&line.line).into_iter().next() else { continue };
+        if proposal.certainty != Certainty::Sure {
+            continue;
+        }
+        match accept(writing, rules, line.id, &wished(&proposal, line), None).await {
+            Ok(_) => {
+                done.accepted += 1;
+                done.receipts += usize::from(matches!(proposal.what, Proposed::Receipt { .. }));
+                index.accepted(&proposal);
+            }
+            // What is refused wrote nothing: the line stays open, and says why.
+            Err(StoreError::Refused(blockers)) => {
+                let why = blockers.first().map(|blocker| blocker.sentence.clone()).unwrap_or_default();
+                done.left.push((line.position + 1, why));
+            }
+            Err(
+                StoreError::WrongState(why) | StoreError::Invalid { sentence: why, .. } | StoreError::NotAllowed(why),
+            ) => {
+                done.left.push((line.position + 1, why));
+            }
+            Err(other) => return Err(other),
+        }
+    }
+    if done.accepted == 0 {
+        let why = done.left.first().map_or_else(
+            || "No line is sure. Accept the likely ones one by one.".to_owned(),
+            |(line, why)| format!("Nothing was accepted. Line {line}: {why}"),
+        );
+        return Err(StoreError::WrongState(why));
+    }
+    Ok(done)
+}
+
+/// Undoes what a line was cleared against: what was in the books stays there and is expected again, a receipt made of the line is
+/// reversed, what was booked from it is booked back.
+///
+/// # Errors
+/// One that is undone already, a receipt that cannot be reversed, a closed period.
+pub async fn undo(writing: &mut Writing<'_>, rules: &Rules, id: BankMatchId, reason: &str) -> Result<BankStatementId> {
+    let row = sqlx::query!(
+        r#"SELECT line_id, entry_id, amount_minor, how, undone_on IS NOT NULL AS "undone!: bool", source_kind, source_id, source_number
+           FROM bank_matches JOIN entries ON entries.id = entry_id WHERE bank_matches.id = ?"#,
+        id.0
+    )
+    .fetch_optional(&mut **writing)
+    .await?
+    .ok_or_else(|| StoreError::WrongState("There is no such match.".to_owned()))?;
+    if row.undone {
+        return Err(StoreError::WrongState("That is undone already.".to_owned()));
+    }
+    let reason = till_core::people::check_reason(reason).map_err(|why| StoreError::invalid("reason", why))?;
+    let line = facts::line(writing, BankLineId(row.line_id)).await?;
+    sqlx::query!(
+        "UPDATE bank_matches SET undone_on = ?, undone_reason = ? WHERE id = ?",
+        rules.business_date,
+        reason,
+        id.0
+    )
+    .execute(&mut **writing)
+    .await?;
+    sqlx::query!("UPDATE bank_lines SET cleared_minor = cleared_minor - ? WHERE id = ?", row.amount_minor, row.line_id)
+        .execute(&mut **writing)
+        .await?;
+    sqlx::query!(
+        "UPDATE payments SET whereabouts = 'at_bank' WHERE entry_id = ? AND whereabouts = 'cleared'",
+        row.entry_id
+    )
+    .execute(&mut **writing)
+    .await?;
+    match row.how.as_str() {
+        "receipt" => {
+            let receipt = ReceiptId(row.source_id);
+            let wish = ToReverse { date: None, reason: reason.clone() };
+            let reversed = sqlx::query_scalar!(
+                r#"SELECT reversed_on IS NOT NULL AS "reversed!: bool" FROM payments WHERE id = ?"#,
+                receipt.0
+            )
+            .fetch_one(&mut **writing)
+            .await?;
+            if !reversed {
+                let seen = receipts::preview_reverse(writing, rules, receipt, &wish).await?;
+                if stops(&seen.blockers) {
+                    return Err(StoreError::Refused(seen.blockers));
+                }
+                let version = sqlx::query_scalar!("SELECT version FROM payments WHERE id = ?", receipt.0)
+                    .fetch_one(&mut **writing)
+                    .await?;
+                receipts::reverse(writing, rules, receipt, (version, &seen.fingerprint), &wish).await?;
+            }
+        }
+        "booked" => {
+            let entry = EntryId(row.entry_id);
+            let posted = ledger::entry(writing, entry).await?.entry;
+            let date = rules.business_date.max(posted.date);
+            if let Some(obstacle) = rules.periods.obstacle(date) {
+                return Err(StoreError::WrongState(obstacle));
+            }
+            let mut posting = Posting::default();
+            let text = format!("{}, reversed", posted.text);
+            posting.take_back(posted.reversed(date, text), entry);
+            let document =
+                DocumentRef { kind: DocumentKind::BankStatement, id: line.statement.0, number: line.number.clone() };
+            posting::write(writing, &document, &posting).await?;
+        }
+        _ => {}
+    }
+    let fields = vec![set("line", line.position + 1), set("was", &row.source_number), set("reason", &reason)];
+    let words = format!("opened a line of {} again", line.number);
+    writing.note_on(
+        (DocumentKind::BankStatement, line.statement.0, &line.number),
+        "bank_line_opened",
+        words,
+        None,
+        fields,
+    );
+    Ok(line.statement)
+}

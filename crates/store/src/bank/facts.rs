@@ -1,0 +1,200 @@
+//! What lines are matched with: everything that is open, everyone who may pay, and what the books expect of the bank.
+
+use std::collections::HashMap;
+
+use chrono::NaiveDate;
+use sqlx::SqliteConnection;
+use till_core::bank::{BankLine, BankLineKind, Claim, Expected, Index, Payer};
+use till_core::ids::{BankLineId, BankStatementId, CustomerId, DocumentRef, EntryId, OpenItemId};
+use till_core::money::{Currency, Money};
+
+use crate::convert::{currency, kind, known};
+use crate::rules::Rules;
+use crate::{Result, StoreError};
+
+/// A line with what is known of it.
+pub(super) struct Line {
+    pub(super) id: BankLineId,
+    pub(super) statement: BankStatementId,
+    pub(super) number: String,
+    pub(super) place: String,
+    pub(super) currency: Currency,
+    pub(super) position: i64,
+    pub(super) line: BankLine,
+    /// What of it is cleared.
+    pub(super) cleared: Money,
+}
+
+impl Line {
+    pub(super) fn left(&self) -> Money {
+        self.line.amount - self.cleared
+    }
+}
+
+/// Which lines to read.
+#[derive(Clone, Copy)]
+pub(super) enum Lines {
+    One(BankLineId),
+    Of(BankStatementId),
+    OpenOf(BankStatementId),
+}
+
+pub(super) async fn lines(connection: &mut SqliteConnection, which: Lines) -> Result<Vec<Line>> {
+    let (one, of, open) = match which {
+        Lines::One(id) => (Some(id.0), None, false),
+        Lines::Of(id) => (None, Some(id.0), false),
+        Lines::OpenOf(id) => (None, Some(id.0), true),
+    };
+    sqlx::query!(
+        r#"SELECT bank_lines.id AS "id!", statement_id AS "statement!", number AS "number!", place AS "place!", currency AS "currency!", position AS "position!",
+                  booked_on AS "booked_on!: NaiveDate", value_on AS "value_on: NaiveDate", amount_minor AS "amount!", bank_lines.kind AS "kind!", words AS "words!",
+                  reference, party, party_account, bank_reference, cleared_minor AS "cleared!"
+           FROM bank_lines JOIN bank_statements ON bank_statements.id = statement_id
+           WHERE (bank_lines.id = ?1 OR statement_id = ?2) AND (NOT ?3 OR cleared_minor <> amount_minor) ORDER BY statement_id, position"#,
+        one,
+        of,
+        open
+    )
+    .fetch_all(connection)
+    .await?
+    .into_iter()
+    .map(|row| {
+        Ok(Line {
+            id: BankLineId(row.id),
+            statement: BankStatementId(row.statement),
+            number: row.number,
+            place: row.place,
+            currency: currency(&row.currency)?,
+            position: row.position,
+            line: BankLine {
+                booked_on: row.booked_on,
+                value_on: row.value_on,
+                amount: Money(row.amount),
+                kind: known(&row.kind, BankLineKind::of)?,
+                words: row.words,
+                reference: row.reference,
+                party: row.party,
+                party_account: row.party_account,
+                bank_reference: row.bank_reference,
+            },
+            cleared: Money(row.cleared),
+        })
+    })
+    .collect()
+}
+
+pub(super) async fn line(connection: &mut SqliteConnection, id: BankLineId) -> Result<Line> {
+    lines(connection, Lines::One(id))
+        .await?
+        .pop()
+        .ok_or_else(|| StoreError::WrongState("There is no such line of a bank statement.".to_owned()))
+}
+
+/// Everything a statement's lines are looked up in.
+pub(super) async fn index(
+    connection: &mut SqliteConnection,
+    rules: &Rules,
+    place: &str,
+    money: Currency,
+) -> Result<Index> {
+    let claims = claims(connection, money).await?;
+    let payers = payers(connection).await?;
+    let expected = expected(connection, rules, place, money).await?;
+    let rate = crate::rules::exchange_rate(connection, rules, money, rules.business_date).await?;
+    let tolerance = rate.map_or(Money::ZERO, |rate| {
+        rules.write_off_tolerance.exchanged((rules.base, till_core::fixed::ExchangeRate::ONE), (money, rate))
+    });
+    Ok(Index::new(claims, payers, expected, tolerance))
+}
+
+async fn claims(connection: &mut SqliteConnection, money: Currency) -> Result<Vec<Claim>> {
+    let code = money.code();
+    let rows = sqlx::query!(
+        r#"SELECT open_items.id, customer_id, open_items.number, open_minor, next_due_date AS "due: NaiveDate", open_items.terms ->> '$.discount' IS NOT NULL AS "early!: bool"
+           FROM open_items JOIN customers ON customers.id = customer_id AND customers.currency = open_items.currency
+           WHERE open_minor > 0 AND side = 'owed_to_us' AND purpose = 'receivable' AND open_items.currency = ?"#,
+        code
+    )
+    .fetch_all(&mut *connection)
+    .await?;
+    let with_offer = rows.iter().filter(|row| row.early).map(|row| OpenItemId(row.id));
+    let early = crate::open_items::early(connection, with_offer).await?;
+    let early: HashMap<OpenItemId, (Money, NaiveDate)> = early
+        .iter()
+        .filter_map(|early| Some((early.item, (early.left(), early.offer()?.until_with_grace))))
+        .filter(|(_, (amount, _))| amount.is_positive())
+        .collect();
+    Ok(rows
+        .into_iter()
+        .map(|row| Claim {
+            item: OpenItemId(row.id),
+            customer: CustomerId(row.customer_id),
+            number: row.number,
+            open: Money(row.open_minor),
+            due: row.due,
+            early: early.get(&OpenItemId(row.id)).copied(),
+        })
+        .collect())
+}
+
+async fn payers(connection: &mut SqliteConnection) -> Result<Vec<Payer>> {
+    let learned = sqlx::query!("SELECT account, customer_id FROM payer_accounts").fetch_all(&mut *connection).await?;
+    let mut accounts: HashMap<i64, Vec<String>> = HashMap::new();
+    for row in learned {
+        accounts.entry(row.customer_id).or_default().push(row.account);
+    }
+    let rows = sqlx::query!("SELECT id, name, parent_id FROM customers").fetch_all(connection).await?;
+    Ok(rows
+        .into_iter()
+        .map(|row| Payer {
+            accounts: accounts.remove(&row.id).unwrap_or_default(),
+            customer: CustomerId(row.id),
+            name: row.name,
+            parent: row.parent_id.map(CustomerId),
+        })
+        .collect())
+}
+
+/// What moved the ledger account of a bank account and no line of it says yet, in the account's currency. What was taken back as
+/// a whole is as if it never was.
+pub(super) async fn expected(
+    connection: &mut SqliteConnection,
+    rules: &Rules,
+    place: &str,
+    money: Currency,
+) -> Result<Vec<Expected>> {
+    let (code, in_base) = (money.code(), money == rules.base);
+    let rows = sqlx::query!(
+        r#"SELECT entries.id AS "id!", posting_date AS "date!: NaiveDate", source_kind AS "kind!: String", source_id AS "source!", source_number AS "number!: String",
+                  sum(CASE WHEN ?3 THEN base_minor ELSE document_minor END) AS "amount!: i64",
+                  (SELECT customer_id FROM payments WHERE payments.id = source_id AND source_kind IN ('receipt', 'deposit')) AS "customer: i64",
+                  coalesce((SELECT reference FROM payments WHERE payments.id = source_id AND source_kind IN ('receipt', 'deposit')),
+                           (SELECT reference FROM card_payouts WHERE card_payouts.id = source_id AND source_kind = 'card_payout'), '') AS "words!: String"
+           FROM money_places JOIN entry_lines ON entry_lines.account = money_places.account AND purpose = 'bank'
+           JOIN entries ON entries.id = entry_id
+           WHERE money_places.code = ?1 AND (?3 OR entry_lines.currency = ?2)
+             AND NOT EXISTS (SELECT 1 FROM bank_matches WHERE bank_matches.entry_id = entries.id AND undone_on IS NULL)
+             -- Entered and taken back before the bank said anything of either.
+             AND NOT EXISTS (SELECT 1 FROM entries AS back WHERE back.reverses_id = entries.id
+                             AND NOT EXISTS (SELECT 1 FROM bank_matches WHERE bank_matches.entry_id = back.id AND undone_on IS NULL))
+             AND (entries.reverses_id IS NULL OR EXISTS (SELECT 1 FROM bank_matches WHERE bank_matches.entry_id = entries.reverses_id AND undone_on IS NULL))
+           GROUP BY entries.id HAVING sum(CASE WHEN ?3 THEN base_minor ELSE document_minor END) <> 0 ORDER BY entries.id"#,
+        place,
+        code,
+        in_base
+    )
+    .fetch_all(connection)
+    .await?;
+    rows.into_iter()
+        .map(|row| {
+            Ok(Expected {
+                entry: EntryId(row.id),
+                document: DocumentRef { kind: kind(&row.kind)?, id: row.source, number: row.number },
+                amount: Money(row.amount),
+                date: row.date,
+                customer: row.customer.map(CustomerId),
+                words: row.words,
+            })
+        })
+        .collect()
+}
