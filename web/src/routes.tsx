@@ -2,6 +2,8 @@ import { lazy, Suspense } from "react";
 import type { RouteObject } from "react-router";
 import { AccountRoom } from "./rooms/Account";
 import { ApprovalRoom } from "./rooms/Approval";
+import { BankRoom } from "./rooms/bank/Bank";
+import { StatementRoom } from "./rooms/bank/Statement";
 import { CreditMemoRoom } from "./rooms/CreditMemo";
 import { CreditMemosRoom } from "./rooms/CreditMemos";
 import { CustomerRoom } from "./rooms/Customer";
@@ -138,6 +140,8 @@ export const routes: RouteObject[] = [
       { path: "receipts", element: <ReceiptsRoom /> },
       { path: "receipts/new", element: <NewReceiptRoom /> },
       { path: "receipts/:id", element: <ReceiptRoom /> },
+      { path: "bank", element: <BankRoom /> },
+      { path: "bank/:id", element: <StatementRoom /> },
       { path: "customers", element: <CustomersRoom /> },
       { path: "customers/new", element: <NewCustomerRoom /> },
       { path: "customers/:id", element: <CustomerRoom /> },

@@ -36,7 +36,7 @@ use crate::fingerprint;
 use crate::money::{Currency, Money};
 
 pub use booking::{BookDecision, BookInput, Booking, book};
-pub use matching::{Certainty, Claim, Expected, Index, Payer, Proposal, Proposed, Reason};
+pub use matching::{Certainty, Claim, Clue, Expected, Index, Payer, Proposal, Proposed, ProposedPart};
 pub use reconciling::{Reconciliation, ToReconcile, reconcile};
 
 /// A balance of an account at the begin or the end of a day, as the bank says it.

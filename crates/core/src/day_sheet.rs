@@ -16,6 +16,7 @@
 //! ```
 
 mod accepted;
+mod bank;
 mod cards;
 mod returned;
 
@@ -27,6 +28,7 @@ use crate::ids::{DocumentKind, DocumentRef};
 use crate::money::Money;
 
 pub use accepted::AcceptedFacts;
+pub use bank::BankFacts;
 pub use cards::{CardFacts, ToBookFacts};
 pub use returned::ReturnedFacts;
 
@@ -64,6 +66,8 @@ pub enum Next {
     Decide,
     /// Apply the money.
     Apply,
+    /// Say what the lines of a bank statement are.
+    Match,
     /// Move, refund or keep the deposit.
     Clear,
     /// Credit what of a prepayment invoice will not be used.
@@ -260,6 +264,8 @@ pub struct DayFacts {
     pub packed: Vec<PackedFacts>,
     /// Goods that came back.
     pub returned: Vec<ReturnedFacts>,
+    /// Bank statements with lines that are not cleared.
+    pub bank: Vec<BankFacts>,
     /// Overdue customers.
     pub late: Vec<LateFacts>,
     /// Filled orders whose last invoice falls due soon.
@@ -287,6 +293,7 @@ pub fn rank(facts: &DayFacts, business_date: NaiveDate) -> Vec<DayItem> {
     items.extend(facts.accepted.iter().map(|facts| facts.row(business_date)));
     items.extend(facts.packed.iter().map(|facts| facts.row(business_date)));
     items.extend(facts.returned.iter().map(|facts| facts.row(business_date)));
+    items.extend(facts.bank.iter().map(|facts| facts.row(business_date)));
     items.extend(facts.late.iter().map(|facts| facts.row(business_date)));
     items.extend(facts.unfinished.iter().map(|facts| facts.row(business_date)));
     items.sort_by_key(|item| {

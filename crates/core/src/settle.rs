@@ -473,18 +473,17 @@ fn tape(input: &SettleInput<'_>, document: &Settlement) -> Tape {
 }
 
 fn beside_on_tape(tape: &mut Tape, beside: &BesideBooked) {
-    let parts = [
-        ("less discount for early payment", beside.discount.amount),
-        ("less written off", beside.written_off.amount),
-        ("too much, kept as income", beside.kept.amount),
-    ];
-    for (label, amount) in parts.into_iter().filter(|(_, amount)| !amount.is_zero()) {
-        tape.amount(TapeStyle::Detail, label, amount);
+    let mut say = |label: &str, amount: Money| {
+        if !amount.is_zero() {
+            tape.amount(TapeStyle::Detail, label, amount);
+        }
+    };
+    say("less early-payment discount", beside.discount.amount);
+    for part in &beside.taxes {
+        say(&format!("of which tax {}%", part.rate.rate.percent()), part.tax);
     }
-    for part in beside.taxes.iter().filter(|part| !part.tax.is_zero()) {
-        let rate = part.rate.rate.percent();
-        tape.amount(TapeStyle::Detail, format!("of which tax {rate}%"), part.tax);
-    }
+    say("less written off", beside.written_off.amount);
+    say("too much, kept as income", beside.kept.amount);
 }
 
 fn orders_after(input: &SettleInput<'_>, document: &Settlement) -> Vec<OrderFacts> {

@@ -4,8 +4,8 @@ use crate::common::*;
 use proptest::prelude::*;
 use till_core::accounts::{Account, AccountType, Purpose};
 use till_core::bank::{
-    Balance, BankLine, BankLineKind, BankStatement, Before, BookInput, Booking, Certainty, Claim, Expected, Flaw,
-    Index, Payer, Proposal, Proposed, Reason, book, check, is_iban,
+    Balance, BankLine, BankLineKind, BankStatement, Before, BookInput, Booking, Certainty, Claim, Clue, Expected, Flaw,
+    Index, Payer, Proposal, Proposed, book, check, is_iban,
 };
 use till_core::calendar::DocumentDate;
 use till_core::checks::{Check, stops};
@@ -172,7 +172,7 @@ fn line(amount: i64, party: &str, account: &str, words: &str) -> BankLine {
 }
 
 /// The first proposal: how sure, whose, and what goes where.
-fn first(line: &BankLine) -> Option<(Certainty, i64, Vec<(i64, i64)>, Vec<Reason>)> {
+fn first(line: &BankLine) -> Option<(Certainty, i64, Vec<(i64, i64)>, Vec<Clue>)> {
     let Proposal { what, certainty, because, .. } = index().propose(line).into_iter().next()?;
     match what {
         Proposed::Receipt { customer, to } => {
@@ -187,7 +187,7 @@ fn first(line: &BankLine) -> Option<(Certainty, i64, Vec<(i64, i64)>, Vec<Reason
 #[test]
 fn what_is_named_and_equal_is_sure() {
     use Certainty::{Likely, Possible, Sure};
-    use Reason::{Account, Amount, Name, Number, Oldest, Part, Reference, Together};
+    use Clue::{Account, Amount, Name, Number, Oldest, Part, Reference, Together};
     let reference = creditor_reference("I-3002").unwrap();
     let cases = [
         (line(25_000, "", "", &reference), (Sure, 1, vec![(2, 25_000)], vec![Reference, Amount])),

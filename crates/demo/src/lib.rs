@@ -5,6 +5,7 @@
 //! day by day with the business date moving along; no row is written by hand. The same seed
 //! gives the same books.
 
+mod bank;
 mod billing;
 mod cards;
 mod catalogue;
@@ -21,6 +22,7 @@ use chrono::NaiveDate;
 use till_processor::book::Book;
 use till_store::{Result, Store};
 
+pub use bank::next_statement;
 pub use company::set_up;
 pub use staff::{Member, STAFF, add as add_staff};
 
@@ -53,7 +55,9 @@ pub async fn build(store: &Store) -> Result<Book> {
     deposits::run(store, &people).await?;
     prepayments::run(store, &people).await?;
     returns::run(store, &people).await?;
-    cards::run(store, &people).await
+    let book = cards::run(store, &people).await?;
+    bank::run(store, &people).await?;
+    Ok(book)
 }
 
 #[cfg(test)]

@@ -2,6 +2,7 @@
 #![allow(missing_docs, clippy::unwrap_used, clippy::explicit_auto_deref, reason = "a test fails loudly")]
 
 mod access;
+mod bank;
 mod billing;
 mod clerk;
 mod credits;

@@ -213,6 +213,9 @@ async fn make_demo(settings: &Settings, fresh: bool) -> Result<(), Failure> {
     ));
     let store = Store::open(&building).await?;
     let book = till_demo::build(&store).await?;
+    // What the bank says on the evening of that day, to be imported by whoever tries it.
+    let said = folder.join("bank-statement-2026-03-18.xml");
+    std::fs::write(&said, till_demo::next_statement(&store).await?).map_err(cannot_write(&said))?;
     store.close().await;
     till_processor::service::write(&book, &running::cards_file(folder)).map_err(cannot_write(folder))?;
     if file.exists() {
@@ -223,7 +226,9 @@ async fn make_demo(settings: &Settings, fresh: bool) -> Result<(), Failure> {
             }
         }
     }
-    std::fs::rename(&building, &file).map_err(cannot_write(folder))
+    std::fs::rename(&building, &file).map_err(cannot_write(folder))?;
+    say(&format!("The bank's statement of 18 March lies in {}: Bank statements, n.", said.display()));
+    Ok(())
 }
 
 fn list(verification: &verify::Verification) {

@@ -7,6 +7,8 @@ use std::time::Duration;
 
 use crate::common::*;
 use serde_json::{Value, json};
+use till_core::bank::{Balance, BankLine, BankLineKind, BankStatement};
+use till_core::money::{Currency, Money};
 use till_processor::book::Book;
 use till_processor::service::{Desk, Options, start};
 use till_processor::wire::Habit;
@@ -595,6 +597,45 @@ fn money(walk: &Walk, leo: &Seat, customer: &Value, invoice: i64) {
     walk.seen_and_done(leo, "/api/openings", opening, json!({}));
 }
 
+/// The bank's first statement: its fee is sure, a payment becomes a receipt, and that is undone again.
+fn bank(walk: &Walk, (ada, leo): (&Seat, &Seat), customer: &Value) {
+    walk.put(ada, "/api/bank-accounts/bank", json!({ "number": "XX33 MARR 0001 2345 67" }));
+    let day = walk.today.parse().unwrap();
+    let balance = |amount| Balance { date: day, amount: Money(amount) };
+    let fee = BankLine { kind: BankLineKind::Fee, ..BankLine::plain(day, Money(-350), "fee") };
+    let statement = BankStatement {
+        bank_id: "1".to_owned(),
+        account: "XX33MARR0001234567".to_owned(),
+        currency: Currency::of("EUR").unwrap(),
+        opening: balance(0),
+        closing: balance(350),
+        lines: vec![BankLine::plain(day, Money(700), "thanks"), fee],
+    };
+    let file = till_formats::camt::write("1", "2026-03-18T18:00:00", &[statement]);
+    let address = "/api/bank-statements?name=first.xml";
+    let asked = ask("POST", address).seat(leo).text(&file).header("Content-Type", "application/xml").new_key();
+    let taken = walk.carried_out("POST", address, &asked);
+    let place = format!("/api/bank-statements/{}", taken["statements"][0]);
+    assert_eq!(walk.get(leo, "/api/bank-statements")["count"], json!(1));
+    let view = walk.get(leo, &place);
+    assert_eq!((view["open"].clone(), view["sure"].clone()), (json!(2), json!(1)), "{view}");
+    walk.post(leo, &format!("{place}/accept-sure"), json!({ "seen": view["sure_mark"] }));
+    let line = format!("/api/bank-lines/{}/accept", view["line_list"][0]["id"]);
+    let wish = json!({ "as": "receipt", "customer": customer, "applications": [] });
+    let made = walk.seen_and_done(leo, &line, wish, json!({}));
+    assert_eq!(walk.get(leo, &place)["open"], json!(0));
+    let undone =
+        walk.post(leo, &format!("/api/bank-matches/{}/undo", made["id"]), json!({ "reason": "another customer" }));
+    assert_eq!(undone, view["id"]);
+    let state = walk.get(leo, "/api/bank-accounts");
+    assert_eq!(
+        (state[0]["open_lines"].clone(), state[0]["reconciliation"]["difference"].clone()),
+        (json!(1), json!(0)),
+        "{state}"
+    );
+    walk.get(leo, "/api/bank-accounts/bank/outstanding");
+}
+
 /// Something off the price of what was billed, then all that is left of it: the goods stay.
 fn credit(walk: &Walk, leo: &Seat, customer: &Value) {
     let order = walk.order(leo, customer, json!([{ "item": "POT", "quantity": "2" }]));
@@ -1064,6 +1105,7 @@ fn new_books_do_all_that_the_demo_can() {
     files(&walk, &leo);
     let invoice = billing(&walk, &leo, &customer);
     money(&walk, &leo, &customer, invoice);
+    bank(&walk, (&ada, &leo), &customer);
     deposits(&walk, &leo, &customer);
     credit(&walk, &leo, &customer);
     returns(&walk, (&ada, &leo), &customer);

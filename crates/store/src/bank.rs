@@ -12,3 +12,5 @@ pub use reconciling::{AccountState, OutstandingRow, accounts, outstanding};
 pub use views::{
     LineFilter, LineView, MatchView, ProposalView, StatementList, StatementRow, StatementView, list, view,
 };
+
+pub(crate) use views::of_day_sheet;

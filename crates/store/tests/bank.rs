@@ -193,17 +193,23 @@ async fn a_statement_day_from_import_to_reconciled() {
     use Certainty::{Possible, Sure};
     let certain = first_of(&before);
     assert_eq!(certain, [Some(Sure), Some(Possible), Some(Sure), Some(Sure), Some(Sure), None]);
-    let sure = change(&company, async |writing, rules| bank::accept_sure(writing, rules, id).await).await.unwrap();
+    let sure =
+        change(&company, async |writing, rules| bank::accept_sure(writing, rules, id, None).await).await.unwrap();
     assert_eq!((sure.accepted, sure.receipts, sure.left.len()), (4, 1, 0));
     company.holds().await;
+    // What was seen before is not there any more.
+    let stale =
+        change(&company, async |writing, rules| bank::accept_sure(writing, rules, id, Some(&before.sure_mark)).await);
+    assert!(said(stale.await).contains("have changed"));
     // It is known now.
     let after = view(&company, id).await;
     assert_eq!(first_of(&after), [None, Some(Sure), None, None, None, None]);
-    let sure = change(&company, async |writing, rules| bank::accept_sure(writing, rules, id).await).await.unwrap();
+    let sure =
+        change(&company, async |writing, rules| bank::accept_sure(writing, rules, id, None).await).await.unwrap();
     assert_eq!((sure.accepted, sure.receipts), (1, 1));
     company.holds().await;
     assert!(
-        said(change(&company, async |writing, rules| bank::accept_sure(writing, rules, id).await).await)
+        said(change(&company, async |writing, rules| bank::accept_sure(writing, rules, id, None).await).await)
             .contains("No line is sure")
     );
     let entries = entry_lines(&company, DocumentKind::BankStatement, id.0).await;

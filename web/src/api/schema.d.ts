@@ -89,6 +89,160 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/bank-accounts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The bank accounts, with how bank and books compare. */
+        get: operations["bank_accounts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/bank-accounts/{code}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Says under which number the bank names an account. */
+        put: operations["set_bank_account"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/bank-accounts/{code}/outstanding": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the books say and the bank does not yet. */
+        get: operations["bank_outstanding"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/bank-lines/{id}/accept": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Accepts a line as something. */
+        post: operations["accept_line"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/bank-lines/{id}/accept/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What accepting a line as something would do. */
+        post: operations["preview_accept_line"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/bank-matches/{id}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Undoes what a line was cleared against. */
+        post: operations["undo_match"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/bank-statements": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Statements, newest first. */
+        get: operations["bank_statements"];
+        put?: never;
+        /** Imports a file of statements in camt.053. What is here already is passed over. */
+        post: operations["import_bank_statements"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/bank-statements/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A statement with its lines, and what each that is open may be. */
+        get: operations["bank_statement"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/bank-statements/{id}/accept-sure": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Accepts every line of a statement that is sure. */
+        post: operations["accept_sure_lines"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/call-offs": {
         parameters: {
             query?: never;
@@ -4344,6 +4498,18 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** @description What accepting a line would do. */
+        AcceptPreview: {
+            /** @description What stands in the way. */
+            blockers: components["schemas"]["Blocker"][];
+            /** @description What changes. */
+            changes: components["schemas"]["Change"][];
+            entry?: null | components["schemas"]["Entry"];
+            /** @description To be sent back. */
+            fingerprint: string;
+            /** @description The arithmetic. */
+            tape: components["schemas"]["Tape"];
+        };
         /** @description The customer's word on a quote. */
         Acceptance: {
             customer?: null | components["schemas"]["CustomerId"];
@@ -4354,6 +4520,13 @@ export interface components {
              * @description The version seen.
              */
             version: number;
+        };
+        /** @description A line that was accepted. */
+        Accepted: {
+            /** @description The document that is: a receipt that was made, what was expected, the statement where it was booked. */
+            document: components["schemas"]["DocumentRef"];
+            /** @description What it is cleared against. */
+            id: components["schemas"]["BankMatchId"];
         };
         /** @description How an acceptance stands. */
         AcceptedView: {
@@ -4437,6 +4610,37 @@ export interface components {
             number: string;
             /** @description Its balance before the first line shown. */
             opening: components["schemas"]["Money"];
+        };
+        /** @description A bank account with its standing. */
+        AccountState: {
+            /** @description Its code. */
+            code: string;
+            /** @description The currency of its statements. */
+            currency: string;
+            /** @description Number of the last statement. */
+            last?: string | null;
+            /** @description Number of its ledger account. */
+            ledger_account: string;
+            /** @description Its name. */
+            name: string;
+            /** @description As the bank names it; none where nobody said. */
+            number?: string | null;
+            /**
+             * Format: date
+             * @description The day the oldest of those was booked on.
+             */
+            oldest_open?: string | null;
+            /**
+             * Format: int64
+             * @description Lines that are not cleared.
+             */
+            open_lines: number;
+            reconciliation?: null | components["schemas"]["Reconciliation"];
+            /**
+             * Format: date
+             * @description The last day statements reach to; none where there are none.
+             */
+            until?: string | null;
         };
         /** @description What is posted to an account. */
         AccountTotal: {
@@ -4890,6 +5094,31 @@ export interface components {
             /** @description The account. */
             number: string;
         };
+        /** @description The number of a bank account, as typed. */
+        BankAccountForm: {
+            /** @description An IBAN, or the number the bank's statements name; empty for none. */
+            number: string;
+        };
+        /**
+         * Format: int64
+         * @description A line of one.
+         */
+        BankLineId: number;
+        /**
+         * @description What a bank says a line is, as far as it says so.
+         * @enum {string}
+         */
+        BankLineKind: "transfer" | "returned" | "fee" | "interest" | "deposit" | "card_payout";
+        /**
+         * Format: int64
+         * @description What a line is cleared against.
+         */
+        BankMatchId: number;
+        /**
+         * Format: int64
+         * @description A statement of a bank account.
+         */
+        BankStatementId: number;
         /**
          * @description Why an item is suggested.
          * @enum {string}
@@ -5344,6 +5573,11 @@ export interface components {
             /** @description Why it was declined or refused, or what was refused last, in the processor's words. */
             words?: string | null;
         };
+        /**
+         * @description How sure a proposal is.
+         * @enum {string}
+         */
+        Certainty: "possible" | "likely" | "sure";
         /** @description One thing a posting changes. */
         Change: {
             /** @description What it becomes. */
@@ -5574,6 +5808,11 @@ export interface components {
             /** @description What the other made of it, already kept. */
             theirs?: string | null;
         };
+        /**
+         * @description A reason for a proposal, as a fact that was found.
+         * @enum {string}
+         */
+        Clue: "reference" | "number" | "account" | "name" | "amount" | "discounted" | "nearly" | "together" | "part" | "more" | "oldest" | "expected" | "bank_says";
         /**
          * @description How picks are put together.
          * @enum {string}
@@ -6427,7 +6666,7 @@ export interface components {
          * @description A document of the application, as named in trails, blockers and entries.
          * @enum {string}
          */
-        DocumentKind: "customer" | "item" | "order" | "shipment" | "intake" | "invoice" | "receipt" | "application" | "opening" | "entry" | "person" | "approval" | "setting" | "quote" | "call_off" | "adjustment" | "price_list" | "import" | "credit_memo" | "run" | "delivery" | "container_return" | "deposit" | "deposit_end" | "payment_request" | "card_authorization" | "refund" | "card_return" | "card_payout" | "return" | "estimate" | "return_accrual";
+        DocumentKind: "customer" | "item" | "order" | "shipment" | "intake" | "invoice" | "receipt" | "application" | "opening" | "entry" | "person" | "approval" | "setting" | "quote" | "call_off" | "adjustment" | "price_list" | "import" | "credit_memo" | "run" | "delivery" | "container_return" | "deposit" | "deposit_end" | "payment_request" | "card_authorization" | "refund" | "card_return" | "card_payout" | "return" | "estimate" | "return_accrual" | "bank_statement";
         /**
          * Format: int64
          * @description A line of an invoice or a credit memo.
@@ -7634,6 +7873,39 @@ export interface components {
             /** @enum {string} */
             from: "typed";
         };
+        /** @description A line on screen. */
+        LineView: {
+            /** @description How much; below zero where it left. */
+            amount: components["schemas"]["Money"];
+            /**
+             * Format: date
+             * @description When the bank booked it.
+             */
+            booked_on: string;
+            /** @description Its id. */
+            id: components["schemas"]["BankLineId"];
+            /** @description What the bank says it is. */
+            kind: components["schemas"]["BankLineKind"];
+            /** @description What of it is not cleared. */
+            left: components["schemas"]["Money"];
+            /** @description What it is cleared against. */
+            matches: components["schemas"]["MatchView"][];
+            /** @description Who paid, or was paid. */
+            party?: string | null;
+            /** @description The account it came from, or went to. */
+            party_account?: string | null;
+            /**
+             * Format: int64
+             * @description Its place in the statement, from one.
+             */
+            place: number;
+            /** @description What it may be, the best first; empty once it is cleared. */
+            proposals: components["schemas"]["ProposalView"][];
+            /** @description The structured reference. */
+            reference?: string | null;
+            /** @description What was written with it. */
+            words: string;
+        };
         /** @description A link in a list. Its text is not kept. */
         LinkRow: {
             /**
@@ -7755,6 +8027,19 @@ export interface components {
             fields?: {
                 [key: string]: string;
             };
+        };
+        /** @description What a line is cleared against. */
+        MatchView: {
+            /** @description How much. */
+            amount: components["schemas"]["Money"];
+            /** @description Whose receipt; none for what is no customer's. */
+            customer_name?: string | null;
+            /** @description The document. */
+            document: components["schemas"]["DocumentRef"];
+            /** @description Whether it was in the books already, is a receipt made of the line, or was booked from it. */
+            how: string;
+            /** @description Its id. */
+            id: components["schemas"]["BankMatchId"];
         };
         /** @description What can be made of it. */
         MergeView: {
@@ -8333,7 +8618,7 @@ export interface components {
          * @description What is to be done with one row, and where.
          * @enum {string}
          */
-        Next: "put_right" | "decide" | "apply" | "clear" | "credit" | "capture" | "ask_again" | "ship_soon" | "authorize_again" | "book" | "post_shipment" | "bill" | "inspect" | "settle" | "repair" | "ask_for_money" | "look_at_order" | "confirm" | "ask_for_missing";
+        Next: "put_right" | "decide" | "apply" | "match" | "clear" | "credit" | "capture" | "ask_again" | "ship_soon" | "authorize_again" | "book" | "post_shipment" | "bill" | "inspect" | "settle" | "repair" | "ask_for_money" | "look_at_order" | "confirm" | "ask_for_missing";
         /**
          * @description What a return still needs.
          * @enum {string}
@@ -8812,6 +9097,20 @@ export interface components {
              */
             version: number;
             waits?: null | components["schemas"]["ApprovalId"];
+        };
+        /** @description Something the books say that no line of the bank does yet. */
+        OutstandingRow: {
+            /** @description How much, in the account's currency; below zero where it left. */
+            amount: components["schemas"]["Money"];
+            /**
+             * Format: date
+             * @description When.
+             */
+            date: string;
+            /** @description What wrote it. */
+            document: components["schemas"]["DocumentRef"];
+            /** @description What was noted with it. */
+            words: string;
         };
         /** @description A field of the company's own. */
         OwnField: {
@@ -9456,6 +9755,11 @@ export interface components {
             /** @description Its number in the file. */
             number: string;
         };
+        /** @description A line to accept. */
+        PostAccept: components["schemas"]["ToAccept"] & {
+            /** @description Fingerprint of the preview seen. */
+            seen: string;
+        };
         /** @description Unapplied money to apply. */
         PostApplications: components["schemas"]["NewApplications"] & {
             /** @description Fingerprint of the preview seen. */
@@ -9889,6 +10193,23 @@ export interface components {
             /** @description What must hold. */
             name: string;
         };
+        /** @description What a line may be, with why. */
+        ProposalView: {
+            /** @description To be sent to accept it. */
+            accept: components["schemas"]["ToAccept"];
+            /** @description Why. */
+            because: components["schemas"]["Clue"][];
+            /** @description How sure. */
+            certainty: components["schemas"]["Certainty"];
+            customer?: null | components["schemas"]["CustomerId"];
+            /**
+             * Format: int32
+             * @description 0 to 100.
+             */
+            score: number;
+            /** @description In words: whose receipt, what it clears. */
+            words: string;
+        };
         /**
          * @description What a ledger line is for. Each purpose demands an account type.
          * @enum {string}
@@ -10144,6 +10465,21 @@ export interface components {
              * @description The day of the week it is meant for, 1 for Monday.
              */
             weekday?: number | null;
+        };
+        /** @description How they compare. */
+        Reconciliation: {
+            /** @description By how much the two were apart before the first statement: to be put right by an opening or an entry. */
+            at_first: components["schemas"]["Money"];
+            /** @description The balance the bank says. */
+            bank: components["schemas"]["Money"];
+            /** @description What nothing explains: zero, or lines were cleared against other amounts. */
+            difference: components["schemas"]["Money"];
+            /** @description The balance of the ledger account. */
+            ledger: components["schemas"]["Money"];
+            /** @description Less its lines that are not in the books. */
+            open: components["schemas"]["Money"];
+            /** @description And what the books say that the bank does not yet. */
+            outstanding: components["schemas"]["Money"];
         };
         /** @description A stretch of the record. */
         RecordList: {
@@ -11413,7 +11749,7 @@ export interface components {
             prepayments: number;
             /**
              * Format: int64
-             * @description Receipts with something unapplied.
+             * @description Receipts with something unapplied, bank statements with lines that are not in the books.
              */
             receipts: number;
             /**
@@ -11437,6 +11773,75 @@ export interface components {
          * @enum {string}
          */
         StatementCycle: "none" | "weekly" | "monthly" | "quarterly";
+        /** @description Statements, newest first. */
+        StatementList: {
+            /**
+             * Format: int64
+             * @description How many there are.
+             */
+            count: number;
+            /** @description One by one. */
+            statements: components["schemas"]["StatementRow"][];
+        };
+        /** @description A statement in a list. */
+        StatementRow: {
+            /** @description What the bank calls it. */
+            bank_id: string;
+            /** @description The balance after its last. */
+            closing: components["schemas"]["Money"];
+            /** @description Its currency. */
+            currency: string;
+            /** @description The file it came in. */
+            file: string;
+            /**
+             * Format: date
+             * @description The first day.
+             */
+            from: string;
+            /** @description Its id. */
+            id: components["schemas"]["BankStatementId"];
+            /**
+             * Format: date
+             * @description When that was imported.
+             */
+            imported_on: string;
+            /**
+             * Format: int64
+             * @description How many lines it has.
+             */
+            lines: number;
+            /** @description Our number of it. */
+            number: string;
+            /**
+             * Format: int64
+             * @description How many of them are not cleared.
+             */
+            open: number;
+            /** @description The balance before its first line. */
+            opening: components["schemas"]["Money"];
+            /** @description Code of the bank account. */
+            place: string;
+            /** @description Its name. */
+            place_name: string;
+            /**
+             * Format: date
+             * @description The last day.
+             */
+            until: string;
+        };
+        /** @description A statement on screen. */
+        StatementView: components["schemas"]["StatementRow"] & {
+            /** @description Entries booked from its lines. */
+            entries: components["schemas"]["PostedEntry"][];
+            /** @description Its lines, as filtered. */
+            line_list: components["schemas"]["LineView"][];
+            /** @description How many open lines are sure. */
+            sure: number;
+            /** @description What the sure ones come to. */
+            sure_amount: components["schemas"]["Money"];
+            /** @description What they are proposed to be: to be sent back when they are accepted together. */
+            sure_mark: string;
+        };
         /**
          * @description What a step of the price is.
          * @enum {string}
@@ -11496,6 +11901,23 @@ export interface components {
             /** @description The item. */
             item: components["schemas"]["OpenItemId"];
         };
+        /** @description What accepting the sure lines of a statement did. */
+        SureAccepted: {
+            /** @description How many were accepted. */
+            accepted: number;
+            /** @description Lines that were sure and could not be accepted, with why: their place from one. */
+            left: [
+                number,
+                string
+            ][];
+            /** @description How many of those became receipts. */
+            receipts: number;
+        };
+        /** @description What of a statement was seen to be sure. */
+        SureSeen: {
+            /** @description The mark of the statement that was seen. */
+            seen: string;
+        };
         /** @description A shipment to take back. */
         TakeBack: {
             /**
@@ -11534,6 +11956,15 @@ export interface components {
             date: string;
             /** @description Why. */
             reason: string;
+        };
+        /** @description What became of a file of statements. */
+        TakenIn: {
+            /** @description How many of the file were here already. */
+            known: number;
+            /** @description How many lines they have. */
+            lines: number;
+            /** @description The statements that were taken in. */
+            statements: components["schemas"]["BankStatementId"][];
         };
         /** @description What taking a file over made. */
         TakenOver: {
@@ -11694,6 +12125,31 @@ export interface components {
             /** @description The terms. */
             terms: components["schemas"]["Terms"];
             total?: null | components["schemas"]["Money"];
+        };
+        /** @description What a line is to be. */
+        ToAccept: {
+            /** @enum {string} */
+            as: "clears";
+            /** @description The entry. */
+            entry: components["schemas"]["EntryId"];
+        } | {
+            /** @description Where it goes; none for what is suggested. */
+            applications?: components["schemas"]["NewApplication"][] | null;
+            /** @enum {string} */
+            as: "receipt";
+            /** @description Whose. */
+            customer: components["schemas"]["CustomerId"];
+        } | {
+            /** @description The account's number; none for fees where money left, and other income where it came. */
+            account?: string | null;
+            /** @description How much of the line, a decimal; none for all that is left. */
+            amount?: string | null;
+            /** @enum {string} */
+            as: "book";
+            /** @description Whether it is interest. */
+            interest?: boolean;
+            /** @description What it is; empty for what the bank says. */
+            text?: string;
         };
         /** @description What to bill, and what was typed about it. */
         ToBill: {
@@ -12064,6 +12520,11 @@ export interface components {
             /** @description Words for what is on it. */
             what: string;
         };
+        /** @description Why a match is undone. */
+        UndoMatch: {
+            /** @description Why. */
+            reason?: string;
+        };
         /** @description A step to reverse. */
         UndoStep: components["schemas"]["ToReverse"] & {
             /** @description Fingerprint of the preview seen. */
@@ -12391,6 +12852,331 @@ export interface operations {
                 };
             };
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    bank_accounts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccountState"][];
+                };
+            };
+        };
+    };
+    set_bank_account: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                code: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BankAccountForm"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    bank_outstanding: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                code: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OutstandingRow"][];
+                };
+            };
+        };
+    };
+    accept_line: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PostAccept"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Accepted"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_accept_line: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ToAccept"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AcceptPreview"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    undo_match: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["UndoMatch"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BankStatementId"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    bank_statements: {
+        parameters: {
+            query?: {
+                /** @description Words to look for. */
+                q?: string | null;
+                /** @description A state to keep to. */
+                state?: string | null;
+                /** @description How many at most, 500 at most. */
+                limit?: number | null;
+                /** @description How many to pass over. */
+                offset?: number | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StatementList"];
+                };
+            };
+        };
+    };
+    import_bank_statements: {
+        parameters: {
+            query?: {
+                /** @description Its name. */
+                name?: string;
+            };
+            header: {
+                "Idempotency-Key": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/xml": string;
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TakenIn"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    bank_statement: {
+        parameters: {
+            query?: {
+                /** @description Only those that are not cleared. */
+                open?: boolean;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StatementView"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    accept_sure_lines: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SureSeen"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SureAccepted"];
+                };
+            };
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -2,6 +2,12 @@ import type { components } from "./schema";
 
 type Schemas = components["schemas"];
 
+export type AccountState = Schemas["AccountState"];
+export type BankLineView = Schemas["LineView"];
+export type ProposalView = Schemas["ProposalView"];
+export type StatementRow = Schemas["StatementRow"];
+export type StatementView = Schemas["StatementView"];
+export type ToAccept = Schemas["ToAccept"];
 export type AccountSheet = Schemas["AccountSheet"];
 export type Blocker = Schemas["Blocker"];
 export type Change = Schemas["Change"];

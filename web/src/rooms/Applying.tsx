@@ -68,8 +68,8 @@ export function asApplications(typed: Typed, clean: (text: string) => string) {
         .map(([item, row]) => ({
           item: Number(item),
           amount: clean(row.amount),
-          discount: row.discount === undefined ? null : clean(row.discount.trim() || "0"),
-          write_off: row.writeOff ? clean(row.writeOff) : null,
+          ...(row.discount !== undefined && { discount: clean(row.discount.trim() || "0") }),
+          ...(row.writeOff && { write_off: clean(row.writeOff) }),
         }))
     : null;
 }
@@ -108,7 +108,7 @@ export function ApplyTable({ items, currency, typed, setTyped, preview, errors }
           <th>Invoice</th>
           <th>Date</th>
           <th>Due</th>
-          <th className="right">Total</th>
+          {!discounts && <th className="right">Total</th>}
           <th className="right">Open</th>
           <th className="right">Apply {currency}</th>
           {discounts && <th className="right">Discount</th>}
@@ -138,7 +138,7 @@ export function ApplyTable({ items, currency, typed, setTyped, preview, errors }
               <td className="dim nowrap">
                 {date(item.due_date)} <Late days={item.days_late} />
               </td>
-              <td className="right dim">{money(item.total, currency)}</td>
+              {!discounts && <td className="right dim">{money(item.total, currency)}</td>}
               <td className="right">{money(item.open, currency)}</td>
               <td className="right">
                 <TextField

@@ -43,6 +43,7 @@ const nexts: Record<DayItem["next"], { words: string; title: string }> = {
   put_right: { words: "fix", title: "Fix" },
   decide: { words: "decide", title: "Approve or decline" },
   apply: { words: "apply", title: "Apply the money" },
+  match: { words: "match", title: "Open the bank statement" },
   clear: { words: "clear", title: "Open the deposit" },
   credit: { words: "credit", title: "Open the prepayment invoice" },
   capture: { words: "capture", title: "Open the card authorization" },

@@ -2,13 +2,25 @@ import { useNavigate } from "react-router";
 import { api, got } from "../api/client";
 import type { ReceiptRow } from "../api/types";
 import { money, plural, shortDate } from "../format";
-import { Chips, ExportLink, FilterField, Marked, StateChips, useBase, useFilter, useToday, Wrong } from "../parts/bits";
+import {
+  Chips,
+  ExportLink,
+  FilterField,
+  Marked,
+  RoomLinks,
+  StateChips,
+  useBase,
+  useFilter,
+  useToday,
+  Wrong,
+} from "../parts/bits";
 import { STRETCH, useList } from "../parts/list";
 import { PickedSum } from "../parts/picks";
 import { type Column, Rows } from "../parts/Rows";
 import { Paper } from "../parts/TapeRoll";
 import { customerColumn, useOpenElsewhere } from "../parts/together";
 import { Worktop } from "../shell/Worktop";
+import { moneyLinks } from "./bank/links";
 import { Amount } from "./Invoices";
 
 export function ReceiptsRoom() {
@@ -105,6 +117,7 @@ export function ReceiptsRoom() {
       }
     >
       <Chips>
+        <RoomLinks links={moneyLinks} />
         <FilterField label="Customer, number, reference" />
         <StateChips
           name="state"

@@ -74,6 +74,7 @@ const rooms = [
   ["Invoices", "/billing/invoices"],
   ["Receipts", "/receipts"],
   ["New receipt", "/receipts/new"],
+  ["Bank statements", "/bank"],
   ["Journal", "/ledger"],
   ["Trial balance", "/ledger/trial-balance"],
   ["Customers", "/customers"],

@@ -113,7 +113,7 @@ const rooms = [
   { to: "/billing", name: "Billing", count: "billing", also: ["/invoices", "/runs", "/credit-memos", "/going-out"] },
   { to: "/prepayments", name: "Prepayments", count: "prepayments", hot: true },
   { to: "/returns", name: "Returns", count: "returns", hot: true },
-  { to: "/receipts", name: "Receipts", count: "receipts", hot: true },
+  { to: "/receipts", name: "Receipts", count: "receipts", hot: true, also: ["/bank"] },
   { to: "/ledger", name: "Ledger", also: ["/entries"] },
   { to: "/customers", name: "Customers" },
   { to: "/items", name: "Items" },
@@ -169,7 +169,8 @@ function Parts() {
         {rooms.map((room) => {
           const count = "count" in room ? (spine.data?.[room.count] ?? 0) : 0;
           const within = pathname === room.to || (room.to !== "/" && pathname.startsWith(`${room.to}/`));
-          const also = "also" in room && room.also.some((place) => pathname.startsWith(`${place}/`));
+          const also =
+            "also" in room && room.also.some((place) => pathname === place || pathname.startsWith(`${place}/`));
           const hot = "hot" in room || (room.to === "/billing" && spine.data?.billing_stopped);
           return (
             <NavLink key={room.to} to={room.to} end className={`${within || also ? "on" : ""} ${hot ? "hot" : ""}`}>

@@ -89,7 +89,7 @@ pub enum Certainty {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
-pub enum Reason {
+pub enum Clue {
     /// It carries the payment reference of what it pays.
     Reference,
     /// It names the number of what it pays.
@@ -167,7 +167,7 @@ pub struct Proposal {
     /// 0 to 100, to put proposals in their order.
     pub score: u8,
     /// Why.
-    pub because: Vec<Reason>,
+    pub because: Vec<Clue>,
 }
 
 /// How many days before the bank books it something is expected at most, and after.
@@ -312,10 +312,10 @@ impl Index {
         let mut found: Vec<Proposal> = fits
             .iter()
             .map(|one| {
-                let mut because = vec![Reason::Expected];
+                let mut because = vec![Clue::Expected];
                 let (named, theirs) = (names(one), of_payer(one));
-                because.extend(named.then_some(Reason::Number));
-                because.extend(theirs.then_some(Reason::Account));
+                because.extend(named.then_some(Clue::Number));
+                because.extend(theirs.then_some(Clue::Account));
                 // Someone else's money of the same amount is another payment.
                 let others = payer.is_some() && one.customer.is_some() && !theirs;
                 let certainty = match (named || theirs, others) {
@@ -337,7 +337,7 @@ impl Index {
     }
 
     /// Who paid, as far as the line says: by its account, or by a name that only one has.
-    fn payer(&self, line: &BankLine) -> (Option<CustomerId>, Option<Reason>) {
+    fn payer(&self, line: &BankLine) -> (Option<CustomerId>, Option<Clue>) {
         let one = |known: Option<&Vec<CustomerId>>| match known.map(Vec::as_slice) {
             Some([one]) => Some(*one),
             _ => None,
@@ -345,10 +345,10 @@ impl Index {
         if let Some(payer) =
             line.party_account.as_deref().and_then(|text| one(self.by_account.get(&plain_account(text))))
         {
-            return (Some(payer), Some(Reason::Account));
+            return (Some(payer), Some(Clue::Account));
         }
         match line.party.as_deref().and_then(|name| one(self.by_name.get(&plain_name(name)))) {
-            Some(payer) => (Some(payer), Some(Reason::Name)),
+            Some(payer) => (Some(payer), Some(Clue::Name)),
             None => (None, None),
         }
     }
@@ -402,7 +402,7 @@ impl Index {
 
     /// The items a line names, by reference first.
     fn named<'a>(&'a self, line: &BankLine) -> Named<'a> {
-        let mut claims: Vec<(&'a Claim, Reason)> = Vec::new();
+        let mut claims: Vec<(&'a Claim, Clue)> = Vec::new();
         let mut add = |claim: Option<&'a Claim>, reason| {
             let new =
                 claim.filter(|claim| claim.open.is_positive() && !claims.iter().any(|(one, _)| one.item == claim.item));
@@ -420,7 +420,7 @@ impl Index {
             let claim = of(&number).filter(|claim| creditor_reference(&claim.number).as_ref() == Some(&reference));
             doubtful |= claim.is_none();
             meant = true;
-            add(claim, Reason::Reference);
+            add(claim, Clue::Reference);
             in_references.push(number);
         }
         let parts = number_parts(&said);
@@ -438,7 +438,7 @@ impl Index {
             let claim = of(&number);
             meant = true;
             doubtful |= claim.is_none();
-            add(claim, Reason::Number);
+            add(claim, Clue::Number);
         }
         Named { claims, meant, doubtful }
     }
@@ -448,12 +448,12 @@ impl Index {
         &self,
         line: &BankLine,
         named: &Named<'_>,
-        (payer, known_by): (Option<CustomerId>, Option<Reason>),
+        (payer, known_by): (Option<CustomerId>, Option<Clue>),
     ) -> Vec<Proposal> {
-        let mut because: Vec<Reason> = named.claims.iter().map(|(_, reason)| *reason).collect();
+        let mut because: Vec<Clue> = named.claims.iter().map(|(_, reason)| *reason).collect();
         because.dedup();
         because.extend(known_by);
-        let all_by_reference = named.claims.iter().all(|(_, reason)| *reason == Reason::Reference);
+        let all_by_reference = named.claims.iter().all(|(_, reason)| *reason == Clue::Reference);
         let claims: Vec<&Claim> = named.claims.iter().map(|(claim, _)| *claim).collect();
         let owner = claims.first().map(|claim| claim.customer);
         let one_owner = claims.iter().all(|claim| Some(claim.customer) == owner);
@@ -464,9 +464,9 @@ impl Index {
         let claims: Vec<&Claim> = claims.into_iter().filter(|claim| fits || claim.customer == customer).collect();
         let (how, to, left) = give(line, &claims, self.tolerance);
         because.push(how);
-        let exact = matches!(how, Reason::Amount | Reason::Discounted | Reason::Together | Reason::Nearly);
+        let exact = matches!(how, Clue::Amount | Clue::Discounted | Clue::Together | Clue::Nearly);
         let sure =
-            exact && !strange && !named.doubtful && one_owner_or(fits, one_owner) && (how != Reason::Nearly || fits);
+            exact && !strange && !named.doubtful && one_owner_or(fits, one_owner) && (how != Clue::Nearly || fits);
         let certainty = if sure { Certainty::Sure } else { Certainty::Likely };
         let score = 60 + 25 * u8::from(exact) + 10 * u8::from(all_by_reference) + 5 * u8::from(fits)
             - 20 * u8::from(strange || named.doubtful);
@@ -477,14 +477,14 @@ impl Index {
             score,
             because: because.clone(),
         }];
-        if left.is_positive() && how == Reason::More {
+        if left.is_positive() && how == Clue::More {
             let named: Vec<OpenItemId> = to.iter().map(|part| part.item).collect();
             let others: Vec<&Claim> =
                 self.owed_by(customer).into_iter().filter(|claim| !named.contains(&claim.item)).collect();
             if let Some(rest) = exactly(line.booked_on, &others, left) {
                 let to: Vec<ProposedPart> = to.into_iter().chain(rest).collect();
-                because.retain(|reason| *reason != Reason::More);
-                because.push(Reason::Together);
+                because.retain(|reason| *reason != Clue::More);
+                because.push(Clue::Together);
                 found.push(Proposal {
                     what: Proposed::Receipt { customer, to },
                     certainty: Certainty::Likely,
@@ -497,11 +497,11 @@ impl Index {
     }
 
     /// A line of a payer who is known, and names nothing that is open. `meant` says that it means something by a number.
-    fn of_payer(&self, line: &BankLine, (payer, known_by): (CustomerId, Reason), meant: bool) -> Vec<Proposal> {
+    fn of_payer(&self, line: &BankLine, (payer, known_by): (CustomerId, Clue), meant: bool) -> Vec<Proposal> {
         let owed = self.owed_by(payer);
-        let receipt = |to, certainty, score: u8, why: &[Reason]| {
+        let receipt = |to, certainty, score: u8, why: &[Clue]| {
             let because = [&[known_by], why].concat();
-            let score = score + 10 * u8::from(known_by == Reason::Account);
+            let score = score + 10 * u8::from(known_by == Clue::Account);
             Proposal { what: Proposed::Receipt { customer: payer, to }, certainty, score, because }
         };
         let on = line.booked_on;
@@ -516,17 +516,17 @@ impl Index {
         if let Some((claim, discounted)) = equal.first() {
             let beside = if *discounted { claim.discount(on) } else { Money::ZERO };
             let part = part(claim, line.amount, Beside { discount: beside, ..Beside::default() });
-            let sure = equal.len() == 1 && known_by == Reason::Account && !meant;
+            let sure = equal.len() == 1 && known_by == Clue::Account && !meant;
             let certainty = if sure { Certainty::Sure } else { Certainty::Likely };
-            let why = if *discounted { Reason::Discounted } else { Reason::Amount };
+            let why = if *discounted { Clue::Discounted } else { Clue::Amount };
             return vec![receipt(vec![part], certainty, if equal.len() == 1 { 75 } else { 65 }, &[why])];
         }
         if let Some(together) = exactly(on, &owed, line.amount) {
-            return vec![receipt(together, Certainty::Likely, 60, &[Reason::Together])];
+            return vec![receipt(together, Certainty::Likely, 60, &[Clue::Together])];
         }
         if let Some(claim) = owed.iter().find(|claim| (claim.to_pay(on) - line.amount).abs() <= self.tolerance) {
             let beside = Beside { discount: claim.discount(on), written_off: claim.to_pay(on) - line.amount };
-            return vec![receipt(vec![part(claim, line.amount, beside)], Certainty::Likely, 58, &[Reason::Nearly])];
+            return vec![receipt(vec![part(claim, line.amount, beside)], Certainty::Likely, 58, &[Clue::Nearly])];
         }
         let mut left = line.amount;
         let mut to = Vec::new();
@@ -537,7 +537,7 @@ impl Index {
                 left -= amount;
             }
         }
-        vec![receipt(to, Certainty::Possible, 35, &[Reason::Oldest])]
+        vec![receipt(to, Certainty::Possible, 35, &[Clue::Oldest])]
     }
 
     /// A line of nobody who is known, for nothing that is named: what is open in that very amount.
@@ -550,7 +550,7 @@ impl Index {
             what: Proposed::Receipt { customer: claim.customer, to: vec![part(claim, line.amount, Beside::default())] },
             certainty: Certainty::Possible,
             score: if alone { 30 } else { 15 },
-            because: vec![Reason::Amount],
+            because: vec![Clue::Amount],
         };
         open.iter().take(MOST_PROPOSALS).map(of).collect()
     }
@@ -562,7 +562,7 @@ const fn one_owner_or(fits: bool, one_owner: bool) -> bool {
 }
 
 struct Named<'a> {
-    claims: Vec<(&'a Claim, Reason)>,
+    claims: Vec<(&'a Claim, Clue)>,
     /// A number or a reference stands there.
     meant: bool,
     /// One of them is nothing that is open.
@@ -570,7 +570,7 @@ struct Named<'a> {
 }
 
 fn said_by_bank(what: Proposed) -> Proposal {
-    Proposal { what, certainty: Certainty::Sure, score: 90, because: vec![Reason::BankSays] }
+    Proposal { what, certainty: Certainty::Sure, score: 90, because: vec![Clue::BankSays] }
 }
 
 const fn part(claim: &Claim, amount: Money, beside: Beside) -> ProposedPart {
@@ -578,7 +578,7 @@ const fn part(claim: &Claim, amount: Money, beside: Beside) -> ProposedPart {
 }
 
 /// Gives a line to the items it names, and says how the two compare. Last, what is left.
-fn give(line: &BankLine, claims: &[&Claim], tolerance: Money) -> (Reason, Vec<ProposedPart>, Money) {
+fn give(line: &BankLine, claims: &[&Claim], tolerance: Money) -> (Clue, Vec<ProposedPart>, Money) {
     let on = line.booked_on;
     let all: Money = claims.iter().map(|claim| claim.open).sum();
     let less: Money = claims.iter().map(|claim| claim.to_pay(on)).sum();
@@ -587,19 +587,19 @@ fn give(line: &BankLine, claims: &[&Claim], tolerance: Money) -> (Reason, Vec<Pr
     let wanted = if discounts { less } else { all };
     let lacks = wanted - line.amount;
     let how = match lacks {
-        Money::ZERO if several => Reason::Together,
-        Money::ZERO if discounts => Reason::Discounted,
-        Money::ZERO => Reason::Amount,
-        lacks if lacks.abs() <= tolerance => Reason::Nearly,
-        lacks if lacks.is_positive() => Reason::Part,
-        _ => Reason::More,
+        Money::ZERO if several => Clue::Together,
+        Money::ZERO if discounts => Clue::Discounted,
+        Money::ZERO => Clue::Amount,
+        lacks if lacks.abs() <= tolerance => Clue::Nearly,
+        lacks if lacks.is_positive() => Clue::Part,
+        _ => Clue::More,
     };
     let mut left = line.amount;
     let mut to = Vec::new();
     for (at, claim) in claims.iter().enumerate() {
         let last = at + 1 == claims.len();
-        let discount = if discounts && how != Reason::Part { claim.discount(on) } else { Money::ZERO };
-        let near = how == Reason::Nearly && last;
+        let discount = if discounts && how != Clue::Part { claim.discount(on) } else { Money::ZERO };
+        let near = how == Clue::Nearly && last;
         let amount = if near { left } else { left.min(claim.open - discount) };
         if amount.is_positive() {
             let written_off = if near { claim.open - discount - amount } else { Money::ZERO };

@@ -128,6 +128,13 @@ pub(super) async fn view(store: Data<Store>, id: Path<i64>, which: Query<WhichLi
     Ok(Json(bank::view(&mut connection, &rules, BankStatementId(*id), filter).await?))
 }
 
+/// What of a statement was seen to be sure.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub(super) struct SureSeen {
+    /// The mark of the statement that was seen.
+    seen: String,
+}
+
 /// Accepts every line of a statement that is sure.
 #[utoipa::path(
     operation_id = "accept_sure_lines",
@@ -135,12 +142,17 @@ pub(super) async fn view(store: Data<Store>, id: Path<i64>, which: Query<WhichLi
     responses((status = 200, body = SureAccepted), (status = 409, body = Problem))
 )]
 #[post("/bank-statements/{id}/accept-sure")]
-pub(super) async fn accept_sure(store: Data<Store>, change: Change, id: Path<i64>) -> Answer<SureAccepted> {
-    let request = change.request(&*id);
+pub(super) async fn accept_sure(
+    store: Data<Store>,
+    change: Change,
+    id: Path<i64>,
+    sure: Json<SureSeen>,
+) -> Answer<SureAccepted> {
+    let request = change.request(&sure.0);
     let done = store
         .change(change.actor(), Some(&request), async |writing| {
             let rules = rules::load(writing).await?;
-            bank::accept_sure(writing, &rules, BankStatementId(*id)).await
+            bank::accept_sure(writing, &rules, BankStatementId(*id), Some(&sure.seen)).await
         })
         .await?;
     Ok(Json(done))
@@ -161,11 +173,11 @@ pub(super) struct PostAccept {
     /// As what.
     #[serde(flatten)]
     wish: ToAccept,
-    /// Fingerprint of the preview seen; none to accept what was proposed without one.
-    seen: Option<String>,
+    /// Fingerprint of the preview seen.
+    seen: String,
 }
 
-beside!(PostAccept { seen: Option<String> } and wish: ToAccept);
+beside!(PostAccept { seen: String } and wish: ToAccept);
 
 /// Accepts a line as something.
 #[utoipa::path(
@@ -184,7 +196,7 @@ pub(super) async fn accept(
     let accepted = store
         .change(change.actor(), Some(&request), async |writing| {
             let rules = rules::load(writing).await?;
-            bank::accept(writing, &rules, BankLineId(*id), &new.wish, new.seen.as_deref()).await
+            bank::accept(writing, &rules, BankLineId(*id), &new.wish, Some(&new.seen)).await
         })
         .await?;
     Ok(Json(accepted))

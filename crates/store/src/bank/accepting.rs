@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
 use till_core::accounts::{Account, AccountType};
-use till_core::bank::{BookInput, Booking, Certainty, Proposal, Proposed, book};
+use till_core::bank::{BookInput, Booking, Certainty, Index, Proposal, Proposed, book};
 use till_core::calendar::DocumentDate;
 use till_core::checks::{Blocker, stops};
 use till_core::entry::Entry;
@@ -396,24 +396,38 @@ pub(super) fn wished(proposal: &Proposal, line: &Line) -> ToAccept {
     }
 }
 
+/// A mark of what the sure lines of a statement are proposed to be: what someone sees who accepts them together.
+pub(super) fn sure_mark(sure: &[(BankLineId, ToAccept)]) -> String {
+    till_core::fingerprint::of(&sure)
+}
+
 /// Accepts every open line of a statement whose best proposal is sure, each as if it were accepted by itself.
 ///
 /// # Errors
-/// Where nothing is sure, or the database cannot be written.
-pub async fn accept_sure(writing: &mut Writing<'_>, rules: &Rules, id: BankStatementId) -> Result<SureAccepted> {
+/// [`StoreError::Moved`] where other lines are sure, or as something else, than was seen; where nothing is sure.
+pub async fn accept_sure(
+    writing: &mut Writing<'_>,
+    rules: &Rules,
+    id: BankStatementId,
+    seen: Option<&str>,
+) -> Result<SureAccepted> {
     let lines = facts::lines(writing, Lines::OpenOf(id)).await?;
     let Some(first) = lines.first() else {
         return Err(StoreError::WrongState("Every line of this statement is cleared.".to_owned()));
     };
     let mut index = facts::index(writing, rules, &first.place.clone(), first.currency).await?;
+    let untouched = || lines.iter().filter(|line| line.cleared.is_zero());
+    let best = |index: &Index, line: &Line| {
+        index.propose(&line.line).into_iter().next().filter(|first| first.certainty == Certainty::Sure)
+    };
+    let sure: Vec<(BankLineId, ToAccept)> =
+        untouched().filter_map(|line| Some((line.id, wished(&best(&index, line)?, line)))).collect();
+    writing.saw(seen, &sure_mark(&sure))?;
     let mut done = SureAccepted { accepted: 0, receipts: 0, left: Vec::new() };
-    for line in lines.iter().filter(|line| line.cleared.is_zero()) {
-        let Some(proposal) = index.propose(&line.line).into_iter().next() else { continue };
-        if proposal.certainty != Certainty::Sure {
-            continue;
-        }
-        match accept(writing, rules, line.id, &wished(&proposal, line), None).await {
-            Ok(_) => {
+    for line in untouched() {
+        let Some(proposal) = best(&index, line) else { continue };
+        match accept_one(writing, rules, line, &wished(&proposal, line)).await {
+            Ok(()) => {
                 done.accepted += 1;
                 done.receipts += usize::from(matches!(proposal.what, Proposed::Receipt { .. }));
                 index.accepted(&proposal);
@@ -439,6 +453,15 @@ pub async fn accept_sure(writing: &mut Writing<'_>, rules: &Rules, id: BankState
         return Err(StoreError::WrongState(why));
     }
     Ok(done)
+}
+
+/// Accepts a line as what it was seen to be, among others that are accepted with it.
+async fn accept_one(writing: &mut Writing<'_>, rules: &Rules, line: &Line, wish: &ToAccept) -> Result<()> {
+    let preview = preview_accept(writing, rules, line.id, wish).await?;
+    if stops(&preview.blockers) {
+        return Err(StoreError::Refused(preview.blockers));
+    }
+    accept(writing, rules, line.id, wish, Some(&preview.fingerprint)).await.map(|_| ())
 }
 
 /// Undoes what a line was cleared against: what was in the books stays there and is expected again, a receipt made of the line is

@@ -198,8 +198,8 @@ async fn write(
     .execute(&mut **writing)
     .await?;
     let fields = vec![
-        set("opening balance", statement.currency.format(opening.amount)),
-        set("closing balance", statement.currency.format(closing.amount)),
+        set("opening balance", statement.currency.grouped(opening.amount)),
+        set("closing balance", statement.currency.grouped(closing.amount)),
         set("lines", statement.lines.len()),
         set("file", file),
     ];

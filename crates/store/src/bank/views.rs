@@ -5,11 +5,12 @@ use std::collections::HashMap;
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
-use till_core::bank::{BankLineKind, Certainty, Proposed, Reason};
+use till_core::bank::{BankLineKind, Certainty, Clue, Proposed};
+use till_core::day_sheet::BankFacts;
 use till_core::ids::{BankLineId, BankMatchId, BankStatementId, CustomerId, DocumentKind, DocumentRef};
 use till_core::money::{Currency, Money};
 
-use super::accepting::{ToAccept, wished};
+use super::accepting::{ToAccept, sure_mark, wished};
 use super::facts::{self, Line, Lines};
 use crate::convert::{currency, kind};
 use crate::ledger::{self, PostedEntry};
@@ -86,7 +87,7 @@ pub struct ProposalView {
     /// 0 to 100.
     pub score: u8,
     /// Why.
-    pub because: Vec<Reason>,
+    pub because: Vec<Clue>,
     /// In words: whose receipt, what it clears.
     pub words: String,
     /// Whose receipt; none for what is none.
@@ -148,6 +149,8 @@ pub struct StatementView {
     pub sure: usize,
     /// What the sure ones come to.
     pub sure_amount: Money,
+    /// What they are proposed to be: to be sent back when they are accepted together.
+    pub sure_mark: String,
     /// Entries booked from its lines.
     pub entries: Vec<PostedEntry>,
 }
@@ -226,7 +229,7 @@ pub async fn view(
         _ => Some(facts::index(connection, rules, &row.place, row.currency).await?),
     };
     let names = names(connection).await?;
-    let (mut sure, mut sure_amount) = (0, Money::ZERO);
+    let (mut sure, mut sure_amount) = (Vec::new(), Money::ZERO);
     let line_list = lines
         .iter()
         .map(|line| {
@@ -235,8 +238,8 @@ pub async fn view(
                 Some(index) if line.cleared.is_zero() => index.propose(&line.line),
                 _ => Vec::new(),
             };
-            if proposals.first().is_some_and(|first| first.certainty == Certainty::Sure) {
-                sure += 1;
+            if let Some(first) = proposals.first().filter(|first| first.certainty == Certainty::Sure) {
+                sure.push((line.id, wished(first, line)));
                 sure_amount += line.line.amount;
             }
             let proposals = proposals
@@ -257,7 +260,8 @@ pub async fn view(
         })
         .collect();
     let entries = ledger::entries_of(connection, DocumentKind::BankStatement, id.0).await?;
-    Ok(StatementView { row, line_list, sure, sure_amount, entries })
+    let sure_mark = sure_mark(&sure);
+    Ok(StatementView { row, line_list, sure: sure.len(), sure_amount, sure_mark, entries })
 }
 
 fn words(what: &Proposed, names: &Names) -> String {
@@ -338,4 +342,29 @@ fn shown(line: &Line, matches: Vec<MatchView>, proposals: Vec<ProposalView>) -> 
         matches,
         proposals,
     }
+}
+
+/// Statements with lines that are not cleared, for the day sheet.
+pub(crate) async fn of_day_sheet(connection: &mut SqliteConnection, rules: &Rules) -> Result<Vec<BankFacts>> {
+    let rows = sqlx::query!(
+        r#"SELECT bank_statements.id AS "id!", number AS "number!", name AS "name!", bank_statements.currency AS "currency!", count(*) AS "open!: i64",
+                  sum(abs(amount_minor - cleared_minor)) AS "amount!: i64", min(booked_on) AS "since!: NaiveDate"
+           FROM bank_lines JOIN bank_statements ON bank_statements.id = statement_id JOIN money_places ON money_places.code = place
+           WHERE cleared_minor <> amount_minor GROUP BY bank_statements.id ORDER BY bank_statements.id"#
+    )
+    .fetch_all(&mut *connection)
+    .await?;
+    let mut facts = Vec::with_capacity(rows.len());
+    for row in rows {
+        let money = currency(&row.currency)?;
+        let rate = crate::rules::exchange_rate(connection, rules, money, rules.business_date).await?;
+        facts.push(BankFacts {
+            statement: DocumentRef { kind: DocumentKind::BankStatement, id: row.id, number: row.number },
+            account: row.name,
+            open: row.open,
+            amount: rate.map_or(Money::ZERO, |rate| Money(row.amount).to_base(rate, money, rules.base)),
+            since: row.since,
+        });
+    }
+    Ok(facts)
 }
