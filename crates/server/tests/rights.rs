@@ -109,8 +109,17 @@ fn the_auditor_changes_nothing_and_the_administrator_posts_nothing() {
         let allowed = |role: Role| operation.right(role) != Right::No;
         let own = [Operation::ShowPresence, Operation::KeepViews];
         assert!(!allowed(Role::Auditor) || own.contains(operation), "{method} {path}");
-        let set_up =
-            ["setup", "people", "goods-settings", "chart", "presence", "mail-setup", "views", "return-settings"];
+        let set_up = [
+            "setup",
+            "people",
+            "goods-settings",
+            "chart",
+            "presence",
+            "mail-setup",
+            "views",
+            "return-settings",
+            "bank-accounts",
+        ];
         // Items and prices are set up too: neither posts anything.
         let set_up =
             *operation == Operation::KeepItems || set_up.iter().any(|start| path.starts_with(&format!("/api/{start}")));

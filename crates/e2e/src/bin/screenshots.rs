@@ -25,7 +25,7 @@ const VIEWS: &[(&str, &str)] = &[
     ("return", "/returns?q=RA-17"),
     ("customer", "/customers/3"),
     ("journal", "/ledger"),
-    ("open-items", "/ledger/open-items"),
+    ("bank-statement", "/bank/1"),
     ("customer-page", "/quotes/1"),
 ];
 
@@ -146,6 +146,12 @@ async fn take(till: &Till, browser: &Browser, name: &str, place: &str) -> Result
             browser.letter('h').await?;
             browser.wait_for_focus("Advance %").await?;
             browser.type_text("25").await?;
+        }
+        "bank-statement" => {
+            for _ in 0..6 {
+                browser.press(Key::Down).await?;
+            }
+            browser.wait_for("#roll", "Entry when accepted").await?;
         }
         _ => {}
     }

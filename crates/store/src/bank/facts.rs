@@ -1,6 +1,6 @@
 //! What lines are matched with: everything that is open, everyone who may pay, and what the books expect of the bank.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 use chrono::NaiveDate;
 use sqlx::SqliteConnection;
@@ -155,8 +155,8 @@ async fn payers(connection: &mut SqliteConnection) -> Result<Vec<Payer>> {
         .collect())
 }
 
-/// What moved the ledger account of a bank account and no line of it says yet, in the account's currency. What was taken back as
-/// a whole is as if it never was.
+/// What moved the ledger account of a bank account and no line of it says yet, in the account's currency. What was entered and
+/// taken back, amount for amount, before the bank said anything of either is as if it never was.
 pub(super) async fn expected(
     connection: &mut SqliteConnection,
     rules: &Rules,
@@ -166,7 +166,7 @@ pub(super) async fn expected(
     let (code, in_base) = (money.code(), money == rules.base);
     let rows = sqlx::query!(
         r#"SELECT entries.id AS "id!", posting_date AS "date!: NaiveDate", source_kind AS "kind!: String", source_id AS "source!", source_number AS "number!: String",
-                  sum(CASE WHEN ?3 THEN base_minor ELSE document_minor END) AS "amount!: i64",
+                  reverses_id, sum(CASE WHEN ?3 THEN base_minor ELSE document_minor END) AS "amount!: i64",
                   (SELECT customer_id FROM payments WHERE payments.id = source_id AND source_kind IN ('receipt', 'deposit')) AS "customer: i64",
                   coalesce((SELECT reference FROM payments WHERE payments.id = source_id AND source_kind IN ('receipt', 'deposit')),
                            (SELECT reference FROM card_payouts WHERE card_payouts.id = source_id AND source_kind = 'card_payout'), '') AS "words!: String"
@@ -174,10 +174,6 @@ pub(super) async fn expected(
            JOIN entries ON entries.id = entry_id
            WHERE money_places.code = ?1 AND (?3 OR entry_lines.currency = ?2)
              AND NOT EXISTS (SELECT 1 FROM bank_matches WHERE bank_matches.entry_id = entries.id AND undone_on IS NULL)
-             -- Entered and taken back before the bank said anything of either.
-             AND NOT EXISTS (SELECT 1 FROM entries AS back WHERE back.reverses_id = entries.id
-                             AND NOT EXISTS (SELECT 1 FROM bank_matches WHERE bank_matches.entry_id = back.id AND undone_on IS NULL))
-             AND (entries.reverses_id IS NULL OR EXISTS (SELECT 1 FROM bank_matches WHERE bank_matches.entry_id = entries.reverses_id AND undone_on IS NULL))
            GROUP BY entries.id HAVING sum(CASE WHEN ?3 THEN base_minor ELSE document_minor END) <> 0 ORDER BY entries.id"#,
         place,
         code,
@@ -185,7 +181,14 @@ pub(super) async fn expected(
     )
     .fetch_all(connection)
     .await?;
+    // What takes another one back stands against it where both moved the account by the same.
+    let amounts: HashMap<i64, i64> = rows.iter().map(|row| (row.id, row.amount)).collect();
+    let turned = |first: Option<i64>, amount: i64| first.filter(|first| amounts.get(first) == Some(&-amount));
+    let backs: HashMap<i64, i64> =
+        rows.iter().filter_map(|row| Some((turned(row.reverses_id, row.amount)?, row.id))).collect();
+    let gone: HashSet<i64> = backs.into_iter().flat_map(|(first, back)| [first, back]).collect();
     rows.into_iter()
+        .filter(|row| !gone.contains(&row.id))
         .map(|row| {
             Ok(Expected {
                 entry: EntryId(row.id),

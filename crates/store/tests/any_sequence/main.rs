@@ -4,6 +4,7 @@
 //! *Source of the properties: domain.md section 14.*
 #![allow(missing_docs, clippy::unwrap_used, clippy::explicit_auto_deref)]
 
+mod bank;
 mod cards;
 #[path = "../common/mod.rs"]
 mod common;
@@ -112,6 +113,11 @@ enum Step {
         item: usize,
         quantity: i64,
         cost: i64,
+    },
+    /// Something of the bank.
+    Bank {
+        what: u8,
+        minor: i64,
     },
     /// Goods typed on an invoice of their own.
     Direct {
@@ -380,6 +386,10 @@ fn steps() -> impl Strategy<Value = Vec<Dated>> {
         let whats = [0, 5, 8, 15, 2, 4, 7, 9, 11, 1, 6, 10, 8, 3, 12, 14, 13];
         for (at, (on, step)) in random.into_iter().enumerate() {
             steps.push((on, step));
+            if at % 8 == 5 {
+                let what = [0, 1, 2, 3, 2, 4][(at / 8 + usize::try_from(minor).unwrap_or(0)) % 6];
+                steps.push((on, Step::Bank { what, minor: minor + at as i64 }));
+            }
             if at % 11 == 7 {
                 let (turn, minor) = (at / 11, minor + at as i64 * 37);
                 let what = whats[(turn + usize::try_from(minor).unwrap_or(0)) % whats.len()];
@@ -393,6 +403,7 @@ fn steps() -> impl Strategy<Value = Vec<Dated>> {
             whats.iter().enumerate().map(|one| (None, step(one))).collect()
         };
         steps.extend(credits(&[0, 1, 2, 4, 5, 7, 8, 10, 8, 9, 11, 14, 12, 4, 15]));
+        steps.extend([0, 1, 2, 3, 4, 2, 0, 1, 4, 3].map(|what| (None, Step::Bank { what, minor })));
         // What ended by chance is undone once more where something did.
         steps.push((None, Step::UndoEnd { deposit: 0 }));
         // At its end the processor pays out what was captured, and in some a bank takes something back.
@@ -672,6 +683,7 @@ async fn run(company: &Company, made: &mut Made, step: &Step) {
                 .await;
             made.note("apply", outcome);
         }
+        Step::Bank { what, minor } => bank::run(company, made, *what, *minor).await,
         step => goods::run(company, made, step).await,
     }
 }
@@ -842,7 +854,12 @@ async fn abroad(company: &Company) -> usize {
 }
 
 /// What must have gone through over all sequences together, at least.
-const AT_LEAST: [(&str, usize); 71] = [
+const AT_LEAST: [(&str, usize); 76] = [
+    ("take a statement in", 60),
+    ("accept what is sure", 50),
+    ("accept a line", 30),
+    ("book a line", 40),
+    ("undo a line", 50),
     ("discounts for early payment", 20),
     ("discounts that took tax", 8),
     ("discounts taken back", 2),
@@ -942,6 +959,7 @@ fn the_books_hold_after_any_sequence() {
             let company = Company::with_foreign(FOREIGN[foreign]).await;
             staff(&company).await;
             goods::containers_and_freight(&company).await;
+            bank::begin(&company).await;
             let mut made = Made::nothing();
             for (offset, step) in &steps {
                 made.on = offset.map_or(day("2026-03-18"), |days| day("2026-03-01") + Days::new(days));
