@@ -171,8 +171,11 @@ fn line(amount: i64, party: &str, account: &str, words: &str) -> BankLine {
     }
 }
 
+/// How sure, whose, what goes to which item, why.
+type First = (Certainty, i64, Vec<(i64, i64)>, Vec<Clue>);
+
 /// The first proposal: how sure, whose, and what goes where.
-fn first(line: &BankLine) -> Option<(Certainty, i64, Vec<(i64, i64)>, Vec<Clue>)> {
+fn first(line: &BankLine) -> Option<First> {
     let Proposal { what, certainty, because, .. } = index().propose(line).into_iter().next()?;
     match what {
         Proposed::Receipt { customer, to } => {

@@ -135,7 +135,7 @@ fn line(chance: &mut Chance, claims: &[Claim]) -> (BankLine, Option<(CustomerId,
         3 => amount - Money(1 + chance.below(3) as i64),
         _ => amount,
     };
-    let from_known = customer % 3 > 0;
+    let from_known = !customer.is_multiple_of(3);
     let party = if chance.one_in(10) { String::new() } else { name(customer).to_uppercase() };
     let party = if chance.one_in(12) { party.replace('E', "") } else { party };
     let account =
@@ -166,7 +166,7 @@ fn what_is_sure_is_right_and_most_come_first() {
             customer: CustomerId(at as i64),
             name: name(at),
             parent: None,
-            accounts: if at % 3 > 0 { vec![format!("A{at}")] } else { Vec::new() },
+            accounts: if !at.is_multiple_of(3) { vec![format!("A{at}")] } else { Vec::new() },
         })
         .collect();
     let index = Index::new(claims.clone(), payers, Vec::new(), Money(5));

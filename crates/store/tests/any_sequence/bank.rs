@@ -73,7 +73,7 @@ pub(crate) async fn run(company: &Company, made: &mut Made, what: u8, minor: i64
     if what == 0 {
         let statement = statement(company, made, minor).await;
         let taken = change(company, async |writing, rules| {
-            bank::take_in(writing, rules, "day.xml", &[statement.clone()]).await
+            bank::take_in(writing, rules, "day.xml", std::slice::from_ref(&statement)).await
         })
         .await;
         made.note("take a statement in", taken);
