@@ -288,7 +288,7 @@ async fn a_lead_closes_march_and_an_administrator_moves_a_number() -> Result<()>
 
     let sanna = seat(&till, Who::Sanna).await?;
     sanna.go(&till.place("/setup/numbers")).await?;
-    for _ in 0..10 {
+    for _ in 0..20 {
         if sanna.text("footer").await?.contains("Move I-") {
             break;
         }
