@@ -19,6 +19,8 @@ export function placeOf(document: DocumentRef): string {
       return `/payment-requests/${document.id}`;
     case "card_authorization":
       return `/cards/${document.id}`;
+    case "bank_slip":
+      return `/bank-slips/${document.id}`;
     case "bank_statement":
       return `/bank/${document.id}`;
     case "card_payout":

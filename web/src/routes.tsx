@@ -17,6 +17,7 @@ import { DirectRoom } from "./rooms/Direct";
 import { DepositRoom } from "./rooms/deposits/Deposit";
 import { DepositsRoom } from "./rooms/deposits/Deposits";
 import { NewDepositRoom } from "./rooms/deposits/NewDeposit";
+import { DisputesRoom } from "./rooms/disputes/Disputes";
 import { EntryRoom } from "./rooms/Entry";
 import { GoingOutRoom } from "./rooms/goingout/GoingOut";
 import { MessageRoom } from "./rooms/goingout/Message";
@@ -68,6 +69,9 @@ import { PeopleRoom } from "./rooms/setup/People";
 import { PeriodsRoom } from "./rooms/setup/Periods";
 import { RecordRoom } from "./rooms/setup/Record";
 import { ReturnsSetupRoom } from "./rooms/setup/Returns";
+import { NewSlipRoom } from "./rooms/slips/NewSlip";
+import { SlipRoom } from "./rooms/slips/Slip";
+import { SlipsRoom } from "./rooms/slips/Slips";
 import { TrialBalanceRoom } from "./rooms/TrialBalance";
 import { UnbilledRoom } from "./rooms/Unbilled";
 import { LostWay } from "./shell/LostWay";
@@ -140,6 +144,10 @@ export const routes: RouteObject[] = [
       { path: "receipts", element: <ReceiptsRoom /> },
       { path: "receipts/new", element: <NewReceiptRoom /> },
       { path: "receipts/:id", element: <ReceiptRoom /> },
+      { path: "disputes", element: <DisputesRoom /> },
+      { path: "bank-slips", element: <SlipsRoom /> },
+      { path: "bank-slips/new", element: <NewSlipRoom /> },
+      { path: "bank-slips/:id", element: <SlipRoom /> },
       { path: "bank", element: <BankRoom /> },
       { path: "bank/:id", element: <StatementRoom /> },
       { path: "customers", element: <CustomersRoom /> },

@@ -21,6 +21,7 @@ const item = (invoice: number, open: number, currency = "EUR"): OpenItem => ({
   currency,
   total: open,
   open,
+  disputed: 0,
 });
 
 const none = { amount: 0, base: 0 };

@@ -25,8 +25,13 @@
 //! ```
 
 mod booking;
+pub mod columns;
+mod expecting;
+mod giving;
 mod matching;
+mod proposal;
 mod reconciling;
+pub mod slip;
 
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
@@ -36,7 +41,8 @@ use crate::fingerprint;
 use crate::money::{Currency, Money};
 
 pub use booking::{BookDecision, BookInput, Booking, book};
-pub use matching::{Certainty, Claim, Clue, Expected, Index, Payer, Proposal, Proposed, ProposedPart};
+pub use matching::Index;
+pub use proposal::{Certainty, Claim, Clue, Expected, Paid, Payer, Proposal, Proposed, ProposedPart};
 pub use reconciling::{Reconciliation, ToReconcile, reconcile};
 
 /// A balance of an account at the begin or the end of a day, as the bank says it.
@@ -258,6 +264,26 @@ pub fn check(statement: &BankStatement, before: Option<&Before>, today: NaiveDat
 /// An account number without gaps, in capitals: as banks and people write it, it is the same.
 pub fn plain_account(text: &str) -> String {
     text.chars().filter(char::is_ascii_alphanumeric).collect::<String>().to_ascii_uppercase()
+}
+
+/// The number of an account of ours as typed, without gaps; none where none was.
+///
+/// # Errors
+/// What to write instead.
+pub fn account_number(typed: &str) -> Result<Option<String>, String> {
+    let number = plain_account(typed);
+    if number.is_empty() && typed.trim().is_empty() {
+        return Ok(None);
+    }
+    if !(4..=34).contains(&number.len()) {
+        return Err("Write the IBAN, or the number that stands on the bank's statements: 4 to 34 letters and digits."
+            .to_owned());
+    }
+    let country = number.get(..2).is_some_and(|head| head.chars().all(char::is_alphabetic));
+    if country && number.len() >= 15 && !is_iban(&number) {
+        return Err("The check digits of this IBAN do not fit. Look for a digit typed wrong.".to_owned());
+    }
+    Ok(Some(number))
 }
 
 /// Whether a text is an IBAN: two letters, two check digits, up to 30 letters and digits, and the check digits fit.

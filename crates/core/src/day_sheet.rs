@@ -18,7 +18,9 @@
 mod accepted;
 mod bank;
 mod cards;
+mod disputed;
 mod returned;
+mod slips;
 
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
@@ -30,7 +32,9 @@ use crate::money::Money;
 pub use accepted::AcceptedFacts;
 pub use bank::BankFacts;
 pub use cards::{CardFacts, ToBookFacts};
+pub use disputed::DisputeFacts;
 pub use returned::ReturnedFacts;
+pub use slips::SlipFacts;
 
 /// A kind of work, in the order of urgency.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
@@ -49,6 +53,8 @@ pub enum Work {
     ToBill,
     /// Back from a customer, and not decided on.
     Returned,
+    /// What customers will not pay.
+    Disputed,
     /// Past the due date.
     Late,
     /// Filled and not settled.
@@ -68,6 +74,8 @@ pub enum Next {
     Apply,
     /// Say what the lines of a bank statement are.
     Match,
+    /// Take a slip to the bank, and say so.
+    TakeToBank,
     /// Move, refund or keep the deposit.
     Clear,
     /// Credit what of a prepayment invoice will not be used.
@@ -92,6 +100,8 @@ pub enum Next {
     Settle,
     /// Repair goods that are in for it, and send them back.
     Repair,
+    /// Clear up what a customer will not pay.
+    Resolve,
     /// Look at the customer account and ask for the money.
     AskForMoney,
     /// Look at the order.
@@ -266,6 +276,10 @@ pub struct DayFacts {
     pub returned: Vec<ReturnedFacts>,
     /// Bank statements with lines that are not cleared.
     pub bank: Vec<BankFacts>,
+    /// Slips that wait to be taken to the bank.
+    pub slips: Vec<SlipFacts>,
+    /// What customers will not pay.
+    pub disputes: Vec<DisputeFacts>,
     /// Overdue customers.
     pub late: Vec<LateFacts>,
     /// Filled orders whose last invoice falls due soon.
@@ -294,6 +308,8 @@ pub fn rank(facts: &DayFacts, business_date: NaiveDate) -> Vec<DayItem> {
     items.extend(facts.packed.iter().map(|facts| facts.row(business_date)));
     items.extend(facts.returned.iter().map(|facts| facts.row(business_date)));
     items.extend(facts.bank.iter().map(|facts| facts.row(business_date)));
+    items.extend(facts.slips.iter().map(|facts| facts.row(business_date)));
+    items.extend(facts.disputes.iter().map(|facts| facts.row(business_date)));
     items.extend(facts.late.iter().map(|facts| facts.row(business_date)));
     items.extend(facts.unfinished.iter().map(|facts| facts.row(business_date)));
     items.sort_by_key(|item| {

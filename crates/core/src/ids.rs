@@ -31,6 +31,10 @@ ids! {
     BankLineId,
     /// What a line is cleared against.
     BankMatchId,
+    /// Checks and cash that are taken to the bank together.
+    BankSlipId,
+    /// What a customer will not pay of an open item.
+    DisputeId,
     /// A customer.
     CustomerId,
     /// Where goods of a customer go.
@@ -196,6 +200,8 @@ pub enum DocumentKind {
     ReturnAccrual,
     /// A statement of a bank account.
     BankStatement,
+    /// Checks and cash that are taken to the bank together.
+    BankSlip,
 }
 
 impl DocumentKind {
@@ -235,6 +241,7 @@ impl DocumentKind {
             Self::Estimate => "estimate",
             Self::ReturnAccrual => "return_accrual",
             Self::BankStatement => "bank_statement",
+            Self::BankSlip => "bank_slip",
         }
     }
 
@@ -274,6 +281,7 @@ impl DocumentKind {
             Self::Estimate,
             Self::ReturnAccrual,
             Self::BankStatement,
+            Self::BankSlip,
         ]
         .into_iter()
         .find(|kind| kind.word() == word)

@@ -28,6 +28,8 @@ mod place;
 mod reference;
 mod suggesting;
 
+use std::collections::BTreeMap;
+
 use serde::{Deserialize, Serialize};
 
 use crate::accounts::{AccountMap, Purpose};
@@ -46,12 +48,12 @@ use crate::posting::{ContainerMove, NewApplication, NewItem, Posting, Which, acc
 use crate::spread::spread;
 use crate::tape::{Change, Figure, Tape, TapeStyle};
 
-pub use beside::{Beside, BesideBooked, Both, Early, Sold, paid_on};
+pub use beside::{Beside, BesideBooked, Both, Early, Sold, check_tolerance, paid_on, settles_differences};
 pub use place::{Method, MoneyPlace, PlaceKind};
 pub(crate) use reference::remainder as remainder_97;
 pub use reference::{creditor_reference, grouped_reference, is_reference, references_in};
 pub use suggesting::{Because, Said, Suggestion, suggest};
-pub(crate) use suggesting::{number_parts, sum_of};
+pub(crate) use suggesting::{number_parts, place_of, sum_of};
 
 /// Where the credit comes from.
 #[derive(Debug, Clone)]
@@ -129,7 +131,7 @@ pub struct SettleInput<'a> {
     /// Where a deposit is applied: what each item has for it. Nothing for any other credit.
     pub rooms: Vec<AdvanceRoom>,
     /// What paying early earns on items that have an offer.
-    pub early: Vec<Early>,
+    pub early: BTreeMap<OpenItemId, Early>,
     /// Up to which difference an item counts as paid, in the money's currency. *Common practice, no source.*
     pub tolerance: Money,
     /// Rates of the other currencies among the items, on the date.
@@ -452,7 +454,7 @@ fn tape(input: &SettleInput<'_>, document: &Settlement) -> Tape {
             tape.remark(TapeStyle::Detail, format!("{amount} {} at the rates of the day", applied.currency), false);
         }
         beside_on_tape(&mut tape, &applied.beside);
-        if let Some((_, offer)) = beside::missed(input).find(|(item, _)| *item == applied.item) {
+        if let Some(offer) = beside::missed(input, applied.item) {
             let amount = applied.currency.grouped(offer.amount);
             let until = words(offer.until_with_grace);
             tape.remark(TapeStyle::Detail, format!("a discount of {amount} could be earned until {until}"), false);

@@ -101,18 +101,23 @@ fn booked(booking: Booking, amount: i64) -> till_core::bank::BookDecision {
 #[test]
 fn rows_of_fee_and_interest() {
     let written = |booking, amount| written(&booked(booking, amount).entry);
-    assert_eq!(written(Booking::Fee, -650), pairs(&[("81000", 650), ("31000", -650)]));
-    assert_eq!(written(Booking::Interest, 80), pairs(&[("31000", 80), ("69000", -80)]));
-    assert_eq!(written(Booking::Interest, -80), pairs(&[("81000", 80), ("31000", -80)]));
+    assert_eq!(written(Booking::Usual(BankLineKind::Fee), -650), pairs(&[("81000", 650), ("31000", -650)]));
+    assert_eq!(written(Booking::Usual(BankLineKind::Interest), 80), pairs(&[("31000", 80), ("69000", -80)]));
+    assert_eq!(written(Booking::Usual(BankLineKind::Interest), -80), pairs(&[("81000", 80), ("31000", -80)]));
     // A fee that was given back.
-    assert_eq!(written(Booking::Fee, 650), pairs(&[("31000", 650), ("81000", -650)]));
+    assert_eq!(written(Booking::Usual(BankLineKind::Fee), 650), pairs(&[("31000", 650), ("81000", -650)]));
     let other = Account { number: "83000".to_owned(), name: "Rent".to_owned(), account_type: AccountType::Expense };
     assert_eq!(written(Booking::Account(other), -9_000), pairs(&[("83000", 9_000), ("31000", -9_000)]));
     // Receivables are written by documents, nobody by hand.
     let books = Books::new();
     let refused = booked(Booking::Account(books.account(Purpose::Receivable)), 500);
     assert!(stops(&refused.blockers) && refused.blockers[0].field == "account");
-    assert!(!booked(Booking::Fee, -650).blockers.iter().any(|blocker| blocker.check == Check::PeriodClosed));
+    assert!(
+        !booked(Booking::Usual(BankLineKind::Fee), -650)
+            .blockers
+            .iter()
+            .any(|blocker| blocker.check == Check::PeriodClosed)
+    );
 }
 
 fn claim(item: i64, customer: i64, open: i64) -> Claim {
@@ -246,12 +251,14 @@ fn what_the_books_expected_is_found() {
     assert_eq!(first(&late), None);
     // Once accepted, it is not there for the next line.
     let mut index = index();
-    let proposal = index.propose(&line(-2_000, "", "", "Refund 8841")).remove(0);
-    index.accepted(&proposal);
-    assert!(index.propose(&line(-2_000, "", "", "Refund 8841")).is_empty());
-    let proposal = index.propose(&line(25_000, "", "", "I-3002")).remove(0);
-    index.accepted(&proposal);
-    assert!(index.propose(&line(25_000, "", "", "I-3002")).is_empty());
+    for line in [line(-2_000, "", "", "Refund 8841"), line(25_000, "", "", "I-3002")] {
+        let proposal = index.propose(&line).remove(0);
+        index.accepted(&line, &proposal);
+        assert!(index.propose(&line).is_empty(), "{line:?}");
+    }
+    // A number that only begins alike is another one.
+    assert_eq!(first(&line(30_000, "", "", "C-701")).unwrap().0, Likely);
+    assert_eq!(first(&line(30_000, "", "", "your C 70")).unwrap().0, Sure);
 }
 
 #[test]
@@ -284,7 +291,7 @@ fn the_bank_says_what_is_a_fee() {
     assert_eq!(BankLineKind::of_code("ACMT", "MCOP", "INTR"), BankLineKind::Interest);
     assert_eq!(BankLineKind::of_code("PMNT", "RRCT", "RRTN"), BankLineKind::Returned);
     let fee = BankLine { kind: BankLineKind::Fee, ..line(-650, "", "", "Account fee") };
-    assert_eq!(index().propose(&fee)[0].what, Proposed::Fee);
+    assert_eq!(index().propose(&fee)[0].what, Proposed::Book { of: BankLineKind::Fee });
     for kind in BankLineKind::ALL {
         assert_eq!(BankLineKind::of(kind.word()), Some(kind));
     }
@@ -312,5 +319,34 @@ proptest! {
                 prop_assert_eq!(to.iter().filter(|other| other.item == part.item).count(), 1);
             }
         }
+    }
+}
+
+/// 98.00 of 100.00 were paid without a share: 2.00 are open, and the discount of 2.00 covers them as a whole. No money pays that, and
+/// nothing below zero.
+#[test]
+fn a_discount_is_never_more_than_is_open() {
+    let early = |open: i64| Claim { early: Some((Money(500), day("2026-03-20"))), ..claim(1, 1, open) };
+    let claims = vec![early(200), claim(2, 1, 300), claim(3, 1, 700)];
+    let index = Index::new(claims, vec![payer(1, "Saltmarsh", None, "A1")], Vec::new(), Money(5));
+    for amount in [100, 200, 500, 1_000, 1_200] {
+        for proposal in index.propose(&line(amount, "", "A1", "I-3001, I-3002")) {
+            let Proposed::Receipt { to, .. } = proposal.what else { continue };
+            assert!(to.iter().all(|part| part.amount.is_positive() && part.beside.discount >= Money::ZERO), "{to:?}");
+        }
+    }
+    let together = index.propose(&line(1_000, "", "A1", "")).remove(0);
+    let Proposed::Receipt { to, .. } = together.what else { panic!("no receipt") };
+    assert_eq!(to.iter().map(|part| (part.item.0, part.amount.0)).collect::<Vec<_>>(), [(2, 300), (3, 700)]);
+}
+
+#[test]
+fn an_account_of_ours_has_a_number_a_bank_can_name() {
+    use till_core::bank::account_number;
+    assert_eq!(account_number("XX33 MARR 0001 2345 67"), Ok(Some("XX33MARR0001234567".to_owned())));
+    assert_eq!(account_number("4711-0815"), Ok(Some("47110815".to_owned())));
+    assert_eq!(account_number("  "), Ok(None));
+    for wrong in ["XX34 MARR 0001 2345 67", "12", "---", &"1".repeat(35)] {
+        assert!(account_number(wrong).is_err(), "{wrong}");
     }
 }

@@ -154,6 +154,7 @@ fn unapplying(books: &Books, standing: Standing) -> BackInput<'_> {
         group: vec![common::member()],
         applications: vec![standing],
         receipt: None,
+        fee: None,
         date: DocumentDate { date: day("2026-03-20"), typed: true },
         reason: "for another order".to_owned(),
         currency: eur(),

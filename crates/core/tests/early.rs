@@ -1,6 +1,8 @@
 //! What settles an item beside money: discounts for early payment, differences within the tolerance. Figures by hand, and the
 //! rows of `postings.md`, Money.
 
+use std::collections::BTreeMap;
+
 use crate::common::*;
 use chrono::NaiveDate;
 use till_core::calendar::DocumentDate;
@@ -43,7 +45,7 @@ fn offer(base: DiscountBase, tax_adjusted: bool) -> Early {
 
 fn paying(books: &Books, early: Early, (open, paid): (i64, i64), beside: Beside) -> SettleInput<'_> {
     let to_apply = ToApply { beside, ..ToApply::new(open_invoice(1, open, open), Money(paid)) };
-    SettleInput { early: vec![early], ..books.money(transfer(), paid, vec![to_apply]) }
+    SettleInput { early: BTreeMap::from([(early.item, early)]), ..books.money(transfer(), paid, vec![to_apply]) }
 }
 
 const fn discount(amount: i64) -> Beside {
@@ -218,7 +220,8 @@ fn in_another_currency_at_what_is_carried() {
     item.currency = gbp;
     let early = Early { sold: vec![sold("S23", "0.23", 8_000, 1_840)], ..offer(DiscountBase::Gross, false) };
     let to_apply = ToApply { beside: discount(197), ..ToApply::new(item, Money(9_643)) };
-    let mut input = SettleInput { early: vec![early], ..books.money(transfer(), 9_643, vec![to_apply]) };
+    let mut input =
+        SettleInput { early: BTreeMap::from([(early.item, early)]), ..books.money(transfer(), 9_643, vec![to_apply]) };
     (input.currency, input.rate) = (gbp, Some("1.20".parse().unwrap()));
     let decision = settle::decide(&input);
     assert!(!stops(&decision.blockers), "{:?}", decision.blockers);
@@ -269,6 +272,7 @@ fn taken_back_the_discount_is_lost() {
         group: vec![member()],
         applications: vec![standing],
         receipt: None,
+        fee: None,
         date: DocumentDate { date: day("2026-04-20"), typed: true },
         reason: "wrong invoice".to_owned(),
         currency: eur(),
@@ -289,10 +293,10 @@ fn taken_back_the_discount_is_lost() {
 
 fn suggested(open: &[(i64, i64)], amount: i64, words: Option<&str>, date: &str) -> Vec<(i64, i64, i64, i64)> {
     let items: Vec<_> = open.iter().map(|(id, open)| open_invoice(*id, *open, *open)).collect();
-    let early: Vec<Early> =
-        items.iter().map(|item| Early { item: item.id, ..offer(DiscountBase::Gross, false) }).collect();
+    let early: BTreeMap<OpenItemId, Early> =
+        items.iter().map(|item| (item.id, Early { item: item.id, ..offer(DiscountBase::Gross, false) })).collect();
     let date: NaiveDate = day(date);
-    let said = Said { words, paid_on: Some(date), early: &early, tolerance: Money(5), ..Said::default() };
+    let said = Said { words, paid_on: Some(date), early: Some(&early), tolerance: Money(5), ..Said::default() };
     suggest((Money(amount), eur()), &items, said, date)
         .into_iter()
         .map(|one| (one.item.0, one.amount.0, one.beside.discount.0, one.beside.written_off.0))

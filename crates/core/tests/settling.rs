@@ -204,6 +204,7 @@ fn taking_back(books: &Books, applications: Vec<Standing>, receipt: Option<Whole
         group: vec![member()],
         applications,
         receipt,
+        fee: None,
         date: DocumentDate { date: day("2026-04-10"), typed: true },
         reason: "typed twice".to_owned(),
         currency: eur(),
@@ -613,4 +614,39 @@ fn money_is_dated_in_order() {
     assert_eq!(found(&input), []);
     input.dates.today = day("2026-04-09");
     assert_eq!(found(&input), [(Check::DateAhead, Effect::Warns, "date".to_owned())]);
+}
+
+/// postings.md: check returned after it was banked, fee 15.00: 21000 210.28 and 81000 15.00 against 31000 225.28. In hand there is no
+/// fee; in an account of dollars at 0.90 a fee of 5.00 is 4.50.
+#[test]
+fn the_bank_takes_a_fee_for_what_came_back() {
+    let books = Books::new();
+    let applied = || vec![standing(1, 1, (21_028, 21_028), (21_028, 21_028))];
+    let fee = |amount: i64, code: &str, rate: Option<&str>| back::BankFee {
+        amount: Money(amount),
+        currency: till_core::money::Currency::of(code).unwrap(),
+        rate: rate.map(|rate| rate.parse().unwrap()),
+    };
+    let decided = |whole: WholeReceipt, fee| {
+        let decision = back::decide(&BackInput { fee: Some(fee), ..taking_back(&books, applied(), Some(whole)) });
+        let entry = decision.entries.first().map(|one| one.entry.clone());
+        let lines = written(&entry);
+        (lines, decision.blockers.iter().map(|blocker| blocker.check).collect::<Vec<_>>())
+    };
+    let whole = || receipt(&books, (0, 0), (21_028, 21_028));
+    let (lines, blockers) = decided(whole(), fee(1_500, "EUR", Some("1")));
+    assert_eq!((lines, blockers), (pairs(&[("21000", 21_028), ("31000", -22_528), ("81000", 1_500)]), vec![]));
+    let (lines, _) = decided(whole(), fee(500, "USD", Some("0.90")));
+    assert_eq!(lines, pairs(&[("21000", 21_028), ("31000", -21_028), ("31000", -450), ("81000", 450)]));
+    assert_eq!(decided(whole(), fee(500, "USD", None)).1, [Check::ExchangeRateMissing]);
+    assert_eq!(decided(whole(), fee(0, "EUR", Some("1"))).1, [Check::AmountNotPositive]);
+    let mut in_hand = whole();
+    if let Some(place) = &mut in_hand.place {
+        (place.kind, place.account) = (PlaceKind::ChecksInHand, books.account(Purpose::InHand));
+    }
+    assert_eq!(decided(in_hand.clone(), fee(1_500, "EUR", Some("1"))).1, [Check::CannotCancel]);
+    // postings.md: check returned before it was banked, 21000 against 32000.
+    let decision = back::decide(&taking_back(&books, applied(), Some(in_hand)));
+    let entry = decision.entries.first().map(|one| one.entry.clone());
+    assert_eq!(written(&entry), pairs(&[("21000", 21_028), ("32000", -21_028)]));
 }

@@ -6,10 +6,10 @@
 
 use chrono::NaiveDate;
 use till_core::bank::{Balance, BankLine, BankLineKind, BankStatement};
-use till_core::ids::CustomerId;
+use till_core::ids::{CustomerId, DocumentKind};
 use till_core::money::Money;
 use till_core::settle::creditor_reference;
-use till_store::bank::{self, BankAccountForm};
+use till_store::bank::{self, BankAccountForm, InHandRow, NewSlip, ToBank};
 use till_store::customers::{self, OpenItem};
 use till_store::{Result, Store, StoreError, Writing, rules};
 
@@ -25,12 +25,49 @@ pub(crate) async fn run(store: &Store, people: &People) -> Result<()> {
     store
         .change(&at_work(INES, BUSINESS_DATE), None, async |writing| {
             bank::set_account(writing, "bank", &BankAccountForm { number: ACCOUNT.to_owned() }).await?;
-            let statement = first(writing, people).await?;
+            let back = slips(writing).await?;
+            let statement = first(writing, people, back).await?;
             let rules = rules::load(writing).await?;
             bank::take_in(writing, &rules, "marram-2026-03-17.xml", &[statement]).await?;
             Ok(())
         })
         .await
+}
+
+/// Takes the checks to the bank every other Friday, the last of them on 17 March: the bank counts 0.50 less of those. Returns a check
+/// that comes back.
+async fn slips(writing: &mut Writing<'_>) -> Result<Option<InHandRow>> {
+    let mut comes_back = None;
+    for (until, banked) in [
+        ("2026-01-30", "2026-01-30"),
+        ("2026-02-13", "2026-02-13"),
+        ("2026-02-27", "2026-02-27"),
+        ("2026-03-10", "2026-03-13"),
+        ("2026-03-16", "2026-03-17"),
+    ] {
+        let (until, banked) = (date(until)?, date(banked)?);
+        for currency in ["EUR", "GBP"] {
+            // The pounds of the last days wait for more.
+            let here = bank::in_hand(writing).await?.into_iter();
+            let on: Vec<InHandRow> = here
+                .filter(|one| one.currency.code() == currency && one.date <= until && one.amount.is_positive())
+                .collect();
+            if on.is_empty() || (currency == "GBP" && banked.to_string() == "2026-03-17") {
+                continue;
+            }
+            let entries = on.iter().map(|one| one.entry).collect();
+            let rules = rules::load(writing).await?;
+            let slip =
+                bank::prepare_slip(writing, &rules, &NewSlip { entries, bank: None, date: Some(banked) }, None).await?;
+            let wish = ToBank { counted: None, date: Some(banked) };
+            bank::bank_slip(writing, &rules, slip.id, (1, None), &wish).await?;
+            let receipt = |one: &InHandRow| one.document.kind == DocumentKind::Receipt;
+            if currency == "EUR" && banked < date("2026-03-17")? {
+                comes_back = on.into_iter().find(receipt).or(comes_back);
+            }
+        }
+    }
+    Ok(comes_back)
 }
 
 /// What the bank says next: its statement of 18 March as a file, to be imported by whoever tries the program.
@@ -85,7 +122,7 @@ fn owed(view: customers::CustomerView, day: NaiveDate) -> Vec<OpenItem> {
     view.open_items.into_iter().filter(own).collect()
 }
 
-async fn first(writing: &mut Writing<'_>, people: &People) -> Result<BankStatement> {
+async fn first(writing: &mut Writing<'_>, people: &People, back: Option<InHandRow>) -> Result<BankStatement> {
     let day = date("2026-03-17")?;
     let rules = rules::load(writing).await?;
     // What the books put on the account by the evening of the 16th is its opening balance, what they put there since comes on the 17th.
@@ -96,12 +133,17 @@ async fn first(writing: &mut Writing<'_>, people: &People) -> Result<BankStateme
         .filter(|one| one.date == day)
         .map(|one| {
             let words = if one.words.is_empty() { one.document.number.clone() } else { one.words.clone() };
-            let kind = if one.document.kind == till_core::ids::DocumentKind::CardPayout {
-                BankLineKind::CardPayout
-            } else {
-                BankLineKind::Transfer
-            };
-            BankLine { kind, ..BankLine::plain(day, one.amount, &words) }
+            match one.document.kind {
+                DocumentKind::CardPayout => {
+                    BankLine { kind: BankLineKind::CardPayout, ..BankLine::plain(day, one.amount, &words) }
+                }
+                // A coin is missing.
+                DocumentKind::BankSlip => BankLine {
+                    kind: BankLineKind::Deposit,
+                    ..BankLine::plain(day, one.amount - Money(50), "paid in at the counter")
+                },
+                _ => BankLine::plain(day, one.amount, &words),
+            }
         })
         .collect();
     let mut nth = 0;
@@ -130,6 +172,13 @@ async fn first(writing: &mut Writing<'_>, people: &People) -> Result<BankStateme
             _ => plain(item.open, "as agreed"),
         };
         lines.push(line);
+    }
+    if let Some(back) = back {
+        let words = format!("{} unpaid, with our charge of 15.00", back.words);
+        lines.push(BankLine {
+            kind: BankLineKind::Returned,
+            ..BankLine::plain(day, -back.amount - Money(1_500), &words)
+        });
     }
     lines.push(stranger(day, 2_500, "B. Linnet", "deposit for the swarm box, call me"));
     lines.push(fee(day, -650, "Account fee March"));

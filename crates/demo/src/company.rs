@@ -121,6 +121,7 @@ pub async fn set_up(writing: &mut Writing<'_>, business_date: NaiveDate) -> Resu
         ("estimate", "XR-", 3),
         ("return_accrual", "AR-", 1),
         ("bank_statement", "BS-", 1),
+        ("bank_slip", "DS-", 8),
         ("deposit", "D-", 41),
         ("deposit_end", "DE-", 7),
         ("refund", "RF-", 1),

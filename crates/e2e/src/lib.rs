@@ -39,6 +39,18 @@ use tokio::sync::OnceCell;
 /// What the harness returns.
 pub type Result<T> = std::result::Result<T, Box<dyn Error + Send + Sync>>;
 
+/// The demo, with someone signed in at a place of it.
+///
+/// # Errors
+/// Where the demo cannot be made, or the browser does not start.
+pub async fn start(path: &str, who: Who) -> Result<(Till, Browser)> {
+    let till = Till::demo().await?;
+    let browser = Browser::open().await?;
+    browser.sign_in(&till, who).await?;
+    browser.go(&till.place(path)).await?;
+    Ok((till, browser))
+}
+
 /// A running Glad Till with books of its own.
 #[allow(missing_debug_implementations)]
 pub struct Till {

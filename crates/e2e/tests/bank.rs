@@ -1,6 +1,6 @@
 //! The bank by keyboard: a statement day from the file to reconciled, and a receipt with its early-payment discount.
 
-use till_e2e::{Browser, Key, Result, Till, Who};
+use till_e2e::{Browser, Key, Result, Who, start};
 
 /// Gives the hidden field of the screen a file, as the dialog of the system would.
 async fn choose(browser: &Browser, name: &str, content: &str) -> Result<()> {
@@ -12,14 +12,6 @@ async fn choose(browser: &Browser, name: &str, content: &str) -> Result<()> {
     );
     browser.run(&script).await?;
     Ok(())
-}
-
-async fn start(path: &str, who: Who) -> Result<(Till, Browser)> {
-    let till = Till::demo().await?;
-    let browser = Browser::open().await?;
-    browser.sign_in(&till, who).await?;
-    browser.go(&till.place(path)).await?;
-    Ok((till, browser))
 }
 
 /// Two statements, 16 lines: the sure ones together, the likely ones with a key each, the rest booked; then the bank and the books

@@ -1,15 +1,7 @@
 //! Credit memos with no invoice behind them and what becomes of a credit, suppliers' answers to claims, the slip of a return:
 //! by keyboard.
 
-use till_e2e::{Browser, Key, Result, Till, Who};
-
-async fn start(path: &str, who: Who) -> Result<(Till, Browser)> {
-    let till = Till::demo().await?;
-    let browser = Browser::open().await?;
-    browser.sign_in(&till, who).await?;
-    browser.go(&till.place(path)).await?;
-    Ok((till, browser))
-}
+use till_e2e::{Key, Result, Who, start};
 
 /// 20.00 of freight and 4.60 of tax are given back to Kestrel Moor: 24.60 kept, 14.60 refunded, the rest applied to its open
 /// invoice of 1,207.48. A reload in between loses nothing.

@@ -1,15 +1,7 @@
 //! What is done with goods that come back in one step, by keyboard: an exchange to pay, an exchange to credit, a wrong item put
 //! right, goods in for repair.
 
-use till_e2e::{Browser, Key, Result, Till, Who};
-
-async fn start(path: &str, who: Who) -> Result<(Till, Browser)> {
-    let till = Till::demo().await?;
-    let browser = Browser::open().await?;
-    browser.sign_in(&till, who).await?;
-    browser.go(&till.place(path)).await?;
-    Ok((till, browser))
-}
+use till_e2e::{Key, Result, Who, start};
 
 /// Kestrel gives two books back (22.00 each, no tax on them), sellable, and takes a suit for them at 94.00 and 21.62 of tax:
 /// 71.62 to pay, an invoice of its own. One document, one entry, tax on each side.

@@ -1,14 +1,6 @@
 //! Receipts by keyboard: what money is for, begun with what the payer wrote, a stack of checks.
 
-use till_e2e::{Browser, Key, Result, Till, Who};
-
-async fn start(path: &str, who: Who) -> Result<(Till, Browser)> {
-    let till = Till::demo().await?;
-    let browser = Browser::open().await?;
-    browser.sign_in(&till, who).await?;
-    browser.go(&till.place(path)).await?;
-    Ok((till, browser))
-}
+use till_e2e::{Key, Result, Who, start};
 
 /// Money goes to what equals it, to what comes to it together, and to what the payer named: by number, and by payment reference.
 #[tokio::test]

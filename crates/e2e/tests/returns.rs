@@ -1,15 +1,7 @@
 //! Goods that come back, by keyboard: found in all that was billed, inspected with three dispositions, credited on the open
 //! invoice; above the limit; replaced; a step taken back.
 
-use till_e2e::{Browser, Key, Result, Till, Who};
-
-async fn start(path: &str, who: Who) -> Result<(Till, Browser)> {
-    let till = Till::demo().await?;
-    let browser = Browser::open().await?;
-    browser.sign_in(&till, who).await?;
-    browser.go(&till.place(path)).await?;
-    Ok((till, browser))
-}
+use till_e2e::{Browser, Key, Result, Who, start};
 
 /// Authorizes what comes back of an item that was billed to Kestrel on I-3291, found by its name.
 async fn authorize(browser: &Browser, item: &str, quantity: &str) -> Result<()> {

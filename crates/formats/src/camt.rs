@@ -211,6 +211,9 @@ fn statement(node: &Node, place: usize) -> Result<BankStatement, CamtError> {
     let currency = Currency::of(&code).map_err(|_| missing(&format!("{code} is no currency that is known here")))?;
     let balance = |node: &Node| -> Result<Balance, CamtError> {
         let date = day(node.get(&["Dt"])).ok_or_else(|| missing("a balance has no date"))?;
+        // The closing balance of the day before opens the next one.
+        let before = node.text(&[&["Tp", "CdOrPrtry", "Cd"]]).as_deref() == Some("PRCD");
+        let date = if before { date.succ_opt().unwrap_or(date) } else { date };
         Ok(Balance { date, amount: signed(node, currency).ok_or_else(|| missing("a balance cannot be read"))? })
     };
     let mut lines = Vec::new();
@@ -481,6 +484,7 @@ mod tests {
             (statement.account.as_str(), statement.opening.amount, statement.closing.amount),
             ("4711", Money(1_000), Money(4_050))
         );
+        assert_eq!(statement.opening.date, day("2026-03-17"), "the day after the balance before");
         let lines: Vec<(i64, &str, Option<&str>)> =
             statement.lines.iter().map(|line| (line.amount.0, line.words.as_str(), line.party.as_deref())).collect();
         assert_eq!(lines, [(1_250, "I-1 and I-2", Some("Tern")), (1_750, "I-3", None), (50, "fee given back", None)]);

@@ -2,6 +2,7 @@
 
 mod approvals;
 mod bank;
+mod bank_tables;
 mod billing;
 mod cards;
 mod chart;
@@ -10,6 +11,7 @@ mod corrections;
 mod credits;
 mod customers;
 mod deposits;
+mod disputes;
 mod exchanges;
 mod export;
 mod going_out;
@@ -30,6 +32,7 @@ mod runs;
 mod session;
 mod setup;
 mod shipments;
+mod slips;
 
 use serde::Deserialize;
 use utoipa::IntoParams;
@@ -76,6 +79,9 @@ pub fn configure(config: &mut ServiceConfig<'_>) {
     export::configure(config);
     approvals::configure(config);
     bank::configure(config);
+    bank_tables::configure(config);
+    disputes::configure(config);
+    slips::configure(config);
     setup::configure(config);
     chart::configure(config);
 }

@@ -82,6 +82,8 @@ pub async fn day_sheet(connection: &mut SqliteConnection, viewer: Option<Viewer>
     facts.accepted = crate::customer_pages::waiting(connection, &rules).await?;
     facts.returned = crate::returns::of_day_sheet(connection, &rules).await?;
     facts.bank = crate::bank::of_day_sheet(connection, &rules).await?;
+    facts.slips = crate::bank::slips_waiting(connection).await?;
+    facts.disputes = crate::disputes::of_day_sheet(connection, &rules).await?;
     load_unfinished(connection, today, &mut facts).await?;
     load_approvals(connection, viewer, &mut facts).await?;
     Ok(DaySheet {
@@ -403,7 +405,7 @@ pub struct Spine {
     pub prepayments: i64,
     /// Returns of which something is back and not decided on.
     pub returns: i64,
-    /// Receipts with something unapplied, bank statements with lines that are not in the books.
+    /// Receipts with something unapplied, bank statements with lines that are not in the books, slips that wait.
     pub receipts: i64,
     /// Whether something among the unbilled is stopped.
     pub billing_stopped: bool,
@@ -439,7 +441,7 @@ pub async fn spine(connection: &mut SqliteConnection, viewer: Option<Viewer>) ->
             + still(DocumentKind::CardAuthorization)
             + still(DocumentKind::CardPayout),
         returns: count(Work::Returned),
-        receipts: still(DocumentKind::Receipt) + still(DocumentKind::BankStatement),
+        receipts: still(DocumentKind::Receipt) + still(DocumentKind::BankStatement) + still(DocumentKind::BankSlip),
         billing_stopped: count(Work::Stopped) > 0,
     })
 }

@@ -12,7 +12,7 @@ mod undoing;
 mod views;
 
 pub use ending::{EndPreview, Ended, NewEnd, end, preview_end, preview_reverse, reverse};
-pub(crate) use ending::{at_place, end_input, previewed};
+pub(crate) use ending::{end_input, previewed};
 pub(crate) use facts::{follow, held_for, load_for_invoices, proposed, refresh_orders, rooms, target};
 pub use moving::{ToMove, move_to};
 pub use taking::{DepositPreview, NewDeposit, PostedDeposit, preview, take};

@@ -20,6 +20,7 @@ pub mod customers;
 pub mod day_sheet;
 pub mod deliveries;
 pub mod deposits;
+pub mod disputes;
 mod documents;
 mod errors;
 pub mod exposure;

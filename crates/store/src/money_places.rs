@@ -1,9 +1,11 @@
 //! Places of money and ways of paying: rows, not code.
 
+use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
 use till_core::accounts::{Account, AccountType};
 use till_core::money::Currency;
+use till_core::room::Movement;
 use till_core::settle::{Method, MoneyPlace, PlaceKind};
 
 use crate::convert::{currency, known};
@@ -126,6 +128,17 @@ pub(crate) async fn place(connection: &mut SqliteConnection, code: &str) -> Resu
         },
         currency: row.currency.as_deref().map(currency).transpose()?,
     })
+}
+
+/// What came to a place of money and left it, in base currency.
+pub(crate) async fn movements(connection: &mut SqliteConnection, place: &str) -> Result<Vec<Movement>> {
+    let rows = sqlx::query!(
+        r#"SELECT day AS "day!: NaiveDate", base_minor AS "amount!: i64" FROM place_moves WHERE place = ?"#,
+        place
+    )
+    .fetch_all(connection)
+    .await?;
+    Ok(rows.into_iter().map(|row| Movement::new(row.day, row.amount)).collect())
 }
 
 /// A place of money to add, and the ways of paying that lead to it.

@@ -2,6 +2,7 @@
 
 mod applying;
 mod back;
+mod returned;
 mod settling;
 mod views;
 
@@ -20,6 +21,7 @@ use till_core::people::write_off_allowed;
 use till_core::settle::{Method, SettleDecision, SettleInput, Settlement, Source, Suggestion, decide};
 use till_core::tape::{Change, Tape};
 
+use crate::disputes::{self, DisputeWords};
 use crate::rules::{Rules, next_number};
 use crate::writing::{Writing, set};
 use crate::{Result, StoreError, customers, money_places, open_items, people, posting, sensible_date};
@@ -27,7 +29,10 @@ use crate::{Result, StoreError, customers, money_places, open_items, people, pos
 use settling::{Credit, orders_on, settle_input};
 
 pub use applying::{CreditOf, NewApplications, apply, preview_apply};
-pub use back::{BackPreview, ToReverse, ToUnapply, preview_reverse, preview_unapply, reverse, unapply};
+pub use back::{
+    BackPreview, ToReverse, ToReverseReceipt, ToUnapply, preview_reverse, preview_unapply, reverse, unapply,
+};
+pub use returned::ChargeOn;
 pub use views::{ApplicationView, ReceiptList, ReceiptRow, ReceiptView, list, view};
 
 /// An amount for something owed to us, as typed: named by its open item, or by its invoice.
@@ -48,6 +53,9 @@ pub struct NewApplication {
     /// A difference to give up, a decimal; below zero for what is too much and kept. None for none.
     #[serde(default)]
     pub write_off: Option<String>,
+    /// What stays open of it goes into dispute: why, and who looks after it. None where it just stays open.
+    #[serde(default)]
+    pub dispute: Option<DisputeWords>,
 }
 
 impl NewApplication {
@@ -216,11 +224,33 @@ pub(crate) async fn post_by(
     let written = posting::write(writing, &source, &decision.posting(&input)).await?;
     let entry = written.first().copied().ok_or(StoreError::Moved)?;
     write_payment(writing, (id, &number, sequence), new, (&input, &decision), entry).await?;
+    disputed(writing, rules, new.applications.as_deref(), (&input, &decision)).await?;
     let mut fields = vec![set("amount", input.currency.format(decision.document.amount))];
     fields.extend(applied_fields(&decision));
     let words = format!("posted {number}");
     writing.note_on((DocumentKind::Receipt, id, &number), "receipt_posted", words, Some(1), fields);
     Ok(PostedReceipt { id: ReceiptId(id), number })
+}
+
+/// Puts what stays open of items into dispute, where that was said.
+async fn disputed(
+    writing: &mut Writing<'_>,
+    rules: &Rules,
+    typed: Option<&[NewApplication]>,
+    (input, decision): (&SettleInput<'_>, &SettleDecision),
+) -> Result<()> {
+    for (position, (one, to)) in typed.into_iter().flatten().zip(&input.to_apply).enumerate() {
+        let Some(what) = &one.dispute else { continue };
+        let left = decision.document.applied.iter().find(|applied| applied.item == to.item.id);
+        let left = left.map_or(to.item.open, |applied| applied.open_after);
+        disputes::write(writing, rules, (&to.item, left, None), what).await.map_err(|error| match error {
+            StoreError::Invalid { sentence, .. } => {
+                StoreError::invalid(format!("applications.{position}.dispute"), sentence)
+            }
+            other => other,
+        })?;
+    }
+    Ok(())
 }
 
 async fn write_payment(

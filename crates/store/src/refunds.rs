@@ -13,7 +13,7 @@ use till_core::open_items::Side;
 use till_core::settle::PlaceKind;
 
 use crate::approvals::{self, Asked, Go};
-use crate::deposits::{EndPreview, at_place, end_input, previewed};
+use crate::deposits::{EndPreview, end_input, previewed};
 use crate::ledger::PostedEntry;
 use crate::receipts::{CreditOf, ToReverse};
 use crate::rules::{Rules, next_number};
@@ -124,7 +124,7 @@ async fn load<'a>(
     }
     let method = money_places::method(connection, &wish.method).await?;
     let there = match method.place.kind {
-        PlaceKind::Drawer => at_place(connection, &method.place.code).await?,
+        PlaceKind::Drawer => money_places::movements(connection, &method.place.code).await?,
         _ => Vec::new(),
     };
     let date = DocumentDate::or_business_date(wish.date, rules.business_date);

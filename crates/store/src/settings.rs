@@ -9,6 +9,7 @@ use till_core::invoice::TaxDateRule;
 use till_core::money::{Currency, Money};
 use till_core::numbering::{MoveNumber, decide_move};
 use till_core::people::{Limit, LimitKind, Limits, Right, Role, check_name, has_limits};
+use till_core::settle::check_tolerance;
 use till_core::tax::TaxComputed;
 
 use crate::convert::{currency, known};
@@ -282,7 +283,10 @@ pub async fn change_company(writing: &mut Writing<'_>, new: &CompanySettings) ->
             .base_currency
             .parse(text)
             .map_err(|error| StoreError::decimal("write_off_tolerance", &error))
-            .and_then(check_tolerance)?,
+            .and_then(|amount| match check_tolerance(amount) {
+                Ok(()) => Ok(amount),
+                Err(why) => Err(StoreError::invalid("write_off_tolerance", why)),
+            })?,
         None => before.write_off_tolerance,
     };
     sqlx::query!(
@@ -319,13 +323,6 @@ pub async fn change_company(writing: &mut Writing<'_>, new: &CompanySettings) ->
     changes.extend(changed("differences count as paid up to", Some(&was), Some(&is)));
     writing.note_setting("company", "changed the company's settings", changes);
     Ok(new.version + 1)
-}
-
-fn check_tolerance(amount: Money) -> Result<Money> {
-    if amount < Money::ZERO || amount > Money(10_000) {
-        return Err(StoreError::invalid("write_off_tolerance", "A tolerance lies between 0.00 and 100.00."));
-    }
-    Ok(amount)
 }
 
 /// A limit as typed.

@@ -94,6 +94,7 @@ pub async fn begin(writing: &mut Writing<'_>, name: &str, currency: &str, today:
         ("estimate", "XR-"),
         ("return_accrual", "AR-"),
         ("bank_statement", "BS-"),
+        ("bank_slip", "DS-"),
         ("deposit", "D-"),
         ("deposit_end", "DE-"),
         ("refund", "RF-"),

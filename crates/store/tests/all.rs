@@ -11,6 +11,7 @@ mod credits;
 mod currencies;
 mod customer_pages;
 mod deposits;
+mod disputes;
 mod early;
 mod exchanges;
 mod goods;
@@ -24,6 +25,7 @@ mod prepayments;
 mod reading;
 mod record;
 mod returns;
+mod slips;
 mod upgrade;
 
 /// A file that nobody names here would be compiled by nobody, and its tests would pass by not running.

@@ -140,6 +140,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/bank-accounts/{code}/table": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Imports a table as a statement of an account. Which column is what is kept for the next one. */
+        post: operations["import_bank_table"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/bank-accounts/{code}/table/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a table would be as a statement of an account. Nothing is written. */
+        post: operations["preview_bank_table"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/bank-lines/{id}/accept": {
         parameters: {
             query?: never;
@@ -185,6 +219,109 @@ export interface paths {
         put?: never;
         /** Undoes what a line was cleared against. */
         post: operations["undo_match"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/bank-slips": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Slips, newest first. */
+        get: operations["bank_slips"];
+        put?: never;
+        /** Prepares a slip: it gets its number and its paper. */
+        post: operations["prepare_bank_slip"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/bank-slips/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a slip would come to. */
+        post: operations["preview_bank_slip"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/bank-slips/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A slip with what stands on it. */
+        get: operations["bank_slip"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/bank-slips/{id}/bank": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Banks a slip: its money moves to the bank account. */
+        post: operations["bank_bank_slip"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/bank-slips/{id}/bank/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What banking a slip would do. */
+        post: operations["preview_bank_slip_banked"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/bank-slips/{id}/cancel": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Gives a slip up: what stood on it is in hand. */
+        post: operations["cancel_bank_slip"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1464,6 +1601,58 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/disputes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Disputes, the oldest first. */
+        get: operations["disputes"];
+        put?: never;
+        /** Puts something that is open into dispute. */
+        post: operations["open_dispute"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/disputes/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Changes why something is not paid, or who looks after it. */
+        put: operations["change_dispute"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/disputes/{id}/close": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Closes a dispute. */
+        post: operations["close_dispute"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/expected-goods": {
         parameters: {
             query?: never;
@@ -1785,6 +1974,23 @@ export interface paths {
         put?: never;
         /** Takes a file over: all of it, or nothing. */
         post: operations["take_file_over"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/in-hand": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What lies in hand and stands on no slip. */
+        get: operations["in_hand"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -5114,6 +5320,21 @@ export interface components {
          * @description What a line is cleared against.
          */
         BankMatchId: number;
+        /** @description A slip that the bank took. */
+        BankSlip: components["schemas"]["ToBank"] & {
+            /** @description Fingerprint of the preview seen. */
+            seen: string;
+            /**
+             * Format: int64
+             * @description Version of the slip seen.
+             */
+            version: number;
+        };
+        /**
+         * Format: int64
+         * @description Checks and cash that are taken to the bank together.
+         */
+        BankSlipId: number;
         /**
          * Format: int64
          * @description A statement of a bank account.
@@ -5360,6 +5581,14 @@ export interface components {
             fingerprint: string;
             /** @description The arithmetic. */
             tape: components["schemas"]["Tape"];
+        };
+        /** @description A slip to give up. */
+        CancelSlip: components["schemas"]["ToCancelSlip"] & {
+            /**
+             * Format: int64
+             * @description Version of the slip seen.
+             */
+            version: number;
         };
         /** @description What cancelling did. */
         Cancelled: {
@@ -5656,6 +5885,13 @@ export interface components {
              */
             version: number;
         };
+        /** @description What a customer is charged for a payment that came back. */
+        ChargeOn: {
+            /** @description How much without tax, a decimal in the customer's currency; none for what the bank takes. */
+            amount?: string | null;
+            /** @description Its tax code: whether such a charge is taxed is the country's to say. */
+            tax_code?: string;
+        };
         /** @description An account of the chart. */
         ChartAccount: {
             /** @description Its type. */
@@ -5808,11 +6044,21 @@ export interface components {
             /** @description What the other made of it, already kept. */
             theirs?: string | null;
         };
+        /** @description What came of a dispute. */
+        CloseDispute: {
+            /** @description In words. */
+            outcome: string;
+            /**
+             * Format: int64
+             * @description Version of the dispute seen.
+             */
+            version: number;
+        };
         /**
          * @description A reason for a proposal, as a fact that was found.
          * @enum {string}
          */
-        Clue: "reference" | "number" | "account" | "name" | "amount" | "discounted" | "nearly" | "together" | "part" | "more" | "oldest" | "expected" | "bank_says";
+        Clue: "reference" | "number" | "account" | "name" | "amount" | "discounted" | "nearly" | "together" | "part" | "more" | "oldest" | "expected" | "bank_says" | "counted" | "paid" | "with_fee";
         /**
          * @description How picks are put together.
          * @enum {string}
@@ -6220,6 +6466,11 @@ export interface components {
             /** @description Kind of work. */
             work: components["schemas"]["Work"];
         };
+        /**
+         * @description How a table writes days.
+         * @enum {string}
+         */
+        DayOrder: "year_first" | "day_first" | "month_first";
         /** @description The day sheet. */
         DaySheet: {
             /** @description What is owed, by days late. */
@@ -6644,6 +6895,86 @@ export interface components {
             /** @description What becomes of the goods. */
             outcome: components["schemas"]["ReturnOutcome"];
         };
+        /**
+         * Format: int64
+         * @description What a customer will not pay of an open item.
+         */
+        DisputeId: number;
+        /** @description Someone who can look after a dispute. */
+        DisputeOwner: {
+            /** @description Who. */
+            id: components["schemas"]["PersonId"];
+            /** @description The name. */
+            name: string;
+        };
+        /**
+         * @description Why a customer does not pay.
+         * @enum {string}
+         */
+        DisputeReason: "price" | "quantity" | "damaged" | "not_received" | "deduction" | "other";
+        /** @description A dispute on screen. */
+        DisputeView: {
+            /** @description What is in dispute now: never more than is open. */
+            amount: components["schemas"]["Money"];
+            /**
+             * Format: date
+             * @description When it was closed, where it was.
+             */
+            closed_on?: string | null;
+            /** @description The currency of the item. */
+            currency: string;
+            /** @description Whose it is. */
+            customer: components["schemas"]["CustomerId"];
+            /** @description The customer's name. */
+            customer_name: string;
+            /**
+             * Format: int64
+             * @description For how many days.
+             */
+            days: number;
+            /** @description What that came from. */
+            document: components["schemas"]["DocumentRef"];
+            /** @description Its id. */
+            id: components["schemas"]["DisputeId"];
+            /** @description The open item. */
+            item: components["schemas"]["OpenItemId"];
+            /** @description What the item has open. */
+            open: components["schemas"]["Money"];
+            /** @description What came of it. */
+            outcome?: string | null;
+            owner?: null | components["schemas"]["PersonId"];
+            /** @description Whose name that is. */
+            owner_name?: string | null;
+            /** @description Why. */
+            reason: components["schemas"]["DisputeReason"];
+            /**
+             * Format: date
+             * @description Since when.
+             */
+            since: string;
+            /**
+             * Format: int64
+             * @description Changes with every change.
+             */
+            version: number;
+            /** @description In words. */
+            words: string;
+        };
+        /** @description Why something is not paid, and who looks after that. */
+        DisputeWords: {
+            owner?: null | components["schemas"]["PersonId"];
+            /** @description Why. */
+            reason: components["schemas"]["DisputeReason"];
+            /** @description In words; may be empty. */
+            words?: string;
+        };
+        /** @description Disputes, the oldest first. */
+        Disputes: {
+            /** @description One by one. */
+            disputes: components["schemas"]["DisputeView"][];
+            /** @description Who can look after one. */
+            owners: components["schemas"]["DisputeOwner"][];
+        };
         /** @description A date on a document, and whether someone typed it. The tape marks those nobody typed. */
         DocumentDate: {
             /**
@@ -6666,7 +6997,7 @@ export interface components {
          * @description A document of the application, as named in trails, blockers and entries.
          * @enum {string}
          */
-        DocumentKind: "customer" | "item" | "order" | "shipment" | "intake" | "invoice" | "receipt" | "application" | "opening" | "entry" | "person" | "approval" | "setting" | "quote" | "call_off" | "adjustment" | "price_list" | "import" | "credit_memo" | "run" | "delivery" | "container_return" | "deposit" | "deposit_end" | "payment_request" | "card_authorization" | "refund" | "card_return" | "card_payout" | "return" | "estimate" | "return_accrual" | "bank_statement";
+        DocumentKind: "customer" | "item" | "order" | "shipment" | "intake" | "invoice" | "receipt" | "application" | "opening" | "entry" | "person" | "approval" | "setting" | "quote" | "call_off" | "adjustment" | "price_list" | "import" | "credit_memo" | "run" | "delivery" | "container_return" | "deposit" | "deposit_end" | "payment_request" | "card_authorization" | "refund" | "card_return" | "card_payout" | "return" | "estimate" | "return_accrual" | "bank_statement" | "bank_slip";
         /**
          * Format: int64
          * @description A line of an invoice or a credit memo.
@@ -7202,6 +7533,32 @@ export interface components {
             /** @description Whether it is `checked`, `taken_over` or `dropped`. */
             state: string;
         };
+        /** @description Something that lies in hand, on screen. */
+        InHandRow: {
+            /** @description How much; below zero where it was paid out. */
+            amount: components["schemas"]["Money"];
+            /** @description Its currency. */
+            currency: string;
+            /** @description Whose. */
+            customer: components["schemas"]["CustomerId"];
+            /** @description The customer's name. */
+            customer_name: string;
+            /**
+             * Format: date
+             * @description When.
+             */
+            date: string;
+            /** @description The receipt, the deposit; a refund that was paid in cash. */
+            document: components["schemas"]["DocumentRef"];
+            /** @description The entry that brought it: its id on a slip. */
+            entry: components["schemas"]["EntryId"];
+            /** @description What kind of place that is. */
+            kind: components["schemas"]["PlaceKind"];
+            /** @description Where it lies. */
+            place_name: string;
+            /** @description The number of the check, what was noted with it. */
+            words: string;
+        };
         /** @description What becomes of what. */
         InspectForm: {
             /**
@@ -7485,6 +7842,7 @@ export interface components {
             /** @description Deposits that could be applied to a draft, used or not. */
             deposits: components["schemas"]["DepositOffer"][];
             discount?: null | components["schemas"]["DiscountTyped"];
+            dispute?: null | components["schemas"]["DisputeView"];
             document?: null | components["schemas"]["InvoiceDocument"];
             /** @description The entries it wrote. */
             entries: components["schemas"]["PostedEntry"][];
@@ -7633,6 +7991,14 @@ export interface components {
             debits: components["schemas"]["Money"];
             /** @description The entries, newest first. */
             entries: components["schemas"]["PostedEntry"][];
+        };
+        /** @description A dispute to change. */
+        KeepDispute: components["schemas"]["DisputeWords"] & {
+            /**
+             * Format: int64
+             * @description Version of the dispute seen.
+             */
+            version: number;
         };
         /** @description What is known of a card that was typed. */
         KeptCard: {
@@ -8152,6 +8518,7 @@ export interface components {
             amount: string;
             /** @description A discount for early payment, a decimal; none for what is earned where the amount settles the item with it. */
             discount?: string | null;
+            dispute?: null | components["schemas"]["DisputeWords"];
             invoice?: null | components["schemas"]["InvoiceId"];
             item?: null | components["schemas"]["OpenItemId"];
             /** @description A difference to give up, a decimal; below zero for what is too much and kept. None for none. */
@@ -8270,6 +8637,13 @@ export interface components {
              * @description The version of the draft that was seen.
              */
             version: number;
+        };
+        /** @description What a customer will not pay, as typed. */
+        NewDispute: components["schemas"]["DisputeWords"] & {
+            /** @description How much of it, a decimal in its currency; none for all that is open. */
+            amount?: string | null;
+            invoice?: null | components["schemas"]["InvoiceId"];
+            item?: null | components["schemas"]["OpenItemId"];
         };
         /** @description An exchange rate from a day on. */
         NewExchangeRate: {
@@ -8567,6 +8941,18 @@ export interface components {
             /** @description Why: the code of a reason. */
             reason?: string;
         };
+        /** @description A slip to prepare, as chosen. */
+        NewSlip: {
+            /** @description The bank account; none where there is one only. */
+            bank?: string | null;
+            /**
+             * Format: date
+             * @description When; none for the business date.
+             */
+            date?: string | null;
+            /** @description What goes to the bank: entries of what lies in hand. */
+            entries: components["schemas"]["EntryId"][];
+        };
         /** @description A tax code for a line of a draft. */
         NewTax: {
             /** @description Why it differs from the order. */
@@ -8618,7 +9004,7 @@ export interface components {
          * @description What is to be done with one row, and where.
          * @enum {string}
          */
-        Next: "put_right" | "decide" | "apply" | "match" | "clear" | "credit" | "capture" | "ask_again" | "ship_soon" | "authorize_again" | "book" | "post_shipment" | "bill" | "inspect" | "settle" | "repair" | "ask_for_money" | "look_at_order" | "confirm" | "ask_for_missing";
+        Next: "put_right" | "decide" | "apply" | "match" | "take_to_bank" | "clear" | "credit" | "capture" | "ask_again" | "ship_soon" | "authorize_again" | "book" | "post_shipment" | "bill" | "inspect" | "settle" | "repair" | "resolve" | "ask_for_money" | "look_at_order" | "confirm" | "ask_for_missing";
         /**
          * @description What a return still needs.
          * @enum {string}
@@ -8677,6 +9063,8 @@ export interface components {
              * @description Days past due; negative before.
              */
             days_late: number;
+            /** @description What of it is in dispute; zero where nothing is. */
+            disputed: components["schemas"]["Money"];
             /** @description What it came from. */
             document: components["schemas"]["DocumentRef"];
             /**
@@ -8820,6 +9208,11 @@ export interface components {
             count: number;
             /** @description The lines. */
             lines: components["schemas"]["OpenLine"][];
+        };
+        /** @description A dispute that was opened. */
+        OpenedDispute: {
+            /** @description Its id. */
+            id: components["schemas"]["DisputeId"];
         };
         /**
          * Format: int64
@@ -9843,7 +10236,7 @@ export interface components {
             seen: string;
         };
         /** @description A receipt to reverse. */
-        PostReverse: components["schemas"]["ToReverse"] & {
+        PostReverse: components["schemas"]["ToReverseReceipt"] & {
             /** @description Fingerprint of the preview seen. */
             seen: string;
             /**
@@ -9951,6 +10344,18 @@ export interface components {
             document: components["schemas"]["DocumentRef"];
             /** @description The row of the register. */
             prepaid: components["schemas"]["PrepaidId"];
+        };
+        /** @description A slip to prepare. */
+        PrepareSlip: components["schemas"]["NewSlip"] & {
+            /** @description Fingerprint of the preview seen. */
+            seen: string;
+        };
+        /** @description A slip that was prepared. */
+        PreparedSlip: {
+            /** @description Its id. */
+            id: components["schemas"]["BankSlipId"];
+            /** @description Its number. */
+            number: string;
         };
         /** @description A stretch of the register. */
         PrepaymentList: {
@@ -10399,10 +10804,13 @@ export interface components {
             applications: components["schemas"]["ApplicationView"][];
             /** @description The entries it wrote. */
             entries: components["schemas"]["PostedEntry"][];
+            /** @description What the bank took for it as it came back, in base currency. */
+            fee_base: components["schemas"]["Money"];
             /** @description What was refunded of it, reversed refunds too. */
             refunds: components["schemas"]["RefundView"][];
             /** @description Why it was reversed, where it was. */
             reversal_reason?: string | null;
+            slip?: null | components["schemas"]["DocumentRef"];
             /** @description Where it led to. */
             trail: components["schemas"]["Trail"];
             /**
@@ -11715,6 +12123,91 @@ export interface components {
             /** @enum {string} */
             kind: "day_of_month";
         };
+        /** @description Slips, newest first, and what lies in hand. */
+        SlipList: {
+            /**
+             * Format: int64
+             * @description How many there are.
+             */
+            count: number;
+            /** @description One by one. */
+            slips: components["schemas"]["SlipRow"][];
+        };
+        /** @description A slip as it would be prepared, or banked. */
+        SlipPreview: {
+            /** @description What stands on it. */
+            amount: components["schemas"]["Money"];
+            /** @description What stands in the way. */
+            blockers: components["schemas"]["Blocker"][];
+            /** @description What the bank counted. */
+            counted: components["schemas"]["Money"];
+            /** @description Its currency. */
+            currency: string;
+            entry?: null | components["schemas"]["Entry"];
+            /** @description To be sent back. */
+            fingerprint: string;
+            /** @description The arithmetic. */
+            tape: components["schemas"]["Tape"];
+        };
+        /** @description A slip in a list. */
+        SlipRow: {
+            /** @description What stands on it. */
+            amount: components["schemas"]["Money"];
+            /** @description Name of the bank account. */
+            bank_name: string;
+            /**
+             * Format: date
+             * @description When the bank took it.
+             */
+            banked_on?: string | null;
+            /**
+             * Format: date
+             * @description When it was given up.
+             */
+            canceled_on?: string | null;
+            counted?: null | components["schemas"]["Money"];
+            /** @description Its currency. */
+            currency: string;
+            /** @description Its id. */
+            id: components["schemas"]["BankSlipId"];
+            /**
+             * Format: int64
+             * @description How many checks and movements of cash stand on it.
+             */
+            lines: number;
+            /** @description Its number. */
+            number: string;
+            /**
+             * Format: date
+             * @description When it was prepared.
+             */
+            prepared_on: string;
+            /** @description How far it is. */
+            state: components["schemas"]["SlipState"];
+            /**
+             * Format: int64
+             * @description Changes with every step.
+             */
+            version: number;
+        };
+        /**
+         * @description How far a slip is.
+         * @enum {string}
+         */
+        SlipState: "prepared" | "banked" | "cleared" | "canceled";
+        /** @description A slip on screen and on paper. */
+        SlipView: components["schemas"]["SlipRow"] & {
+            /** @description Number of the bank account, as its bank names it; none where nobody said. */
+            bank_account?: string | null;
+            /** @description Why it was given up, where it was. */
+            cancel_reason?: string | null;
+            /** @description The company's name. */
+            company: string;
+            /** @description The entries it wrote. */
+            entries: components["schemas"]["PostedEntry"][];
+            /** @description What stands on it. */
+            line_list: components["schemas"]["InHandRow"][];
+        };
         /** @description What the spine shows: whose books, which day, and where something waits. */
         Spine: {
             /** @description Base currency. */
@@ -11749,7 +12242,7 @@ export interface components {
             prepayments: number;
             /**
              * Format: int64
-             * @description Receipts with something unapplied, bank statements with lines that are not in the books.
+             * @description Receipts with something unapplied, bank statements with lines that are not in the books, slips that wait.
              */
             receipts: number;
             /**
@@ -11768,6 +12261,31 @@ export interface components {
          * @enum {string}
          */
         Standing: "ready" | "blocked" | "left_out" | "posted";
+        /** @description Which column is what. Columns are named as the first line of the table names them, in small letters, spaces as `_`. */
+        StatementColumns: {
+            /** @description How much, with a minus where it left; none where two columns say it. */
+            amount?: string | null;
+            /** @description The balance after the line; none where the table has none: then both balances are typed. */
+            balance?: string | null;
+            /** @description When the bank booked it. */
+            date: string;
+            /** @description How days are written. */
+            days?: components["schemas"]["DayOrder"];
+            /** @description Whether amounts have a comma before their cents. */
+            decimal_comma?: boolean;
+            /** @description What came in, where that is a column of its own. */
+            paid_in?: string | null;
+            /** @description What left, without a minus. */
+            paid_out?: string | null;
+            /** @description Who paid, or was paid. */
+            party?: string | null;
+            /** @description The account it came from, or went to. */
+            party_account?: string | null;
+            /** @description The structured reference. */
+            reference?: string | null;
+            /** @description What was written with it. */
+            words?: string | null;
+        };
         /**
          * @description How often a customer gets a statement.
          * @enum {string}
@@ -11917,6 +12435,49 @@ export interface components {
         SureSeen: {
             /** @description The mark of the statement that was seen. */
             seen: string;
+        };
+        /** @description What a table would be as a statement. */
+        TablePreview: {
+            /** @description Which column is what. */
+            columns: components["schemas"]["StatementColumns"];
+            /** @description Its columns. */
+            headings: string[];
+            /** @description Its first rows, as they stand there. */
+            rows: string[][];
+            statement?: null | components["schemas"]["TableStatement"];
+            wrong?: null | components["schemas"]["TableWrong"];
+        };
+        /** @description A statement as read from a table. */
+        TableStatement: {
+            /** @description What came. */
+            came: components["schemas"]["Money"];
+            /** @description The balance after its last line. */
+            closing: components["schemas"]["Money"];
+            /** @description Its currency. */
+            currency: string;
+            /**
+             * Format: date
+             * @description The first day.
+             */
+            from: string;
+            /** @description What left, below zero. */
+            left: components["schemas"]["Money"];
+            /** @description How many lines it has. */
+            lines: number;
+            /** @description The balance before its first line. */
+            opening: components["schemas"]["Money"];
+            /**
+             * Format: date
+             * @description The last day.
+             */
+            until: string;
+        };
+        /** @description What is wrong with a table. */
+        TableWrong: {
+            /** @description Which column it is about; none for the file. */
+            field?: string | null;
+            /** @description What to do. */
+            sentence: string;
         };
         /** @description A shipment to take back. */
         TakeBack: {
@@ -12130,8 +12691,16 @@ export interface components {
         ToAccept: {
             /** @enum {string} */
             as: "clears";
+            /** @description Of a slip: what the bank counted otherwise is booked with it. */
+            counted?: boolean;
             /** @description The entry. */
             entry: components["schemas"]["EntryId"];
+        } | {
+            /** @enum {string} */
+            as: "returned";
+            charge?: null | components["schemas"]["ChargeOn"];
+            /** @description The receipt. */
+            receipt: components["schemas"]["ReceiptId"];
         } | {
             /** @description Where it goes; none for what is suggested. */
             applications?: components["schemas"]["NewApplication"][] | null;
@@ -12140,16 +12709,24 @@ export interface components {
             /** @description Whose. */
             customer: components["schemas"]["CustomerId"];
         } | {
-            /** @description The account's number; none for fees where money left, and other income where it came. */
+            /** @description The account's number; none for what is usual: fees where money left, other income where it came. */
             account?: string | null;
             /** @description How much of the line, a decimal; none for all that is left. */
             amount?: string | null;
             /** @enum {string} */
             as: "book";
-            /** @description Whether it is interest. */
-            interest?: boolean;
             /** @description What it is; empty for what the bank says. */
             text?: string;
+        };
+        /** @description A slip that was taken to the bank. */
+        ToBank: {
+            /** @description What the bank counted, a decimal; none for what stands on the slip. */
+            counted?: string | null;
+            /**
+             * Format: date
+             * @description When; none for the business date.
+             */
+            date?: string | null;
         };
         /** @description What to bill, and what was typed about it. */
         ToBill: {
@@ -12207,6 +12784,16 @@ export interface components {
             /** @description Fingerprint of the preview that was seen. */
             seen?: string | null;
         };
+        /** @description A slip to give up. */
+        ToCancelSlip: {
+            /**
+             * Format: date
+             * @description When; none for the business date.
+             */
+            date?: string | null;
+            /** @description Why. */
+            reason?: string;
+        };
         /** @description Lines of an invoice to credit. */
         ToCredit: {
             /** @description What goes the other way: a restocking fee, return freight. In an exchange, goods. */
@@ -12256,6 +12843,19 @@ export interface components {
              * @description When; none for the business date.
              */
             date?: string | null;
+            /** @description Why. */
+            reason?: string;
+        };
+        /** @description A receipt to reverse as a whole, also because its check or transfer came back. */
+        ToReverseReceipt: {
+            charge?: null | components["schemas"]["ChargeOn"];
+            /**
+             * Format: date
+             * @description When; none for the business date.
+             */
+            date?: string | null;
+            /** @description What the bank takes for it in one with the money, a decimal in the currency of its account; none for nothing. */
+            fee?: string | null;
             /** @description Why. */
             reason?: string;
         };
@@ -12650,7 +13250,7 @@ export interface components {
          * @description A kind of work, in the order of urgency.
          * @enum {string}
          */
-        Work: "stopped" | "to_approve" | "money_lying_still" | "ready_to_go" | "to_bill" | "returned" | "late" | "orders_to_finish";
+        Work: "stopped" | "to_approve" | "money_lying_still" | "ready_to_go" | "to_bill" | "returned" | "disputed" | "late" | "orders_to_finish";
         /** @description A wrong delivery to put right. */
         WrongItem: {
             /**
@@ -12936,6 +13536,92 @@ export interface operations {
             };
         };
     };
+    import_bank_table: {
+        parameters: {
+            query?: {
+                /** @description What the file is called. */
+                name?: string;
+                /** @description Which column is what, as JSON; none for what was said the last time, or a first guess. */
+                columns?: string | null;
+                /** @description The balance before the first line, a decimal, where no column says it. */
+                opening?: string | null;
+                /** @description The balance after the last line. */
+                closing?: string | null;
+            };
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                code: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "text/csv": string;
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TakenIn"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_bank_table: {
+        parameters: {
+            query?: {
+                /** @description What the file is called. */
+                name?: string;
+                /** @description Which column is what, as JSON; none for what was said the last time, or a first guess. */
+                columns?: string | null;
+                /** @description The balance before the first line, a decimal, where no column says it. */
+                opening?: string | null;
+                /** @description The balance after the last line. */
+                closing?: string | null;
+            };
+            header?: never;
+            path: {
+                code: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "text/csv": string;
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TablePreview"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     accept_line: {
         parameters: {
             query?: never;
@@ -13035,6 +13721,254 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["BankStatementId"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    bank_slips: {
+        parameters: {
+            query?: {
+                /** @description Words to look for. */
+                q?: string | null;
+                /** @description A state to keep to. */
+                state?: string | null;
+                /** @description How many at most, 500 at most. */
+                limit?: number | null;
+                /** @description How many to pass over. */
+                offset?: number | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SlipList"];
+                };
+            };
+        };
+    };
+    prepare_bank_slip: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PrepareSlip"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PreparedSlip"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_bank_slip: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSlip"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SlipPreview"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    bank_slip: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SlipView"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    bank_bank_slip: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BankSlip"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Version"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_bank_slip_banked: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ToBank"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SlipPreview"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    cancel_bank_slip: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CancelSlip"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Version"];
                 };
             };
             409: {
@@ -16089,6 +17023,147 @@ export interface operations {
             };
         };
     };
+    disputes: {
+        parameters: {
+            query?: {
+                /** @description Those that ended, in place of those that stand. */
+                ended?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Disputes"];
+                };
+            };
+        };
+    };
+    open_dispute: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewDispute"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OpenedDispute"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_dispute: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KeepDispute"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Version"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    close_dispute: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CloseDispute"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Version"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     expect_goods: {
         parameters: {
             query?: never;
@@ -16803,6 +17878,25 @@ export interface operations {
                 };
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    in_hand: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InHandRow"][];
                 };
             };
         };
@@ -20710,7 +21804,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["ToReverse"];
+                "application/json": components["schemas"]["ToReverseReceipt"];
             };
         };
         responses: {

@@ -16,6 +16,8 @@ export function useAsking(
   const [wrong, setWrong] = useState<Problem>();
   const send = async (event: FormEvent<HTMLFormElement>) => {
     event.preventDefault();
+    // What is asked within another form is no answer to that.
+    event.stopPropagation();
     if (running.current) {
       return;
     }

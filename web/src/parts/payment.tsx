@@ -10,6 +10,7 @@ interface Payment {
 const words: Record<string, string> = {
   in_hand: "in hand",
   at_bank: "at the bank",
+  cleared: "cleared by the bank",
   returned: "reversed",
   none: "containers, no money",
 };

@@ -1,8 +1,11 @@
 import TextField from "@mui/material/TextField";
-import type { Because, MoneyPreview, OpenItem } from "../api/types";
+import { useState } from "react";
+import type { Because, DisputeWords, MoneyPreview, OpenItem } from "../api/types";
 import { date, decimal, exponentOf, money } from "../format";
 import { Late, Lines, Marked } from "../parts/bits";
 import { PreviewTape } from "../parts/TapeRoll";
+import { DisputeWordsAsk } from "./disputes/asks";
+import { disputeReasons } from "./disputes/words";
 
 /** What was typed for an open item: how much goes to it, and what of it is settled without money. */
 export interface TypedRow {
@@ -11,6 +14,8 @@ export interface TypedRow {
   discount?: string;
   /** A difference to write off; below zero for what is too much. */
   writeOff?: string;
+  /** Why what stays open is not paid, and who looks after that. */
+  dispute?: DisputeWords;
 }
 
 /** What was typed for open items, by item; none typed yet means: what is suggested. */
@@ -70,6 +75,7 @@ export function asApplications(typed: Typed, clean: (text: string) => string) {
           amount: clean(row.amount),
           ...(row.discount !== undefined && { discount: clean(row.discount.trim() || "0") }),
           ...(row.writeOff && { write_off: clean(row.writeOff) }),
+          ...(row.dispute && { dispute: row.dispute }),
         }))
     : null;
 }
@@ -189,7 +195,11 @@ export function ApplyTable({ items, currency, typed, setTyped, preview, errors }
                   <Stays
                     applied={applied}
                     currency={currency}
-                    error={wrongDifference}
+                    error={wrongDifference ?? errors[`${at}.dispute`]}
+                    number={item.number}
+                    disputed={item.disputed}
+                    dispute={row.dispute}
+                    note={(dispute) => type(item.item, { ...row, dispute })}
                     writeOff={(amount) =>
                       type(item.item, { ...row, writeOff: amount === 0 ? undefined : words(amount) })
                     }
@@ -213,12 +223,22 @@ function Stays({
   currency,
   error,
   writeOff,
+  number,
+  disputed,
+  dispute,
+  note,
 }: {
   applied: MoneyPreview["document"]["applied"][number];
   currency: string;
   error: string | undefined;
   writeOff: (amount: number) => void;
+  number: string;
+  /** What of it is in dispute already. */
+  disputed: number;
+  dispute: DisputeWords | undefined;
+  note: (dispute: DisputeWords | undefined) => void;
 }) {
+  const [asking, setAsking] = useState(false);
   const given = applied.beside.written_off.amount - applied.beside.kept.amount;
   const small = applied.open_after > 0 && applied.open_after * SMALL <= applied.amount;
   return (
@@ -232,13 +252,32 @@ function Stays({
           </button>
         </div>
       )}
-      {given === 0 && small && (
-        <div>
-          <button type="button" className="quietly" onClick={() => writeOff(applied.open_after)}>
-            write off
-          </button>
+      {given === 0 && applied.open_after > 0 && (
+        <div className="dim nowrap">
+          {small && !dispute && (
+            <>
+              <button type="button" className="quietly" onClick={() => writeOff(applied.open_after)}>
+                write off
+              </button>{" "}
+            </>
+          )}
+          {dispute ? (
+            <>
+              in dispute: {disputeReasons[dispute.reason]}{" "}
+              <button type="button" className="quietly" onClick={() => note(undefined)}>
+                undo
+              </button>
+            </>
+          ) : disputed > 0 ? (
+            "in dispute"
+          ) : (
+            <button type="button" className="quietly" onClick={() => setAsking(true)}>
+              dispute
+            </button>
+          )}
         </div>
       )}
+      {asking && <DisputeWordsAsk number={number} before={dispute} keep={note} close={() => setAsking(false)} />}
       {error && (
         <div role="alert">
           <Marked className="blocked">{error}</Marked>

@@ -214,6 +214,9 @@ function Opened({ customer }: { customer: CustomerView }) {
                 <td>
                   <Link to={placeOf(item.document)}>{item.number}</Link>{" "}
                   {item.branch && <span className="dim">of {item.branch}</span>}
+                  {item.disputed > 0 && (
+                    <Marked className="heed"> ▲ {money(item.disputed, item.currency)} in dispute</Marked>
+                  )}
                 </td>
                 <td className="dim">{date(item.document_date)}</td>
                 <td className="dim">

@@ -35,6 +35,7 @@ const works: Record<DayItem["work"], string> = {
   ready_to_go: "Ready to go",
   to_bill: "To bill",
   returned: "Returned goods",
+  disputed: "In dispute",
   late: "Late",
   orders_to_finish: "Orders to finish",
 };
@@ -44,6 +45,8 @@ const nexts: Record<DayItem["next"], { words: string; title: string }> = {
   decide: { words: "decide", title: "Approve or decline" },
   apply: { words: "apply", title: "Apply the money" },
   match: { words: "match", title: "Open the bank statement" },
+  take_to_bank: { words: "take to the bank", title: "Open the slip" },
+  resolve: { words: "clear up", title: "Open what is in dispute" },
   clear: { words: "clear", title: "Open the deposit" },
   credit: { words: "credit", title: "Open the prepayment invoice" },
   capture: { words: "capture", title: "Open the card authorization" },

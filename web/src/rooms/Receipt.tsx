@@ -183,7 +183,18 @@ function Opened({ receipt }: { receipt: ReceiptView }) {
     >
       <Facts
         facts={[
-          ["Method", `${receipt.method}, ${receipt.reversed_on ? "reversed" : whereabouts(receipt)}`],
+          [
+            "Method",
+            <Fragment key="m">
+              {receipt.method}, {receipt.reversed_on ? "reversed" : whereabouts(receipt)}
+              {receipt.slip && (
+                <>
+                  {" "}
+                  · <Link to={placeOf(receipt.slip)}>{receipt.slip.number}</Link>
+                </>
+              )}
+            </Fragment>,
+          ],
           ["Date", date(receipt.date)],
           ["Reference", referenceOf(receipt)],
           [
@@ -203,6 +214,7 @@ function Opened({ receipt }: { receipt: ReceiptView }) {
       {receipt.reversed_on && (
         <p style={{ margin: "0 0 10px" }}>
           Reversed on {date(receipt.reversed_on)}: {receipt.reversal_reason}. What it had settled is open again.
+          {receipt.fee_base > 0 && ` The bank took ${moneyWithCurrency(receipt.fee_base, base)} for it.`}
         </p>
       )}
       <Scroll>
@@ -243,7 +255,14 @@ function Opened({ receipt }: { receipt: ReceiptView }) {
         {receipt.refunds.length > 0 && <RefundLines refunds={receipt.refunds} currency={receipt.currency} />}
         <ApplyPart with={it} />
       </Scroll>
-      {back && <TakeBackAsk credit={credit} what={back} close={() => setBack(undefined)} />}
+      {back && (
+        <TakeBackAsk
+          credit={credit}
+          what={back}
+          atBank={receipt.whereabouts === "at_bank" || receipt.whereabouts === "cleared"}
+          close={() => setBack(undefined)}
+        />
+      )}
       {refunding === "refund" && <RefundAsk credit={credit} close={() => setRefunding(undefined)} />}
       {refunding === "reverse" && (
         <ReverseRefundAsk refunds={receipt.refunds} currency={receipt.currency} close={() => setRefunding(undefined)} />

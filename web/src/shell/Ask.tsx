@@ -34,6 +34,8 @@ interface Props {
   careful?: boolean;
   /** Where what is asked is still being worked out. */
   disabled?: boolean;
+  /** Where what is asked is a table. */
+  wide?: boolean;
 }
 
 /** Asks once, with what it will do. Mounted when the question arises. */
@@ -48,6 +50,7 @@ export function Ask({
   refuse,
   careful,
   disabled = false,
+  wide = false,
 }: Props) {
   const key = useRef(newKey());
   // Two clicks in one breath come before the button can be drawn disabled.
@@ -85,9 +88,11 @@ export function Ask({
     <Dialog open onClose={() => !busy && (refuse ?? close)()} aria-labelledby="ask-title" maxWidth={false}>
       <Body
         ref={form}
+        style={wide ? { width: 760, maxWidth: "92vw" } : undefined}
         noValidate
         onSubmit={(event) => {
           event.preventDefault();
+          event.stopPropagation();
           void go();
         }}
       >

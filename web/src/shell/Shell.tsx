@@ -113,7 +113,7 @@ const rooms = [
   { to: "/billing", name: "Billing", count: "billing", also: ["/invoices", "/runs", "/credit-memos", "/going-out"] },
   { to: "/prepayments", name: "Prepayments", count: "prepayments", hot: true },
   { to: "/returns", name: "Returns", count: "returns", hot: true },
-  { to: "/receipts", name: "Receipts", count: "receipts", hot: true, also: ["/bank"] },
+  { to: "/receipts", name: "Receipts", count: "receipts", hot: true, also: ["/bank", "/bank-slips", "/disputes"] },
   { to: "/ledger", name: "Ledger", also: ["/entries"] },
   { to: "/customers", name: "Customers" },
   { to: "/items", name: "Items" },

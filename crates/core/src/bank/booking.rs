@@ -2,6 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
+use super::BankLineKind;
 use crate::accounts::{Account, AccountMap, AccountType, Purpose};
 use crate::calendar::{DocumentDate, Periods, words};
 use crate::checks::{Blocker, Check, Findings, Step};
@@ -16,10 +17,11 @@ use crate::tape::{Tape, TapeStyle};
 /// What a line is booked as.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Booking {
-    /// The bank's fee: to what the account map says for fees.
-    Fee,
-    /// Interest or other income of ours; what we pay of it is a fee.
-    Interest,
+    /// To what the account map says: a fee to fees, also where it is given back; of anything else what came to other income,
+    /// what left to fees.
+    Usual(BankLineKind),
+    /// What the bank counted otherwise of a slip: short to small differences, over to other income.
+    Counted,
     /// To an account someone chose.
     Account(Account),
 }
@@ -88,24 +90,27 @@ pub fn book(input: &BookInput<'_>) -> BookDecision {
     let mut builder = EntryBuilder::new(input.accounts, None, input.currency);
     builder.add_to(&input.place.account, Purpose::Bank, (input.amount, base), LineFor::default());
     match &input.booking {
-        Booking::Interest if input.amount.is_positive() => {
-            builder.add(Purpose::OtherIncome, -input.amount, -base, LineFor::default());
+        Booking::Usual(kind) => {
+            let came = input.amount.is_positive() && *kind != BankLineKind::Fee;
+            let purpose = if came { Purpose::OtherIncome } else { Purpose::Fees };
+            builder.add(purpose, -input.amount, -base, LineFor::default());
         }
-        Booking::Fee | Booking::Interest => builder.add(Purpose::Fees, -input.amount, -base, LineFor::default()),
+        Booking::Counted => {
+            let purpose = if input.amount.is_positive() { Purpose::OtherIncome } else { Purpose::WriteOff };
+            builder.add(purpose, -input.amount, -base, LineFor::default());
+        }
         Booking::Account(account) => {
             // What stands behind these accounts is kept line by line: documents write them, nobody by hand.
-            if input.accounts.is_control(&account.number) {
+            // Money that only moves between our own accounts is no income either.
+            if input.accounts.is_control(&account.number) || account.account_type == AccountType::Asset {
                 let sentence = format!(
-                    "{} {} is the sum of what stands behind it. Enter a receipt or a refund instead.",
+                    "{} {} is written by documents only. Enter a receipt or a refund instead, or choose income or an expense.",
                     account.number, account.name
                 );
                 findings.add(Check::AccountMissing, "account", sentence);
             }
-            let purpose = match (account.account_type, input.amount.is_positive()) {
-                (AccountType::Revenue, _) => Purpose::OtherIncome,
-                (_, true) => Purpose::OtherIncome,
-                (_, false) => Purpose::Fees,
-            };
+            let income = account.account_type == AccountType::Revenue || input.amount.is_positive();
+            let purpose = if income { Purpose::OtherIncome } else { Purpose::Fees };
             builder.add_to(account, purpose, (-input.amount, -base), LineFor::default());
         }
     }

@@ -6,175 +6,15 @@
 
 use std::collections::{BTreeSet, HashMap};
 
-use chrono::NaiveDate;
-use serde::{Deserialize, Serialize};
-
+use super::giving::{exactly, give, part};
+use super::proposal::{Certainty, Claim, Clue, Expected, Paid, Payer, Proposal, Proposed, ProposedPart};
 use super::{BankLine, BankLineKind, plain_account};
-use crate::ids::{CustomerId, DocumentRef, EntryId, OpenItemId};
+use crate::ids::{CustomerId, DocumentKind, OpenItemId};
 use crate::money::Money;
-use crate::settle::{Beside, creditor_reference, number_parts, references_in, sum_of};
+use crate::settle::{Beside, creditor_reference, number_parts, references_in};
 
-/// Something a customer owes that a line may pay.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Claim {
-    /// The open item.
-    pub item: OpenItemId,
-    /// Who owes it.
-    pub customer: CustomerId,
-    /// Number of its document.
-    pub number: String,
-    /// What is open, in the currency of the bank account.
-    pub open: Money,
-    /// When its next part is due.
-    pub due: NaiveDate,
-    /// What paying early takes off, and the last day for that; none where nothing does.
-    pub early: Option<(Money, NaiveDate)>,
-}
-
-impl Claim {
-    /// What is to be paid of it with money that came on a day.
-    fn to_pay(&self, on: NaiveDate) -> Money {
-        self.open - self.discount(on)
-    }
-
-    fn discount(&self, on: NaiveDate) -> Money {
-        self.early.filter(|(_, until)| on <= *until).map_or(Money::ZERO, |(amount, _)| amount)
-    }
-}
-
-/// Someone who pays.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Payer {
-    /// Who.
-    pub customer: CustomerId,
-    /// The name.
-    pub name: String,
-    /// Who pays for it; none where it does itself.
-    pub parent: Option<CustomerId>,
-    /// Bank accounts it has paid from.
-    pub accounts: Vec<String>,
-}
-
-/// Something in the books that the bank has not said yet.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Expected {
-    /// The entry that moved the ledger account.
-    pub entry: EntryId,
-    /// What wrote it.
-    pub document: DocumentRef,
-    /// By how much, in the currency of the bank account; below zero where it left.
-    pub amount: Money,
-    /// When.
-    pub date: NaiveDate,
-    /// Whose money; none where it is no customer's alone.
-    pub customer: Option<CustomerId>,
-    /// What was noted with it: a check number, words of a transfer, a payout's reference.
-    pub words: String,
-}
-
-/// How sure a proposal is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(rename_all = "snake_case")]
-pub enum Certainty {
-    /// It may be that.
-    Possible,
-    /// It is that, unless someone knows better.
-    Likely,
-    /// Nothing else is known that it could be.
-    Sure,
-}
-
-/// A reason for a proposal, as a fact that was found.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(rename_all = "snake_case")]
-pub enum Clue {
-    /// It carries the payment reference of what it pays.
-    Reference,
-    /// It names the number of what it pays.
-    Number,
-    /// The account it came from is known.
-    Account,
-    /// The payer is called as a customer is.
-    Name,
-    /// It is what one item has open.
-    Amount,
-    /// It is what one item has open, less the discount for paying early.
-    Discounted,
-    /// It is that but for a difference within the tolerance.
-    Nearly,
-    /// It is what several items come to.
-    Together,
-    /// It is less than what it names.
-    Part,
-    /// It is more than what it names: the rest stays unapplied.
-    More,
-    /// It goes to what is due first.
-    Oldest,
-    /// The books expected that amount.
-    Expected,
-    /// The bank says so by its code.
-    BankSays,
-}
-
-/// What a line is proposed to be.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(tag = "kind", rename_all = "snake_case")]
-pub enum Proposed {
-    /// What the books expected.
-    Clears {
-        /// The entry.
-        entry: EntryId,
-        /// What wrote it.
-        document: DocumentRef,
-    },
-    /// A receipt of a customer.
-    Receipt {
-        /// Whose.
-        customer: CustomerId,
-        /// What goes to which item, and what is settled beside it. What is left stays unapplied.
-        to: Vec<ProposedPart>,
-    },
-    /// A fee.
-    Fee,
-    /// Interest.
-    Interest,
-}
-
-/// An amount for an item.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct ProposedPart {
-    /// The item.
-    pub item: OpenItemId,
-    /// How much of the line.
-    pub amount: Money,
-    /// What is settled beside it.
-    pub beside: Beside,
-}
-
-/// A proposal with its reasons.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct Proposal {
-    /// What.
-    #[serde(flatten)]
-    pub what: Proposed,
-    /// How sure.
-    pub certainty: Certainty,
-    /// 0 to 100, to put proposals in their order.
-    pub score: u8,
-    /// Why.
-    pub because: Vec<Clue>,
-}
-
-/// How many days before the bank books it something is expected at most, and after.
-const EXPECTED_BEFORE: i64 = 60;
-const EXPECTED_AFTER: i64 = 5;
-/// Items of one payer that are tried for a sum: a coincidence is likelier than a meaning beyond.
-const MOST_ITEMS: usize = 24;
+/// How short words noted with a payment may be to be looked for.
+const LEAST_NOTED: usize = 4;
 /// How many proposals a line gets at most.
 const MOST_PROPOSALS: usize = 4;
 
@@ -193,7 +33,13 @@ pub struct Index {
     branches: HashMap<CustomerId, Vec<CustomerId>>,
     by_account: HashMap<String, Vec<CustomerId>>,
     by_name: HashMap<String, Vec<CustomerId>>,
-    expected: HashMap<Money, Vec<Expected>>,
+    pub(super) expected: HashMap<Money, Vec<Expected>>,
+    /// Slips that are on their way: the bank may count another amount.
+    pub(super) slips: Vec<Expected>,
+    /// Payments that may come back, by their amount.
+    pub(super) paid: HashMap<Money, Vec<Paid>>,
+    /// The same, by the letters and digits of their number and of what was noted with them.
+    pub(super) paid_by_words: HashMap<String, Vec<Paid>>,
 }
 
 /// A name without what tells no one from another: case, signs, and the form of the company. *Common practice, no source, for the
@@ -225,6 +71,9 @@ impl Index {
             by_account: HashMap::new(),
             by_name: HashMap::new(),
             expected: HashMap::new(),
+            slips: Vec::new(),
+            paid: HashMap::new(),
+            paid_by_words: HashMap::new(),
         };
         for (at, claim) in claims.iter().enumerate() {
             let parts = number_parts(&claim.number);
@@ -247,17 +96,35 @@ impl Index {
             index.payers.insert(payer.customer, payer);
         }
         for one in expected {
+            if one.document.kind == DocumentKind::BankSlip {
+                index.slips.push(one.clone());
+            }
             index.expected.entry(one.amount).or_default().push(one);
         }
         index.claims = claims;
         index
     }
 
-    /// Takes away what was just accepted, so that the next line does not take it again.
-    pub fn accepted(&mut self, proposal: &Proposal) {
+    /// The same, with payments that may come back.
+    #[must_use]
+    pub fn with_paid(mut self, paid: Vec<Paid>) -> Self {
+        for one in paid {
+            for words in [&one.receipt.number, &one.words] {
+                let said = number_parts(words).concat();
+                if said.len() >= LEAST_NOTED {
+                    self.paid_by_words.entry(said).or_default().push(one.clone());
+                }
+            }
+            self.paid.entry(one.amount).or_default().push(one);
+        }
+        self
+    }
+
+    /// Takes away what a line was just accepted as, so that the next line does not take it again.
+    pub fn accepted(&mut self, line: &BankLine, proposal: &Proposal) {
         match &proposal.what {
             Proposed::Clears { entry, .. } => {
-                for entries in self.expected.values_mut() {
+                if let Some(entries) = self.expected.get_mut(&line.amount) {
                     entries.retain(|one| one.entry != *entry);
                 }
             }
@@ -269,7 +136,7 @@ impl Index {
                     }
                 }
             }
-            Proposed::Fee | Proposed::Interest => {}
+            Proposed::Returned { .. } | Proposed::Book { .. } => {}
         }
     }
 
@@ -277,10 +144,12 @@ impl Index {
     pub fn propose(&self, line: &BankLine) -> Vec<Proposal> {
         let mut found = self.clears(line);
         match line.kind {
-            BankLineKind::Fee => found.push(said_by_bank(Proposed::Fee)),
-            BankLineKind::Interest => found.push(said_by_bank(Proposed::Interest)),
-            _ if line.amount.is_positive() => found.extend(self.receipts(line)),
-            _ => {}
+            BankLineKind::Fee | BankLineKind::Interest => found.push(said_by_bank(line.kind)),
+            _ if line.amount.is_positive() => {
+                found.extend(self.counted(line));
+                found.extend(self.receipts(line));
+            }
+            _ => found.extend(self.returned(line)),
         }
         found.sort_by_key(|proposal| std::cmp::Reverse((proposal.certainty, proposal.score)));
         // Two that are sure and say different things are not sure.
@@ -293,51 +162,8 @@ impl Index {
         found
     }
 
-    /// What the books expected of that amount about that day.
-    fn clears(&self, line: &BankLine) -> Vec<Proposal> {
-        let near = |one: &&Expected| {
-            let days = (line.booked_on - one.date).num_days();
-            (-EXPECTED_AFTER..=EXPECTED_BEFORE).contains(&days)
-        };
-        let fits: Vec<&Expected> = self.expected.get(&line.amount).into_iter().flatten().filter(near).collect();
-        let (payer, _) = self.payer(line);
-        let said = number_parts(&format!("{} {}", line.words, line.reference.as_deref().unwrap_or_default())).concat();
-        let names = |one: &Expected| {
-            let number = number_parts(&one.document.number).concat();
-            let noted = number_parts(&one.words).concat();
-            said.contains(&number) || (noted.len() >= 4 && said.contains(&noted))
-        };
-        let of_payer = |one: &Expected| one.customer.is_some() && one.customer == payer;
-        let alone = fits.len() == 1;
-        let mut found: Vec<Proposal> = fits
-            .iter()
-            .map(|one| {
-                let mut because = vec![Clue::Expected];
-                let (named, theirs) = (names(one), of_payer(one));
-                because.extend(named.then_some(Clue::Number));
-                because.extend(theirs.then_some(Clue::Account));
-                // Someone else's money of the same amount is another payment.
-                let others = payer.is_some() && one.customer.is_some() && !theirs;
-                let certainty = match (named || theirs, others) {
-                    (true, false) => Certainty::Sure,
-                    (_, true) => Certainty::Possible,
-                    (false, false) if alone => Certainty::Likely,
-                    (false, false) => Certainty::Possible,
-                };
-                let score = 50 + 30 * u8::from(named) + 20 * u8::from(theirs) - 30 * u8::from(others);
-                let what = Proposed::Clears { entry: one.entry, document: one.document.clone() };
-                Proposal { what, certainty, score, because }
-            })
-            .collect();
-        let sure = found.iter().filter(|proposal| proposal.certainty == Certainty::Sure).count();
-        if sure > 1 {
-            found.iter_mut().for_each(|proposal| proposal.certainty = proposal.certainty.min(Certainty::Likely));
-        }
-        found
-    }
-
     /// Who paid, as far as the line says: by its account, or by a name that only one has.
-    fn payer(&self, line: &BankLine) -> (Option<CustomerId>, Option<Clue>) {
+    pub(super) fn payer(&self, line: &BankLine) -> (Option<CustomerId>, Option<Clue>) {
         let one = |known: Option<&Vec<CustomerId>>| match known.map(Vec::as_slice) {
             Some([one]) => Some(*one),
             _ => None,
@@ -465,8 +291,7 @@ impl Index {
         let (how, to, left) = give(line, &claims, self.tolerance);
         because.push(how);
         let exact = matches!(how, Clue::Amount | Clue::Discounted | Clue::Together | Clue::Nearly);
-        let sure =
-            exact && !strange && !named.doubtful && one_owner_or(fits, one_owner) && (how != Clue::Nearly || fits);
+        let sure = exact && !strange && !named.doubtful && (fits || (one_owner && how != Clue::Nearly));
         let certainty = if sure { Certainty::Sure } else { Certainty::Likely };
         let score = 60 + 25 * u8::from(exact) + 10 * u8::from(all_by_reference) + 5 * u8::from(fits)
             - 20 * u8::from(strange || named.doubtful);
@@ -556,11 +381,6 @@ impl Index {
     }
 }
 
-/// Whether all that is named is one customer's, or of those the payer pays for.
-const fn one_owner_or(fits: bool, one_owner: bool) -> bool {
-    fits || one_owner
-}
-
 struct Named<'a> {
     claims: Vec<(&'a Claim, Clue)>,
     /// A number or a reference stands there.
@@ -569,63 +389,7 @@ struct Named<'a> {
     doubtful: bool,
 }
 
-fn said_by_bank(what: Proposed) -> Proposal {
-    Proposal { what, certainty: Certainty::Sure, score: 90, because: vec![Clue::BankSays] }
-}
-
-const fn part(claim: &Claim, amount: Money, beside: Beside) -> ProposedPart {
-    ProposedPart { item: claim.item, amount, beside }
-}
-
-/// Gives a line to the items it names, and says how the two compare. Last, what is left.
-fn give(line: &BankLine, claims: &[&Claim], tolerance: Money) -> (Clue, Vec<ProposedPart>, Money) {
-    let on = line.booked_on;
-    let all: Money = claims.iter().map(|claim| claim.open).sum();
-    let less: Money = claims.iter().map(|claim| claim.to_pay(on)).sum();
-    let several = claims.len() > 1;
-    let discounts = line.amount < all && less != all;
-    let wanted = if discounts { less } else { all };
-    let lacks = wanted - line.amount;
-    let how = match lacks {
-        Money::ZERO if several => Clue::Together,
-        Money::ZERO if discounts => Clue::Discounted,
-        Money::ZERO => Clue::Amount,
-        lacks if lacks.abs() <= tolerance => Clue::Nearly,
-        lacks if lacks.is_positive() => Clue::Part,
-        _ => Clue::More,
-    };
-    let mut left = line.amount;
-    let mut to = Vec::new();
-    for (at, claim) in claims.iter().enumerate() {
-        let last = at + 1 == claims.len();
-        let discount = if discounts && how != Clue::Part { claim.discount(on) } else { Money::ZERO };
-        let near = how == Clue::Nearly && last;
-        let amount = if near { left } else { left.min(claim.open - discount) };
-        if amount.is_positive() {
-            let written_off = if near { claim.open - discount - amount } else { Money::ZERO };
-            to.push(part(claim, amount, Beside { discount, written_off }));
-            left -= amount;
-        }
-    }
-    (how, to, left)
-}
-
-/// Items that come to an amount exactly, two or more, or one; with their discounts, or without.
-fn exactly(on: NaiveDate, claims: &[&Claim], amount: Money) -> Option<Vec<ProposedPart>> {
-    let claims = &claims[..claims.len().min(MOST_ITEMS)];
-    if let Some(one) = claims.iter().find(|claim| claim.open == amount) {
-        return Some(vec![part(one, amount, Beside::default())]);
-    }
-    for early in [true, false] {
-        let wanted = |claim: &&Claim| if early { claim.to_pay(on) } else { claim.open };
-        let amounts: Vec<i64> = claims.iter().map(|claim| wanted(claim).0).collect();
-        if let Some(places) = sum_of(&amounts, amount.0) {
-            let of = |at: usize| {
-                let discount = if early { claims[at].discount(on) } else { Money::ZERO };
-                part(claims[at], wanted(&claims[at]), Beside { discount, ..Beside::default() })
-            };
-            return Some(places.into_iter().map(of).collect());
-        }
-    }
-    None
+fn said_by_bank(kind: BankLineKind) -> Proposal {
+    let because = vec![Clue::BankSays];
+    Proposal { what: Proposed::Book { of: kind }, certainty: Certainty::Sure, score: 90, because }
 }

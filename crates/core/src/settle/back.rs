@@ -17,6 +17,7 @@ use crate::checks::{Blocker, Check, Findings, Step};
 use crate::deposit::{HeldTax, advance_lines};
 use crate::entry::{Entry, EntryBuilder, LineFor};
 use crate::fingerprint;
+use crate::fixed::ExchangeRate;
 use crate::ids::{ApplicationId, CustomerId, DocumentKind, EntryId};
 use crate::money::{Currency, Money};
 use crate::open_items::{OpenItem, Side};
@@ -64,6 +65,24 @@ pub struct WholeReceipt {
     pub reversed: bool,
 }
 
+/// What the bank takes for a check or a transfer that came back.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct BankFee {
+    /// How much, in the currency of the account.
+    pub amount: Money,
+    /// That currency.
+    pub currency: Currency,
+    /// Base per unit of it on the day; none where none is known.
+    pub rate: Option<ExchangeRate>,
+}
+
+impl BankFee {
+    /// The same in base currency; none where no rate is known.
+    pub fn in_base(&self, base: Currency) -> Option<Money> {
+        Some(self.amount.to_base(self.rate?, self.currency, base))
+    }
+}
+
 /// Everything needed to decide on taking back.
 #[derive(Debug, Clone)]
 pub struct BackInput<'a> {
@@ -79,6 +98,8 @@ pub struct BackInput<'a> {
     pub applications: Vec<Standing>,
     /// The receipt, where all of it is reversed.
     pub receipt: Option<WholeReceipt>,
+    /// What the bank takes for it, where it came back; none for what was only typed in error.
+    pub fee: Option<BankFee>,
     /// The day.
     pub date: DocumentDate,
     /// Why.
@@ -221,6 +242,7 @@ fn check(input: &BackInput<'_>, findings: &mut Findings) {
     if input.receipt.as_ref().is_some_and(|receipt| receipt.reversed) {
         findings.add(Check::CannotCancel, "receipt", format!("{} is reversed already.", input.number));
     }
+    check_fee(input, findings);
     // A reversal stands against its own receipt: taken apart, the money would be there again.
     let reversal = |application: &Standing| application.debit.document.kind == DocumentKind::Receipt;
     if input.receipt.is_none() && input.applications.iter().any(reversal) {
@@ -272,6 +294,22 @@ fn check(input: &BackInput<'_>, findings: &mut Findings) {
             "date",
             format!("{} was last moved on {}. Choose that day or a later one.", input.number, words(latest)),
         );
+    }
+}
+
+fn check_fee(input: &BackInput<'_>, findings: &mut Findings) {
+    let Some(fee) = &input.fee else { return };
+    let at_bank = |receipt: &WholeReceipt| receipt.place.as_ref().is_some_and(|place| place.kind == PlaceKind::Bank);
+    if !fee.amount.is_positive() {
+        findings.add(Check::AmountNotPositive, "fee", "Enter what the bank took, or leave it empty.");
+    } else if !input.receipt.as_ref().is_some_and(at_bank) {
+        let sentence = format!("{} was not at the bank: it takes no fee for it.", input.number);
+        findings.add(Check::CannotCancel, "fee", sentence);
+    }
+    if fee.rate.is_none() {
+        let sentence =
+            format!("No rate of {} is known for {}. Enter one in Setup.", fee.currency, words(input.date.date));
+        findings.add(Check::ExchangeRateMissing, "date", sentence);
     }
 }
 
@@ -364,6 +402,12 @@ fn reversal(input: &BackInput<'_>, receipt: &WholeReceipt, findings: &mut Findin
         ),
     }
     builder.add_difference(difference, input.base);
+    if let (Some(fee), Some(place)) = (&input.fee, &receipt.place) {
+        let base = fee.in_base(input.base).unwrap_or_default();
+        let of = || LineFor { currency: Some(fee.currency), ..LineFor::default() };
+        builder.add(Purpose::Fees, fee.amount, base, of());
+        builder.add_to(&place.account, Purpose::Bank, (-fee.amount, -base), of());
+    }
     let text = format!("{} of {} reversed", input.number, input.payer.name);
     let entry = builder.finish_or_say(input.date.date, text, findings)?;
     Some(Reversal { entry, reverses: Some(receipt.entry) })
@@ -415,6 +459,10 @@ fn tape(input: &BackInput<'_>) -> Tape {
                 tape.amount(TapeStyle::Line, "was unapplied", receipt.credit.open);
             }
             tape.amount(TapeStyle::Due, "Not received", receipt.amount.0);
+            if let Some(fee) = &input.fee {
+                let words = format!("the bank takes {} {} for it", fee.currency.grouped(fee.amount), fee.currency);
+                tape.remark(TapeStyle::Detail, words, false);
+            }
         }
         None => {
             let all: Money = input.applications.iter().map(|application| application.used.0).sum();

@@ -219,6 +219,26 @@ pub fn paid_on(source: &Source, date: NaiveDate) -> Option<NaiveDate> {
     }
 }
 
+/// Whether a difference may be given up with it: deposits carry tax of their own, and packaging is owed back to the piece.
+pub fn settles_differences(source: &Source) -> bool {
+    match source {
+        Source::Received { .. } => true,
+        Source::Item(item) => item.purpose != Purpose::DepositLiability,
+        Source::Containers { .. } => false,
+    }
+}
+
+/// Whether a company may count so much as no difference.
+///
+/// # Errors
+/// What to write instead.
+pub fn check_tolerance(amount: Money) -> Result<(), String> {
+    match (Money::ZERO..=Money(10_000)).contains(&amount) {
+        true => Ok(()),
+        false => Err("A tolerance lies between 0.00 and 100.00.".to_owned()),
+    }
+}
+
 /// What is booked of what was wished, and the base amounts of the item and of the money that go with the rest.
 pub(super) fn booked(
     input: &SettleInput<'_>,
@@ -228,7 +248,7 @@ pub(super) fn booked(
     if wish == Beside::default() {
         return BesideBooked::default();
     }
-    let early = input.early.iter().find(|early| early.item == item.id);
+    let early = input.early.get(&item.id);
     // The item gives up what the money settles, the discount and what is written off, in proportion.
     let written_off = wish.written_off.max(Money::ZERO);
     let kept = (-wish.written_off).max(Money::ZERO);
@@ -293,6 +313,11 @@ pub(super) fn check(input: &SettleInput<'_>, position: usize, findings: &mut Fin
         check_discount(input, position, (field, at.clone()), findings);
     }
     let field = format!("applications.{position}.write_off");
+    if !wish.written_off.is_zero() && !settles_differences(&input.source) {
+        let sentence = format!("A deposit or packaging gives up no difference. Apply what {number} has open, or less.");
+        findings.add_at(Check::MoreThanTolerance, field, sentence, at);
+        return;
+    }
     let too_much = wish.written_off < Money::ZERO;
     if too_much && to_apply.amount + wish.sum() < item.open {
         let sentence = format!("Something of {number} stays open: nothing too much came.");
@@ -319,7 +344,7 @@ fn check_discount(
     let Some(to_apply) = input.to_apply.get(position) else { return };
     let (item, discount) = (&to_apply.item, to_apply.beside.discount);
     let number = &item.document.number;
-    let early = input.early.iter().find(|early| early.item == item.id);
+    let early = input.early.get(&item.id);
     let (Some(early), Some(date)) = (early, paid_on(&input.source, input.date.date)) else {
         let sentence =
             format!("{number} has no discount for early payment. Write the difference off, or leave it open.");
@@ -338,12 +363,10 @@ fn check_discount(
     findings.add_at(Check::DiscountNotEarned, field, sentence, at);
 }
 
-/// The offers that were missed: what could have been earned until when, in the order of what is settled.
-pub(super) fn missed<'a>(input: &'a SettleInput<'_>) -> impl Iterator<Item = (OpenItemId, DiscountOffer)> + 'a {
-    let date = paid_on(&input.source, input.date.date);
-    input.to_apply.iter().filter_map(move |to_apply| {
-        let early = input.early.iter().find(|early| early.item == to_apply.item.id)?;
-        let offer = early.offer()?;
-        (date? > offer.until_with_grace && early.taken.is_zero()).then_some((early.item, offer))
-    })
+/// The offer on an item that was missed: what could have been earned until when.
+pub(super) fn missed(input: &SettleInput<'_>, item: OpenItemId) -> Option<DiscountOffer> {
+    let early = input.early.get(&item)?;
+    let offer = early.offer()?;
+    let date = paid_on(&input.source, input.date.date)?;
+    (date > offer.until_with_grace && early.taken.is_zero()).then_some(offer)
 }

@@ -3,6 +3,8 @@
 //!
 //! *Source: domain.md section 10. What names a thing goes before what only fits it; the search for a sum is bounded.*
 
+use std::collections::BTreeMap;
+
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 
@@ -56,7 +58,7 @@ pub struct Said<'a> {
     /// The day the money came on, where paying early can earn something by it.
     pub paid_on: Option<NaiveDate>,
     /// What paying early earns on which items.
-    pub early: &'a [Early],
+    pub early: Option<&'a BTreeMap<OpenItemId, Early>>,
     /// Up to which difference an item counts as paid.
     pub tolerance: Money,
 }
@@ -64,14 +66,14 @@ pub struct Said<'a> {
 impl Said<'_> {
     /// What an amount earns that is paid of so much that is open.
     fn earned(&self, item: &OpenItem, open: Money, paid: Money) -> Money {
-        let early = self.early.iter().find(|early| early.item == item.id);
+        let early = self.early.and_then(|early| early.get(&item.id));
         let (Some(early), Some(date)) = (early, self.paid_on) else { return Money::ZERO };
         early.earned(date, open, paid)
     }
 
     /// What is to be paid of so much that is open: less the discount for all of it.
     fn to_pay(&self, item: &OpenItem, open: Money) -> Money {
-        let early = self.early.iter().find(|early| early.item == item.id);
+        let early = self.early.and_then(|early| early.get(&item.id));
         let (Some(early), Some(date)) = (early, self.paid_on) else { return open };
         open - early.for_all(date, open)
     }
@@ -240,7 +242,7 @@ pub(crate) fn number_parts(text: &str) -> Vec<String> {
 }
 
 /// Where the parts of a number stand one after the other among words; none where it is too short to be meant.
-fn place_of(words: &[String], number: &[String]) -> Option<usize> {
+pub(crate) fn place_of(words: &[String], number: &[String]) -> Option<usize> {
     let length: usize = number.iter().map(String::len).sum();
     if number.is_empty() || length < SHORTEST_NUMBER {
         return None;

@@ -209,7 +209,7 @@ impl Books {
             currency: eur(),
             rate: Some(ExchangeRate::ONE),
             rooms: Vec::new(),
-            early: Vec::new(),
+            early: BTreeMap::new(),
             tolerance: Money(5),
             other_rates: Vec::new(),
             base: eur(),

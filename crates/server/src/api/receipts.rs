@@ -6,8 +6,8 @@ use serde::Serialize;
 use till_core::ids::ReceiptId;
 use till_store::money_places::{self, PaymentMethod};
 use till_store::receipts::{
-    self, BackPreview, MoneyPreview, NewApplications, NewReceipt, PostedReceipt, ReceiptList, ReceiptView, ToReverse,
-    ToUnapply,
+    self, BackPreview, MoneyPreview, NewApplications, NewReceipt, PostedReceipt, ReceiptList, ReceiptView,
+    ToReverseReceipt, ToUnapply,
 };
 use till_store::{Store, rules};
 use utoipa::ToSchema;
@@ -196,10 +196,14 @@ pub(super) async fn unapply(
 /// What reversing a receipt would do.
 #[utoipa::path(operation_id = "preview_reverse_receipt", responses((status = 200, body = BackPreview), (status = 422, body = Problem)))]
 #[post("/receipts/{id}/reverse/preview")]
-pub(super) async fn preview_reverse(store: Data<Store>, id: Path<i64>, wish: Json<ToReverse>) -> Answer<BackPreview> {
+pub(super) async fn preview_reverse(
+    store: Data<Store>,
+    id: Path<i64>,
+    wish: Json<ToReverseReceipt>,
+) -> Answer<BackPreview> {
     let mut connection = store.read().await?;
     let rules = rules::load(&mut connection).await?;
-    Ok(Json(receipts::preview_reverse(&mut connection, &rules, ReceiptId(*id), &wish).await?))
+    Ok(Json(receipts::preview_reverse(&mut connection, &rules, ReceiptId(*id), &*wish).await?))
 }
 
 /// A receipt to reverse.
@@ -209,12 +213,12 @@ pub(super) struct PostReverse {
     version: i64,
     /// When and why.
     #[serde(flatten)]
-    wish: ToReverse,
+    wish: ToReverseReceipt,
     /// Fingerprint of the preview seen.
     seen: String,
 }
 
-beside!(PostReverse { version: i64, seen: String } and wish: ToReverse);
+beside!(PostReverse { version: i64, seen: String } and wish: ToReverseReceipt);
 
 /// Reverses a receipt that was typed in error: what it settled is open again, the money was never there.
 #[utoipa::path(

@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
 use till_core::accounts::{Account, AccountType};
-use till_core::bank::{BookInput, Booking, Certainty, Index, Proposal, Proposed, book};
+use till_core::bank::{BookDecision, BookInput, Booking, Certainty, Index, Proposal, Proposed, book};
 use till_core::calendar::DocumentDate;
 use till_core::checks::{Blocker, stops};
 use till_core::entry::Entry;
@@ -13,11 +13,12 @@ use till_core::ids::{
 use till_core::money::Money;
 use till_core::posting::Posting;
 use till_core::settle::Method;
-use till_core::tape::{Change, Tape};
+use till_core::tape::{Change, Tape, TapeStyle};
 
 use super::facts::{self, Line, Lines};
+use super::slips;
 use crate::convert::known;
-use crate::receipts::{self, NewApplication, NewReceipt, ToReverse};
+use crate::receipts::{self, ChargeOn, NewApplication, NewReceipt, ToReverse, ToReverseReceipt};
 use crate::rules::{Rules, exchange_rate};
 use crate::writing::{Writing, set};
 use crate::{Result, StoreError, customers, ledger, money_places, posting};
@@ -31,6 +32,17 @@ pub enum ToAccept {
     Clears {
         /// The entry.
         entry: EntryId,
+        /// Of a slip: what the bank counted otherwise is booked with it.
+        #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+        counted: bool,
+    },
+    /// A payment that came back: its receipt is reversed on the day of the line, what the line takes more is the bank's fee.
+    Returned {
+        /// The receipt.
+        receipt: ReceiptId,
+        /// What the customer is charged for it; none for nothing.
+        #[serde(default)]
+        charge: Option<ChargeOn>,
     },
     /// A receipt of a customer, over all that is left of the line.
     Receipt {
@@ -42,12 +54,9 @@ pub enum ToAccept {
     },
     /// A fee, interest, or anything else that is nobody's payment.
     Book {
-        /// The account's number; none for fees where money left, and other income where it came.
+        /// The account's number; none for what is usual: fees where money left, other income where it came.
         #[serde(default)]
         account: Option<String>,
-        /// Whether it is interest.
-        #[serde(default)]
-        interest: bool,
         /// What it is; empty for what the bank says.
         #[serde(default)]
         text: String,
@@ -143,9 +152,8 @@ async fn book_input<'a>(
     connection: &mut SqliteConnection,
     rules: &'a Rules,
     line: &Line,
-    wish: (&Option<String>, bool, &str, &Option<String>),
+    (account, text, amount): (&Option<String>, &str, &Option<String>),
 ) -> Result<BookInput<'a>> {
-    let (account, interest, text, amount) = wish;
     let typed = account.as_deref().map(str::trim).filter(|text| !text.is_empty());
     let booking = match typed {
         Some(number) => {
@@ -156,8 +164,7 @@ async fn book_input<'a>(
             let account_type = known(&row.account_type, AccountType::of)?;
             Booking::Account(Account { number: row.number, name: row.name, account_type })
         }
-        None if interest => Booking::Interest,
-        None => Booking::Fee,
+        None => Booking::Usual(line.line.kind),
     };
     let left = line.left();
     let amount = match amount.as_deref().map(str::trim).filter(|text| !text.is_empty()) {
@@ -174,11 +181,22 @@ async fn book_input<'a>(
         None => left,
     };
     let said = [text.trim(), line.line.words.trim(), "line of the bank"].into_iter().find(|text| !text.is_empty());
+    let text = said.unwrap_or_default().chars().take(80).collect();
+    Ok(BookInput { text, amount, ..plain_input(connection, rules, line, booking).await? })
+}
+
+/// All that is left of a line, booked as something.
+async fn plain_input<'a>(
+    connection: &mut SqliteConnection,
+    rules: &'a Rules,
+    line: &Line,
+    booking: Booking,
+) -> Result<BookInput<'a>> {
     Ok(BookInput {
         number: line.number.clone(),
-        text: said.unwrap_or_default().chars().take(80).collect(),
+        text: String::new(),
         place: money_places::place(connection, &line.place).await?,
-        amount,
+        amount: line.left(),
         currency: line.currency,
         rate: exchange_rate(connection, rules, line.currency, line.line.booked_on).await?,
         base: rules.base,
@@ -189,19 +207,50 @@ async fn book_input<'a>(
     })
 }
 
+/// An entry that was expected, with what the line says otherwise.
+struct Fits {
+    document: DocumentRef,
+    entry: EntryId,
+    /// What the entry moved the account by.
+    amount: Money,
+    /// What the bank counted more; below zero where it counted less. Booked with it.
+    counted: Option<Counted>,
+}
+
+/// What the bank counted otherwise of a slip.
+struct Counted {
+    amount: Money,
+    decision: BookDecision,
+}
+
+impl Fits {
+    fn mark(&self, line: &Line) -> String {
+        let counted = self.counted.as_ref().map(|counted| &counted.decision.fingerprint);
+        till_core::fingerprint::of(&(line.id, self.entry, self.amount, line.left(), counted))
+    }
+}
+
 /// The entry that was expected, as far as it still is.
 async fn expected_entry(
     connection: &mut SqliteConnection,
     rules: &Rules,
     line: &Line,
-    entry: EntryId,
-) -> Result<(DocumentRef, Money)> {
+    (entry, counted): (EntryId, bool),
+) -> Result<Fits> {
     let expected = facts::expected(connection, rules, &line.place, line.currency).await?;
     let one = expected
         .into_iter()
         .find(|one| one.entry == entry)
         .ok_or_else(|| StoreError::WrongState("That is cleared already, or is not of this account.".to_owned()))?;
     let left = line.left();
+    let slip = one.document.kind == DocumentKind::BankSlip;
+    if counted && slip && one.amount != left && left.is_positive() {
+        let apart = left - one.amount;
+        let text = format!("{} counted {}", one.document.number, if apart.is_positive() { "over" } else { "short" });
+        let input = BookInput { text, amount: apart, ..plain_input(connection, rules, line, Booking::Counted).await? };
+        let counted = Counted { amount: apart, decision: book(&input) };
+        return Ok(Fits { document: one.document, entry, amount: one.amount, counted: Some(counted) });
+    }
     if one.amount.is_positive() != left.is_positive() || one.amount.abs() > left.abs() {
         let sentence = format!(
             "{} is {}, of the line {} is left.",
@@ -211,7 +260,43 @@ async fn expected_entry(
         );
         return Err(StoreError::WrongState(sentence));
     }
-    Ok((one.document, one.amount))
+    Ok(Fits { document: one.document, entry, amount: one.amount, counted: None })
+}
+
+/// What a line that came back makes of the receipt it was.
+async fn returned(
+    connection: &mut SqliteConnection,
+    line: &Line,
+    (receipt, charge): (ReceiptId, &Option<ChargeOn>),
+) -> Result<ToReverseReceipt> {
+    let left = -line.left();
+    if !left.is_positive() {
+        return Err(StoreError::WrongState("Money came with this line: nothing came back.".to_owned()));
+    }
+    let row = sqlx::query!("SELECT number, currency, amount_minor FROM payments WHERE id = ?", receipt.0)
+        .fetch_optional(connection)
+        .await?
+        .ok_or_else(|| StoreError::not_found(DocumentKind::Receipt, receipt))?;
+    let amount = Money(row.amount_minor);
+    if row.currency != line.currency.code() || amount > left {
+        let sentence = format!(
+            "{} is over {} {}, of the line {} {} is left.",
+            row.number,
+            crate::convert::currency(&row.currency)?.grouped(amount),
+            row.currency,
+            line.currency.grouped(left),
+            line.currency
+        );
+        return Err(StoreError::WrongState(sentence));
+    }
+    let fee = left - amount;
+    let said = [line.line.words.trim(), "returned by the bank"].into_iter().find(|text| !text.is_empty());
+    Ok(ToReverseReceipt {
+        date: Some(line.line.booked_on),
+        reason: said.unwrap_or_default().chars().take(140).collect(),
+        fee: fee.is_positive().then(|| line.currency.format(fee)),
+        charge: charge.clone(),
+    })
 }
 
 fn open(line: &Line) -> Result<()> {
@@ -236,19 +321,32 @@ pub async fn preview_accept(
     let line = facts::line(connection, id).await?;
     open(&line)?;
     match wish {
-        ToAccept::Clears { entry } => {
-            let (document, amount) = expected_entry(connection, rules, &line, *entry).await?;
-            let posted = ledger::entry(connection, *entry).await?;
-            let mut tape = Tape::new(document.number.clone(), format!("line of {}", line.number), line.currency);
-            tape.amount(till_core::tape::TapeStyle::Line, "expected", amount);
-            tape.amount(till_core::tape::TapeStyle::Due, "Left of the line", line.left() - amount);
-            let fingerprint = till_core::fingerprint::of(&(id, entry, amount, line.left()));
+        ToAccept::Clears { entry, counted } => {
+            let fits = expected_entry(connection, rules, &line, (*entry, *counted)).await?;
+            let fingerprint = fits.mark(&line);
+            let mut tape = Tape::new(fits.document.number.clone(), format!("line of {}", line.number), line.currency);
+            tape.amount(TapeStyle::Line, "expected", fits.amount);
+            if let Some(counted) = &fits.counted {
+                let label = if counted.amount.is_positive() { "counted over" } else { "counted short" };
+                tape.amount(TapeStyle::Line, label, counted.amount);
+            }
+            let settled = fits.amount + fits.counted.as_ref().map_or(Money::ZERO, |counted| counted.amount);
+            tape.amount(TapeStyle::Due, "Left of the line", line.left() - settled);
+            let (entry, blockers) = match fits.counted {
+                Some(counted) => (counted.decision.entry, counted.decision.blockers),
+                None => (Some(ledger::entry(connection, *entry).await?.entry), Vec::new()),
+            };
+            Ok(AcceptPreview { tape, entry, changes: Vec::new(), blockers, fingerprint })
+        }
+        ToAccept::Returned { receipt, charge } => {
+            let wish = returned(connection, &line, (*receipt, charge)).await?;
+            let preview = receipts::preview_reverse(connection, rules, *receipt, &wish).await?;
             Ok(AcceptPreview {
-                tape,
-                entry: Some(posted.entry),
-                changes: Vec::new(),
-                blockers: Vec::new(),
-                fingerprint,
+                tape: preview.tape,
+                entry: preview.entries.into_iter().next().map(|one| one.entry),
+                changes: preview.changes,
+                blockers: preview.blockers,
+                fingerprint: preview.fingerprint,
             })
         }
         ToAccept::Receipt { customer, applications } => {
@@ -262,8 +360,8 @@ pub async fn preview_accept(
                 fingerprint: preview.fingerprint,
             })
         }
-        ToAccept::Book { account, interest, text, amount } => {
-            let input = book_input(connection, rules, &line, (account, *interest, text, amount)).await?;
+        ToAccept::Book { account, text, amount } => {
+            let input = book_input(connection, rules, &line, (account, text, amount)).await?;
             let decision = book(&input);
             Ok(AcceptPreview {
                 tape: decision.tape,
@@ -289,37 +387,66 @@ pub async fn accept(
 ) -> Result<Accepted> {
     let line = facts::line(writing, id).await?;
     open(&line)?;
+    // What is booked with what clears the line, together with it.
+    let mut beside: Vec<(EntryId, Money, &str)> = Vec::new();
     let (document, entry, amount, how) = match wish {
-        ToAccept::Clears { entry } => {
-            let (document, amount) = expected_entry(writing, rules, &line, *entry).await?;
-            writing.saw(seen, &till_core::fingerprint::of(&(id, entry, amount, line.left())))?;
-            (document, *entry, amount, "cleared")
+        ToAccept::Clears { entry, counted } => {
+            let fits = expected_entry(writing, rules, &line, (*entry, *counted)).await?;
+            writing.saw(seen, &fits.mark(&line))?;
+            if let Some(counted) = &fits.counted {
+                if stops(&counted.decision.blockers) {
+                    return Err(StoreError::Refused(counted.decision.blockers.clone()));
+                }
+                let rate = exchange_rate(writing, rules, line.currency, line.line.booked_on).await?;
+                let short = rate.map_or(Money::ZERO, |rate| (-counted.amount).to_base(rate, line.currency, rules.base));
+                slips::within_limit(writing, rules, short).await?;
+                let booked = write_booking(writing, &line, &counted.decision).await?;
+                beside.push((booked, counted.amount, "booked"));
+            }
+            (fits.document, fits.entry, fits.amount, "cleared")
+        }
+        ToAccept::Returned { receipt, charge } => {
+            let wish = returned(writing, &line, (*receipt, charge)).await?;
+            let row = sqlx::query!("SELECT number, version FROM payments WHERE id = ?", receipt.0)
+                .fetch_one(&mut **writing)
+                .await?;
+            let seen = match seen {
+                Some(seen) => seen.to_owned(),
+                None => receipts::preview_reverse(writing, rules, *receipt, &wish).await?.fingerprint,
+            };
+            receipts::reverse(writing, rules, *receipt, (row.version, &seen), &wish).await?;
+            let entry = sqlx::query_scalar!(
+                r#"SELECT reversal_entry_id AS "entry!: i64" FROM payments WHERE id = ?"#,
+                receipt.0
+            )
+            .fetch_one(&mut **writing)
+            .await?;
+            let document = DocumentRef { kind: DocumentKind::Receipt, id: receipt.0, number: row.number };
+            (document, EntryId(entry), line.left(), "cleared")
         }
         ToAccept::Receipt { customer, applications } => {
             let (new, method) = receipt(writing, &line, (*customer, applications.clone())).await?;
             let posted = receipts::post_by(writing, rules, &new, method, seen).await?;
-            learn(writing, rules, &line, *customer).await?;
             let entry = sqlx::query_scalar!("SELECT entry_id FROM payments WHERE id = ?", posted.id.0)
                 .fetch_one(&mut **writing)
                 .await?;
             let document = DocumentRef { kind: DocumentKind::Receipt, id: posted.id.0, number: posted.number };
             (document, EntryId(entry), line.left(), "receipt")
         }
-        ToAccept::Book { account, interest, text, amount } => {
-            let input = book_input(writing, rules, &line, (account, *interest, text, amount)).await?;
+        ToAccept::Book { account, text, amount } => {
+            let input = book_input(writing, rules, &line, (account, text, amount)).await?;
             let decision = book(&input);
             if stops(&decision.blockers) {
                 return Err(StoreError::Refused(decision.blockers));
             }
             writing.saw(seen, &decision.fingerprint)?;
-            let document =
-                DocumentRef { kind: DocumentKind::BankStatement, id: line.statement.0, number: line.number.clone() };
-            let written = posting::write(writing, &document, &decision.posting()).await?;
-            let entry = written.first().copied().ok_or(StoreError::Moved)?;
-            (document, entry, input.amount, "booked")
+            let entry = write_booking(writing, &line, &decision).await?;
+            (line.document(), entry, input.amount, "booked")
         }
     };
-    let made = tie(writing, rules, &line, (entry, amount, how)).await?;
+    let mut ties = vec![(entry, amount, how)];
+    ties.extend(beside);
+    let made = tie(writing, rules, &line, &ties).await?;
     let fields =
         vec![set("amount", line.currency.format(amount)), set("line", line.position + 1), set("as", &document.number)];
     let words = format!("cleared a line of {}", line.number);
@@ -333,42 +460,49 @@ pub async fn accept(
     Ok(Accepted { id: made, document })
 }
 
-/// Ties a line to an entry; what is at the bank is cleared from then on.
+/// Writes what a line is booked as.
+async fn write_booking(writing: &mut Writing<'_>, line: &Line, decision: &BookDecision) -> Result<EntryId> {
+    let written = posting::write(writing, &line.document(), &decision.posting()).await?;
+    written.first().copied().ok_or(StoreError::Moved)
+}
+
+/// Ties a line to entries; what is at the bank is cleared from then on. Returns the first match.
 async fn tie(
     writing: &mut Writing<'_>,
     rules: &Rules,
     line: &Line,
-    (entry, amount, how): (EntryId, Money, &str),
+    ties: &[(EntryId, Money, &str)],
 ) -> Result<BankMatchId> {
-    let id = crate::open_items::next_id(writing, "bank_matches").await?;
-    sqlx::query!(
-        "INSERT INTO bank_matches (id, line_id, entry_id, amount_minor, how, matched_on) VALUES (?, ?, ?, ?, ?, ?)",
-        id,
-        line.id.0,
-        entry.0,
-        amount.0,
-        how,
-        rules.business_date
-    )
-    .execute(&mut **writing)
-    .await?;
-    sqlx::query!("UPDATE bank_lines SET cleared_minor = cleared_minor + ? WHERE id = ?", amount.0, line.id.0)
+    let first = crate::open_items::next_id(writing, "bank_matches").await?;
+    let all: Money = ties.iter().map(|(_, amount, _)| *amount).sum();
+    for (id, (entry, amount, how)) in (first..).zip(ties) {
+        sqlx::query!(
+            "INSERT INTO bank_matches (id, line_id, entry_id, amount_minor, how, matched_on) VALUES (?, ?, ?, ?, ?, ?)",
+            id,
+            line.id.0,
+            entry.0,
+            amount.0,
+            how,
+            rules.business_date
+        )
         .execute(&mut **writing)
         .await?;
-    sqlx::query!("UPDATE payments SET whereabouts = 'cleared' WHERE entry_id = ? AND whereabouts = 'at_bank'", entry.0)
+        said_by_bank(writing, *entry, ("at_bank", "cleared")).await?;
+    }
+    sqlx::query!("UPDATE bank_lines SET cleared_minor = cleared_minor + ? WHERE id = ?", all.0, line.id.0)
         .execute(&mut **writing)
         .await?;
-    Ok(BankMatchId(id))
+    Ok(BankMatchId(first))
 }
 
-/// Keeps which account a customer paid from.
-async fn learn(writing: &mut Writing<'_>, rules: &Rules, line: &Line, customer: CustomerId) -> Result<()> {
-    let Some(account) = &line.line.party_account else { return Ok(()) };
+/// Says of what an entry brought to the bank, by itself or on a slip, that a bank statement says so, or does not any more.
+async fn said_by_bank(writing: &mut Writing<'_>, entry: EntryId, (from, to): (&str, &str)) -> Result<()> {
     sqlx::query!(
-        "INSERT INTO payer_accounts (account, customer_id, learned_on) VALUES (?, ?, ?) ON CONFLICT DO NOTHING",
-        account,
-        customer.0,
-        rules.business_date
+        "UPDATE payments SET whereabouts = ?3 WHERE whereabouts = ?2 AND (entry_id = ?1 OR entry_id IN (
+            SELECT bank_slip_lines.entry_id FROM bank_slips JOIN bank_slip_lines ON slip_id = bank_slips.id WHERE bank_slips.entry_id = ?1 AND live))",
+        entry.0,
+        from,
+        to
     )
     .execute(&mut **writing)
     .await?;
@@ -378,7 +512,8 @@ async fn learn(writing: &mut Writing<'_>, rules: &Rules, line: &Line, customer: 
 /// A proposal as a wish.
 pub(super) fn wished(proposal: &Proposal, line: &Line) -> ToAccept {
     match &proposal.what {
-        Proposed::Clears { entry, .. } => ToAccept::Clears { entry: *entry },
+        Proposed::Clears { entry, apart, .. } => ToAccept::Clears { entry: *entry, counted: !apart.is_zero() },
+        Proposed::Returned { receipt, .. } => ToAccept::Returned { receipt: ReceiptId(receipt.id), charge: None },
         Proposed::Receipt { customer, to } => {
             let said = |amount: Money| line.currency.format(amount);
             let applications = to
@@ -391,8 +526,7 @@ pub(super) fn wished(proposal: &Proposal, line: &Line) -> ToAccept {
                 .collect();
             ToAccept::Receipt { customer: *customer, applications: Some(applications) }
         }
-        Proposed::Fee => ToAccept::Book { account: None, interest: false, text: String::new(), amount: None },
-        Proposed::Interest => ToAccept::Book { account: None, interest: true, text: String::new(), amount: None },
+        Proposed::Book { .. } => ToAccept::Book { account: None, text: String::new(), amount: None },
     }
 }
 
@@ -415,7 +549,7 @@ pub async fn accept_sure(
     let Some(first) = lines.first() else {
         return Err(StoreError::WrongState("Every line of this statement is cleared.".to_owned()));
     };
-    let mut index = facts::index(writing, rules, &first.place.clone(), first.currency).await?;
+    let mut index = facts::index(writing, rules, id, (&first.place, first.currency)).await?;
     let untouched = || lines.iter().filter(|line| line.cleared.is_zero());
     let best = |index: &Index, line: &Line| {
         index.propose(&line.line).into_iter().next().filter(|first| first.certainty == Certainty::Sure)
@@ -430,7 +564,7 @@ pub async fn accept_sure(
             Ok(()) => {
                 done.accepted += 1;
                 done.receipts += usize::from(matches!(proposal.what, Proposed::Receipt { .. }));
-                index.accepted(&proposal);
+                index.accepted(&line.line, &proposal);
             }
             // What is refused wrote nothing: the line stays open, and says why.
             Err(StoreError::Refused(blockers)) => {
@@ -470,74 +604,53 @@ async fn accept_one(writing: &mut Writing<'_>, rules: &Rules, line: &Line, wish:
 /// # Errors
 /// One that is undone already, a receipt that cannot be reversed, a closed period.
 pub async fn undo(writing: &mut Writing<'_>, rules: &Rules, id: BankMatchId, reason: &str) -> Result<BankStatementId> {
-    let row = sqlx::query!(
-        r#"SELECT line_id, entry_id, amount_minor, how, undone_on IS NOT NULL AS "undone!: bool", source_kind, source_id, source_number
-           FROM bank_matches JOIN entries ON entries.id = entry_id WHERE bank_matches.id = ?"#,
+    let known = sqlx::query!(
+        r#"SELECT line_id, undone_on IS NOT NULL AS "undone!: bool" FROM bank_matches WHERE id = ?"#,
         id.0
     )
     .fetch_optional(&mut **writing)
     .await?
     .ok_or_else(|| StoreError::WrongState("There is no such match.".to_owned()))?;
-    if row.undone {
+    if known.undone {
         return Err(StoreError::WrongState("That is undone already.".to_owned()));
     }
     let reason = till_core::people::check_reason(reason).map_err(|why| StoreError::invalid("reason", why))?;
-    let line = facts::line(writing, BankLineId(row.line_id)).await?;
-    sqlx::query!(
-        "UPDATE bank_matches SET undone_on = ?, undone_reason = ? WHERE id = ?",
-        rules.business_date,
-        reason,
-        id.0
+    let line = facts::line(writing, BankLineId(known.line_id)).await?;
+    let standing = sqlx::query!(
+        r#"SELECT bank_matches.id AS "id!", bank_matches.entry_id AS "entry!", bank_matches.amount_minor AS "amount!", how AS "how!",
+                  source_id AS "source!", source_number AS "number!"
+           FROM bank_matches JOIN entries ON entries.id = bank_matches.entry_id
+           WHERE line_id = ? AND undone_on IS NULL ORDER BY bank_matches.id"#,
+        known.line_id
     )
-    .execute(&mut **writing)
+    .fetch_all(&mut **writing)
     .await?;
-    sqlx::query!("UPDATE bank_lines SET cleared_minor = cleared_minor - ? WHERE id = ?", row.amount_minor, row.line_id)
+    // A slip and what was counted short of it are one: neither fits the line alone.
+    let together = standing.iter().any(|one| (one.amount > 0) != line.line.amount.is_positive());
+    let undone = standing.iter().filter(|one| together || one.id == id.0);
+    let was: Vec<&str> = undone.clone().map(|one| one.number.as_str()).collect();
+    let all: i64 = undone.clone().map(|one| one.amount).sum();
+    sqlx::query!("UPDATE bank_lines SET cleared_minor = cleared_minor - ? WHERE id = ?", all, known.line_id)
         .execute(&mut **writing)
         .await?;
-    sqlx::query!(
-        "UPDATE payments SET whereabouts = 'at_bank' WHERE entry_id = ? AND whereabouts = 'cleared'",
-        row.entry_id
-    )
-    .execute(&mut **writing)
-    .await?;
-    match row.how.as_str() {
-        "receipt" => {
-            let receipt = ReceiptId(row.source_id);
-            let wish = ToReverse { date: None, reason: reason.clone() };
-            let reversed = sqlx::query_scalar!(
-                r#"SELECT reversed_on IS NOT NULL AS "reversed!: bool" FROM payments WHERE id = ?"#,
-                receipt.0
-            )
-            .fetch_one(&mut **writing)
-            .await?;
-            if !reversed {
-                let seen = receipts::preview_reverse(writing, rules, receipt, &wish).await?;
-                if stops(&seen.blockers) {
-                    return Err(StoreError::Refused(seen.blockers));
-                }
-                let version = sqlx::query_scalar!("SELECT version FROM payments WHERE id = ?", receipt.0)
-                    .fetch_one(&mut **writing)
-                    .await?;
-                receipts::reverse(writing, rules, receipt, (version, &seen.fingerprint), &wish).await?;
-            }
+    for one in undone {
+        sqlx::query!(
+            "UPDATE bank_matches SET undone_on = ?, undone_reason = ? WHERE id = ?",
+            rules.business_date,
+            reason,
+            one.id
+        )
+        .execute(&mut **writing)
+        .await?;
+        let entry = EntryId(one.entry);
+        said_by_bank(writing, entry, ("cleared", "at_bank")).await?;
+        match one.how.as_str() {
+            "receipt" => reverse_receipt(writing, rules, ReceiptId(one.source), &reason).await?,
+            "booked" => book_back(writing, rules, &line, entry).await?,
+            _ => {}
         }
-        "booked" => {
-            let entry = EntryId(row.entry_id);
-            let posted = ledger::entry(writing, entry).await?.entry;
-            let date = rules.business_date.max(posted.date);
-            if let Some(obstacle) = rules.periods.obstacle(date) {
-                return Err(StoreError::WrongState(obstacle));
-            }
-            let mut posting = Posting::default();
-            let text = format!("{}, reversed", posted.text);
-            posting.take_back(posted.reversed(date, text), entry);
-            let document =
-                DocumentRef { kind: DocumentKind::BankStatement, id: line.statement.0, number: line.number.clone() };
-            posting::write(writing, &document, &posting).await?;
-        }
-        _ => {}
     }
-    let fields = vec![set("line", line.position + 1), set("was", &row.source_number), set("reason", &reason)];
+    let fields = vec![set("line", line.position + 1), set("was", was.join(", ")), set("reason", &reason)];
     let words = format!("opened a line of {} again", line.number);
     writing.note_on(
         (DocumentKind::BankStatement, line.statement.0, &line.number),
@@ -547,4 +660,38 @@ pub async fn undo(writing: &mut Writing<'_>, rules: &Rules, id: BankMatchId, rea
         fields,
     );
     Ok(line.statement)
+}
+
+/// Reverses a receipt that was made of a line, where it still stands.
+async fn reverse_receipt(writing: &mut Writing<'_>, rules: &Rules, receipt: ReceiptId, reason: &str) -> Result<()> {
+    let row = sqlx::query!(
+        r#"SELECT reversed_on IS NOT NULL AS "reversed!: bool", version FROM payments WHERE id = ?"#,
+        receipt.0
+    )
+    .fetch_one(&mut **writing)
+    .await?;
+    if row.reversed {
+        return Ok(());
+    }
+    let wish = ToReverse { date: None, reason: reason.to_owned() };
+    let seen = receipts::preview_reverse(writing, rules, receipt, &wish).await?;
+    if stops(&seen.blockers) {
+        return Err(StoreError::Refused(seen.blockers));
+    }
+    receipts::reverse(writing, rules, receipt, (row.version, &seen.fingerprint), &wish).await?;
+    Ok(())
+}
+
+/// Books back what was booked from a line.
+async fn book_back(writing: &mut Writing<'_>, rules: &Rules, line: &Line, entry: EntryId) -> Result<()> {
+    let posted = ledger::entry(writing, entry).await?.entry;
+    let date = rules.business_date.max(posted.date);
+    if let Some(obstacle) = rules.periods.obstacle(date) {
+        return Err(StoreError::WrongState(obstacle));
+    }
+    let mut posting = Posting::default();
+    let text = format!("{}, reversed", posted.text);
+    posting.take_back(posted.reversed(date, text), entry);
+    posting::write(writing, &line.document(), &posting).await?;
+    Ok(())
 }

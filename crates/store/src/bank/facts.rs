@@ -4,13 +4,16 @@ use std::collections::{HashMap, HashSet};
 
 use chrono::NaiveDate;
 use sqlx::SqliteConnection;
-use till_core::bank::{BankLine, BankLineKind, Claim, Expected, Index, Payer};
-use till_core::ids::{BankLineId, BankStatementId, CustomerId, DocumentRef, EntryId, OpenItemId};
+use till_core::bank::{BankLine, BankLineKind, Claim, Expected, Index, Paid, Payer};
+use till_core::ids::{BankLineId, BankStatementId, CustomerId, DocumentKind, DocumentRef, EntryId, OpenItemId};
 use till_core::money::{Currency, Money};
 
 use crate::convert::{currency, kind, known};
 use crate::rules::Rules;
 use crate::{Result, StoreError};
+
+/// For how many days receipts are looked up that may come back.
+const PAID_SINCE: u64 = 180;
 
 /// A line with what is known of it.
 pub(super) struct Line {
@@ -26,6 +29,11 @@ pub(super) struct Line {
 }
 
 impl Line {
+    /// Its statement, which what is booked from it names.
+    pub(super) fn document(&self) -> DocumentRef {
+        DocumentRef { kind: DocumentKind::BankStatement, id: self.statement.0, number: self.number.clone() }
+    }
+
     pub(super) fn left(&self) -> Money {
         self.line.amount - self.cleared
     }
@@ -94,17 +102,17 @@ pub(super) async fn line(connection: &mut SqliteConnection, id: BankLineId) -> R
 pub(super) async fn index(
     connection: &mut SqliteConnection,
     rules: &Rules,
-    place: &str,
-    money: Currency,
+    statement: BankStatementId,
+    (place, money): (&str, Currency),
 ) -> Result<Index> {
     let claims = claims(connection, money).await?;
-    let payers = payers(connection).await?;
+    let payers = payers(connection, statement).await?;
     let expected = expected(connection, rules, place, money).await?;
     let rate = crate::rules::exchange_rate(connection, rules, money, rules.business_date).await?;
     let tolerance = rate.map_or(Money::ZERO, |rate| {
         rules.write_off_tolerance.exchanged((rules.base, till_core::fixed::ExchangeRate::ONE), (money, rate))
     });
-    Ok(Index::new(claims, payers, expected, tolerance))
+    Ok(Index::new(claims, payers, expected, tolerance).with_paid(paid(connection, rules, place, money).await?))
 }
 
 async fn claims(connection: &mut SqliteConnection, money: Currency) -> Result<Vec<Claim>> {
@@ -120,7 +128,7 @@ async fn claims(connection: &mut SqliteConnection, money: Currency) -> Result<Ve
     let with_offer = rows.iter().filter(|row| row.early).map(|row| OpenItemId(row.id));
     let early = crate::open_items::early(connection, with_offer).await?;
     let early: HashMap<OpenItemId, (Money, NaiveDate)> = early
-        .iter()
+        .values()
         .filter_map(|early| Some((early.item, (early.left(), early.offer()?.until_with_grace))))
         .filter(|(_, (amount, _))| amount.is_positive())
         .collect();
@@ -137,11 +145,21 @@ async fn claims(connection: &mut SqliteConnection, money: Currency) -> Result<Ve
         .collect())
 }
 
-async fn payers(connection: &mut SqliteConnection) -> Result<Vec<Payer>> {
-    let learned = sqlx::query!("SELECT account, customer_id FROM payer_accounts").fetch_all(&mut *connection).await?;
+/// Everyone who may pay. An account of the statement's lines is known where a receipt that stands was made of a line it paid.
+async fn payers(connection: &mut SqliteConnection, statement: BankStatementId) -> Result<Vec<Payer>> {
+    let known = sqlx::query!(
+        r#"SELECT DISTINCT earlier.party_account AS "account!", customer_id AS "customer!"
+           FROM bank_lines AS mine JOIN bank_lines AS earlier ON earlier.party_account = mine.party_account
+           JOIN bank_matches ON line_id = earlier.id AND how = 'receipt' AND undone_on IS NULL
+           JOIN payments ON payments.entry_id = bank_matches.entry_id AND reversed_on IS NULL
+           WHERE mine.statement_id = ?"#,
+        statement.0
+    )
+    .fetch_all(&mut *connection)
+    .await?;
     let mut accounts: HashMap<i64, Vec<String>> = HashMap::new();
-    for row in learned {
-        accounts.entry(row.customer_id).or_default().push(row.account);
+    for row in known {
+        accounts.entry(row.customer).or_default().push(row.account);
     }
     let rows = sqlx::query!("SELECT id, name, parent_id FROM customers").fetch_all(connection).await?;
     Ok(rows
@@ -151,6 +169,35 @@ async fn payers(connection: &mut SqliteConnection) -> Result<Vec<Payer>> {
             customer: CustomerId(row.id),
             name: row.name,
             parent: row.parent_id.map(CustomerId),
+        })
+        .collect())
+}
+
+/// Receipts whose money came to a bank account, by itself or on a slip, and may come back.
+async fn paid(connection: &mut SqliteConnection, rules: &Rules, place: &str, money: Currency) -> Result<Vec<Paid>> {
+    let code = money.code();
+    let since = rules.business_date - chrono::Days::new(PAID_SINCE);
+    let rows = sqlx::query!(
+        r#"SELECT payments.id AS "id!", payments.number AS "number!", customer_id AS "customer!", payments.amount_minor AS "amount!",
+                  payments.posting_date AS "date!: NaiveDate", coalesce(reference, '') AS "words!: String"
+           FROM payments
+           WHERE payments.kind = 'receipt' AND reversed_on IS NULL AND whereabouts IN ('at_bank', 'cleared') AND currency = ?1 AND posting_date >= ?3
+             AND (place = ?2 OR EXISTS (SELECT 1 FROM bank_slip_lines JOIN bank_slips ON bank_slips.id = slip_id
+                                        WHERE bank_slip_lines.entry_id = payments.entry_id AND live AND bank = ?2))"#,
+        code,
+        place,
+        since
+    )
+    .fetch_all(connection)
+    .await?;
+    Ok(rows
+        .into_iter()
+        .map(|row| Paid {
+            receipt: DocumentRef { kind: DocumentKind::Receipt, id: row.id, number: row.number },
+            customer: CustomerId(row.customer),
+            amount: Money(row.amount),
+            date: row.date,
+            words: row.words,
         })
         .collect())
 }

@@ -1,7 +1,7 @@
 //! Taking statements in: each once, whatever its file was called, and only where it follows the one before it.
 
 use serde::{Deserialize, Serialize};
-use till_core::bank::{Balance, BankStatement, Before, check, plain_account};
+use till_core::bank::{Balance, BankStatement, Before, account_number, check, plain_account};
 use till_core::ids::{BankStatementId, DocumentKind};
 use till_core::money::Money;
 use till_core::settle::PlaceKind;
@@ -42,21 +42,7 @@ pub async fn set_account(writing: &mut Writing<'_>, code: &str, form: &BankAccou
         .await?
         .filter(|row| row.kind == PlaceKind::Bank.word())
         .ok_or_else(|| StoreError::WrongState(format!("“{code}” is no bank account.")))?;
-    let number = plain_account(&form.number);
-    if number.len() > 34 || (!form.number.trim().is_empty() && number.len() < 4) {
-        let sentence =
-            "Write the IBAN, or the number that stands on the bank's statements: 4 to 34 letters and digits.";
-        return Err(StoreError::invalid("number", sentence));
-    }
-    let looks_like_iban =
-        number.len() >= 15 && number.get(..2).is_some_and(|head| head.chars().all(char::is_alphabetic));
-    if looks_like_iban && !till_core::bank::is_iban(&number) {
-        return Err(StoreError::invalid(
-            "number",
-            "The check digits of this IBAN do not fit. Look for a digit typed wrong.",
-        ));
-    }
-    let number = (!number.is_empty()).then_some(number);
+    let number = account_number(&form.number).map_err(|why| StoreError::invalid("number", why))?;
     let other = sqlx::query_scalar!("SELECT name FROM money_places WHERE bank_account = ? AND code <> ?", number, code)
         .fetch_optional(&mut **writing)
         .await?;
@@ -87,7 +73,7 @@ pub async fn take_in(
     let mut in_order: Vec<&BankStatement> = statements.iter().collect();
     in_order.sort_by_key(|statement| (statement.account.clone(), statement.opening.date, statement.closing.date));
     for statement in in_order {
-        let place = place_of(writing, statement).await?;
+        let place = place_of(writing, rules, statement).await?;
         let mark = statement.mark();
         let known = sqlx::query_scalar!("SELECT id FROM bank_statements WHERE place = ? AND mark = ?", place, mark)
             .fetch_optional(&mut **writing)
@@ -109,7 +95,7 @@ pub async fn take_in(
 }
 
 /// The bank account of ours that a statement is of.
-async fn place_of(writing: &mut Writing<'_>, statement: &BankStatement) -> Result<String> {
+async fn place_of(writing: &mut Writing<'_>, rules: &Rules, statement: &BankStatement) -> Result<String> {
     let number = plain_account(&statement.account);
     let code = sqlx::query_scalar!("SELECT code FROM money_places WHERE bank_account = ? AND kind = 'bank'", number)
         .fetch_optional(&mut **writing)
@@ -122,7 +108,6 @@ async fn place_of(writing: &mut Writing<'_>, statement: &BankStatement) -> Resul
         return Err(StoreError::invalid("file", sentence));
     };
     let place = money_places::place(writing, &code).await?;
-    let rules = crate::rules::load(writing).await?;
     let wanted = place.currency.unwrap_or(rules.base);
     if wanted != statement.currency {
         let sentence = format!("The statement is in {}, {} is kept in {wanted}.", statement.currency, place.name);

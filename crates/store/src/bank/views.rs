@@ -226,7 +226,7 @@ pub async fn view(
     let mut matches = matches(connection, id).await?;
     let index = match row.open {
         0 => None,
-        _ => Some(facts::index(connection, rules, &row.place, row.currency).await?),
+        _ => Some(facts::index(connection, rules, id, (&row.place, row.currency)).await?),
     };
     let names = names(connection).await?;
     let (mut sure, mut sure_amount) = (Vec::new(), Money::ZERO);
@@ -266,7 +266,12 @@ pub async fn view(
 
 fn words(what: &Proposed, names: &Names) -> String {
     match what {
-        Proposed::Clears { document, .. } => document.number.clone(),
+        Proposed::Clears { document, apart, .. } if apart.is_zero() => document.number.clone(),
+        Proposed::Clears { document, apart, .. } => {
+            format!("{}, counted {}", document.number, if apart.is_positive() { "over" } else { "short" })
+        }
+        Proposed::Returned { receipt, fee } if fee.is_zero() => format!("{} came back", receipt.number),
+        Proposed::Returned { receipt, .. } => format!("{} came back, with a fee", receipt.number),
         Proposed::Receipt { customer, to } => {
             let name = names.customers.get(&customer.0).cloned().unwrap_or_default();
             let numbers: Vec<&str> =
@@ -274,12 +279,12 @@ fn words(what: &Proposed, names: &Names) -> String {
             let shown = numbers.iter().take(3).copied().collect::<Vec<_>>().join(", ");
             match numbers.len() {
                 0 => name,
-                count @ 1..=3 => format!("{name}: {shown}{}", if count == 0 { "…" } else { "" }),
+                1..=3 => format!("{name}: {shown}"),
                 count => format!("{name}: {shown} and {} more", count - 3),
             }
         }
-        Proposed::Fee => "bank fee".to_owned(),
-        Proposed::Interest => "interest".to_owned(),
+        Proposed::Book { of: BankLineKind::Fee } => "bank fee".to_owned(),
+        Proposed::Book { of } => of.word().replace('_', " "),
     }
 }
 

@@ -40,6 +40,8 @@ pub struct OpenItem {
     pub open: Money,
     /// What paying early takes off still; none where nothing does, or its day has passed.
     pub early: Option<EarlyLeft>,
+    /// What of it is in dispute; zero where nothing is.
+    pub disputed: Money,
 }
 
 /// A discount for early payment that can still be earned.
@@ -174,11 +176,12 @@ async fn open_items(connection: &mut SqliteConnection, id: CustomerId, as_of: Na
     .fetch_all(&mut *connection)
     .await?;
     let early = crate::open_items::early(connection, rows.iter().map(|row| OpenItemId(row.id))).await?;
-    let left = |id: i64| {
-        let early = early.iter().find(|early| early.item.0 == id)?;
-        let until = early.offer()?.until_with_grace;
-        let amount = early.left();
-        (amount.is_positive() && as_of <= until).then_some(EarlyLeft { until, amount })
+    let ids: Vec<OpenItemId> = rows.iter().map(|row| OpenItemId(row.id)).collect();
+    let disputed = crate::disputes::over(connection, as_of, &ids).await?;
+    let left = |id: i64, open: Money| {
+        let early = early.get(&OpenItemId(id))?;
+        let amount = early.for_all(as_of, open);
+        Some(EarlyLeft { until: early.offer()?.until_with_grace, amount }).filter(|_| amount.is_positive())
     };
     rows.into_iter()
         .map(|row| {
@@ -195,7 +198,8 @@ async fn open_items(connection: &mut SqliteConnection, id: CustomerId, as_of: Na
                 currency: currency(&row.currency)?,
                 total: Money(row.total),
                 open: Money(row.open),
-                early: left(row.id),
+                early: left(row.id, Money(row.open)),
+                disputed: disputed.get(&OpenItemId(row.id)).copied().unwrap_or_default(),
             })
         })
         .collect()

@@ -10,7 +10,6 @@ use till_core::entry::Entry;
 use till_core::ids::{ApprovalId, DepositId, DocumentKind, DocumentRef, EntryId, OrderId};
 use till_core::money::{Currency, Money};
 use till_core::open_items::{OpenItem, Side};
-use till_core::room::Movement;
 use till_core::settle::PlaceKind;
 use till_core::tape::{Change, Tape};
 
@@ -18,7 +17,7 @@ use crate::approvals::{self, Asked, Go};
 use crate::receipts::ToReverse;
 use crate::rules::{Rules, exchange_rate, next_number};
 use crate::writing::{Writing, set};
-use crate::{Result, StoreError, customers, money_places, open_items, orders, posting, sensible_date};
+use crate::{Result, StoreError, bank, customers, money_places, open_items, orders, posting, sensible_date};
 
 /// How a deposit ends, as typed.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -159,32 +158,11 @@ async fn to_end<'a>(
         };
         let method = money_places::method(connection, method).await?;
         if method.place.kind == PlaceKind::Drawer {
-            input.at_place = at_place(connection, &method.place.code).await?;
+            input.at_place = money_places::movements(connection, &method.place.code).await?;
         }
         input.ending = Ending::Refund { method };
     }
     Ok(loaded)
-}
-
-/// What came to a place of money and left it, in base currency.
-pub(crate) async fn at_place(connection: &mut SqliteConnection, place: &str) -> Result<Vec<Movement>> {
-    let rows = sqlx::query!(
-        r#"SELECT posting_date AS "date!: NaiveDate", amount_base_minor AS "amount!: i64" FROM payments WHERE place = ?1
-           UNION ALL
-           SELECT reversed_on, -amount_base_minor FROM payments WHERE place = ?1 AND reversed_on IS NOT NULL
-           UNION ALL
-           SELECT posting_date, -paid_base_minor FROM deposit_ends WHERE place = ?1
-           UNION ALL
-           SELECT reversed_on, paid_base_minor FROM deposit_ends WHERE place = ?1 AND reversed_on IS NOT NULL
-           UNION ALL
-           SELECT posting_date, -paid_base_minor FROM refunds WHERE place = ?1
-           UNION ALL
-           SELECT reversed_on, paid_base_minor FROM refunds WHERE place = ?1 AND reversed_on IS NOT NULL"#,
-        place
-    )
-    .fetch_all(connection)
-    .await?;
-    Ok(rows.into_iter().map(|row| Movement::new(row.date, row.amount)).collect())
 }
 
 async fn to_reverse<'a>(
@@ -198,7 +176,8 @@ async fn to_reverse<'a>(
     let (amount, entry) = (*amount, *entry);
     loaded.input.ending = match (place, turned_from) {
         (Some(place), _) => {
-            let place = money_places::place(connection, place).await?;
+            let number = &loaded.input.item.document.number;
+            let place = bank::place_now(connection, (entry.0, number), place).await?;
             Ending::Reverse { place, entry, amount }
         }
         (None, Some(origin)) => {

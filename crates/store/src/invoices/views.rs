@@ -20,6 +20,7 @@ use super::load::read;
 use super::{ToBill, decide_drafts};
 use crate::convert::currency;
 use crate::deliveries::{self, DeliveryRow, GoingOut};
+use crate::disputes::{self, DisputeView};
 use crate::documents;
 use crate::ledger::{self, PostedEntry};
 use crate::trail::{Trail, trail};
@@ -243,6 +244,8 @@ pub struct InvoiceView {
     pub fingerprint: String,
     /// What is open.
     pub open: Option<Money>,
+    /// What of that the customer will not pay.
+    pub dispute: Option<DisputeView>,
     /// What was typed on a draft, to be sent back changed.
     pub to_bill: Option<ToBill>,
     /// The discount wished for on a draft.
@@ -348,6 +351,7 @@ pub async fn view(connection: &mut SqliteConnection, id: InvoiceId) -> Result<In
         blockers: Vec::new(),
         fingerprint: String::new(),
         open: head.open_minor.map(Money),
+        dispute: None,
         to_bill: None,
         discount: None,
         cancelled_by: document_ref(DocumentKind::CreditMemo, head.cancelled_by, head.memo_number),
@@ -372,6 +376,7 @@ pub async fn view(connection: &mut SqliteConnection, id: InvoiceId) -> Result<In
         shown.prepaid = by_document(&document).into_iter().map(less).collect();
         shown.document = Some(document);
         shown.takes_back = takes_back(connection, id).await?;
+        shown.dispute = disputes::of_invoice(connection, rules.business_date, id).await?;
         shown.entries = ledger::entries_of(connection, DocumentKind::Invoice, id.0).await?;
         return Ok(shown);
     }

@@ -17,7 +17,7 @@ use crate::convert::{json, known, terms};
 pub(crate) async fn early(
     connection: &mut SqliteConnection,
     items: impl Iterator<Item = OpenItemId>,
-) -> Result<Vec<Early>> {
+) -> Result<BTreeMap<OpenItemId, Early>> {
     let ids = json(&items.collect::<Vec<_>>())?;
     let rows = sqlx::query!(
         r#"SELECT open_items.id AS "id!", document_id AS "document!", terms AS "terms!", document_date AS "date!: NaiveDate",
@@ -36,19 +36,20 @@ pub(crate) async fn early(
     .fetch_all(&mut *connection)
     .await?;
     if rows.is_empty() {
-        return Ok(Vec::new());
+        return Ok(BTreeMap::new());
     }
     let mut sold = sold(connection, &rows.iter().map(|row| row.document).collect::<Vec<_>>()).await?;
     rows.into_iter()
         .map(|row| {
-            Ok(Early {
+            let early = Early {
                 item: OpenItemId(row.id),
                 terms: terms(&row.terms)?,
                 document_date: row.date,
                 sold: sold.remove(&row.document).unwrap_or_default(),
                 in_advance: Money(row.in_advance - row.taxed),
                 taken: Money(row.taken),
-            })
+            };
+            Ok((early.item, early))
         })
         .collect()
 }

@@ -9,7 +9,8 @@ use till_core::open_items::{OpenItem, Side};
 use till_core::settle::{SettleInput, Source, decide};
 
 use super::{
-    Credit, MoneyPreview, NewApplication, agreed, applied_fields, kind_of, previewed, settle_input, within_limit,
+    Credit, MoneyPreview, NewApplication, agreed, applied_fields, disputed, kind_of, previewed, settle_input,
+    within_limit,
 };
 use crate::rules::Rules;
 use crate::writing::Writing;
@@ -152,6 +153,7 @@ pub async fn apply(
     agreed(&decision, seen)?;
     within_limit(writing, &input, &decision).await?;
     posting::write(writing, &source, &decision.posting(&input)).await?;
+    disputed(writing, rules, new.applications.as_deref(), (&input, &decision)).await?;
     if kind == DocumentKind::Deposit {
         deposits::refresh_orders(writing, &[source.id]).await?;
     }

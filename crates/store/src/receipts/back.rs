@@ -8,15 +8,16 @@ use till_core::checks::{Blocker, stops};
 use till_core::ids::{ApplicationId, CustomerId, DocumentKind, DocumentRef, EntryId, ReceiptId};
 use till_core::money::{Currency, Money};
 use till_core::open_items::Side;
-use till_core::settle::back::{BackDecision, BackInput, Reversal, Standing, WholeReceipt, decide};
+use till_core::settle::back::{BackDecision, BackInput, BankFee, Reversal, Standing, WholeReceipt, decide};
 use till_core::tape::{Change, Tape};
 
+use super::returned::{ChargeOn, Charged, charged_on};
 use super::{CreditOf, kind_of, orders_on};
 use crate::convert::currency;
 use crate::open_items::{load, members, of_document, standing_on_credit};
-use crate::rules::Rules;
+use crate::rules::{Rules, exchange_rate};
 use crate::writing::{Writing, set};
-use crate::{Result, StoreError, customers, deposits, money_places, posting, sensible_date};
+use crate::{Result, StoreError, bank, customers, deposits, posting, sensible_date};
 
 /// Applications of a receipt to take back.
 #[derive(Debug, Clone, Default, Serialize, Deserialize)]
@@ -43,6 +44,36 @@ pub struct ToReverse {
     /// Why.
     #[serde(default)]
     pub reason: String,
+}
+
+/// A receipt to reverse as a whole, also because its check or transfer came back.
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct ToReverseReceipt {
+    /// When; none for the business date.
+    #[serde(default)]
+    pub date: Option<NaiveDate>,
+    /// Why.
+    #[serde(default)]
+    pub reason: String,
+    /// What the bank takes for it in one with the money, a decimal in the currency of its account; none for nothing.
+    #[serde(default)]
+    pub fee: Option<String>,
+    /// What the customer is charged for it; none for nothing.
+    #[serde(default)]
+    pub charge: Option<ChargeOn>,
+}
+
+impl From<&ToReverse> for ToReverseReceipt {
+    fn from(wish: &ToReverse) -> Self {
+        Self { date: wish.date, reason: wish.reason.clone(), ..Self::default() }
+    }
+}
+
+impl From<&Self> for ToReverseReceipt {
+    fn from(wish: &Self) -> Self {
+        wish.clone()
+    }
 }
 
 /// What taking back would do.
@@ -106,7 +137,7 @@ async fn loaded<'a>(
         .cloned()
         .ok_or_else(|| StoreError::not_found(DocumentKind::Customer, row.customer_id))?;
     let place = match &row.place {
-        Some(code) => Some(money_places::place(connection, code).await?),
+        Some(code) => Some(bank::place_now(connection, (row.entry_id, &row.number), code).await?),
         None => None,
     };
     let input = BackInput {
@@ -123,6 +154,7 @@ async fn loaded<'a>(
             entry: EntryId(row.entry_id),
             reversed: row.reversed,
         }),
+        fee: None,
         date: DocumentDate::or_business_date(date, rules.business_date),
         reason: reason.to_owned(),
         currency: currency(&row.currency)?,
@@ -162,6 +194,7 @@ async fn credit_memo<'a>(
         orders: orders_on(connection, applications.iter().map(|standing| &standing.debit.document)).await?,
         applications,
         receipt: None,
+        fee: None,
         date: DocumentDate::or_business_date(date, rules.business_date),
         reason: reason.to_owned(),
         currency: credit.currency,
@@ -178,14 +211,20 @@ async fn receipt<'a>(
     connection: &mut SqliteConnection,
     rules: &'a Rules,
     id: ReceiptId,
-    wish: &ToReverse,
+    wish: &ToReverseReceipt,
 ) -> Result<Loaded<'a>> {
-    let loaded = loaded(connection, rules, id, (wish.date, &wish.reason)).await?;
-    if loaded.kind == DocumentKind::Receipt {
-        Ok(loaded)
-    } else {
-        Err(StoreError::not_found(DocumentKind::Receipt, id))
+    let mut loaded = loaded(connection, rules, id, (wish.date, &wish.reason)).await?;
+    if loaded.kind != DocumentKind::Receipt {
+        return Err(StoreError::not_found(DocumentKind::Receipt, id));
     }
+    if let Some(typed) = wish.fee.as_deref().map(str::trim).filter(|typed| !typed.is_empty()) {
+        let place = loaded.input.receipt.as_ref().and_then(|receipt| receipt.place.as_ref());
+        let currency = place.and_then(|place| place.currency).unwrap_or(rules.base);
+        let amount = currency.parse(typed).map_err(|error| StoreError::decimal("fee", &error))?;
+        let rate = exchange_rate(connection, rules, currency, loaded.input.date.date).await?;
+        loaded.input.fee = Some(BankFee { amount, currency, rate });
+    }
+    Ok(loaded)
 }
 
 /// The same, for some of its applications.
@@ -261,18 +300,24 @@ pub async fn preview_unapply(
 /// What reversing a receipt would do.
 ///
 /// # Errors
-/// An unknown receipt.
+/// An unknown receipt, a fee or a charge that cannot be read.
 pub async fn preview_reverse(
     connection: &mut SqliteConnection,
     rules: &Rules,
     id: ReceiptId,
-    wish: &ToReverse,
+    wish: impl Into<ToReverseReceipt>,
 ) -> Result<BackPreview> {
-    let loaded = receipt(connection, rules, id, wish).await?;
-    Ok(previewed(&loaded.input, decide(&loaded.input)))
+    let wish = wish.into();
+    let loaded = receipt(connection, rules, id, &wish).await?;
+    let charge = charged_on(connection, rules, &loaded.input, &wish).await?;
+    let mut preview = previewed(&loaded.input, decide(&loaded.input));
+    if let Some(charge) = charge {
+        charge.add_to(&mut preview);
+    }
+    Ok(preview)
 }
 
-fn agreed(loaded: &Loaded<'_>, version: i64, seen: &str) -> Result<BackDecision> {
+fn agreed(loaded: &Loaded<'_>, version: i64, seen: &str, charge: Option<&Charged>) -> Result<BackDecision> {
     if loaded.version != version {
         return Err(StoreError::Stale { what: loaded.input.number.clone(), current: loaded.version });
     }
@@ -280,7 +325,10 @@ fn agreed(loaded: &Loaded<'_>, version: i64, seen: &str) -> Result<BackDecision>
     if stops(&decision.blockers) {
         return Err(StoreError::Refused(decision.blockers));
     }
-    if seen != decision.fingerprint {
+    if let Some(charge) = charge.filter(|charge| stops(charge.blockers())) {
+        return Err(StoreError::Refused(charge.blockers().to_vec()));
+    }
+    if seen != charge.map_or_else(|| decision.fingerprint.clone(), |charge| charge.mark(&decision.fingerprint)) {
         return Err(StoreError::Moved);
     }
     Ok(decision)
@@ -298,7 +346,7 @@ pub async fn unapply(
     wish: &ToUnapply,
 ) -> Result<i64> {
     let loaded = some_of(writing, rules, of.into(), wish).await?;
-    let decision = agreed(&loaded, version, seen)?;
+    let decision = agreed(&loaded, version, seen, None)?;
     let input = &loaded.input;
     posting::write(writing, &document(&loaded), &decision.posting(input)).await?;
     if loaded.kind == DocumentKind::Deposit {
@@ -322,10 +370,12 @@ pub async fn reverse(
     rules: &Rules,
     id: ReceiptId,
     (version, seen): (i64, &str),
-    wish: &ToReverse,
+    wish: impl Into<ToReverseReceipt>,
 ) -> Result<i64> {
-    let loaded = receipt(writing, rules, id, wish).await?;
-    let decision = agreed(&loaded, version, seen)?;
+    let wish = wish.into();
+    let loaded = receipt(writing, rules, id, &wish).await?;
+    let charge = charged_on(writing, rules, &loaded.input, &wish).await?;
+    let decision = agreed(&loaded, version, seen, charge.as_ref())?;
     let input = &loaded.input;
     let Some(receipt) = &input.receipt else { return Err(StoreError::Moved) };
     let written = posting::write(writing, &document(&loaded), &decision.posting(input)).await?;
@@ -334,11 +384,15 @@ pub async fn reverse(
     let reason = input.reason.trim();
     // Each change of it counts one version; the last brings it to the one it is known by.
     let after = version + 1;
+    let fee = input.fee.map_or(Money::ZERO, |fee| fee.amount);
+    let fee_base = input.fee.and_then(|fee| fee.in_base(input.base)).unwrap_or_default();
     sqlx::query!(
-        "UPDATE payments SET reversed_on = ?, reversal_reason = ?, reversal_entry_id = ?, whereabouts = 'returned', version = ? WHERE id = ?",
+        "UPDATE payments SET reversed_on = ?, reversal_reason = ?, reversal_entry_id = ?, fee_minor = ?, fee_base_minor = ?, whereabouts = 'returned', version = ? WHERE id = ?",
         date,
         reason,
         entry.0,
+        fee.0,
+        fee_base.0,
         after,
         id.0
     )
@@ -347,6 +401,12 @@ pub async fn reverse(
     let mut fields = vec![set("amount", input.currency.format(receipt.amount.0))];
     fields.extend(freed(&input.applications));
     fields.push(set("reason", reason));
+    if let Some(fee) = input.fee {
+        fields.push(set("fee", fee.currency.format(fee.amount)));
+    }
+    if let Some(charge) = charge {
+        fields.push(set("charged on", charge.post(writing, rules).await?));
+    }
     let words = format!("reversed {}", input.number);
     let at = (DocumentKind::Receipt, id.0, input.number.as_str());
     writing.note_on(at, "receipt_reversed", words, Some(after), fields);

@@ -1,15 +1,19 @@
 //! Everything that settling is decided on, as the books have it.
 
+use std::collections::BTreeMap;
+
 use chrono::NaiveDate;
 use sqlx::SqliteConnection;
 use till_core::accounts::Purpose;
 use till_core::calendar::{DateOrder, DocumentDate};
 use till_core::fixed::ExchangeRate;
-use till_core::ids::{CustomerId, DocumentKind, DocumentRef, InvoiceId, OrderId};
+use till_core::ids::{CustomerId, DocumentKind, DocumentRef, InvoiceId, OpenItemId, OrderId};
 use till_core::money::{Currency, Money};
 use till_core::open_items::{OpenItem, Side};
 use till_core::order::OrderFacts;
-use till_core::settle::{Beside, Early, Member, Said, SettleInput, Source, Suggestion, ToApply, paid_on, suggest};
+use till_core::settle::{
+    Beside, Early, Member, Said, SettleInput, Source, Suggestion, ToApply, paid_on, settles_differences, suggest,
+};
 
 use super::NewApplication;
 use crate::convert::json;
@@ -32,7 +36,7 @@ pub(super) struct Credit<'a> {
 struct Targets {
     to_apply: Vec<ToApply>,
     suggested: Vec<Suggestion>,
-    early: Vec<Early>,
+    early: BTreeMap<OpenItemId, Early>,
 }
 
 /// What the money is for: as it was typed, or as it is suggested where nothing was.
@@ -48,7 +52,7 @@ async fn targets(
         let open = open_items::owed_by(connection, &members).await?;
         let early = open_items::early(connection, open.iter().map(|item| item.id)).await?;
         let first = credit.first.map(|id| DocumentRef { kind: DocumentKind::Invoice, id: id.0, number: String::new() });
-        let said = Said { first: first.as_ref(), words: credit.words, paid_on, early: &early, tolerance };
+        let said = Said { first: first.as_ref(), words: credit.words, paid_on, early: Some(&early), tolerance };
         let suggested = suggest((credit.money.1, credit.money.0), &open, said, credit.date.date);
         let to_apply = suggested.iter().filter_map(|one| {
             let item = open.iter().find(|item| item.id == one.item)?.clone();
@@ -78,12 +82,13 @@ async fn targets(
 
 /// The discount an amount takes by itself: what is earned, where it settles the item with it.
 fn earned_with(
-    early: &[Early],
+    early: &BTreeMap<OpenItemId, Early>,
     item: &OpenItem,
     (paid_on, amount, money): (Option<NaiveDate>, Money, Currency),
 ) -> Money {
-    let early = early.iter().find(|early| early.item == item.id);
-    let (Some(early), Some(date)) = (early, paid_on.filter(|_| item.currency == money)) else { return Money::ZERO };
+    let (Some(early), Some(date)) = (early.get(&item.id), paid_on.filter(|_| item.currency == money)) else {
+        return Money::ZERO;
+    };
     let earned = early.earned(date, item.open, amount);
     if amount + earned == item.open { earned } else { Money::ZERO }
 }
@@ -102,7 +107,7 @@ async fn named(connection: &mut SqliteConnection, typed: &[NewApplication]) -> R
         ids.push(found.ok_or_else(|| nothing_there(position, application))?);
     }
     let found = open_items::load(connection, &ids).await?;
-    let of = |(position, id): (usize, &till_core::ids::OpenItemId)| {
+    let of = |(position, id): (usize, &OpenItemId)| {
         let item = found.iter().find(|item| item.id == *id && item.side == Side::OwedToUs);
         item.cloned().ok_or_else(|| nothing_there(position, &typed[position]))
     };
@@ -161,7 +166,7 @@ pub(super) async fn settle_input<'a>(
     let group = open_items::paying_group(connection, credit.payer).await?;
     let (customer, _) = customers::facts(connection, credit.payer).await?;
     let rate = exchange_rate(connection, rules, credit.money.0, credit.date.date).await?;
-    let tolerance = match rate {
+    let tolerance = match rate.filter(|_| settles_differences(&credit.source)) {
         Some(rate) => rules.write_off_tolerance.exchanged((rules.base, ExchangeRate::ONE), (credit.money.0, rate)),
         None => Money::ZERO,
     };

@@ -150,8 +150,12 @@ pub struct ReceiptView {
     /// What stands in the list.
     #[serde(flatten)]
     pub row: ReceiptRow,
+    /// The bank deposit slip it stands on; none where it stands on none.
+    pub slip: Option<DocumentRef>,
     /// Why it was reversed, where it was.
     pub reversal_reason: Option<String>,
+    /// What the bank took for it as it came back, in base currency.
+    pub fee_base: Money,
     /// Where it went, and still is.
     pub applications: Vec<ApplicationView>,
     /// What was refunded of it, reversed refunds too.
@@ -172,9 +176,12 @@ pub async fn view(connection: &mut SqliteConnection, id: ReceiptId) -> Result<Re
     let row = sqlx::query!(
         r#"SELECT payments.number, payments.customer_id, customers.name, payment_methods.name AS method, whereabouts,
                   reversed_on AS "reversed_on: NaiveDate", reversal_reason, payments.posting_date AS "date: NaiveDate", reference,
-                  payments.currency, payments.amount_minor, open_minor, open_base_minor, payments.version
+                  payments.currency, payments.amount_minor, open_items.open_minor, open_base_minor, payments.version, fee_base_minor,
+                  bank_slips.id AS "slip_id?", bank_slips.number AS "slip_number?"
            FROM payments JOIN customers ON customers.id = payments.customer_id JOIN payment_methods ON payment_methods.code = method
-           JOIN open_items ON open_items.kind = 'receipt' AND document_id = payments.id AND side = 'owed_by_us' WHERE payments.id = ? AND payments.kind = 'receipt'"#,
+           JOIN open_items ON open_items.kind = 'receipt' AND open_items.document_id = payments.id AND side = 'owed_by_us'
+           LEFT JOIN bank_slip_lines ON bank_slip_lines.entry_id = payments.entry_id AND live LEFT JOIN bank_slips ON bank_slips.id = slip_id
+           WHERE payments.id = ? AND payments.kind = 'receipt'"#,
         id.0
     )
     .fetch_optional(&mut *connection)
@@ -225,7 +232,13 @@ pub async fn view(connection: &mut SqliteConnection, id: ReceiptId) -> Result<Re
             unapplied: Money(row.open_minor),
             unapplied_base: Money(row.open_base_minor),
         },
+        slip: row.slip_id.zip(row.slip_number).map(|(id, number)| DocumentRef {
+            kind: DocumentKind::BankSlip,
+            id,
+            number,
+        }),
         reversal_reason: row.reversal_reason,
+        fee_base: Money(row.fee_base_minor),
         applications,
         refunds,
         entries,

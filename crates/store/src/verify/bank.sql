@@ -25,4 +25,8 @@ WHERE undone_on IS NULL AND bank_matches.amount_minor <> CASE WHEN bank_statemen
 UNION ALL
 SELECT payments.number || ' is said to be cleared, no bank statement says so'
 FROM payments
-WHERE whereabouts = 'cleared' AND NOT EXISTS (SELECT 1 FROM bank_matches WHERE bank_matches.entry_id = payments.entry_id AND undone_on IS NULL);
+WHERE whereabouts = 'cleared' AND NOT EXISTS (
+    SELECT 1 FROM bank_matches WHERE undone_on IS NULL AND bank_matches.entry_id IN (
+        SELECT payments.entry_id
+        UNION ALL
+        SELECT bank_slips.entry_id FROM bank_slip_lines JOIN bank_slips ON bank_slips.id = slip_id WHERE bank_slip_lines.entry_id = payments.entry_id AND live));

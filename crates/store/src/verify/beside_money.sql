@@ -8,6 +8,18 @@ FROM (
     UNION ALL
     SELECT 'write_off', application_date, written_off_base_minor FROM applications
     UNION ALL
+    -- What the bank counted short of a slip, as it was banked or on its statement.
+    SELECT 'write_off', banked_on, amount_base_minor - counted_base_minor FROM bank_slips WHERE counted_base_minor < amount_base_minor
+    UNION ALL
+    SELECT 'write_off', canceled_on, counted_base_minor - amount_base_minor FROM bank_slips
+    WHERE counted_base_minor < amount_base_minor AND cancel_entry_id IS NOT NULL
+    UNION ALL
+    SELECT 'write_off', entries.posting_date, -base_minor
+    FROM bank_matches JOIN bank_lines ON bank_lines.id = line_id
+    JOIN entries ON bank_matches.entry_id IN (entries.id, entries.reverses_id)
+    JOIN entry_lines ON entry_lines.entry_id = entries.id AND purpose = 'bank'
+    WHERE how = 'booked' AND bank_matches.amount_minor < 0 AND bank_lines.amount_minor > 0
+    UNION ALL
     SELECT purpose, posting_date, -base_minor FROM entry_lines JOIN entries ON entries.id = entry_id
     WHERE purpose IN ('discount_allowed', 'write_off')
 )

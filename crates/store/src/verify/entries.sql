@@ -44,7 +44,7 @@ WHERE amount_base_minor <> coalesce(
 UNION ALL
 SELECT payments.number || ' was reversed, but its money is still where it was'
 FROM payments
-WHERE reversed_on IS NOT NULL AND amount_base_minor <> coalesce(
+WHERE reversed_on IS NOT NULL AND amount_base_minor + fee_base_minor <> coalesce(
     (SELECT -sum(base_minor) FROM entry_lines WHERE entry_id = reversal_entry_id
      AND CASE WHEN payments.id IN (SELECT deposits.id FROM deposits WHERE turned_from IS NOT NULL) THEN purpose = 'unapplied'
               ELSE purpose IN ('bank', 'in_hand', 'card_clearing') END), 0)

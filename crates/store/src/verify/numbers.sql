@@ -15,6 +15,7 @@ FROM (
     UNION ALL SELECT 'return', min(sequence), max(sequence), count(*) FROM returns
     UNION ALL SELECT 'return_accrual', min(sequence), max(sequence), count(*) FROM return_accruals
     UNION ALL SELECT 'bank_statement', min(sequence), max(sequence), count(*) FROM bank_statements
+    UNION ALL SELECT 'bank_slip', min(sequence), max(sequence), count(*) FROM bank_slips
     UNION ALL SELECT 'estimate', min(sequence), max(sequence), count(*) FROM expected_returns
     UNION ALL SELECT 'opening', min(sequence), max(sequence), count(*) FROM openings
     UNION ALL SELECT 'container_return', min(sequence), max(sequence), count(*) FROM container_returns

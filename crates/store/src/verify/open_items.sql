@@ -34,4 +34,8 @@ SELECT 'customer ' || customers.number || ' is said to owe ' || owes_base_minor 
        || coalesce(sum(CASE side WHEN 'owed_to_us' THEN open_base_minor ELSE -open_base_minor END), 0)
 FROM customers LEFT JOIN open_items ON customer_id = customers.id AND purpose = 'receivable'
 GROUP BY customers.id
-HAVING owes_base_minor <> coalesce(sum(CASE side WHEN 'owed_to_us' THEN open_base_minor ELSE -open_base_minor END), 0);
+HAVING owes_base_minor <> coalesce(sum(CASE side WHEN 'owed_to_us' THEN open_base_minor ELSE -open_base_minor END), 0)
+UNION ALL
+SELECT open_items.number || ': ' || disputes.amount_minor || ' in dispute of ' || open_items.amount_minor
+FROM disputes JOIN open_items ON open_items.id = item_id
+WHERE disputes.amount_minor > open_items.amount_minor OR side <> 'owed_to_us' OR purpose <> 'receivable';

@@ -403,7 +403,9 @@ fn steps() -> impl Strategy<Value = Vec<Dated>> {
             whats.iter().enumerate().map(|one| (None, step(one))).collect()
         };
         steps.extend(credits(&[0, 1, 2, 4, 5, 7, 8, 10, 8, 9, 11, 14, 12, 4, 15]));
-        steps.extend([0, 1, 2, 3, 4, 2, 0, 1, 4, 3].map(|what| (None, Step::Bank { what, minor })));
+        steps.extend(
+            [5, 6, 0, 1, 2, 3, 5, 7, 4, 2, 5, 6, 0, 1, 2, 2, 4, 3, 7].map(|what| (None, Step::Bank { what, minor })),
+        );
         // What ended by chance is undone once more where something did.
         steps.push((None, Step::UndoEnd { deposit: 0 }));
         // At its end the processor pays out what was captured, and in some a bank takes something back.
@@ -854,7 +856,11 @@ async fn abroad(company: &Company) -> usize {
 }
 
 /// What must have gone through over all sequences together, at least.
-const AT_LEAST: [(&str, usize); 76] = [
+const AT_LEAST: [(&str, usize); 80] = [
+    ("prepare a slip", 40),
+    ("bank a slip", 30),
+    ("cancel a slip", 20),
+    ("a payment comes back", 5),
     ("take a statement in", 60),
     ("accept what is sure", 50),
     ("accept a line", 30),

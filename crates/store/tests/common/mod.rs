@@ -253,6 +253,7 @@ async fn set_up(
         ("estimate", "XR-"),
         ("return_accrual", "AR-"),
         ("bank_statement", "BS-"),
+        ("bank_slip", "DS-"),
         ("deposit", "D-"),
         ("deposit_end", "DE-"),
         ("refund", "RF-"),

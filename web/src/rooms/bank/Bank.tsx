@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { useRef, useState } from "react";
-import { useNavigate } from "react-router";
+import { Link, useNavigate } from "react-router";
 import { api, got, keyed, newKey, Problem } from "../../api/client";
 import type { AccountState, StatementRow } from "../../api/types";
 import { date, money, plural, shortDate } from "../../format";
@@ -14,6 +14,7 @@ import { useNotices } from "../../shell/notices";
 import { useMay } from "../../shell/session";
 import { Worktop } from "../../shell/Worktop";
 import { moneyLinks } from "./links";
+import { TableAsk, type TableFile } from "./Table";
 
 /** How a bank account and its ledger account compare. */
 function Compared({ account }: { account: AccountState }) {
@@ -39,7 +40,7 @@ function Compared({ account }: { account: AccountState }) {
       {!it || !account.until ? (
         <div className="words quiet">
           {account.number
-            ? "No statement was imported yet. Import the bank's file in camt.053."
+            ? "No statement was imported yet. Import the bank's file: camt.053, or a table in CSV."
             : "Say the number of this account first, as it stands on the bank's statements: press e."}
         </div>
       ) : (
@@ -70,9 +71,9 @@ function Compared({ account }: { account: AccountState }) {
               <h3>On its way to the bank</h3>
               {outstanding.data?.slice(0, 12).map((one) => (
                 <div className="l" key={`${one.document.kind}-${one.document.id}-${one.amount}`}>
-                  <a href={placeOf(one.document)}>
+                  <Link to={placeOf(one.document)}>
                     {one.document.number} of {date(one.date)}
-                  </a>
+                  </Link>
                   <span>{money(one.amount, account.currency)}</span>
                 </div>
               ))}
@@ -95,6 +96,7 @@ export function BankRoom() {
   const [reading, setReading] = useState(false);
   const [wrong, setWrong] = useState<Problem>();
   const [asking, setAsking] = useState(false);
+  const [table, setTable] = useState<TableFile>();
   const accounts = useQuery({ queryKey: ["bank-accounts"], queryFn: () => got(api.GET("/api/bank-accounts")) });
   const list = useList({
     key: ["bank-statements"],
@@ -109,8 +111,12 @@ export function BankRoom() {
     if (!file) {
       return;
     }
-    setReading(true);
     setWrong(undefined);
+    if (/\.(csv|txt)$/i.test(file.name)) {
+      setTable({ name: file.name, text: await file.text() });
+      return;
+    }
+    setReading(true);
     try {
       const taken = await got(
         api.POST("/api/bank-statements", {
@@ -120,18 +126,21 @@ export function BankRoom() {
           headers: { "Content-Type": "application/xml" },
         }),
       );
-      const known = taken.known > 0 ? ` ${plural(taken.known, "statement was", "statements were")} here already.` : "";
-      say({
-        kind: "done",
-        text: `${plural(taken.statements.length, "statement", "statements")} with ${plural(taken.lines, "line", "lines")} imported.${known}`,
-      });
-      await changed();
-      navigate(`/bank/${taken.statements[taken.statements.length - 1]}`);
+      await imported(taken);
     } catch (error) {
       setWrong(error instanceof Problem ? error : new Problem({ title: String(error) }));
     } finally {
       setReading(false);
     }
+  };
+  const imported = async (taken: { statements: number[]; lines: number; known: number }) => {
+    const known = taken.known > 0 ? ` ${plural(taken.known, "statement was", "statements were")} here already.` : "";
+    say({
+      kind: "done",
+      text: `${plural(taken.statements.length, "statement", "statements")} with ${plural(taken.lines, "line", "lines")} imported.${known}`,
+    });
+    await changed();
+    navigate(`/bank/${taken.statements[taken.statements.length - 1]}`);
   };
   const columns: Column<StatementRow>[] = [
     { key: "number", head: "Statement", width: "84px", cell: (row) => row.number },
@@ -209,7 +218,7 @@ export function BankRoom() {
         <input
           ref={field}
           type="file"
-          accept=".xml,application/xml,text/xml"
+          accept=".xml,.csv,.txt,application/xml,text/xml,text/csv"
           aria-label="Statement to import"
           style={{ width: 1, height: 1, padding: 0, border: 0, opacity: 0 }}
           tabIndex={-1}
@@ -231,8 +240,11 @@ export function BankRoom() {
           label="Bank statements"
           {...list.rows}
           columns={columns}
-          empty="No statement was imported yet. Press n and choose the file of the bank, in camt.053."
+          empty="No statement was imported yet. Press n and choose the file of the bank: camt.053, or a table in CSV."
         />
+      )}
+      {table && account && (
+        <TableAsk file={table} account={account} close={() => setTable(undefined)} done={imported} />
       )}
       {asking && account && (
         <FormAsk

@@ -1,7 +1,7 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { useState } from "react";
+import { useRef, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { api, got, keyed, Problem } from "../../api/client";
+import { api, got, keyed, newKey, Problem } from "../../api/client";
 import type { BankLineView, ProposalView, StatementView, ToAccept } from "../../api/types";
 import { date, money, moneyWithCurrency, plural, shortDate } from "../../format";
 import {
@@ -23,7 +23,7 @@ import { placeOf } from "../../places";
 import { Ask } from "../../shell/Ask";
 import { useNotices } from "../../shell/notices";
 import { Worktop } from "../../shell/Worktop";
-import { BookAsk, PaidByAsk } from "./asks";
+import { BookAsk, ChargeAsk, PaidByAsk } from "./asks";
 import { certainties, reasons } from "./words";
 
 /** What a proposal would do, as it stands now. */
@@ -100,7 +100,7 @@ function Opened({ statement }: { statement: StatementView }) {
   const { currency } = statement;
   const [currentId, setCurrentId] = useState<number>();
   const [turn, setTurn] = useState(0);
-  const [asking, setAsking] = useState<"sure" | "paid" | "book" | "undo">();
+  const [asking, setAsking] = useState<"sure" | "paid" | "book" | "charge" | "undo">();
   const lines = statement.line_list;
   const line = lines.find((one) => one.id === currentId) ?? lines[0];
   const proposal = line && line.proposals.length > 0 ? line.proposals[turn % line.proposals.length] : undefined;
@@ -135,9 +135,15 @@ function Opened({ statement }: { statement: StatementView }) {
     },
     { key: "how", head: "", width: "88px", cell: (one) => <How line={one} /> },
   ];
+  const [failed, setFailed] = useState<Problem>();
+  // The same key for every try of what is in view, so that a lost answer doubles nothing; another one for what comes next, so
+  // that a line that was opened again can be accepted again.
+  const key = useRef(newKey());
   const choose = (one: BankLineView | undefined) => {
     setCurrentId(one?.id);
     setTurn(0);
+    setFailed(undefined);
+    key.current = newKey();
   };
   const sent = async (key: string, id: number, wish: ToAccept, seen: string) => {
     const done = await got(
@@ -154,7 +160,6 @@ function Opened({ statement }: { statement: StatementView }) {
     choose(next);
   };
   const [accepting, setAccepting] = useState(false);
-  const [failed, setFailed] = useState<Problem>();
   const accept = async () => {
     if (!line || !proposal || !shown) {
       return;
@@ -162,9 +167,14 @@ function Opened({ statement }: { statement: StatementView }) {
     setAccepting(true);
     setFailed(undefined);
     try {
-      await sent(`line-${line.id}-${shown.fingerprint}`.slice(0, 60), line.id, proposal.accept, shown.fingerprint);
+      await sent(key.current, line.id, proposal.accept, shown.fingerprint);
+      key.current = newKey();
     } catch (error) {
-      setFailed(error instanceof Problem ? error : new Problem({ title: String(error) }));
+      const problem = error instanceof Problem ? error : new Problem({ title: String(error) });
+      if (problem.code !== "unreachable") {
+        key.current = newKey();
+      }
+      setFailed(problem);
     } finally {
       setAccepting(false);
     }
@@ -195,9 +205,22 @@ function Opened({ statement }: { statement: StatementView }) {
           label: line
             ? `Suggestion ${(turn % Math.max(line.proposals.length, 1)) + 1} of ${line.proposals.length}`
             : "Suggestion",
-          run: () => setTurn((now) => now + 1),
+          run: () => {
+            setTurn((now) => now + 1);
+            key.current = newKey();
+          },
           disabled: !line || line.proposals.length < 2,
         },
+        ...(proposal?.accept.as === "returned"
+          ? [
+              {
+                key: "c",
+                label: "Accept and charge it on…",
+                run: () => setAsking("charge"),
+                needs: "post_money" as const,
+              },
+            ]
+          : []),
         {
           key: "r",
           label: "Receipt of…",
@@ -353,6 +376,16 @@ function Opened({ statement }: { statement: StatementView }) {
       {asking === "book" && line && (
         <BookAsk
           line={line}
+          currency={currency}
+          close={() => setAsking(undefined)}
+          run={(key, wish, seen) => sent(key, line.id, wish, seen)}
+        />
+      )}
+      {asking === "charge" && line && proposal?.accept.as === "returned" && (
+        <ChargeAsk
+          line={line}
+          receipt={proposal.accept.receipt}
+          words={proposal.words}
           currency={currency}
           close={() => setAsking(undefined)}
           run={(key, wish, seen) => sent(key, line.id, wish, seen)}

@@ -4,6 +4,7 @@ import { api, got, Problem } from "../../api/client";
 import type { BankLineView, CustomerRow, ToAccept } from "../../api/types";
 import { decimal, exponentOf, money, typedDecimal } from "../../format";
 import { FormAsk } from "../../parts/FormAsk";
+import { useGoods } from "../../parts/form";
 import { WhatItDoes } from "../../parts/TapeRoll";
 import { PayerField } from "../receipt/PayerField";
 
@@ -108,7 +109,6 @@ export function BookAsk({
         const wish: ToAccept = {
           as: "book",
           account: values.account || null,
-          interest: line.kind === "interest" || (!values.account && line.left > 0),
           text: values.text ?? "",
           amount: typedDecimal(values.amount ?? "") || null,
         };
@@ -119,6 +119,64 @@ export function BookAsk({
       }}
     >
       For what is no payment of a customer: {money(line.left, currency)} {currency} are left of the line.
+    </FormAsk>
+  );
+}
+
+/** A payment that came back, and what its customer is charged for that. */
+export function ChargeAsk({
+  line,
+  receipt,
+  words,
+  currency,
+  close,
+  run,
+}: {
+  line: BankLineView;
+  receipt: number;
+  words: string;
+  currency: string;
+  close: () => void;
+  run: (key: string, wish: ToAccept, seen: string) => Promise<void>;
+}) {
+  const goods = useGoods();
+  return (
+    <FormAsk
+      title={`Charge on line ${line.place}`}
+      yes="Accept and charge"
+      close={close}
+      fields={[
+        {
+          name: "charge.tax_code",
+          label: "Tax code of the charge",
+          choices: [
+            ["", "choose"],
+            ...(goods?.tax_codes ?? []).map((code): [string, string] => [code.code, `${code.code} · ${code.name}`]),
+          ],
+        },
+        {
+          name: "charge.amount",
+          label: `Charge ${currency}, without tax`,
+          right: true,
+          hint: "empty for what the bank takes",
+        },
+      ]}
+      run={async (values, key) => {
+        const wish: ToAccept = {
+          as: "returned",
+          receipt,
+          charge: {
+            tax_code: values["charge.tax_code"] ?? "",
+            amount: typedDecimal(values["charge.amount"] ?? "") || null,
+          },
+        };
+        const preview = await got(
+          api.POST("/api/bank-lines/{id}/accept/preview", { params: { path: { id: line.id } }, body: wish }),
+        );
+        await run(key, wish, preview.fingerprint);
+      }}
+    >
+      {words}: its receipt is reversed, and the customer gets an invoice over the charge.
     </FormAsk>
   );
 }

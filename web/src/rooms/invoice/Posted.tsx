@@ -4,13 +4,15 @@ import { Link, useNavigate } from "react-router";
 import { api, got, keyed } from "../../api/client";
 import type { InvoiceView } from "../../api/types";
 import { date, money, moneyWithCurrency, number, percent } from "../../format";
-import { Lines, useEverythingChanged } from "../../parts/bits";
+import { Lines, Marked, useEverythingChanged } from "../../parts/bits";
 import { PrintedPaper, usePapersReady } from "../../parts/PrintedPaper";
 import { ApprovalStrip, useApprovals } from "../../parts/together";
 import { placeOf } from "../../places";
 import { useNotices } from "../../shell/notices";
 import { Worktop } from "../../shell/Worktop";
 import { OnAccount } from "../deposits/OnAccount";
+import { OpenDisputeAsk } from "../disputes/asks";
+import { disputeReasons } from "../disputes/words";
 import { GoingOutLines, SendAgainAsk } from "../goingout/parts";
 import { CreditAdvanceAsk } from "../prepayments/credit";
 import { AdvanceCells, AdvanceHead } from "../prepayments/lines";
@@ -25,7 +27,7 @@ export function Posted({ invoice }: { invoice: InvoiceView }) {
   const changed = useEverythingChanged();
   const { say } = useNotices();
   const approvals = useApprovals("invoice", invoice.id);
-  const [asking, setAsking] = useState<"cancel" | "credit" | "again">();
+  const [asking, setAsking] = useState<"cancel" | "credit" | "again" | "dispute">();
   const papersReady = usePapersReady();
   const document = invoice.document;
   const first = document?.lines[0];
@@ -127,6 +129,17 @@ export function Posted({ invoice }: { invoice: InvoiceView }) {
           disabled: ahead ? !register || register.left === 0 : !!cancelled || !!invoice.takes_back,
           needs: "cancel_invoice",
         },
+        ...(open > 0 && !invoice.dispute
+          ? [
+              {
+                key: "d",
+                label: "Dispute…",
+                run: () => setAsking("dispute"),
+                needs: "post_money" as const,
+                quiet: true,
+              },
+            ]
+          : []),
         { key: "c", label: "Customer account", run: () => navigate(`/customers/${invoice.customer.id}`), quiet: true },
       ]}
       tape={<InvoiceTape invoice={invoice} />}
@@ -140,6 +153,17 @@ export function Posted({ invoice }: { invoice: InvoiceView }) {
         </p>
       )}
       <ApprovalStrip approvals={approvals} />
+      {invoice.dispute && (
+        <p style={{ margin: "0 0 8px" }}>
+          <Marked className="heed">
+            ▲ {moneyWithCurrency(invoice.dispute.amount, document.currency)} in dispute since{" "}
+            {date(invoice.dispute.since)}
+          </Marked>
+          : {[disputeReasons[invoice.dispute.reason], invoice.dispute.words].filter(Boolean).join(", ")}.{" "}
+          {invoice.dispute.owner_name ? `${invoice.dispute.owner_name} looks after it.` : "Nobody looks after it yet."}{" "}
+          <Link to="/disputes">Disputes</Link>
+        </p>
+      )}
       {open > 0 && <OnAccount customer={invoice.customer.id} currency={document.currency} invoice={invoice.id} />}
       <GoingOutLines deliveries={invoice.deliveries} />
       <Lines label="Lines of the invoice">
@@ -192,6 +216,15 @@ export function Posted({ invoice }: { invoice: InvoiceView }) {
       </Lines>
       {register && <PrepaymentLines rows={[register]} currency={document.currency} />}
       {asking === "credit" && register && <CreditAdvanceAsk row={register} close={() => setAsking(undefined)} />}
+      {asking === "dispute" && (
+        <OpenDisputeAsk
+          invoice={invoice.id}
+          number={invoice.number ?? ""}
+          open={open}
+          currency={document.currency}
+          close={() => setAsking(undefined)}
+        />
+      )}
       {asking === "cancel" && <CancelAsk invoice={invoice} close={() => setAsking(undefined)} />}
       {asking === "again" && (
         <SendAgainAsk kind="invoice" id={invoice.id} number={invoice.number ?? ""} close={() => setAsking(undefined)} />

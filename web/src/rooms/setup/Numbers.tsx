@@ -33,6 +33,7 @@ const names: Record<string, string> = {
   return: "Returns",
   return_accrual: "Back, not credited",
   bank_statement: "Bank statements",
+  bank_slip: "Bank deposit slips",
   shipment: "Shipments",
 };
 
