@@ -40,11 +40,13 @@ import { ChangeOrderRoom, ChangeQuoteRoom, NewOrderRoom } from "./rooms/order/En
 import { FileRoom, FilesRoom } from "./rooms/order/Files";
 import { OpenLinesRoom } from "./rooms/order/OpenLines";
 import { QuoteRoom, QuotesRoom } from "./rooms/order/Quotes";
+import { ToFinishRoom } from "./rooms/order/ToFinish";
 import { AdvanceRoom } from "./rooms/prepayments/Advance";
 import { PrepaymentInvoicesRoom } from "./rooms/prepayments/Register";
 import { PaymentRequestRoom } from "./rooms/prepayments/Request";
 import { ReceiptRoom } from "./rooms/Receipt";
 import { ReceiptsRoom } from "./rooms/Receipts";
+import { AdviceRoom } from "./rooms/receipt/Advice";
 import { AtOnceRoom } from "./rooms/returns/AtOnce";
 import { ClaimsRoom } from "./rooms/returns/Claims";
 import { ExpectedRoom } from "./rooms/returns/Expected";
@@ -144,6 +146,8 @@ export const routes: RouteObject[] = [
       { path: "receipts", element: <ReceiptsRoom /> },
       { path: "receipts/new", element: <NewReceiptRoom /> },
       { path: "receipts/:id", element: <ReceiptRoom /> },
+      { path: "receipts/advice", element: <AdviceRoom /> },
+      { path: "orders/to-finish", element: <ToFinishRoom /> },
       { path: "disputes", element: <DisputesRoom /> },
       { path: "bank-slips", element: <SlipsRoom /> },
       { path: "bank-slips/new", element: <NewSlipRoom /> },

@@ -28,6 +28,7 @@ const none = { amount: 0, base: 0 };
 const nothing = { discount: none, written_off: none, kept: none, taxes: [] };
 
 const preview = (applied: [invoice: number, amount: number, after: number][]): MoneyPreview => ({
+  with: [],
   currency: "EUR",
   document: {
     date: { date: "2026-03-18", typed: false },

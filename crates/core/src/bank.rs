@@ -39,6 +39,7 @@ use serde::{Deserialize, Serialize};
 use crate::calendar::words;
 use crate::fingerprint;
 use crate::money::{Currency, Money};
+use crate::remittance::Advised;
 
 pub use booking::{BookDecision, BookInput, Booking, book};
 pub use matching::Index;
@@ -132,6 +133,9 @@ pub struct BankLine {
     pub party_account: Option<String>,
     /// The bank's own reference.
     pub bank_reference: Option<String>,
+    /// What the payer says it is for, document by document; empty where nothing is said.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub advised: Vec<Advised>,
 }
 
 impl BankLine {
@@ -147,6 +151,7 @@ impl BankLine {
             party: None,
             party_account: None,
             bank_reference: None,
+            advised: Vec::new(),
         }
     }
 }

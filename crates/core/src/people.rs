@@ -210,6 +210,8 @@ operations! {
     ReturnAtOnce "take goods back at once"                     => memo  memo  no   no,
     /// Enters what suppliers pay or refuse of claims on them.
     AnswerClaim "enter suppliers' answers to claims"           => yes   yes   no   no,
+    /// Amends an order that was shipped and billed: it is open again.
+    ReopenOrder "reopen orders that were shipped and billed"   => no    yes   no   no,
     /// Enters what is estimated: returns that are expected.
     PostEstimate "enter estimates"                             => no    yes   no   no,
     /// Takes a posted shipment back.

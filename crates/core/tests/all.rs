@@ -22,6 +22,7 @@ mod prepayments;
 mod pricing;
 mod properties;
 mod receiving;
+mod remitting;
 mod returning;
 mod settling;
 mod slips;

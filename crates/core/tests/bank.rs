@@ -350,3 +350,20 @@ fn an_account_of_ours_has_a_number_a_bank_can_name() {
         assert!(account_number(wrong).is_err(), "{wrong}");
     }
 }
+
+/// *Source: python-stdnum (PyPI), over 3,200 generated numbers; `data/make_number_cases.py` made the file.*
+#[test]
+fn account_numbers_and_references_as_python_stdnum_says() {
+    let file = include_str!("data/number_cases.csv");
+    let mut seen = [0, 0];
+    for line in file.lines().skip(1) {
+        let [kind, text, right] = line.split(',').collect::<Vec<_>>().try_into().unwrap();
+        let said = match kind {
+            "iban" => is_iban(text),
+            _ => till_core::settle::is_reference(text),
+        };
+        assert_eq!(said, right == "1", "{kind} {text}");
+        seen[usize::from(right == "1")] += 1;
+    }
+    assert!(seen[0] > 2_000 && seen[1] > 800, "{seen:?}");
+}

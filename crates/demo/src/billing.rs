@@ -211,7 +211,13 @@ async fn message(writing: &mut Writing<'_>, rules: &Rules, view: &MessageView, i
         body: &view.body,
         paper: Some((
             &view.attachment,
-            paper::html(Kind::Invoice { canceled_by: None }, &number, document.document_date.date, &parties, &document),
+            paper::html(
+                Kind::Invoice { canceled_by: None, pay_to: None },
+                &number,
+                document.document_date.date,
+                &parties,
+                &document,
+            ),
         )),
         id: &format!("delivery-{}-1", view.delivery.id),
         at: crate::staff::nine(BUSINESS_DATE),

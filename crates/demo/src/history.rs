@@ -254,6 +254,7 @@ impl Player<'_> {
                 reference: Some(reference),
                 applications: Some(vec![NewApplication::to_invoice(invoice, amount)]),
                 first: None,
+                with: Vec::new(),
             },
             None,
         )

@@ -83,6 +83,7 @@ async fn pay(
         reference: Some(reference.to_owned()),
         applications: None,
         first: Some(invoice),
+        with: Vec::new(),
     };
     let rules = rules::load(writing).await?;
     receipts::post(writing, &rules, &new, None).await?;

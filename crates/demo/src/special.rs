@@ -217,6 +217,7 @@ async fn paid_too_much(writing: &mut Writing<'_>, people: &People) -> Result<()>
             reference: Some("paid twice, sorry".to_owned()),
             applications: Some(Vec::new()),
             first: None,
+            with: Vec::new(),
         },
         None,
     )
@@ -233,6 +234,7 @@ async fn paid_too_much(writing: &mut Writing<'_>, people: &People) -> Result<()>
             reference: Some("check 4410, for the May colonies".to_owned()),
             applications: Some(Vec::new()),
             first: None,
+            with: Vec::new(),
         },
         None,
     )
@@ -254,6 +256,7 @@ async fn paid_in_part(writing: &mut Writing<'_>, people: &People) -> Result<()> 
             reference: Some("check 118, on account".to_owned()),
             applications: None,
             first: None,
+            with: Vec::new(),
         },
         None,
     )

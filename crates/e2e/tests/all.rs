@@ -8,6 +8,7 @@ mod clerk;
 mod credits;
 mod customer_page;
 mod exchanges;
+mod money;
 mod orders;
 mod people;
 mod receipts;

@@ -66,10 +66,11 @@ pub fn read(bytes: &[u8], currency: Currency) -> Result<Vec<Advised>, AdviceErro
     let words = find(&["reason", "words", "text", "remark"]);
     let amounts = [Some(paid), discount, deducted];
     // A comma with one or two digits behind it stands before cents.
-    let comma = table.rows.iter().flat_map(|(_, cells)| amounts.iter().flatten().map(|at| cells[*at].trim())).any(|cell| {
-        let (before, after) = cell.rsplit_once(',').unwrap_or((cell, ""));
-        !before.is_empty() && (1..=2).contains(&after.trim_end_matches('-').len())
-    });
+    let comma =
+        table.rows.iter().flat_map(|(_, cells)| amounts.iter().flatten().map(|at| cells[*at].trim())).any(|cell| {
+            let (before, after) = cell.rsplit_once(',').unwrap_or((cell, ""));
+            !before.is_empty() && (1..=2).contains(&after.trim_end_matches('-').len())
+        });
     let money = |at: Option<usize>, line: usize, cells: &[String]| {
         let Some(at) = at.filter(|at| !cells[*at].trim().is_empty()) else { return Ok(Money::ZERO) };
         columns::amount(&cells[at], currency, comma).ok_or_else(|| AdviceError::Cell {

@@ -18,6 +18,7 @@ use quick_xml::events::Event;
 use quick_xml::reader::Reader;
 use till_core::bank::{Balance, BankLine, BankLineKind, BankStatement};
 use till_core::money::{Currency, Money};
+use till_core::remittance::Advised;
 
 /// The largest file that is read. A line is about a kilobyte: this is 20,000 lines and more.
 pub const LARGEST: usize = 24 * 1024 * 1024;
@@ -286,14 +287,18 @@ fn entry_lines(entry: &Node, currency: Currency) -> Option<Vec<BankLine>> {
             .and_then(|details| details.get(&["RmtInf"]))
             .map(|info| info.all("Ustrd").map(|one| one.text.trim().to_owned()).collect())
             .unwrap_or_default();
+        let advised = details.map(|details| advised(details, currency)).unwrap_or_default();
+        // Where each has its amount, it is kept with that.
         let referred: Vec<String> = details
+            .filter(|_| advised.is_empty())
             .and_then(|details| details.get(&["RmtInf"]))
             .map(|info| {
                 let documents = info.all("Strd").flat_map(|one| one.all("RfrdDocInf"));
                 documents.filter_map(|one| one.text(&[&["Nb"]])).collect()
             })
             .unwrap_or_default();
-        let more = entry.text(&[&["AddtlNtryInf"]]).filter(|_| unstructured.is_empty() && referred.is_empty());
+        let said = !unstructured.is_empty() || !referred.is_empty() || !advised.is_empty();
+        let more = entry.text(&[&["AddtlNtryInf"]]).filter(|_| !said);
         let words: Vec<String> = unstructured.into_iter().chain(referred).chain(more).collect();
         BankLine {
             booked_on,
@@ -305,6 +310,7 @@ fn entry_lines(entry: &Node, currency: Currency) -> Option<Vec<BankLine>> {
             party: text(&[&["RltdPties", side, "Pty", "Nm"], &["RltdPties", side, "Nm"]]),
             party_account: text(&[&["RltdPties", account, "Id", "IBAN"], &["RltdPties", account, "Id", "Othr", "Id"]]),
             bank_reference: text(&[&["Refs", "AcctSvcrRef"]]).or_else(|| entry.text(&[&["AcctSvcrRef"]])),
+            advised,
         }
     };
     let parts: Option<Vec<Money>> = details.iter().map(|details| transaction(details, entry, currency)).collect();
@@ -314,6 +320,38 @@ fn entry_lines(entry: &Node, currency: Currency) -> Option<Vec<BankLine>> {
         }
         _ => Some(vec![of(details.first().copied().filter(|_| details.len() == 1), amount)]),
     }
+}
+
+/// What a payer says its transfer is for: each referred document with what is paid on it, and what was taken off. Empty where it
+/// does not say what is paid on every one.
+fn advised(details: &Node, currency: Currency) -> Vec<Advised> {
+    let Some(info) = details.get(&["RmtInf"]) else { return Vec::new() };
+    let one = |node: &Node| {
+        let amounts = node.get(&["RfrdDocAmt"])?;
+        let amount = |node: &Node| {
+            let same = node.currency.as_deref().is_none_or(|code| code == currency.code());
+            decimal(&node.text, currency).filter(|_| same)
+        };
+        let discounts = amounts.all("DscntApldAmt").map(|one| amount(one.get(&["Amt"]).unwrap_or(one)));
+        let adjusted = amounts.all("AdjstmntAmtAndRsn").map(|one| {
+            let money = amount(one.get(&["Amt"])?)?;
+            // What is debited is taken off what is paid.
+            Some(if one.text(&[&["CdtDbtInd"]]).as_deref() == Some("CRDT") { -money } else { money })
+        });
+        let reason = amounts.get(&["AdjstmntAmtAndRsn"]).and_then(|one| one.text(&[&["AddtlInf"], &["Rsn"]]));
+        Some(Advised {
+            number: node.text(&[&["RfrdDocInf", "Nb"]])?,
+            paid: amount(amounts.get(&["RmtdAmt"])?)?,
+            discount: discounts.sum::<Option<Money>>()?,
+            deducted: adjusted.sum::<Option<Money>>()?.max(Money::ZERO),
+            words: reason.unwrap_or_default(),
+        })
+    };
+    info.all("Strd")
+        .filter(|node| node.get(&["RfrdDocInf"]).is_some())
+        .map(one)
+        .collect::<Option<Vec<_>>>()
+        .unwrap_or_default()
 }
 
 /// What one transaction of a batch moved: its own amount, in the direction of its own or of the entry.
@@ -406,10 +444,38 @@ fn write_entry(out: &mut String, currency: Currency, line: &BankLine) {
             safe(reference)
         )
     });
-    if !unstructured.is_empty() || structured.is_some() {
-        out.push_str(&format!("<RmtInf>{unstructured}{}</RmtInf>", structured.unwrap_or_default()));
+    let documents: String = line.advised.iter().map(|one| referred(one, currency)).collect();
+    let structured = structured.unwrap_or_default();
+    if !unstructured.is_empty() || !structured.is_empty() || !documents.is_empty() {
+        out.push_str(&format!("<RmtInf>{unstructured}{structured}{documents}</RmtInf>"));
     }
     out.push_str("</TxDtls></NtryDtls></Ntry>\n");
+}
+
+/// A document that a transfer says it pays, with what was taken off.
+fn referred(one: &Advised, currency: Currency) -> String {
+    let amount = |name: &str, money: Money| {
+        format!("<{name} Ccy=\"{}\">{}</{name}>", currency.code(), currency.format(money.abs()))
+    };
+    let discount = match one.discount.is_zero() {
+        true => String::new(),
+        false => format!("<DscntApldAmt>{}</DscntApldAmt>", amount("Amt", one.discount)),
+    };
+    let deducted = match one.deducted.is_zero() {
+        true => String::new(),
+        false => {
+            let words: String = one.words.chars().take(140).collect();
+            let words = if words.is_empty() { words } else { format!("<AddtlInf>{}</AddtlInf>", safe(&words)) };
+            let money = amount("Amt", one.deducted);
+            format!("<AdjstmntAmtAndRsn>{money}<CdtDbtInd>DBIT</CdtDbtInd>{words}</AdjstmntAmtAndRsn>")
+        }
+    };
+    let number: String = one.number.chars().take(35).collect();
+    format!(
+        "<Strd><RfrdDocInf><Nb>{}</Nb></RfrdDocInf><RfrdDocAmt>{discount}{deducted}{}</RfrdDocAmt></Strd>",
+        safe(&number),
+        amount("RmtdAmt", one.paid)
+    )
 }
 
 /// A text that means nothing to XML.
@@ -436,6 +502,16 @@ mod tests {
             party: Some("Saltmarsh & Sons <Honey>".to_owned()),
             party_account: Some("XX33MARR0001234567".to_owned()),
             bank_reference: Some("B-1".to_owned()),
+            advised: vec![
+                Advised { number: "I-3304".to_owned(), paid: Money(18_000), ..Advised::default() },
+                Advised {
+                    number: "I-3305 & 6".to_owned(),
+                    paid: Money(81),
+                    discount: Money(2),
+                    deducted: Money(7),
+                    words: "broken jar".to_owned(),
+                },
+            ],
             ..BankLine::plain(day("2026-03-17"), Money(18_081), "thanks for \"everything\"")
         };
         let fee = BankLine {

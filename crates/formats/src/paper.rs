@@ -8,6 +8,7 @@ use till_core::deposit::HeldTax;
 use till_core::fixed::Quantity;
 use till_core::invoice::{InvoiceDocument, InvoiceLine};
 use till_core::money::{Currency, Money};
+use till_core::payment_code::payment_code;
 use till_core::prepayment::using::by_document;
 use till_core::settle::{creditor_reference, grouped_reference};
 
@@ -33,6 +34,8 @@ pub enum Kind<'a> {
     Invoice {
         /// The credit memo that canceled it, where one did.
         canceled_by: Option<&'a str>,
+        /// The company's bank account; none where it said none.
+        pay_to: Option<&'a str>,
     },
     /// A request for payment in advance: no invoice before it is paid.
     PaymentRequest,
@@ -47,7 +50,7 @@ pub enum Kind<'a> {
     },
 }
 
-const STYLE: &str = "@page{margin:18mm 16mm}body{font:10.5pt/1.4 'Source Sans 3 Variable','Source Sans 3','Noto Sans',Helvetica,Arial,sans-serif;color:#242a1e;max-width:180mm;margin:12mm auto;padding:0 6mm}header{display:flex;justify-content:space-between;margin-bottom:12mm}.company{font-weight:700;font-size:13pt}h1{font-size:20pt;margin:0 0 3mm}h2{font-size:11.5pt;margin:9mm 0 2mm}dl{display:grid;grid-template-columns:auto auto;gap:1mm 6mm;margin:0}dt{color:#555a4a}dd{margin:0;text-align:right}table{width:100%;border-collapse:collapse;font-variant-numeric:tabular-nums}th{text-align:left;color:#555a4a;border-bottom:1pt solid #242a1e;padding:1.5mm 2mm}td{padding:1.6mm 2mm;border-bottom:.5pt solid #c8ba9c;vertical-align:top}.r{text-align:right;white-space:nowrap}.from td{font-weight:600;background:#fbf5e6}.dim{color:#555a4a;font-size:9pt}tfoot td{border-bottom:0;padding:1mm 2mm}.due td{font-size:13pt;font-weight:700;border-top:1.5pt solid #242a1e}.text{white-space:pre-line}@media print{body{margin:0;padding:0;max-width:none}}";
+const STYLE: &str = "@page{margin:18mm 16mm}body{font:10.5pt/1.4 'Source Sans 3 Variable','Source Sans 3','Noto Sans',Helvetica,Arial,sans-serif;color:#242a1e;max-width:180mm;margin:12mm auto;padding:0 6mm}header{display:flex;justify-content:space-between;margin-bottom:12mm}.company{font-weight:700;font-size:13pt}h1{font-size:20pt;margin:0 0 3mm}h2{font-size:11.5pt;margin:9mm 0 2mm}dl{display:grid;grid-template-columns:auto auto;gap:1mm 6mm;margin:0}dt{color:#555a4a}dd{margin:0;text-align:right}table{width:100%;border-collapse:collapse;font-variant-numeric:tabular-nums}th{text-align:left;color:#555a4a;border-bottom:1pt solid #242a1e;padding:1.5mm 2mm}td{padding:1.6mm 2mm;border-bottom:.5pt solid #c8ba9c;vertical-align:top}.r{text-align:right;white-space:nowrap}.from td{font-weight:600;background:#fbf5e6}.dim{color:#555a4a;font-size:9pt}tfoot td{border-bottom:0;padding:1mm 2mm}.due td{font-size:13pt;font-weight:700;border-top:1.5pt solid #242a1e}.text{white-space:pre-line}.pay{display:flex;gap:6mm;align-items:center;margin-top:8mm;break-inside:avoid}.code svg{width:34mm;height:34mm;display:block}@media print{body{margin:0;padding:0;max-width:none}}";
 
 /// A document as a page that stands alone.
 pub fn html(
@@ -78,6 +81,7 @@ pub fn html(
             add(&mut page, format_args!("<p class=\"dim\">Paid by {}, {less} less.</p>\n", words(early.until)));
         }
         text(&mut page, document.text_below.as_deref());
+        pay(&mut page, kind, number, parties, document);
     }
     page.push_str("</body></html>\n");
     page
@@ -92,6 +96,45 @@ fn text(page: &mut String, text: Option<&str>) {
     if let Some(text) = text {
         add(page, format_args!("<p class=\"text\">{}</p>\n", escape(text)));
     }
+}
+
+/// Where it is paid to, and a picture that the payer's banking program reads.
+fn pay(page: &mut String, kind: Kind<'_>, number: &str, parties: &Parties<'_>, document: &InvoiceDocument) {
+    let Kind::Invoice { canceled_by: None, pay_to: Some(account) } = kind else { return };
+    if !document.due.is_positive() {
+        return;
+    }
+    let reference = creditor_reference(number).unwrap_or_default();
+    page.push_str("<section class=\"pay\">");
+    if let Some(code) = payment_code(parties.company, account, (document.due, document.currency), &reference)
+        && let Some(picture) = picture(&code)
+    {
+        add(page, format_args!("<div class=\"code\">{picture}</div>"));
+    }
+    add(
+        page,
+        format_args!(
+            "<div>Please pay <b>{} {}</b> to<br>{}<br>{}",
+            document.currency,
+            document.currency.grouped(document.due),
+            escape(parties.company),
+            escape(&grouped_reference(account))
+        ),
+    );
+    if !reference.is_empty() {
+        add(page, format_args!("<br>with the reference <b>{}</b>", grouped_reference(&reference)));
+    }
+    page.push_str("</div></section>\n");
+}
+
+/// A text as a picture of squares, with room around it. None where it is too long for one.
+/// *Source: ISO/IEC 18004 by the library; error correction M and four squares of room, as EPC069-12 asks (from memory).*
+fn picture(text: &str) -> Option<String> {
+    let code = qrcode::QrCode::with_error_correction_level(text, qrcode::EcLevel::M).ok()?;
+    let svg = code.render::<qrcode::render::svg::Color<'_>>().quiet_zone(true).min_dimensions(120, 120).build();
+    // The page stands alone: the picture is a part of it, not a document of its own.
+    let from = svg.find("<svg")?;
+    Some(svg[from..].replacen("<svg", "<svg role=\"img\" aria-label=\"Payment code\"", 1))
 }
 
 /// What takes back says its amounts with a minus.
@@ -117,7 +160,7 @@ fn head(
     let mut fact = |label: &str, value: &str| add(page, format_args!("<dt>{label}</dt><dd>{}</dd>", escape(value)));
     fact("Date", &words(date));
     match kind {
-        Kind::Invoice { canceled_by } => {
+        Kind::Invoice { canceled_by, .. } => {
             if let Some(memo) = canceled_by {
                 fact("Canceled by", memo);
             }
@@ -614,7 +657,47 @@ mod tests {
 
     #[test]
     fn an_invoice_on_paper() {
-        insta::assert_snapshot!(page(Kind::Invoice { canceled_by: None }, "I-1", &document()));
+        insta::assert_snapshot!(page(Kind::Invoice { canceled_by: None, pay_to: None }, "I-1", &document()));
+    }
+
+    /// What the picture says is read by a decoder of others (the crate `rqrr`): 137.88 to the account, with the reference of I-1.
+    #[test]
+    fn an_invoice_carries_a_payment_code() {
+        let account = "XX33MARR0001234567";
+        let pay = Kind::Invoice { canceled_by: None, pay_to: Some(account) };
+        let with = page(pay, "I-1", &document());
+        assert!(
+            with.contains("Please pay <b>EUR 137.88</b> to<br>Marram &amp; Hive<br>XX33 MARR 0001 2345 67"),
+            "{with}"
+        );
+        let code = payment_code("Marram & Hive", account, (Money(13_788), document().currency), "RF64I1");
+        let code = code.unwrap_or_else(|| panic!("{:?}", creditor_reference("I-1")));
+        let squares = qrcode::QrCode::with_error_correction_level(&code, qrcode::EcLevel::M).unwrap();
+        let (width, room) = (squares.width(), 4);
+        let colors = squares.to_colors();
+        let dark = |x: usize, y: usize| {
+            let inside = |at: usize| (room..room + width).contains(&at);
+            inside(x) && inside(y) && colors[(y - room) * width + x - room] == qrcode::Color::Dark
+        };
+        // Each square is eight by eight points.
+        let side = (width + 2 * room) * 8;
+        let mut image =
+            rqrr::PreparedImage::prepare_from_greyscale(side, side, |x, y| if dark(x / 8, y / 8) { 0 } else { 255 });
+        let read = image.detect_grids()[0].decode().unwrap().1;
+        let lines: Vec<&str> = read.split('\n').collect();
+        assert_eq!(lines, ["BCD", "002", "1", "SCT", "", "Marram & Hive", account, "EUR137.88", "", "RF64I1"]);
+        // Nothing to pay, or canceled: no picture. Another currency or a number that is no IBAN: the account alone.
+        let mut paid = document();
+        paid.due = Money(0);
+        assert!(!page(pay, "I-1", &paid).contains("class=\"pay\""));
+        let canceled = Kind::Invoice { canceled_by: Some("CM-1"), pay_to: Some(account) };
+        assert!(!page(canceled, "I-1", &document()).contains("class=\"pay\""));
+        let own = Kind::Invoice { canceled_by: None, pay_to: Some("47110815") };
+        let page_own = page(own, "I-1", &document());
+        assert!(page_own.contains("4711 0815") && !page_own.contains("<svg"));
+        let mut pounds = document();
+        pounds.currency = Currency::of("GBP").unwrap();
+        assert!(!page(pay, "I-1", &pounds).contains("<svg"));
     }
 
     /// 137.88 less a deposit of 80.00 with 14.96 tax in it: exactly 57.88 is due.
@@ -632,7 +715,7 @@ mod tests {
             taxes: split_by_code(Money(8_000), &[(rate, Money(13_788))], day, |amount| amount),
         }];
         document.due = Money(5_788);
-        let page = page(Kind::Invoice { canceled_by: None }, "I-1", &document);
+        let page = page(Kind::Invoice { canceled_by: None, pay_to: None }, "I-1", &document);
         let sums = page.split("<tfoot>").nth(1).unwrap();
         assert!(sums.contains("Less deposit D-41, with 14.96 tax, as on its receipt"), "{sums}");
         assert!(sums.contains("-80.00") || sums.contains("−80.00"), "{sums}");
@@ -663,7 +746,7 @@ mod tests {
         (ahead.lines[0].amount, ahead.lines[0].net) = (Money(2_803), Money(2_803));
         (ahead.net, ahead.tax, ahead.total) = (Money(2_803), Money(645), Money(3_448));
         ahead.taxes[0] = TaxLine { base: Money(2_803), tax: Money(645), rate: rate.clone() };
-        insta::assert_snapshot!(page(Kind::Invoice { canceled_by: None }, "P-1", &ahead));
+        insta::assert_snapshot!(page(Kind::Invoice { canceled_by: None, pay_to: None }, "P-1", &ahead));
 
         let mut invoice = document();
         let part = Part { net: Money(2_803), tax: Money(645), net_base: Money(2_803) };
@@ -672,7 +755,7 @@ mod tests {
             vec![PrepaidUsed { prepaid: PrepaidId(9), document: named, rate: rate.clone(), part }];
         (invoice.net, invoice.tax, invoice.total) = (Money(8_407), Money(1_934), Money(10_341));
         invoice.taxes[0] = TaxLine { base: Money(8_407), tax: Money(1_934), rate };
-        let page = page(Kind::Invoice { canceled_by: None }, "I-1", &invoice);
+        let page = page(Kind::Invoice { canceled_by: None, pay_to: None }, "I-1", &invoice);
         let sums = page.split("<tfoot>").nth(1).unwrap();
         assert!(sums.contains("Less prepayment invoice P-1, its tax billed there"), "{sums}");
         assert!(sums.contains("-28.03") || sums.contains("−28.03"), "{sums}");
@@ -710,7 +793,7 @@ mod tests {
 
     #[test]
     fn a_canceled_invoice_says_so() {
-        let canceled = page(Kind::Invoice { canceled_by: Some("CM-7") }, "I-1", &document());
+        let canceled = page(Kind::Invoice { canceled_by: Some("CM-7"), pay_to: None }, "I-1", &document());
         assert!(canceled.contains("<dt>Canceled by</dt><dd>CM-7</dd>"), "{canceled}");
     }
 
@@ -747,7 +830,7 @@ mod tests {
         let after = memo.split("Goes out, or is charged").nth(1).unwrap();
         assert!(after.contains("FEE") && after.contains(">1 pc<") && after.contains(">5.00<"), "{memo}");
         assert!(memo.contains("-62.79") && memo.contains("of 5.00") && memo.contains("of -56.05"), "{memo}");
-        let invoice = page(Kind::Invoice { canceled_by: None }, "I-2", &document);
+        let invoice = page(Kind::Invoice { canceled_by: None, pay_to: None }, "I-2", &document);
         let after = invoice.split("Came back").nth(1).unwrap();
         assert!(after.contains("FEE") && after.contains(">-1 pc<") && after.contains(">-5.00<"), "{invoice}");
     }

@@ -305,6 +305,27 @@ impl Change {
     }
 }
 
+/// Who asks, where what is asked for is rehearsed and nothing stays.
+#[derive(Debug)]
+pub struct Asker(Actor);
+
+impl Asker {
+    /// Who it is.
+    pub const fn actor(&self) -> &Actor {
+        &self.0
+    }
+}
+
+impl FromRequest for Asker {
+    type Error = Problem;
+    type Future = std::future::Ready<Result<Self, Problem>>;
+
+    fn from_request(request: &HttpRequest, _: &mut Payload) -> Self::Future {
+        let actor = request.extensions().get::<Who>().map(|who| who.actor.clone());
+        std::future::ready(actor.map(Self).ok_or_else(nobody))
+    }
+}
+
 fn key_of(request: &HttpRequest) -> Option<String> {
     let key = request.headers().get("Idempotency-Key").and_then(|value| value.to_str().ok()).map(str::trim);
     key.filter(|key| (8..=128).contains(&key.len())).map(str::to_owned)

@@ -10,7 +10,7 @@ mod views;
 
 pub use accepting::{AcceptPreview, Accepted, SureAccepted, ToAccept, accept, accept_sure, preview_accept, undo};
 pub use columns::{TableAccount, keep_columns, table_account};
-pub use importing::{BankAccountForm, TakenIn, set_account, take_in};
+pub use importing::{BankAccountForm, TakenIn, own_account, set_account, take_in};
 pub use reconciling::{AccountState, OutstandingRow, accounts, outstanding};
 pub use views::{
     LineFilter, LineView, MatchView, ProposalView, StatementList, StatementRow, StatementView, list, view,

@@ -23,7 +23,7 @@ pub use till_core::invoice::{BillingHabit as BillingBy, Delivery};
 pub use form::{CustomerForm, StatementCycle, form, save};
 pub use places::{Contact, ShipTo, contacts, set_contact, set_ship_to, ship_tos};
 pub use stop::{Outcome, lift_stop, put_on_stop};
-pub use view::{AccountEvent, CustomerView, EarlyLeft, OpenItem, view};
+pub use view::{AccountEvent, CreditOpen, CustomerView, EarlyLeft, OpenItem, view};
 
 /// A customer to add.
 #[derive(Debug, Clone)]

@@ -30,7 +30,7 @@ pub async fn exposure(
         rules.business_date.checked_sub_days(Days::new(rules.clearing_days)).unwrap_or(rules.business_date);
     let money = sqlx::query!(
         r#"SELECT (SELECT coalesce(sum(amount_base_minor), 0) FROM payments JOIN money_places ON money_places.code = place
-                   WHERE customer_id = ?1 AND money_places.kind = 'checks_in_hand' AND posting_date > ?2 AND reversed_on IS NULL) AS "in_hand!: i64",
+                   WHERE customer_id = ?1 AND money_places.kind = 'checks_in_hand' AND posting_date > ?2 AND reversed_on IS NULL AND whereabouts <> 'cleared') AS "in_hand!: i64",
                   (SELECT coalesce(sum(open_base_minor), 0) FROM open_items
                    WHERE customer_id = ?1 AND open_minor > 0 AND purpose <> 'receivable') AS "ahead!: i64""#,
         customer.0,

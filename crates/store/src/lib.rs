@@ -43,6 +43,7 @@ pub mod prepayments;
 pub mod prices;
 pub mod quotes;
 pub mod receipts;
+pub mod receivables;
 pub mod record;
 pub mod refunds;
 pub mod returns;

@@ -1,7 +1,9 @@
 //! Receipts: money that comes in, applying it, and taking back what was done in error.
 
+mod advice;
 mod applying;
 mod back;
+mod mixed;
 mod returned;
 mod settling;
 mod views;
@@ -28,10 +30,12 @@ use crate::{Result, StoreError, customers, money_places, open_items, people, pos
 
 use settling::{Credit, orders_on, settle_input};
 
+pub use advice::{Advice, AdviceLine, advice};
 pub use applying::{CreditOf, NewApplications, apply, preview_apply};
 pub use back::{
     BackPreview, ToReverse, ToReverseReceipt, ToUnapply, preview_reverse, preview_unapply, reverse, unapply,
 };
+pub use mixed::{CreditTo, CreditUsed, preview_mixed};
 pub use returned::ChargeOn;
 pub use views::{ApplicationView, ReceiptList, ReceiptRow, ReceiptView, list, view};
 
@@ -92,6 +96,9 @@ pub struct NewReceipt {
     /// In a proposal, the invoice that comes before all others.
     #[serde(default)]
     pub first: Option<InvoiceId>,
+    /// What of theirs lies open and is used with it, in that order: amounts then say what goes to an item in all.
+    #[serde(default)]
+    pub with: Vec<OpenItemId>,
 }
 
 /// Money in as it would be posted.
@@ -115,6 +122,8 @@ pub struct MoneyPreview {
     pub blockers: Vec<Blocker>,
     /// To be sent back when posting.
     pub fingerprint: String,
+    /// What of theirs is used with it.
+    pub with: Vec<CreditUsed>,
 }
 
 /// A receipt that was posted.
@@ -169,6 +178,7 @@ fn previewed(input: &SettleInput<'_>, decision: SettleDecision) -> MoneyPreview 
         changes: decision.changes,
         blockers: decision.blockers,
         fingerprint: decision.fingerprint,
+        with: Vec::new(),
     }
 }
 
@@ -203,6 +213,9 @@ pub async fn post(
     seen: Option<&str>,
 ) -> Result<PostedReceipt> {
     let method = money_places::method(writing, &new.method).await?;
+    if !new.with.is_empty() {
+        return mixed::post_mixed(writing, rules, (new, method), seen).await;
+    }
     post_by(writing, rules, new, method, seen).await
 }
 

@@ -17,6 +17,7 @@ mod exchanges;
 mod goods;
 mod keeping;
 mod mended;
+mod mixed;
 mod open_items;
 mod openings;
 mod operations;

@@ -160,6 +160,7 @@ async fn a_statement_day_from_import_to_reconciled() {
         reference: Some("their 4711".to_owned()),
         applications: Some(Vec::new()),
         first: None,
+        with: Vec::new(),
     };
     let typed = company.receive(&typed).await.unwrap();
     let name = customers::view(&mut company.store.read().await.unwrap(), CustomerId(1)).await.unwrap().name;
@@ -330,6 +331,7 @@ async fn damaged_statements_are_named() {
             reference: None,
             applications: None,
             first: None,
+            with: Vec::new(),
         };
         company.receive(&typed).await.unwrap();
         take_in(&company, "day.xml", &[statement("1", "2026-03-18", 0, vec![line("2026-03-18", 5, "x")])])

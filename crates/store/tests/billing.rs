@@ -405,6 +405,7 @@ async fn cancel_and_rebill_keeps_what_was_agreed() {
             reference: None,
             applications: None,
             first: Some(draft),
+            with: Vec::new(),
         })
         .await
         .unwrap();
@@ -636,6 +637,7 @@ async fn money_at_the_counter_goes_where_it_was_seen_to_go() {
         reference: None,
         applications: None,
         first: Some(old),
+        with: Vec::new(),
     };
     company.receive(&other).await.unwrap();
     let ship = async |what: &shipments::ShipAndBill| {

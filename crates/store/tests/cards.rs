@@ -494,6 +494,7 @@ async fn an_order_is_not_closed_while_a_card_stands() {
         reference: None,
         applications: None,
         first: None,
+        with: Vec::new(),
     };
     till.company.receive(&new).await.unwrap();
     let state = async |till: &Till| {

@@ -174,6 +174,7 @@ async fn what_is_paid_is_kept_at_the_rate_of_the_invoice() {
         reference: None,
         applications: None,
         first: Some(invoice),
+        with: Vec::new(),
     };
     company.receive(&pay).await.unwrap();
     assert_eq!(open_of(&company, invoice).await, Money::ZERO);

@@ -39,6 +39,7 @@ async fn pay(company: &Company, date: &str, amount: &str, first: InvoiceId) -> i
         reference: None,
         applications: None,
         first: Some(first),
+        with: Vec::new(),
     };
     company.receive(&new).await.unwrap().id.0
 }
@@ -71,6 +72,7 @@ async fn yen_have_no_decimals() {
         reference: None,
         applications: None,
         first: None,
+        with: Vec::new(),
     };
     let refused = company.receive(&half).await.unwrap_err();
     assert!(matches!(&refused, till_store::StoreError::Invalid { field, .. } if field == "amount"), "{refused:?}");

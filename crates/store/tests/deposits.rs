@@ -145,6 +145,7 @@ async fn a_deposit_is_applied_as_its_order_is_billed() {
             reference: None,
             applications: None,
             first: None,
+            with: Vec::new(),
         };
         company.receive(&pay).await.unwrap();
         assert_eq!(state(&company, order).await, OrderState::Closed);
@@ -291,6 +292,7 @@ async fn receive(company: &Company, amount: &str) -> ReceiptId {
         reference: None,
         applications: Some(Vec::new()),
         first: None,
+        with: Vec::new(),
     };
     company.receive(&pay).await.unwrap().id
 }
@@ -507,6 +509,7 @@ async fn lowered_on_a_draft_and_offered_on_account() {
         reference: None,
         applications: None,
         first: None,
+        with: Vec::new(),
     };
     company.receive(&pay).await.unwrap();
     assert_eq!(state(&company, order).await, OrderState::Filled);

@@ -71,6 +71,7 @@ async fn a_short_payment_goes_into_dispute() {
             reference: None,
             applications: Some(vec![to]),
             first: None,
+            with: Vec::new(),
         };
         company.receive(&new).await
     };
@@ -162,6 +163,7 @@ async fn a_dispute_is_looked_after_and_closed() {
         reference: None,
         applications: Some(Vec::new()),
         first: None,
+        with: Vec::new(),
     };
     let money = company.receive(&new).await.unwrap();
     let apply = NewApplications {

@@ -42,6 +42,7 @@ fn receipt(amount: &str, applications: Option<Vec<NewApplication>>, date: &str) 
         reference: None,
         applications,
         first: None,
+        with: Vec::new(),
     }
 }
 

@@ -21,6 +21,7 @@ async fn worked() -> (Company, SqliteConnection) {
             reference: None,
             applications: None,
             first: None,
+            with: Vec::new(),
         })
         .await
         .unwrap();

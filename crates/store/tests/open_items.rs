@@ -39,6 +39,7 @@ fn money(customer: CustomerId, amount: &str, on: &str, to: Vec<NewApplication>) 
         reference: None,
         applications: Some(to),
         first: None,
+        with: Vec::new(),
     }
 }
 

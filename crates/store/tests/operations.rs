@@ -19,6 +19,7 @@ fn receipt(customer: CustomerId, amount: &str, applications: Option<Vec<NewAppli
         reference: None,
         applications,
         first: None,
+        with: Vec::new(),
     }
 }
 

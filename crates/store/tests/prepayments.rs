@@ -49,6 +49,7 @@ async fn pay(company: &Company, customer: usize, invoice: InvoiceId, amount: &st
         reference: None,
         applications: None,
         first: Some(invoice),
+        with: Vec::new(),
     };
     company.receive(&new).await.unwrap();
 }

@@ -30,6 +30,7 @@ async fn worked() -> Company {
         reference: Some("check 77".to_owned()),
         applications: Some(vec![NewApplication::to_invoice(invoice, "250")]),
         first: None,
+        with: Vec::new(),
     };
     company.receive(&new).await.unwrap();
     let second = company.order(1, 5).await;

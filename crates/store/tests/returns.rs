@@ -436,6 +436,7 @@ async fn what_was_paid_is_kept_for_the_customer() {
             reference: None,
             applications: None,
             first: None,
+            with: Vec::new(),
         })
         .await
         .unwrap();

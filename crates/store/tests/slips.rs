@@ -39,6 +39,7 @@ async fn paid(company: &Company, method: &str, amount: &str, to: &[NewApplicatio
         reference: Some("check 104417".to_owned()),
         applications: Some(to.to_vec()),
         first: None,
+        with: Vec::new(),
     };
     company.receive(&new).await.unwrap()
 }

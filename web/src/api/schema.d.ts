@@ -2721,6 +2721,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/orders-to-finish": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Orders that are shipped and billed, with what hangs on each. */
+        get: operations["orders_to_finish"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/orders/preview": {
         parameters: {
             query?: never;
@@ -3463,6 +3480,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/receipts/advice/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a remittance advice pays: a table in CSV, read by the names of its columns. */
+        post: operations["remittance_advice"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/receipts/preview": {
         parameters: {
             query?: never;
@@ -3627,6 +3661,23 @@ export interface paths {
         put?: never;
         /** What unapplying would do. */
         post: operations["preview_unapply"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/receivables": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Receivables at a look: what came in today, and receipts against what was due. */
+        get: operations["receivables"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -5047,6 +5098,40 @@ export interface components {
          * @enum {string}
          */
         AdvanceTax: "at_receipt" | "at_invoice";
+        /** @description An advice, as it would be applied. */
+        Advice: {
+            /** @description What a receipt applies by it. */
+            applications: components["schemas"]["NewApplication"][];
+            /** @description The currency of its amounts: the customer's. */
+            currency: string;
+            /** @description Its lines, in their order. */
+            lines: components["schemas"]["AdviceLine"][];
+            /** @description How many lines pay nothing that is known. */
+            not_found: number;
+            /** @description What the payment comes to by it. */
+            paid: components["schemas"]["Money"];
+            /** @description What of that goes to something that is open. */
+            to_items: components["schemas"]["Money"];
+        };
+        /** @description A line of an advice, and what it pays. */
+        AdviceLine: components["schemas"]["Allotted"] & {
+            /** @description Whose that is, where it is a branch's. */
+            branch?: string | null;
+            document?: null | components["schemas"]["DocumentRef"];
+        };
+        /** @description A line of an advice. */
+        Advised: {
+            /** @description What was taken off for something else. */
+            deducted?: components["schemas"]["Money"];
+            /** @description What was taken off for paying early. */
+            discount?: components["schemas"]["Money"];
+            /** @description The number of what is paid, as the payer writes it. */
+            number: string;
+            /** @description What is paid on it. */
+            paid: components["schemas"]["Money"];
+            /** @description Why. */
+            words?: string;
+        };
         /** @description A document that goes out once more. */
         Again: {
             /**
@@ -5069,6 +5154,21 @@ export interface components {
             not_due: components["schemas"]["Money"];
             /** @description Over 60 days late. */
             over_60: components["schemas"]["Money"];
+        };
+        /** @description What becomes of a line. */
+        Allotted: {
+            /** @description What of the money goes there. */
+            amount: components["schemas"]["Money"];
+            /** @description What is given for paying early. */
+            discount: components["schemas"]["Money"];
+            /** @description What of that goes into dispute: all of it, where the payer took something off on purpose. */
+            disputed: components["schemas"]["Money"];
+            item?: null | components["schemas"]["OpenItemId"];
+            /** @description The line. */
+            line: components["schemas"]["Advised"];
+            remark?: null | components["schemas"]["Remark"];
+            /** @description What stays open of it after that. */
+            stays_open: components["schemas"]["Money"];
         };
         /**
          * Format: int64
@@ -5569,6 +5669,18 @@ export interface components {
              */
             version: number;
         };
+        /** @description What came in by a method. */
+        CameIn: {
+            /** @description What they come to, in base currency. */
+            amount: components["schemas"]["Money"];
+            /**
+             * Format: int64
+             * @description How many receipts and deposits.
+             */
+            count: number;
+            /** @description The method, as people say it. */
+            method: string;
+        };
         /** @description What cancelling would do. */
         CancelPreview: {
             /** @description What stands in the way. */
@@ -6058,7 +6170,7 @@ export interface components {
          * @description A reason for a proposal, as a fact that was found.
          * @enum {string}
          */
-        Clue: "reference" | "number" | "account" | "name" | "amount" | "discounted" | "nearly" | "together" | "part" | "more" | "oldest" | "expected" | "bank_says" | "counted" | "paid" | "with_fee";
+        Clue: "reference" | "number" | "account" | "name" | "amount" | "discounted" | "nearly" | "together" | "part" | "more" | "oldest" | "expected" | "bank_says" | "advice" | "counted" | "paid" | "with_fee";
         /**
          * @description How picks are put together.
          * @enum {string}
@@ -6284,6 +6396,22 @@ export interface components {
             /** @description Whether it takes all of it back: the invoice is cancelled. */
             whole: boolean;
         };
+        /** @description Something that lies open on a customer's side. */
+        CreditOpen: {
+            /** @description Its currency. */
+            currency: string;
+            /**
+             * Format: date
+             * @description Since when.
+             */
+            date: string;
+            /** @description What it came from. */
+            document: components["schemas"]["DocumentRef"];
+            /** @description The open item. */
+            item: components["schemas"]["OpenItemId"];
+            /** @description What is open. */
+            open: components["schemas"]["Money"];
+        };
         /** @description What crediting did. */
         CreditPosted: {
             credit_memo?: null | components["schemas"]["CreditMemoId"];
@@ -6309,6 +6437,15 @@ export interface components {
             /** @description What is left to credit of it, with tax, in the invoice's currency; below zero where the customer owes something. */
             total: components["schemas"]["Money"];
         };
+        /** @description What of a credit goes to an item. */
+        CreditTo: {
+            /** @description How much. */
+            amount: components["schemas"]["Money"];
+            /** @description The item. */
+            item: components["schemas"]["OpenItemId"];
+            /** @description Number of its document. */
+            number: string;
+        };
         /** @description What to refund, as typed. */
         CreditToRefund: {
             /** @description How much, in the currency of the credit; none for all that is unapplied. */
@@ -6322,6 +6459,16 @@ export interface components {
             method: string;
             /** @description Why. */
             reason?: string;
+        };
+        /** @description What of a credit is used with money that came. */
+        CreditUsed: {
+            /** @description How much of it, in its currency. */
+            amount: components["schemas"]["Money"];
+            /** @description The credit memo, the receipt, the deposit. */
+            document: components["schemas"]["DocumentRef"];
+            entry?: null | components["schemas"]["Entry"];
+            /** @description What it goes to. */
+            to: components["schemas"]["CreditTo"][];
         };
         /** @description A customer as it is kept, with what belongs to it. */
         CustomerFile: {
@@ -6412,6 +6559,8 @@ export interface components {
             /** @description Country. */
             country: string;
             credit_limit?: null | components["schemas"]["Money"];
+            /** @description What lies open on its side and can be used with money that comes: credit memos that were kept, money without a target. */
+            credits: components["schemas"]["CreditOpen"][];
             /** @description Its currency. */
             currency: string;
             /** @description The latest movements of its account, newest first. */
@@ -7364,6 +7513,18 @@ export interface components {
             /** @description The name to sign in with. */
             sign_in: string;
         };
+        /** @description A week of it, Monday to Sunday. */
+        FlowWeek: {
+            /** @description What fell due in it, each instalment by its own date, in base currency. */
+            due: components["schemas"]["Money"];
+            /**
+             * Format: date
+             * @description Its Monday.
+             */
+            from: string;
+            /** @description What came in, in base currency: receipts and deposits that were not reversed. */
+            received: components["schemas"]["Money"];
+        };
         /** @description Something found. */
         Found: {
             /** @description Where it leads. */
@@ -8241,6 +8402,8 @@ export interface components {
         };
         /** @description A line on screen. */
         LineView: {
+            /** @description How many documents the payer says it is for, each with its amount. */
+            advised: number;
             /** @description How much; below zero where it left. */
             amount: components["schemas"]["Money"];
             /**
@@ -8462,6 +8625,8 @@ export interface components {
             suggested: components["schemas"]["Suggestion"][];
             /** @description Its arithmetic. */
             tape: components["schemas"]["Tape"];
+            /** @description What of theirs is used with it. */
+            with: components["schemas"]["CreditUsed"][];
         };
         /** @description A deposit to move. */
         MoveDeposit: components["schemas"]["ToMove"] & {
@@ -8888,6 +9053,8 @@ export interface components {
             method: string;
             /** @description Check number, words of the transfer. */
             reference?: string | null;
+            /** @description What of theirs lies open and is used with it, in that order: amounts then say what goes to an item in all. */
+            with?: components["schemas"]["OpenItemId"][];
         };
         /** @description What is to go back to a card, as typed. */
         NewRefund: {
@@ -9238,7 +9405,7 @@ export interface components {
          * @description Something a person can do here. The table beside it says who may.
          * @enum {string}
          */
-        Operation: "see_books" | "see_document_record" | "see_record" | "see_people" | "see_setup" | "keep_own_sign_in" | "show_presence" | "keep_customer" | "put_on_stop" | "lift_stop" | "keep_items" | "keep_order" | "confirm_order" | "keep_shipment" | "post_shipment" | "authorize_return" | "handle_return" | "return_at_once" | "answer_claim" | "post_estimate" | "take_back_shipment" | "ship_and_bill" | "take_in" | "adjust_stock" | "import" | "take_containers" | "keep_draft" | "change_price" | "post_invoice" | "cancel_invoice" | "run_billing" | "keep_recipe" | "send_out" | "keep_page_links" | "keep_templates" | "keep_views" | "post_money" | "take_back_money" | "refund_deposit" | "keep_deposit" | "post_opening" | "decide_approval" | "withdraw_approval" | "close_period" | "add_period" | "move_number" | "keep_company" | "keep_limits" | "keep_people";
+        Operation: "see_books" | "see_document_record" | "see_record" | "see_people" | "see_setup" | "keep_own_sign_in" | "show_presence" | "keep_customer" | "put_on_stop" | "lift_stop" | "keep_items" | "keep_order" | "confirm_order" | "keep_shipment" | "post_shipment" | "authorize_return" | "handle_return" | "return_at_once" | "answer_claim" | "reopen_order" | "post_estimate" | "take_back_shipment" | "ship_and_bill" | "take_in" | "adjust_stock" | "import" | "take_containers" | "keep_draft" | "change_price" | "post_invoice" | "cancel_invoice" | "run_billing" | "keep_recipe" | "send_out" | "keep_page_links" | "keep_templates" | "keep_views" | "post_money" | "take_back_money" | "refund_deposit" | "keep_deposit" | "post_opening" | "decide_approval" | "withdraw_approval" | "close_period" | "add_period" | "move_number" | "keep_company" | "keep_limits" | "keep_people";
         /** @description What authorizing a card for an order starts from. */
         OrderCard: components["schemas"]["CardForm"] & {
             /** @description Whether a card processor is set up. */
@@ -9436,6 +9603,30 @@ export interface components {
          * @enum {string}
          */
         OrderState: "draft" | "open" | "filled" | "closed";
+        /** @description An order that is shipped and billed, and on which something hangs. */
+        OrderToFinish: {
+            /** @description Its currency. */
+            currency: string;
+            /** @description Whose. */
+            customer: components["schemas"]["CustomerId"];
+            /** @description The customer's name. */
+            customer_name: string;
+            /** @description The customer's own number for it. */
+            customer_order_number?: string | null;
+            /**
+             * Format: date
+             * @description When the last of its invoices falls due; none where nothing is open on them.
+             */
+            due?: string | null;
+            /** @description Everything that hangs on it, with the step that frees each. */
+            hanging: components["schemas"]["Hanging"][];
+            /** @description Its id. */
+            id: components["schemas"]["OrderId"];
+            /** @description Its number. */
+            number: string;
+            /** @description What is open on its invoices. */
+            open: components["schemas"]["Money"];
+        };
         /** @description An order on screen. */
         OrderView: components["schemas"]["OrderRow"] & {
             accepted?: null | components["schemas"]["AcceptedView"];
@@ -10819,6 +11010,15 @@ export interface components {
              */
             version: number;
         };
+        /** @description Receivables at a look, in base currency. */
+        Receivables: {
+            /** @description What came in today, the most first. */
+            today: components["schemas"]["CameIn"][];
+            /** @description What of all that came in lies without a target. */
+            unplaced: components["schemas"]["Money"];
+            /** @description The last weeks, oldest first; the one of today is under way. */
+            weeks: components["schemas"]["FlowWeek"][];
+        };
         /** @description What arrived. */
         ReceiveForm: {
             /**
@@ -10953,6 +11153,11 @@ export interface components {
              */
             version: number;
         };
+        /**
+         * @description What stands in the way of a line, or is to be known of it.
+         * @enum {string}
+         */
+        Remark: "not_open" | "twice" | "nothing_paid" | "more_than_open" | "not_earned" | "part";
         /** @description Another name of an account. */
         Rename: {
             /** @description The name. */
@@ -19695,6 +19900,25 @@ export interface operations {
             };
         };
     };
+    orders_to_finish: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OrderToFinish"][];
+                };
+            };
+        };
+    };
     preview_order: {
         parameters: {
             query?: never;
@@ -21538,6 +21762,42 @@ export interface operations {
             };
         };
     };
+    remittance_advice: {
+        parameters: {
+            query: {
+                /** @description Who pays. */
+                customer: number;
+                /** @description When; none for the business date. */
+                date?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "text/csv": string;
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Advice"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     preview_receipt: {
         parameters: {
             query?: never;
@@ -21898,6 +22158,25 @@ export interface operations {
                 };
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    receivables: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Receivables"];
                 };
             };
         };

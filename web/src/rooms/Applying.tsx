@@ -44,14 +44,24 @@ function because(preview: MoneyPreview | undefined, item: number) {
   return words ? <div className="dim">{words}</div> : null;
 }
 
+/** What of credits used with the money goes to an item. */
+function creditsTo(preview: MoneyPreview | undefined, item: number): number {
+  const parts = (preview?.with ?? []).flatMap((credit) => credit.to.filter((to) => to.item === item));
+  return parts.reduce((sum, to) => sum + to.amount, 0);
+}
+
 /** What is shown for an invoice: what was typed, or what is suggested. */
 function shown(item: OpenItem, typed: Typed, preview: MoneyPreview | undefined): TypedRow {
   if (typed) {
     return typed[item.item] ?? { amount: "" };
   }
   const proposed = preview?.document.applied.find((applied) => applied.item === item.item);
-  if (!proposed || !preview) {
+  const credited = creditsTo(preview, item.item);
+  if (!preview || (!proposed && credited === 0)) {
     return { amount: "" };
+  }
+  if (!proposed) {
+    return { amount: decimal(credited, exponentOf(preview.currency)) };
   }
   const words = (amount: number) => decimal(amount, exponentOf(preview.currency));
   const [discount, given] = [
@@ -59,7 +69,7 @@ function shown(item: OpenItem, typed: Typed, preview: MoneyPreview | undefined):
     proposed.beside.written_off.amount - proposed.beside.kept.amount,
   ];
   return {
-    amount: words(proposed.credit_amount),
+    amount: words(proposed.credit_amount + credited),
     ...(discount !== 0 && { discount: words(discount) }),
     ...(given !== 0 && { writeOff: words(given) }),
   };

@@ -1,6 +1,6 @@
 import { styled } from "@mui/material/styles";
 import { useQuery } from "@tanstack/react-query";
-import { useCallback, useMemo, useState } from "react";
+import { lazy, Suspense, useCallback, useMemo, useState } from "react";
 import { useNavigate } from "react-router";
 import { api, got } from "../api/client";
 import type { DayItem } from "../api/types";
@@ -27,6 +27,9 @@ const Ages = styled("div")({
   margin: "2px 0 4px",
   "& i": { background: "var(--fill)", borderRadius: 2, minWidth: 2 },
 });
+
+// The charts come once they are needed.
+const Flow = lazy(() => import("./day/Flow"));
 
 const works: Record<DayItem["work"], string> = {
   stopped: "Stopped",
@@ -196,6 +199,7 @@ export function DaySheetRoom() {
               <span>Receivable</span>
               <span>{money(data.owed, base)}</span>
             </div>
+            <CameIn base={base} today={data.business_date} />
             <h3>Last worked day, {date(data.yesterday.date)}</h3>
             <div className="l quiet">
               <span>billed</span>
@@ -234,6 +238,55 @@ export function DaySheetRoom() {
         </>
       )}
     </Worktop>
+  );
+}
+
+/** What came in today, and week by week against what was due. */
+function CameIn({ base, today }: { base: string; today: string }) {
+  const found = useQuery({ queryKey: ["receivables"], queryFn: () => got(api.GET("/api/receivables")) });
+  const it = found.data;
+  if (!it) {
+    return null;
+  }
+  const due = it.weeks.reduce((sum, week) => sum + BigInt(week.due), 0n);
+  const came = it.weeks.reduce((sum, week) => sum + BigInt(week.received), 0n);
+  return (
+    <>
+      <h3>Came in today</h3>
+      {it.today.map((one) => (
+        <div className="l quiet" key={one.method}>
+          <span>
+            {one.method}, {one.count}
+          </span>
+          <span>{money(one.amount, base)}</span>
+        </div>
+      ))}
+      {it.today.length === 0 && <div className="words quiet">nothing yet</div>}
+      <div className="l quiet">
+        <span>without a target, of all days</span>
+        <span>{money(it.unplaced, base)}</span>
+      </div>
+      <h3>Received against due, by week</h3>
+      <div
+        role="img"
+        aria-label={`In ${it.weeks.length} weeks ${money(Number(due), base)} fell due, ${money(Number(came), base)} came in.`}
+      >
+        <Suspense fallback={<div style={{ height: 132 }} />}>
+          <Flow weeks={it.weeks} base={base} today={today} />
+        </Suspense>
+      </div>
+      <div className="l quiet">
+        <span>fell due in {it.weeks.length} weeks</span>
+        <span>{money(Number(due), base)}</span>
+      </div>
+      <div className="l quiet">
+        <span>
+          <i style={{ display: "inline-block", width: 9, height: 9, background: "var(--act)", marginRight: 5 }} />
+          came in
+        </span>
+        <span>{money(Number(came), base)}</span>
+      </div>
+    </>
   );
 }
 

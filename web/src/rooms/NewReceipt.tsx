@@ -14,6 +14,7 @@ import { useNotices } from "../shell/notices";
 import { Worktop } from "../shell/Worktop";
 import { ApplyTable, asApplications, fieldErrors, MoneyTape, type Typed } from "./Applying";
 import { OnAccount } from "./deposits/OnAccount";
+import { Credits } from "./receipt/Credits";
 import { PayerField } from "./receipt/PayerField";
 import { type Stack, StackHead, StackRoll, standing, useStack } from "./receipt/stack";
 
@@ -61,10 +62,11 @@ function Entry({ stack }: { stack: Stack | undefined }) {
   const usual = (stack && methods.find((one) => one.kind === "checks_in_hand")) ?? methods[0];
   const method = chosenMethod ?? usual?.code ?? "";
   const inHand = methods.find((one) => one.code === method)?.kind === "checks_in_hand";
-  const [amount, setAmount] = useState<string>();
+  const [amount, setAmount] = useState<string | undefined>(params.get("amount") ?? undefined);
   const [receiptDate, setReceiptDate] = useState(stack?.typed.date ?? "");
   const [reference, setReference] = useState("");
   const [typed, setTyped] = useState<Typed>();
+  const [withCredits, setWith] = useState<number[]>([]);
   const [asking, setAsking] = useState(false);
   const [finishing, setFinishing] = useState(false);
   const customers = useQuery({
@@ -112,6 +114,7 @@ function Entry({ stack }: { stack: Stack | undefined }) {
     reference: reference || null,
     applications: asApplications(typed, typedDecimal),
     first: invoiceId ?? null,
+    with: withCredits,
   };
   const ready = !!customerId && !!method && (amount ?? "").trim() !== "";
   const preview = useQuery({
@@ -155,6 +158,12 @@ function Entry({ stack }: { stack: Stack | undefined }) {
           disabled: !typed,
         },
         { key: "l", label: "Leave all unapplied", run: () => setTyped({}), disabled: !ready },
+        {
+          key: "a",
+          label: "By remittance advice…",
+          run: () => navigate(`/receipts/advice${customerId ? `?customer=${customerId}` : ""}`),
+          quiet: true,
+        },
         ...(stack
           ? [
               {
@@ -175,12 +184,21 @@ function Entry({ stack }: { stack: Stack | undefined }) {
     >
       {stack && <StackHead stack={stack} />}
       <OnAccount customer={customerId} currency={currency} invoice={invoiceId} />
+      <Credits
+        credits={customer.data?.credits.filter((one) => one.currency === currency) ?? []}
+        used={withCredits}
+        use={(used) => {
+          setTyped(undefined);
+          setWith(used);
+        }}
+      />
       <Form>
         <PayerField
           customers={customers.data ?? NOBODY}
           chosen={chosen}
           choose={(customer, invoice) => {
             setTyped(undefined);
+            setWith([]);
             if (invoice) {
               // Its open amount is the likeliest.
               setAmount(undefined);

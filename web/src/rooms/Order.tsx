@@ -158,7 +158,15 @@ function Opened({ order }: { order: OrderView }) {
                 needs: "keep_order" as const,
               },
             ]
-          : []),
+          : [
+              {
+                key: "e",
+                label: "Reopen it with more",
+                run: () => navigate(`/orders/${order.id}/change`),
+                needs: "reopen_order" as const,
+                quiet: true,
+              },
+            ]),
         ...(open && short
           ? [
               { key: "a", label: "Set stock aside", run: setAside, quiet: true, needs: "keep_shipment" as const },

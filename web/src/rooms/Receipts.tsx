@@ -74,6 +74,13 @@ export function ReceiptsRoom() {
       sum={first && `${plural(first.count, "receipt", "receipts")} · ${money(first.unapplied_base, base)} unapplied`}
       actions={[
         { key: "n", label: "New receipt", run: () => navigate("/receipts/new"), primary: true, needs: "post_money" },
+        {
+          key: "a",
+          label: "Remittance advice",
+          run: () => navigate("/receipts/advice"),
+          needs: "post_money",
+          quiet: true,
+        },
         { key: "k", label: "Stack of checks", run: () => navigate("/receipts/new?stack=1"), needs: "post_money" },
         {
           key: "Enter",

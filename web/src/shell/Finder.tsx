@@ -77,6 +77,7 @@ const rooms = [
   ["Bank deposit slips", "/bank-slips"],
   ["Bank statements", "/bank"],
   ["Disputes", "/disputes"],
+  ["Orders to finish", "/orders/to-finish"],
   ["Journal", "/ledger"],
   ["Trial balance", "/ledger/trial-balance"],
   ["Customers", "/customers"],

@@ -146,6 +146,7 @@ impl Index {
         match line.kind {
             BankLineKind::Fee | BankLineKind::Interest => found.push(said_by_bank(line.kind)),
             _ if line.amount.is_positive() => {
+                found.extend(self.advised(line));
                 found.extend(self.counted(line));
                 found.extend(self.receipts(line));
             }
@@ -267,6 +268,39 @@ impl Index {
             add(claim, Clue::Number);
         }
         Named { claims, meant, doubtful }
+    }
+
+    /// A line that says of every document what is paid on it. Nothing where one of them is not open, or they come to something
+    /// else than the line.
+    fn advised(&self, line: &BankLine) -> Option<Proposal> {
+        let said: Money = line.advised.iter().map(|one| one.paid).sum();
+        if line.advised.is_empty() || said != line.amount {
+            return None;
+        }
+        let mut to: Vec<ProposedPart> = Vec::with_capacity(line.advised.len());
+        let mut owners = BTreeSet::new();
+        let mut whole = true;
+        for one in &line.advised {
+            let [at] = self.by_number.get(&number_parts(&one.number).concat())?.as_slice() else { return None };
+            let claim = &self.claims[*at];
+            let discount = one.discount.min(claim.discount(line.booked_on));
+            let fits = one.paid.is_positive() && one.paid + discount <= claim.open;
+            if !fits || to.iter().any(|part| part.item == claim.item) {
+                return None;
+            }
+            whole &= one.paid + discount == claim.open;
+            owners.insert(claim.customer);
+            to.push(part(claim, one.paid, Beside { discount, ..Beside::default() }));
+        }
+        let (payer, known_by) = self.payer(line);
+        let payer = payer.filter(|payer| owners.iter().all(|owner| self.pays_for(*payer, *owner)));
+        let alone = owners.first().copied().filter(|_| owners.len() == 1);
+        let customer = payer.or(alone)?;
+        let mut because = vec![Clue::Advice];
+        because.extend(known_by.filter(|_| payer.is_some()));
+        let certainty = if whole { Certainty::Sure } else { Certainty::Likely };
+        let score = if whole { 98 } else { 85 };
+        Some(Proposal { what: Proposed::Receipt { customer, to }, certainty, score, because })
     }
 
     /// A line that names what it pays.

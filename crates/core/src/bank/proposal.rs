@@ -126,6 +126,8 @@ pub enum Clue {
     Expected,
     /// The bank says so by its code.
     BankSays,
+    /// The payer's own list says so.
+    Advice,
     /// The bank counted another amount than stands on the slip.
     Counted,
     /// A payment came in over that amount.

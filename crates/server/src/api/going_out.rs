@@ -12,7 +12,7 @@ use till_store::deliveries::{
 };
 use till_store::rules::Rules;
 use till_store::saved_views::{self, SavedView};
-use till_store::{Connection, Store, StoreError, customers, deposits, invoices, prepayments, returns, rules};
+use till_store::{Connection, Store, StoreError, bank, customers, deposits, invoices, prepayments, returns, rules};
 use utoipa::{IntoParams, ToSchema};
 use utoipa_actix_web::service_config::ServiceConfig;
 
@@ -137,7 +137,11 @@ pub(super) async fn paper_of(
             tax_id: view.customer.tax_id.as_deref(),
         };
         let number = view.number.unwrap_or_default();
-        let kind = Kind::Invoice { canceled_by: view.cancelled_by.as_ref().map(|memo| memo.number.as_str()) };
+        let account = bank::own_account(connection).await?;
+        let kind = Kind::Invoice {
+            canceled_by: view.cancelled_by.as_ref().map(|memo| memo.number.as_str()),
+            pay_to: account.as_deref(),
+        };
         return Ok(paper::html(kind, &number, document.document_date.date, &parties, &document));
     }
     if kind == DocumentKind::PaymentRequest {

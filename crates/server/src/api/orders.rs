@@ -8,7 +8,8 @@ use till_core::ids::{CustomerId, OrderId, OrderLineId};
 use till_core::order::OrderState;
 use till_store::customers::Outcome;
 use till_store::orders::{
-    self, Lineage, OpenLineFilter, OpenLines, OrderFilter, OrderForm, OrderList, OrderPreview, OrderView, ToCancel,
+    self, Lineage, OpenLineFilter, OpenLines, OrderFilter, OrderForm, OrderList, OrderPreview, OrderToFinish,
+    OrderView, ToCancel,
 };
 use till_store::{Store, StoreError, rules, stock};
 use utoipa::{IntoParams, ToSchema};
@@ -23,6 +24,7 @@ use crate::request::{Change, Json, Signed};
 pub(super) fn configure(config: &mut ServiceConfig<'_>) {
     config
         .service(list)
+        .service(to_finish)
         // Before `/orders/{id}`, whose pattern would match it.
         .service(preview_order)
         .service(view)
@@ -70,6 +72,13 @@ pub(super) fn filter(stretch: &Stretch, customer: Option<i64>) -> Result<OrderFi
         limit: stretch.limit(),
         offset: stretch.offset(),
     })
+}
+
+/// Orders that are shipped and billed, with what hangs on each.
+#[utoipa::path(operation_id = "orders_to_finish", responses((status = 200, body = Vec<OrderToFinish>)))]
+#[get("/orders-to-finish")]
+pub(super) async fn to_finish(store: Data<Store>) -> Answer<Vec<OrderToFinish>> {
+    Ok(Json(orders::to_finish(&mut *store.read().await?).await?))
 }
 
 /// Orders, newest first.

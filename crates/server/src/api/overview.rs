@@ -7,6 +7,7 @@ use till_core::ids::CustomerId;
 use till_store::customers::{self, CustomerRow, CustomerView, Outcome};
 use till_store::day_sheet::{self, DaySheet, Spine};
 use till_store::find::{self, Found};
+use till_store::receivables::Receivables;
 use till_store::verify::{self, Verification};
 use till_store::{Store, StoreError, rules};
 use utoipa::{IntoParams, ToSchema};
@@ -21,6 +22,7 @@ pub(super) fn configure(config: &mut ServiceConfig<'_>) {
     config
         .service(spine)
         .service(view_day_sheet)
+        .service(receivables)
         .service(tie_outs)
         .service(find_anything)
         .service(list_customers)
@@ -93,6 +95,15 @@ pub(super) struct NewTaxId {
 pub(super) struct Version {
     /// The version.
     pub(super) version: i64,
+}
+
+/// Receivables at a look: what came in today, and receipts against what was due.
+#[utoipa::path(operation_id = "receivables", responses((status = 200, body = Receivables)))]
+#[get("/receivables")]
+pub(super) async fn receivables(store: Data<Store>) -> Answer<Receivables> {
+    let mut connection = store.read().await?;
+    let rules = rules::load(&mut connection).await?;
+    Ok(Json(till_store::receivables::receivables(&mut connection, &rules).await?))
 }
 
 /// Sets a customer's tax id.

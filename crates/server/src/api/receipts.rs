@@ -1,26 +1,28 @@
 //! Receipts: posting, applying, unapplying, reversing; the ways of paying.
 
-use actix_web::web::{Data, Path, Query};
+use actix_web::web::{Bytes, Data, Path, Query};
 use actix_web::{get, post};
-use serde::Serialize;
-use till_core::ids::ReceiptId;
+use chrono::NaiveDate;
+use serde::{Deserialize, Serialize};
+use till_core::ids::{CustomerId, ReceiptId};
 use till_store::money_places::{self, PaymentMethod};
 use till_store::receipts::{
-    self, BackPreview, MoneyPreview, NewApplications, NewReceipt, PostedReceipt, ReceiptList, ReceiptView,
+    self, Advice, BackPreview, MoneyPreview, NewApplications, NewReceipt, PostedReceipt, ReceiptList, ReceiptView,
     ToReverseReceipt, ToUnapply,
 };
-use till_store::{Store, rules};
-use utoipa::ToSchema;
+use till_store::{Store, StoreError, rules};
+use utoipa::{IntoParams, ToSchema};
 use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::overview::Version;
 use super::{Answer, Stretch};
 use crate::problem::Problem;
-use crate::request::{Change, Json, beside};
+use crate::request::{Asker, Change, Json, beside};
 
 /// The calls of this module.
 pub(super) fn configure(config: &mut ServiceConfig<'_>) {
     config
+        .service(advice)
         .service(preview)
         .service(post)
         .service(list)
@@ -37,10 +39,45 @@ pub(super) fn configure(config: &mut ServiceConfig<'_>) {
 /// What a receipt would do. Without applications, the oldest invoices are proposed first.
 #[utoipa::path(operation_id = "preview_receipt", responses((status = 200, body = MoneyPreview), (status = 422, body = Problem)))]
 #[post("/receipts/preview")]
-pub(super) async fn preview(store: Data<Store>, new: Json<NewReceipt>) -> Answer<MoneyPreview> {
+pub(super) async fn preview(store: Data<Store>, asker: Asker, new: Json<NewReceipt>) -> Answer<MoneyPreview> {
+    if !new.with.is_empty() {
+        // What is used with it is used before the money counts: rehearsed, nothing stays.
+        let preview = store.rehearse(asker.actor(), async |writing| {
+            let rules = rules::load(writing).await?;
+            receipts::preview_mixed(writing, &rules, &new).await
+        });
+        return Ok(Json(preview.await?));
+    }
     let mut connection = store.read().await?;
     let rules = rules::load(&mut connection).await?;
     Ok(Json(receipts::preview(&mut connection, &rules, &new).await?))
+}
+
+/// Whose advice it is, and the day its payment came on.
+#[derive(Debug, Deserialize, IntoParams)]
+pub(super) struct AdviceOf {
+    /// Who pays.
+    customer: i64,
+    /// When; none for the business date.
+    date: Option<NaiveDate>,
+}
+
+/// What a remittance advice pays: a table in CSV, read by the names of its columns.
+#[utoipa::path(
+    operation_id = "remittance_advice",
+    params(AdviceOf),
+    request_body(content = String, content_type = "text/csv"),
+    responses((status = 200, body = Advice), (status = 422, body = Problem))
+)]
+#[post("/receipts/advice/preview")]
+pub(super) async fn advice(store: Data<Store>, of: Query<AdviceOf>, body: Bytes) -> Answer<Advice> {
+    let mut connection = store.read().await?;
+    let rules = rules::load(&mut connection).await?;
+    let customer = CustomerId(of.customer);
+    let currency = till_store::customers::view(&mut connection, customer).await?.currency;
+    let lines =
+        till_formats::advice::read(&body, currency).map_err(|error| StoreError::invalid("file", error.to_string()))?;
+    Ok(Json(receipts::advice(&mut connection, &rules, (customer, of.date), &lines).await?))
 }
 
 /// A receipt to post.

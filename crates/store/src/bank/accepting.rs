@@ -144,6 +144,7 @@ async fn receipt(
         reference: (!reference.is_empty()).then_some(reference),
         applications,
         first: None,
+        with: Vec::new(),
     };
     Ok((new, method))
 }

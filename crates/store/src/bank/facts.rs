@@ -56,7 +56,7 @@ pub(super) async fn lines(connection: &mut SqliteConnection, which: Lines) -> Re
     sqlx::query!(
         r#"SELECT bank_lines.id AS "id!", statement_id AS "statement!", number AS "number!", place AS "place!", currency AS "currency!", position AS "position!",
                   booked_on AS "booked_on!: NaiveDate", value_on AS "value_on: NaiveDate", amount_minor AS "amount!", bank_lines.kind AS "kind!", words AS "words!",
-                  reference, party, party_account, bank_reference, cleared_minor AS "cleared!"
+                  reference, party, party_account, bank_reference, advised, cleared_minor AS "cleared!"
            FROM bank_lines JOIN bank_statements ON bank_statements.id = statement_id
            WHERE (bank_lines.id = ?1 OR statement_id = ?2) AND (NOT ?3 OR cleared_minor <> amount_minor) ORDER BY statement_id, position"#,
         one,
@@ -84,6 +84,10 @@ pub(super) async fn lines(connection: &mut SqliteConnection, which: Lines) -> Re
                 party: row.party,
                 party_account: row.party_account,
                 bank_reference: row.bank_reference,
+                advised: match &row.advised {
+                    Some(text) => serde_json::from_str(text).map_err(|error| StoreError::Corrupt(error.to_string()))?,
+                    None => Vec::new(),
+                },
             },
             cleared: Money(row.cleared),
         })

@@ -168,14 +168,16 @@ async fn write(
             (
                 (at, line.booked_on, line.value_on, line.amount, line.kind.word()),
                 (&line.words, &line.reference, &line.party, account, &line.bank_reference),
+                Some(&line.advised).filter(|advised| !advised.is_empty()),
             )
         })
         .collect();
     let rows = json(&rows)?;
     sqlx::query!(
-        "INSERT INTO bank_lines (statement_id, position, booked_on, value_on, amount_minor, kind, words, reference, party, party_account, bank_reference)
+        "INSERT INTO bank_lines (statement_id, position, booked_on, value_on, amount_minor, kind, words, reference, party, party_account, bank_reference,
+                                 advised)
          SELECT ?1, value ->> '$[0][0]', value ->> '$[0][1]', value ->> '$[0][2]', value ->> '$[0][3]', value ->> '$[0][4]',
-                value ->> '$[1][0]', value ->> '$[1][1]', value ->> '$[1][2]', value ->> '$[1][3]', value ->> '$[1][4]'
+                value ->> '$[1][0]', value ->> '$[1][1]', value ->> '$[1][2]', value ->> '$[1][3]', value ->> '$[1][4]', value ->> '$[2]'
          FROM jsonb_each(?2)",
         id,
         rows
@@ -191,4 +193,16 @@ async fn write(
     let words = format!("imported {number}");
     writing.note_on((DocumentKind::BankStatement, id, &number), "bank_statement_imported", words, Some(1), fields);
     Ok(BankStatementId(id))
+}
+
+/// The number of the bank account that customers are asked to pay to: the first that one is said of.
+///
+/// # Errors
+/// Where the database cannot be read.
+pub async fn own_account(connection: &mut sqlx::SqliteConnection) -> Result<Option<String>> {
+    Ok(sqlx::query_scalar!(
+        r#"SELECT bank_account AS "number!" FROM money_places WHERE kind = 'bank' AND bank_account IS NOT NULL ORDER BY code LIMIT 1"#
+    )
+    .fetch_optional(connection)
+    .await?)
 }

@@ -120,6 +120,8 @@ pub struct LineView {
     pub words: String,
     /// The structured reference.
     pub reference: Option<String>,
+    /// How many documents the payer says it is for, each with its amount.
+    pub advised: usize,
     /// What it is cleared against.
     pub matches: Vec<MatchView>,
     /// What it may be, the best first; empty once it is cleared.
@@ -344,6 +346,7 @@ fn shown(line: &Line, matches: Vec<MatchView>, proposals: Vec<ProposalView>) -> 
         party_account: of.party_account.clone(),
         words: of.words.clone(),
         reference: of.reference.clone(),
+        advised: of.advised.len(),
         matches,
         proposals,
     }

@@ -123,6 +123,7 @@ fn becomes(loaded: &Loaded, goes: Goes, (amount, date): (Money, NaiveDate), open
             reference,
             applications: Some(applications),
             first: None,
+            with: Vec::new(),
         }),
     }
 }

@@ -54,6 +54,23 @@ pub struct EarlyLeft {
     pub amount: Money,
 }
 
+/// Something that lies open on a customer's side.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct CreditOpen {
+    /// The open item.
+    pub item: OpenItemId,
+    /// What it came from.
+    pub document: DocumentRef,
+    /// Since when.
+    pub date: NaiveDate,
+    /// Its currency.
+    #[cfg_attr(feature = "schema", schema(value_type = String))]
+    pub currency: Currency,
+    /// What is open.
+    pub open: Money,
+}
+
 /// A line of a customer account.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
@@ -109,6 +126,8 @@ pub struct CustomerView {
     pub ageing: Ageing,
     /// What is open of what it owes, and of what its branches owe, the oldest due first.
     pub open_items: Vec<OpenItem>,
+    /// What lies open on its side and can be used with money that comes: credit memos that were kept, money without a target.
+    pub credits: Vec<CreditOpen>,
     /// The latest movements of its account, newest first.
     pub history: Vec<AccountEvent>,
     /// Changes with every edit.
@@ -156,6 +175,7 @@ pub async fn view(connection: &mut SqliteConnection, id: CustomerId) -> Result<C
         unbilled,
         ageing,
         open_items,
+        credits: credits(connection, id).await?,
         history: history(connection, id, Money(row.owes_base_minor)).await?,
         version: row.version,
     })
@@ -203,6 +223,28 @@ async fn open_items(connection: &mut SqliteConnection, id: CustomerId, as_of: Na
             })
         })
         .collect()
+}
+
+async fn credits(connection: &mut SqliteConnection, id: CustomerId) -> Result<Vec<CreditOpen>> {
+    sqlx::query!(
+        r#"SELECT id, kind, document_id, number, posting_date AS "date: NaiveDate", currency, open_minor
+           FROM open_items WHERE customer_id = ? AND open_minor > 0 AND side = 'owed_by_us' AND purpose = 'unapplied' AND kind IN ('receipt', 'credit_memo')
+           ORDER BY posting_date, id"#,
+        id.0
+    )
+    .fetch_all(connection)
+    .await?
+    .into_iter()
+    .map(|row| {
+        Ok(CreditOpen {
+            item: OpenItemId(row.id),
+            document: DocumentRef { kind: kind(&row.kind)?, id: row.document_id, number: row.number },
+            date: row.date,
+            currency: currency(&row.currency)?,
+            open: Money(row.open_minor),
+        })
+    })
+    .collect()
 }
 
 async fn history(connection: &mut SqliteConnection, id: CustomerId, owes: Money) -> Result<Vec<AccountEvent>> {

@@ -7,6 +7,7 @@ use till_core::ids::{DocumentKind, DocumentRef, OrderId};
 use till_core::merge::differences;
 use till_core::money::Money;
 use till_core::ordering::{OrderDecision, asked_of_amendment, decide};
+use till_core::people::{Operation, denied, may_try};
 
 use super::entering::{confirm_limits, refuse_at, write_head, write_lines};
 use super::form::{self, OrderForm, described};
@@ -63,10 +64,16 @@ pub async fn change(
     typed: &OrderForm,
 ) -> Result<Outcome> {
     let head = head(writing, id, Some(version)).await?;
-    if head.confirmed && head.state != "open" {
-        return Err(StoreError::WrongState(format!(
-            "{} is {}: everything of it has shipped or was cancelled. Copy it into a new order.",
-            head.number, head.state
+    // More of it opens it again: by right, because its customer may think it done.
+    if head.confirmed
+        && head.state != "open"
+        && let Some(role) = writing.actor().role.filter(|role| !may_try(*role, Operation::ReopenOrder))
+    {
+        return Err(StoreError::NotAllowed(format!(
+            "{} is {}: everything of it has shipped or was cancelled. {} Or copy it into a new order.",
+            head.number,
+            head.state,
+            denied(role, Operation::ReopenOrder)
         )));
     }
     let before = form::form(writing, id).await?;

@@ -309,6 +309,7 @@ async fn carry_out(
         reference: new.reference.clone(),
         applications: None,
         first: Some(invoice.id),
+        with: Vec::new(),
     };
     let money = receipts::preview(writing, rules, &receipt).await?;
     entries.extend(money.entry.clone());

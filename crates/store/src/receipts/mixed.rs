@@ -118,11 +118,7 @@ async fn use_credits(writing: &mut Writing<'_>, rules: &Rules, new: &NewReceipt,
     let credits = chosen(writing, new, currency).await?;
     let together = money + credits.iter().map(|item| item.open).sum::<Money>();
     let mut targets = targets(writing, rules, (new, method), (currency, together)).await?;
-    let mut used = Used {
-        credits: Vec::new(),
-        rest: NewReceipt { with: Vec::new(), ..new.clone() },
-        stopped: false,
-    };
+    let mut used = Used { credits: Vec::new(), rest: NewReceipt { with: Vec::new(), ..new.clone() }, stopped: false };
     for credit in credits {
         let of = credit_of(&credit.document)?;
         let mut left = credit.open;
@@ -163,9 +159,10 @@ async fn use_credits(writing: &mut Writing<'_>, rules: &Rules, new: &NewReceipt,
         apply(writing, rules, of, version, &wish, Some(&fingerprint)).await?;
     }
     if new.applications.is_some() {
-        let left = targets.into_iter().filter(|target| target.left.is_positive()).filter_map(|target| {
-            Some(NewApplication { amount: currency.format(target.left), ..target.typed? })
-        });
+        let left = targets
+            .into_iter()
+            .filter(|target| target.left.is_positive())
+            .filter_map(|target| Some(NewApplication { amount: currency.format(target.left), ..target.typed? }));
         used.rest.applications = Some(left.collect());
     }
     Ok(used)

@@ -179,6 +179,7 @@ fn receipt_for(paid: &PaidAtOnce, invoice: &PostedInvoice, preview: &InvoicePrev
         reference: paid.reference.clone(),
         applications: None,
         first: Some(invoice.id),
+        with: Vec::new(),
     }))
 }
 

@@ -667,6 +667,7 @@ async fn run(company: &Company, made: &mut Made, step: &Step) {
                     reference: None,
                     applications: targets(made, to, money),
                     first: None,
+                    with: Vec::new(),
                 })
                 .await;
             let posted = made.note("receive", posted);

@@ -105,6 +105,7 @@ pub(crate) async fn nearly_all(company: &Company, made: &mut Made, customer: &Cu
         reference: None,
         applications: Some(vec![application]),
         first: None,
+        with: Vec::new(),
     };
     let posted = made.note("receive", company.receive(&new).await);
     made.receipts.extend(posted.into_iter().map(|one| one.id));

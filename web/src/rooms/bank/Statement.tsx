@@ -261,6 +261,9 @@ function Opened({ statement }: { statement: StatementView }) {
             </div>
             {line.reference && <div className="detail">reference {line.reference}</div>}
             {line.words && <div className="detail">“{line.words}”</div>}
+            {line.advised > 0 && (
+              <div className="detail">its remittance advice names {plural(line.advised, "document", "documents")}</div>
+            )}
             {line.party_account && (
               <div className="detail">account {line.party_account.replace(/(.{4})(?=.)/g, "$1 ")}</div>
             )}

@@ -22,6 +22,7 @@ export const reasons: Record<ProposalView["because"][number], string> = {
   oldest: "the oldest first: nothing else fits",
   expected: "the books expect this amount",
   bank_says: "the bank says so",
+  advice: "its remittance advice says what each part is for",
   counted: "the bank counted another amount",
   paid: "a payment came in over that amount",
   with_fee: "it is that payment with a fee of the bank",

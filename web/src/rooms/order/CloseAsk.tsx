@@ -5,7 +5,10 @@ import { Lines } from "../../parts/bits";
 import { FormAsk } from "../../parts/FormAsk";
 
 /** The step that frees what hangs, as the button says it, and where it is. */
-function stepOf(step: Hanging["step"], order: OrderView): { words: string; place?: string } {
+export function stepOf(
+  step: Hanging["step"],
+  order: { id: number; number: string; customer: number },
+): { words: string; place?: string } {
   switch (step) {
     case "ship_bill_and_receive":
       return { words: "Ship, bill and receive the rest" };

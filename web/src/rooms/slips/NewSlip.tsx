@@ -4,7 +4,7 @@ import { useNavigate } from "react-router";
 import { api, got, keyed, Problem } from "../../api/client";
 import type { InHandRow } from "../../api/types";
 import { moneyWithCurrency } from "../../format";
-import { useEverythingChanged, useSettled, useToday, Wrong } from "../../parts/bits";
+import { useBase, useEverythingChanged, useSettled, useToday, Wrong } from "../../parts/bits";
 import { DateField } from "../../parts/DateField";
 import { Rows } from "../../parts/Rows";
 import { PreviewTape } from "../../parts/TapeRoll";
@@ -24,18 +24,23 @@ export function NewSlipRoom() {
   const { say } = useNotices();
   const inHand = useInHand();
   const accounts = useQuery({ queryKey: ["bank-accounts"], queryFn: () => got(api.GET("/api/bank-accounts")) });
-  const [without, setWithout] = useState<ReadonlySet<string>>(new Set());
+  const base = useBase();
+  const [chosen, setChosen] = useState<ReadonlySet<string>>();
   const [bank, setBank] = useState("");
   const [when, setWhen] = useState("");
   const [asking, setAsking] = useState(false);
   const rows = useMemo(() => inHand.data ?? [], [inHand.data]);
   // One slip holds one currency: what is in the others is let go until it is picked.
+  const without = useMemo(() => {
+    const first = rows.some((row) => row.currency === base) ? base : rows[0]?.currency;
+    return chosen ?? new Set(rows.filter((row) => row.currency !== first).map(idOf));
+  }, [chosen, rows, base]);
   const currency = rows.find((row) => !without.has(idOf(row)))?.currency;
   const on = rows.filter((row) => !without.has(idOf(row)));
   const picks = useMemo(() => new Set(rows.map(idOf).filter((id) => !without.has(id))), [rows, without]);
   const onPick = (some: InHandRow[]) =>
-    setWithout((before) => {
-      const after = new Set(before);
+    setChosen(() => {
+      const after = new Set(without);
       for (const row of some) {
         const id = idOf(row);
         if (some.length === 1 && !after.has(id)) {

@@ -1,0 +1,35 @@
+import type { CreditOpen } from "../../api/types";
+import { moneyWithCurrency } from "../../format";
+
+/** What lies open on the customer's side, to be used together with money that comes. */
+export function Credits({
+  credits,
+  used,
+  use,
+}: {
+  credits: CreditOpen[];
+  used: number[];
+  use: (used: number[]) => void;
+}) {
+  if (credits.length === 0) {
+    return null;
+  }
+  return (
+    <fieldset style={{ border: 0, padding: 0, margin: "0 0 10px", display: "flex", gap: 16, flexWrap: "wrap" }}>
+      <legend className="sr-only">Used with it</legend>
+      <span>Used with it:</span>
+      {credits.map((one) => (
+        <label key={one.item} style={{ display: "flex", gap: 5, alignItems: "center" }}>
+          <input
+            type="checkbox"
+            checked={used.includes(one.item)}
+            onChange={(event) =>
+              use(event.target.checked ? [...used, one.item] : used.filter((item) => item !== one.item))
+            }
+          />
+          {one.document.number} · {moneyWithCurrency(one.open, one.currency)}
+        </label>
+      ))}
+    </fieldset>
+  );
+}
