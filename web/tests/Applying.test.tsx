@@ -3,9 +3,10 @@ import { cleanup, fireEvent, render, screen } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { useState } from "react";
 import { afterEach, describe, expect, it } from "vitest";
-import type { MoneyPreview, OpenItem } from "../src/api/types";
+import type { CreditOpen, MoneyPreview, OpenItem } from "../src/api/types";
 import { typedDecimal } from "../src/format";
 import { ApplyTable, asApplications, fieldErrors, type Typed } from "../src/rooms/Applying";
+import { Credits } from "../src/rooms/receipt/Credits";
 
 afterEach(cleanup);
 
@@ -82,6 +83,57 @@ function Table({
 
 const field = (invoice: number) => screen.getByLabelText<HTMLInputElement>(new RegExp(`Apply to I-${invoice}`));
 const sent = () => JSON.parse(screen.getByRole("status").textContent ?? "");
+
+describe("money together with credits", () => {
+  it("shows what goes to an invoice in all", () => {
+    const used = {
+      document: { kind: "credit_memo" as const, id: 64, number: "CM-64" },
+      amount: 3000,
+      to: [{ item: 1, number: "I-1", amount: 3000 }],
+      entry: null,
+    };
+    render(<Table given={{ ...preview([[1, 4000, 0]]), with: [used] }} />);
+    expect(field(1).value).toBe("70.00");
+    expect(field(2).value).toBe("");
+  });
+
+  it("uses credits in the order they were ticked", async () => {
+    const user = userEvent.setup();
+    const said: number[][] = [];
+    function Both() {
+      const [used, setUsed] = useState<number[]>([]);
+      const credit = (at: number): CreditOpen => ({
+        item: at,
+        document: { kind: "receipt", id: at, number: `C-${at}` },
+        date: "2026-03-01",
+        currency: "EUR",
+        open: at * 100,
+      });
+      return (
+        <Credits
+          credits={[credit(7), credit(8)]}
+          used={used}
+          use={(now) => {
+            said.push(now);
+            setUsed(now);
+          }}
+        />
+      );
+    }
+    render(<Both />);
+    await user.click(screen.getByLabelText(/C-8/));
+    await user.click(screen.getByLabelText(/C-7/));
+    await user.click(screen.getByLabelText(/C-8/));
+    expect(said).toEqual([[8], [8, 7], [7]]);
+  });
+
+  it("sends a dispute with its row", () => {
+    const dispute = { reason: "price" as const, words: "agreed less", owner: 3 };
+    expect(asApplications({ 1: { amount: "10", dispute }, 2: { amount: " " } }, typedDecimal)).toEqual([
+      { item: 1, amount: "10", dispute },
+    ]);
+  });
+});
 
 describe("applying money to invoices", () => {
   it("says why, until someone types", async () => {

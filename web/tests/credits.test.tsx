@@ -100,6 +100,7 @@ const memo = (open: number, more: object = {}) => ({
 });
 const owes = {
   id: 4,
+  credits: [],
   open_items: [
     {
       item: 9,
@@ -128,6 +129,7 @@ test("what is kept of a credit memo is applied from its own page", async () => {
       "GET /api/credit-memos/{id}": memo(6150),
       "GET /api/customers/{id}": owes,
       "POST /api/credit-memos/{id}/applications/preview": {
+        with: [],
         currency: "EUR",
         document: {
           applied: [

@@ -410,7 +410,11 @@ test("offered for an invoice, a deposit opens where it is applied to that invoic
     due_date: "2026-03-31",
     days_late: 0,
   });
-  const preview = { ...end, document: { applied: [], amount: 0 } };
+  const preview = {
+    with: [],
+    ...end,
+    document: { applied: [], amount: 0 },
+  };
   const room = stage(
     <DepositRoom />,
     "/prepayments/9?apply=31",

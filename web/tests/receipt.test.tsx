@@ -307,6 +307,7 @@ test("a receipt begins with what the payer wrote: an invoice number, or a paymen
     "GET /api/customers/{id}": {
       ...customer,
       owes: 120748,
+      credits: [],
       open_items: [
         {
           ...open,
@@ -347,6 +348,7 @@ test("a stack of checks is entered one after the other against its control total
     "GET /api/customers/{id}": {
       ...customer,
       owes: 10000,
+      credits: [],
       open_items: [
         {
           item: 9,
@@ -370,6 +372,7 @@ test("a stack of checks is entered one after the other against its control total
       const amount = Math.round(Number((body as { amount: string }).amount) * 100);
       return back({
         currency: "EUR",
+        with: [],
         suggested: [],
         entry: null,
         document: {

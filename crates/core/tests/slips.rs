@@ -243,7 +243,7 @@ fn slips_and_returned_payments_are_found() {
         (line(deposit, 21_028, "", "checks"), Some((clears(3, 0), Sure, vec![Clue::Expected]))),
         // Counted short and over; the larger one is too far from it.
         (line(deposit, 20_978, "", "checks DS-3"), Some((clears(3, -50), Likely, vec![Clue::Counted, Clue::Number]))),
-        (line(deposit, 90_100, "", "checks"), Some((clears(4, 100), Possible, vec![Clue::Counted]))),
+        (line(deposit, 90_100, "", "checks"), Some((clears(4, 100), Likely, vec![Clue::Counted]))),
         (line(deposit, 50_000, "", "checks"), None),
         // Came back: by its number, by who paid, by the kind of the line, and by nothing but the amount.
         (line(returned, -21_028, "", "check 104417"), Some((back(61, 0), Likely, vec![Clue::Paid, Clue::Number]))),

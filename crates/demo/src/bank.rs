@@ -25,7 +25,7 @@ pub(crate) async fn run(store: &Store, people: &People) -> Result<()> {
     store
         .change(&at_work(INES, BUSINESS_DATE), None, async |writing| {
             bank::set_account(writing, "bank", &BankAccountForm { number: ACCOUNT.to_owned() }).await?;
-            let back = slips(writing).await?;
+            let back = slips(writing, &SPRING).await?;
             let statement = first(writing, people, back).await?;
             let rules = rules::load(writing).await?;
             bank::take_in(writing, &rules, "marram-2026-03-17.xml", &[statement]).await?;
@@ -34,33 +34,40 @@ pub(crate) async fn run(store: &Store, people: &People) -> Result<()> {
         .await
 }
 
+/// Up to which day what came in goes on a slip, and the day that is taken to the bank.
+const WINTER: [(&str, &str); 3] =
+    [("2026-01-30", "2026-01-30"), ("2026-02-13", "2026-02-13"), ("2026-02-27", "2026-02-27")];
+const SPRING: [(&str, &str); 2] = [("2026-03-10", "2026-03-13"), ("2026-03-16", "2026-03-17")];
+
+/// Takes the checks of the months that are closed since to the bank.
+pub(crate) async fn winter(store: &Store) -> Result<()> {
+    let by = at_work(INES, BUSINESS_DATE);
+    store.change(&by, None, async |writing| slips(writing, &WINTER).await.map(|_| ())).await
+}
+
 /// Takes the checks to the bank every other Friday, the last of them on 17 March: the bank counts 0.50 less of those. Returns a check
 /// that comes back.
-async fn slips(writing: &mut Writing<'_>) -> Result<Option<InHandRow>> {
+async fn slips(writing: &mut Writing<'_>, days: &[(&str, &str)]) -> Result<Option<InHandRow>> {
     let mut comes_back = None;
-    for (until, banked) in [
-        ("2026-01-30", "2026-01-30"),
-        ("2026-02-13", "2026-02-13"),
-        ("2026-02-27", "2026-02-27"),
-        ("2026-03-10", "2026-03-13"),
-        ("2026-03-16", "2026-03-17"),
-    ] {
+    for (until, banked) in days.iter().copied() {
         let (until, banked) = (date(until)?, date(banked)?);
-        for currency in ["EUR", "GBP"] {
+        for currency in ["EUR", "GBP", "USD"] {
             // The pounds of the last days wait for more.
             let here = bank::in_hand(writing).await?.into_iter();
             let on: Vec<InHandRow> = here
                 .filter(|one| one.currency.code() == currency && one.date <= until && one.amount.is_positive())
                 .collect();
-            if on.is_empty() || (currency == "GBP" && banked.to_string() == "2026-03-17") {
+            if on.is_empty() || (currency != "EUR" && banked.to_string() == "2026-03-17") {
                 continue;
             }
             let entries = on.iter().map(|one| one.entry).collect();
             let rules = rules::load(writing).await?;
-            let slip =
-                bank::prepare_slip(writing, &rules, &NewSlip { entries, bank: None, date: Some(banked) }, None).await?;
+            let new = NewSlip { entries, bank: None, date: Some(banked) };
+            let seen = bank::preview_slip(writing, &rules, &new).await?.fingerprint;
+            let slip = bank::prepare_slip(writing, &rules, &new, Some(&seen)).await?;
             let wish = ToBank { counted: None, date: Some(banked) };
-            bank::bank_slip(writing, &rules, slip.id, (1, None), &wish).await?;
+            let seen = bank::preview_bank_slip(writing, &rules, slip.id, &wish).await?.fingerprint;
+            bank::bank_slip(writing, &rules, slip.id, (1, Some(&seen)), &wish).await?;
             let receipt = |one: &InHandRow| one.document.kind == DocumentKind::Receipt;
             if currency == "EUR" && banked < date("2026-03-17")? {
                 comes_back = on.into_iter().find(receipt).or(comes_back);

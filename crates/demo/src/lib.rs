@@ -47,6 +47,7 @@ pub async fn build(store: &Store) -> Result<Book> {
     billing::by_mail(store, &people).await?;
     history::run(store, &people).await?;
     special::run(store, &people).await?;
+    bank::winter(store).await?;
     company::close_months(store, &people).await?;
     goods::set_up(store, &people).await?;
     goods::cases(store, &people).await?;

@@ -14,16 +14,16 @@ async fn choose(browser: &Browser, name: &str, content: &str) -> Result<()> {
     Ok(())
 }
 
-/// Two statements, 16 lines: the sure ones together, the likely ones with a key each, the rest booked; then the bank and the books
+/// Two statements, 18 lines: the sure ones together, the likely ones with a key each, the rest booked; then the bank and the books
 /// say the same, and what is not on the bank's paper yet is said to be on its way.
 #[tokio::test]
 async fn a_statement_day_from_import_to_reconciled() -> Result<()> {
     let (till, browser) = start("/", Who::Tomas).await?;
     // What is open of a statement stands on the day sheet, with the way there.
-    browser.wait_for("main", "BS-1: 13 lines are not in the books").await?;
+    browser.wait_for("main", "BS-1: 15 lines are not in the books").await?;
     browser.go(&till.place("/bank")).await?;
     browser.wait_for("h1", "Bank statements").await?;
-    browser.wait_for("#roll", "13 lines are not in the books").await?;
+    browser.wait_for("#roll", "15 lines are not in the books").await?;
     // A file that is none is refused in a sentence, and changes nothing.
     choose(&browser, "no.xml", "<html></html>").await?;
     browser.wait_for("main", "This is no bank statement in camt.053").await?;
@@ -50,19 +50,19 @@ async fn a_statement_day_from_import_to_reconciled() -> Result<()> {
     browser.press(Key::Enter).await?;
     browser.wait_for("header", "0 lines of 3 open").await?;
     browser.wait_for("#roll", "69000").await?;
-    // The day before: 8 are sure, 4 likely, one nobody knows.
+    // The day before: 8 are sure, 6 likely (one is a slip that was counted short, one a check that came back), one nobody knows.
     browser.go(&till.place("/bank/1?state=open")).await?;
-    browser.wait_for("header", "13 lines of 13 open").await?;
+    browser.wait_for("header", "15 lines of 15 open").await?;
     browser.settle().await?;
     browser.letter('a').await?;
     browser.yes("Accept 8 lines that are sure?").await?;
-    for left in ["5 lines of 13 open", "4 lines of 13 open", "3 lines of 13 open", "2 lines of 13 open"] {
-        browser.wait_for("header", left).await?;
+    for left in ["7", "6", "5", "4", "3", "2"] {
+        browser.wait_for("header", &format!("{left} lines of 15 open")).await?;
         browser.wait_for("#roll", "Entry when accepted").await?;
         browser.settle().await?;
         browser.letter('p').await?;
     }
-    browser.wait_for("header", "1 line of 13 open").await?;
+    browser.wait_for("header", "1 line of 15 open").await?;
     browser.wait_for("#roll", "B. Linnet").await?;
     browser.letter('b').await?;
     browser.wait_for("[role=dialog]", "25.00 EUR are left of the line").await?;

@@ -239,9 +239,12 @@ export function Tear() {
 /** The roll of something that is not posted yet: what it would do, or what is waited for until that can be said. */
 export function PreviewTape({
   preview,
+  more = [],
   until,
 }: {
   preview: { tape: Tape; blockers: Blocker[]; entry?: Entry | null; changes: Change[] } | undefined;
+  /** Entries that are written with it, before its own. */
+  more?: Entry[] | undefined;
   until: string;
 }) {
   const base = useBase();
@@ -259,6 +262,9 @@ export function PreviewTape({
       <TapeLines tape={preview.tape} />
       <BlockerLines blockers={preview.blockers} />
       <Tear />
+      {more.map((entry) => (
+        <EntryLines key={entry.text} entry={entry} base={base} title={entry.text} />
+      ))}
       {preview.entry && <EntryLines entry={preview.entry} base={base} title="Entry when posted" />}
       <ChangeLines changes={preview.changes} base={base} />
     </Paper>

@@ -301,6 +301,7 @@ export function MoneyTape({ preview }: { preview: MoneyPreview | undefined }) {
   return (
     <PreviewTape
       preview={preview}
+      more={preview?.with.flatMap((credit) => (credit.entry ? [credit.entry] : []))}
       until="The arithmetic and the entry appear here as soon as there is a customer and an amount."
     />
   );

@@ -241,6 +241,11 @@ export function DaySheetRoom() {
   );
 }
 
+/** Which bars of the chart a line is about. */
+function Swatch({ color }: { color: string }) {
+  return <i style={{ display: "inline-block", width: 9, height: 9, background: `var(${color})`, marginRight: 5 }} />;
+}
+
 /** What came in today, and week by week against what was due. */
 function CameIn({ base, today }: { base: string; today: string }) {
   const found = useQuery({ queryKey: ["receivables"], queryFn: () => got(api.GET("/api/receivables")) });
@@ -276,12 +281,15 @@ function CameIn({ base, today }: { base: string; today: string }) {
         </Suspense>
       </div>
       <div className="l quiet">
-        <span>fell due in {it.weeks.length} weeks</span>
+        <span>
+          <Swatch color="--line-strong" />
+          fell due in {it.weeks.length} weeks
+        </span>
         <span>{money(Number(due), base)}</span>
       </div>
       <div className="l quiet">
         <span>
-          <i style={{ display: "inline-block", width: 9, height: 9, background: "var(--act)", marginRight: 5 }} />
+          <Swatch color="--fill" />
           came in
         </span>
         <span>{money(Number(came), base)}</span>

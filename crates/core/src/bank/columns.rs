@@ -77,7 +77,7 @@ impl StatementColumns {
             paid_in: paid_in.filter(|_| both),
             paid_out: paid_out.filter(|_| both),
             balance: find(&["balance"], &[]),
-            party: find(&["payer", "payee", "name", "counterparty", "party"], &["account"]),
+            party: find(&["payer", "payee", "name", "counterparty", "party", "who"], &["account"]),
             party_account: find(&["iban", "account"], &["own", "name", "balance"]),
             words: find(
                 &["description", "remittance", "details", "text", "purpose", "narrative", "memo", "words"],

@@ -75,13 +75,13 @@ impl Index {
         let said = said(line);
         let slips: Vec<&Expected> =
             self.slips.iter().filter(|one| one.amount != line.amount && near(line, one.date)).collect();
-        let alone = slips.len() == 1;
+        let little = |one: &Expected| (line.amount - one.amount).abs().0 <= one.amount.0 / COUNTED_APART;
+        let alone = slips.iter().filter(|one| little(one)).count() == 1;
         let proposal = |one: &&Expected| {
             let apart = line.amount - one.amount;
             let named = names(&said, one);
-            let little = apart.abs().0 <= one.amount.0 / COUNTED_APART;
             let brought = line.kind == BankLineKind::Deposit;
-            let (certainty, score) = match (named, brought && little) {
+            let (certainty, score) = match (named, brought && little(one)) {
                 (true, _) => (Certainty::Likely, 75),
                 (false, true) if alone => (Certainty::Likely, 60),
                 (false, true) => (Certainty::Possible, 40),

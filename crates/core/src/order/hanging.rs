@@ -95,7 +95,7 @@ pub fn hanging(order: &OrderFacts) -> Vec<Hanging> {
         add(Hangs::ToBill, worth, Frees::Bill, format!("{} shipped and not billed.", lines(to_bill)));
     }
     let settlement = settlement(order.id, &order.invoices);
-    let said = |amount: Money| format!("{} {}", order.currency.format(amount), order.currency);
+    let said = |amount: Money| format!("{} {}", order.currency.grouped(amount), order.currency);
     if !settlement.all_settled {
         let open = settlement.billed_gross - settlement.paid_gross;
         let step = if by_card { Frees::Capture } else { Frees::Receive };

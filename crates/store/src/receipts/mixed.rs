@@ -10,7 +10,7 @@ use till_core::ids::{CreditMemoId, DocumentKind, DocumentRef, OpenItemId, Receip
 use till_core::money::{Currency, Money};
 use till_core::open_items::{OpenItem, Side};
 use till_core::settle::{Method, ToApply};
-use till_core::tape::{TapeLine, TapeStyle};
+use till_core::tape::{Change, TapeLine, TapeStyle};
 
 use super::applying::{apply, preview_apply};
 use super::{CreditOf, MoneyPreview, NewApplication, NewApplications, NewReceipt, PostedReceipt, receipt_input};
@@ -186,7 +186,7 @@ pub async fn preview_mixed(writing: &mut Writing<'_>, rules: &Rules, new: &NewRe
     let mut preview = super::preview_by(writing, rules, &used.rest, method).await?;
     preview.fingerprint = mark(&used, &preview.fingerprint);
     let currency = preview.currency;
-    let mut lines: Vec<TapeLine> = Vec::new();
+    let (mut lines, mut changes): (Vec<TapeLine>, Vec<Change>) = (Vec::new(), Vec::new());
     for (one, of) in &used.credits {
         let mut tape = till_core::tape::Tape::new("", "", currency);
         tape.amount(TapeStyle::Line, format!("{} used", one.document.number), one.amount);
@@ -194,10 +194,12 @@ pub async fn preview_mixed(writing: &mut Writing<'_>, rules: &Rules, new: &NewRe
             tape.amount(TapeStyle::Detail, format!("to {}", to.number), to.amount);
         }
         lines.extend(tape.lines);
-        preview.changes.extend(of.changes.clone());
+        changes.extend(of.changes.clone());
         preview.blockers.extend(of.blockers.iter().filter(|blocker| !stops(std::slice::from_ref(blocker))).cloned());
     }
     preview.tape.lines.splice(0..0, lines);
+    // In the order they happen.
+    preview.changes.splice(0..0, changes);
     preview.with = used.credits.into_iter().map(|(one, _)| one).collect();
     Ok(preview)
 }

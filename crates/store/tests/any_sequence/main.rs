@@ -658,6 +658,9 @@ async fn run(company: &Company, made: &mut Made, step: &Step) {
                 money::nearly_all(company, made, &view, *minor).await;
                 return;
             }
+            // Now and then with what lies open of theirs.
+            let with: Vec<_> = view.credits.iter().filter(|_| minor % 2 == 0).map(|one| one.item).collect();
+            let what = if with.is_empty() { "receive" } else { "receive with credits" };
             let posted = company
                 .receive(&NewReceipt {
                     customer: id,
@@ -667,10 +670,10 @@ async fn run(company: &Company, made: &mut Made, step: &Step) {
                     reference: None,
                     applications: targets(made, to, money),
                     first: None,
-                    with: Vec::new(),
+                    with,
                 })
                 .await;
-            let posted = made.note("receive", posted);
+            let posted = made.note(what, posted);
             made.receipts.extend(posted.into_iter().map(|one| one.id));
         }
         Step::Apply { receipt, to } if !made.receipts.is_empty() => {
@@ -857,7 +860,8 @@ async fn abroad(company: &Company) -> usize {
 }
 
 /// What must have gone through over all sequences together, at least.
-const AT_LEAST: [(&str, usize); 80] = [
+const AT_LEAST: [(&str, usize); 81] = [
+    ("receive with credits", 5),
     ("prepare a slip", 40),
     ("bank a slip", 30),
     ("cancel a slip", 20),

@@ -301,7 +301,11 @@ function Opened({ statement }: { statement: StatementView }) {
                     <EntryLines
                       entry={shown.entry}
                       base={base}
-                      title={proposal?.accept.as === "clears" ? "Entry that is there" : "Entry when accepted"}
+                      title={
+                        proposal?.accept.as === "clears" && !proposal.accept.counted
+                          ? "Entry that is there"
+                          : "Entry when accepted"
+                      }
                     />
                   </>
                 )}

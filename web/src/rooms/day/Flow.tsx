@@ -9,14 +9,14 @@ export default function Flow({ weeks, base, today }: { weeks: Receivables["weeks
   return (
     <BarChart
       height={132}
-      margin={{ left: 0, right: 0, top: 6, bottom: 0 }}
+      margin={{ left: 14, right: 14, top: 6, bottom: 0 }}
       hideLegend
       dataset={weeks.map((week) => ({ ...week, label: shortDate(week.from, today) }))}
       xAxis={[
         {
           dataKey: "label",
           height: 22,
-          tickLabelInterval: (_, at) => at % 3 === 0,
+          tickLabelInterval: (_, at) => at % 3 === 1,
           tickLabelStyle: { fontSize: 11 },
           disableLine: true,
           disableTicks: true,
@@ -27,13 +27,13 @@ export default function Flow({ weeks, base, today }: { weeks: Receivables["weeks
         {
           dataKey: "due",
           label: "due",
-          color: colors.getPropertyValue("--fill").trim() || "#c8ba9c",
+          color: colors.getPropertyValue("--line-strong").trim() || "#c8ba9c",
           valueFormatter: shown,
         },
         {
           dataKey: "received",
           label: "received",
-          color: colors.getPropertyValue("--act").trim() || "#5b6b3a",
+          color: colors.getPropertyValue("--fill").trim() || "#5b6b3a",
           valueFormatter: shown,
         },
       ]}

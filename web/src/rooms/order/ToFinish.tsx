@@ -50,7 +50,7 @@ export function ToFinishRoom() {
     {
       key: "due",
       head: "Due",
-      width: "92px",
+      width: "108px",
       cell: (one) => one.due && shortDate(one.due, today),
     },
     {

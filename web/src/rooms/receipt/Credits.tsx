@@ -15,8 +15,10 @@ export function Credits({
     return null;
   }
   return (
-    <fieldset style={{ border: 0, padding: 0, margin: "0 0 10px", display: "flex", gap: 16, flexWrap: "wrap" }}>
-      <legend className="sr-only">Used with it</legend>
+    <fieldset
+      aria-label="Used with it"
+      style={{ border: 0, padding: 0, margin: "0 0 10px", display: "flex", gap: 16, flexWrap: "wrap" }}
+    >
       <span>Used with it:</span>
       {credits.map((one) => (
         <label key={one.item} style={{ display: "flex", gap: 5, alignItems: "center" }}>

@@ -1,7 +1,7 @@
 import Autocomplete, { createFilterOptions } from "@mui/material/Autocomplete";
 import TextField from "@mui/material/TextField";
 import { useQuery } from "@tanstack/react-query";
-import { useState } from "react";
+import { useEffect, useState } from "react";
 import { api, got } from "../../api/client";
 import type { CustomerRow, InvoiceRow } from "../../api/types";
 import { moneyWithCurrency } from "../../format";
@@ -39,6 +39,14 @@ export function PayerField({
   error: string | undefined;
 }) {
   const [words, setWords] = useState("");
+  const [open, setOpen] = useState(false);
+  // Who was named by the address is there a moment after the field: its list does not stay open over the receipt.
+  const chosenId = chosen?.id;
+  useEffect(() => {
+    if (chosenId !== undefined) {
+      setOpen(false);
+    }
+  }, [chosenId]);
   const wanted = useSettled(numberIn(words) ?? "");
   const found = useQuery({
     queryKey: ["invoices", "open", wanted],
@@ -72,6 +80,9 @@ export function PayerField({
       onChange={(_, option) => choose(option?.customer?.id ?? option?.invoice?.customer, option?.invoice?.id)}
       autoHighlight
       openOnFocus
+      open={open}
+      onOpen={() => setOpen(true)}
+      onClose={() => setOpen(false)}
       noOptionsText="No customer fits, and no open invoice"
       renderOption={({ key, ...props }, option) => (
         <li key={key} {...props} style={{ display: "flex", gap: 10 }}>

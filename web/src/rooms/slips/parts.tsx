@@ -33,7 +33,7 @@ export function inHandColumns(today: string | undefined): Column<InHandRow>[] {
     {
       key: "date",
       head: "Date",
-      width: "92px",
+      width: "108px",
       cell: (row) => (today ? shortDate(row.date, today) : date(row.date)),
     },
     { key: "customer", head: "Customer", width: "minmax(0, 1fr)", cell: (row) => row.customer_name },
