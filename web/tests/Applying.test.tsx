@@ -84,6 +84,28 @@ function Table({
 const field = (invoice: number) => screen.getByLabelText<HTMLInputElement>(new RegExp(`Apply to I-${invoice}`));
 const sent = () => JSON.parse(screen.getByRole("status").textContent ?? "");
 
+const credit = (at: number): CreditOpen => ({
+  item: at,
+  document: { kind: "receipt", id: at, number: `C-${at}` },
+  date: "2026-03-01",
+  currency: "EUR",
+  open: at * 100,
+});
+
+function Both({ said }: { said: number[][] }) {
+  const [used, setUsed] = useState<number[]>([]);
+  return (
+    <Credits
+      credits={[credit(7), credit(8)]}
+      used={used}
+      use={(now) => {
+        said.push(now);
+        setUsed(now);
+      }}
+    />
+  );
+}
+
 describe("money together with credits", () => {
   it("shows what goes to an invoice in all", () => {
     const used = {
@@ -100,27 +122,7 @@ describe("money together with credits", () => {
   it("uses credits in the order they were ticked", async () => {
     const user = userEvent.setup();
     const said: number[][] = [];
-    function Both() {
-      const [used, setUsed] = useState<number[]>([]);
-      const credit = (at: number): CreditOpen => ({
-        item: at,
-        document: { kind: "receipt", id: at, number: `C-${at}` },
-        date: "2026-03-01",
-        currency: "EUR",
-        open: at * 100,
-      });
-      return (
-        <Credits
-          credits={[credit(7), credit(8)]}
-          used={used}
-          use={(now) => {
-            said.push(now);
-            setUsed(now);
-          }}
-        />
-      );
-    }
-    render(<Both />);
+    render(<Both said={said} />);
     await user.click(screen.getByLabelText(/C-8/));
     await user.click(screen.getByLabelText(/C-7/));
     await user.click(screen.getByLabelText(/C-8/));

@@ -119,7 +119,11 @@ pub fn by() -> Actor {
     Actor::program(chrono::DateTime::UNIX_EPOCH)
 }
 
-async fn add_customers(connection: &mut Writing<'_>) -> Result<Vec<CustomerId>> {
+/// Two hundred customers, numbered from 10000.
+///
+/// # Errors
+/// Where an operation is refused.
+pub async fn add_customers(connection: &mut Writing<'_>) -> Result<Vec<CustomerId>> {
     let currency = Currency::of("EUR").map_err(|error| StoreError::Corrupt(error.to_string()))?;
     let mut made = Vec::with_capacity(CUSTOMERS);
     for at in 0..CUSTOMERS {
