@@ -77,12 +77,11 @@ async fn a_check_comes_back_on_the_statement() -> Result<()> {
     browser.wait_for("body", "is cleared as C-").await?;
     browser.go(&till.place("/receipts")).await?;
     browser.wait_for("main", "C-6").await?;
-    browser.go(&till.place("/billing/invoices?q=Saltmarsh")).await?;
-    browser.wait_for("main", "Saltmarsh").await?;
-    browser.settle().await?;
-    browser.press(Key::Enter).await?;
-    browser.wait_for("main", "returned").await?;
-    browser.wait_for("#roll", "69000").await?;
+    // What it had settled is open again, and the fee stands beside it.
+    let mut books = till.store.read().await?;
+    let view = till_store::customers::view(&mut books, till_core::ids::CustomerId(1)).await?;
+    assert!(view.open_items.iter().any(|item| item.open.0 == 1_500), "{:?}", view.open_items);
+    drop(books);
     browser.close().await?;
     till.stop_and_verify().await
 }
@@ -194,10 +193,8 @@ async fn a_bank_s_own_table_is_imported() -> Result<()> {
     };
     let eur = till_core::money::Currency::of("EUR")?;
     let after = eur.format(closing + till_core::money::Money(12_000) - till_core::money::Money(350));
-    let table = format!(
-        "Booked;Amount;Who;Text\n18.03.2026;120,00;Dune & Daughter;hive tour\n18.03.2026;-3,50;;Charge for 7 transfers\n"
-    );
-    choose(&browser, "march.csv", &table).await?;
+    let table = "Booked;Amount;Who;Text\n18.03.2026;120,00;Dune & Daughter;hive tour\n18.03.2026;-3,50;;Charge for 7 transfers\n";
+    choose(&browser, "march.csv", table).await?;
     browser.wait_for("[role=dialog]", "which column is what?").await?;
     browser.wait_for("[role=dialog]", "is no day").await?;
     for (label, choice) in [("Days are written", "18.03.2026"), ("Amounts are written", "1.234,50")] {
@@ -227,6 +224,83 @@ async fn a_bank_s_own_table_is_imported() -> Result<()> {
     browser.control('\n').await?;
     browser.wait_for("h1", "BS-2").await?;
     browser.wait_for("main", "Charge for 7 transfers").await?;
+    browser.close().await?;
+    till.stop_and_verify().await
+}
+
+/// Two orders of one customer are paid together from what is to finish, and close by themselves.
+#[tokio::test]
+async fn orders_are_finished_together() -> Result<()> {
+    let (till, browser) = start("/orders/to-finish", Who::Tomas).await?;
+    browser.wait_for("h1", "Orders to finish").await?;
+    let before = {
+        let mut books = till.store.read().await?;
+        till_store::orders::to_finish(&mut books).await?
+    };
+    // Two after one another in the list that are one customer's.
+    let at = before
+        .windows(2)
+        .position(|two| two[0].customer == two[1].customer && two.iter().all(|one| one.open.is_positive()))
+        .ok_or("no two orders of one customer")?;
+    browser.wait_for("main", &before[at].number).await?;
+    browser.settle().await?;
+    for _ in 0..at {
+        browser.press(Key::Down).await?;
+    }
+    browser.letter(' ').await?;
+    browser.press(Key::Down).await?;
+    browser.letter(' ').await?;
+    browser.wait_for("footer", "Receive for 2 orders").await?;
+    browser.settle().await?;
+    browser.letter('n').await?;
+    browser.wait_for("h1", "New receipt").await?;
+    browser.wait_for("#roll", "Entry when posted").await?;
+    browser.settle().await?;
+    browser.control('\n').await?;
+    browser.yes("Post this receipt?").await?;
+    browser.wait_for("h1", "C-6").await?;
+    let after = {
+        let mut books = till.store.read().await?;
+        till_store::orders::to_finish(&mut books).await?
+    };
+    let open = |orders: &[till_store::orders::OrderToFinish]| -> i64 { orders.iter().map(|one| one.open.0).sum() };
+    assert_eq!(open(&before) - open(&after), before[at].open.0 + before[at + 1].open.0);
+    assert!(after.len() < before.len(), "none of them closed");
+    browser.close().await?;
+    till.stop_and_verify().await
+}
+
+/// A parent pays for its branch: what the branch owes stands in the same table, and one receipt settles both.
+#[tokio::test]
+async fn a_parent_pays_for_its_branch() -> Result<()> {
+    let (till, browser) = start("/customers", Who::Tomas).await?;
+    let (parent, branch) = (till_core::ids::CustomerId(12), till_core::ids::CustomerId(10));
+    let actor = till_store::Actor::program(till_demo::BUSINESS_DATE.and_time(Default::default()).and_utc());
+    till.store
+        .change(&actor, None, async |writing| {
+            let rules = till_store::rules::load(writing).await?;
+            let mut form = till_store::customers::form(writing, rules.base, branch).await?;
+            let version = till_store::customers::view(writing, branch).await?.version;
+            form.parent = till_store::customers::view(writing, parent).await?.number;
+            till_store::customers::save(writing, &rules, Some((branch, version)), &form).await
+        })
+        .await?;
+    browser.go(&till.place("/receipts/new?customer=12")).await?;
+    browser.wait_for("main", "of Brackwater Hives").await?;
+    let both = {
+        let mut books = till.store.read().await?;
+        till_store::customers::view(&mut books, parent).await?.open_items
+    };
+    let theirs = both.iter().find(|item| item.branch.is_some()).ok_or("the branch owes nothing")?;
+    let amount = theirs.currency.format(theirs.open);
+    browser.tab_to("Amount EUR").await?;
+    browser.type_text(&amount).await?;
+    browser.wait_for("#roll", &format!("to {}", theirs.number)).await?;
+    browser.settle().await?;
+    browser.control('\n').await?;
+    browser.yes("Post this receipt?").await?;
+    browser.wait_for("h1", "C-6").await?;
+    browser.wait_for("main", &theirs.number).await?;
     browser.close().await?;
     till.stop_and_verify().await
 }

@@ -14,6 +14,7 @@ mod deposits;
 mod disputes;
 mod early;
 mod exchanges;
+mod finishing;
 mod goods;
 mod keeping;
 mod mended;

@@ -16,7 +16,7 @@ const VIEWS: &[(&str, &str)] = &[
     ("going-out", "/billing/going-out"),
     ("new-receipt", "/receipts/new"),
     ("prepayments", "/prepayments"),
-    ("bill-ahead", "/orders?q=KM+1140"),
+    ("bank-slips", "/bank-slips"),
     ("new-order", "/orders/new"),
     ("order", "/orders?q=SH-2611"),
     ("orders", "/orders"),
@@ -139,13 +139,6 @@ async fn take(till: &Till, browser: &Browser, name: &str, place: &str) -> Result
             browser.press(Key::Enter).await?;
             let link = browser.wait_for("[data-testid=page-link]", "/page#").await?;
             browser.go(link.trim()).await?;
-        }
-        "bill-ahead" => {
-            browser.press(Key::Enter).await?;
-            browser.settle().await?;
-            browser.letter('h').await?;
-            browser.wait_for_focus("Advance %").await?;
-            browser.type_text("25").await?;
         }
         "bank-statement" => {
             for _ in 0..6 {
