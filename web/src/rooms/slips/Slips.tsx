@@ -57,21 +57,21 @@ export function SlipsRoom() {
   const { first, current, open } = list;
   const there = inHand.data ?? [];
   const columns: Column<SlipRow>[] = [
-    { key: "number", head: "Slip", width: "80px", cell: (row) => row.number },
-    { key: "prepared", head: "Prepared", width: "96px", cell: (row) => shortDate(row.prepared_on, today) },
+    { key: "number", head: "Slip", width: "70px", cell: (row) => row.number },
+    { key: "prepared", head: "Prepared", width: "86px", cell: (row) => shortDate(row.prepared_on, today) },
     { key: "bank", head: "To", width: "minmax(0, 1fr)", cell: (row) => row.bank_name },
-    { key: "lines", head: "Checks and cash", width: "124px", right: true, cell: (row) => String(row.lines) },
+    { key: "lines", head: "Lines", width: "62px", right: true, cell: (row) => String(row.lines) },
     {
       key: "amount",
       head: "Amount",
-      width: "130px",
+      width: "124px",
       right: true,
       cell: (row) => `${money(row.amount, row.currency)} ${row.currency}`,
     },
     {
       key: "counted",
       head: "Counted",
-      width: "110px",
+      width: "104px",
       right: true,
       cell: (row) =>
         row.counted != null &&
@@ -83,11 +83,11 @@ export function SlipsRoom() {
     },
     {
       key: "banked",
-      head: "Taken to the bank",
-      width: "138px",
+      head: "Banked",
+      width: "86px",
       cell: (row) => row.banked_on && shortDate(row.banked_on, today),
     },
-    { key: "state", head: "", width: "104px", cell: (row) => <SlipMark state={row.state} /> },
+    { key: "state", head: "", width: "112px", cell: (row) => <SlipMark state={row.state} /> },
   ];
   const said = sums(there)
     .map(([currency, sum]) => `${money(sum, currency)} ${currency}`)
