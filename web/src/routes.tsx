@@ -65,6 +65,7 @@ import { FieldsRoom } from "./rooms/setup/Fields";
 import { GoodsRoom } from "./rooms/setup/Goods";
 import { LimitsRoom } from "./rooms/setup/Limits";
 import { MailRoom } from "./rooms/setup/Mail";
+import { MoneySetupRoom } from "./rooms/setup/Money";
 import { NumbersRoom } from "./rooms/setup/Numbers";
 import { OpeningRoom } from "./rooms/setup/Opening";
 import { PeopleRoom } from "./rooms/setup/People";
@@ -177,6 +178,7 @@ export const routes: RouteObject[] = [
       { path: "setup/numbers", element: <NumbersRoom /> },
       { path: "setup/periods", element: <PeriodsRoom /> },
       { path: "setup/opening", element: <OpeningRoom /> },
+      { path: "setup/money", element: <MoneySetupRoom /> },
       { path: "setup/returns", element: <ReturnsSetupRoom /> },
       { path: "setup/mail", element: <MailRoom /> },
       { path: "setup/record", element: <RecordRoom /> },

@@ -30,6 +30,7 @@ const nothing = { discount: none, written_off: none, kept: none, taxes: [] };
 
 const preview = (applied: [invoice: number, amount: number, after: number][]): MoneyPreview => ({
   with: [],
+  settled_by: [],
   currency: "EUR",
   document: {
     date: { date: "2026-03-18", typed: false },
@@ -249,5 +250,22 @@ describe("applying money to invoices", () => {
       date: "Closed.",
       amount: "Too many decimals.",
     });
+  });
+});
+
+describe("money in another currency", () => {
+  it("goes to what it settles at the rates of the day", () => {
+    const foreign = { ...preview([]), settled_by: [{ item: 3, amount: 1053 }] };
+    render(<Table given={foreign} />);
+    // 9.00 pounds, which 10.53 euros settle; nothing is given up between two currencies.
+    expect(screen.getAllByText("£9.00")).toHaveLength(2);
+    expect(screen.getByText("€10.53")).toBeTruthy();
+    const field = screen.getByLabelText("Apply to I-3, £9.00 open");
+    fireEvent.keyDown(field, { key: "=" });
+    expect(screen.getByRole("status").textContent).toBe('[{"item":3,"amount":"10.53"}]');
+  });
+  it("is not offered where nobody said so", () => {
+    render(<Table given={preview([])} />);
+    expect(screen.queryByLabelText(/Apply to I-3/)).toBeNull();
   });
 });

@@ -11,7 +11,7 @@ vi.mock("../src/api/client", async (original) => ({
 import { NewReceiptRoom } from "../src/rooms/NewReceipt";
 import { OpenItemsRoom } from "../src/rooms/OpenItems";
 import { ReceiptRoom } from "../src/rooms/Receipt";
-import { numberIn } from "../src/rooms/receipt/PayerField";
+import { amountIn, numberIn } from "../src/rooms/receipt/PayerField";
 import { asOpening, cells, OpeningRoom, wrongIn, wrongSides } from "../src/rooms/setup/Opening";
 import { type Call, no, stage } from "./stage";
 
@@ -285,25 +285,25 @@ test("a side that is no word of ours is refused at its line, never taken for an 
 
 test("a receipt begins with what the payer wrote: an invoice number, or a payment reference", async () => {
   expect(numberIn("I-3291")).toBe("I-3291");
-  expect(numberIn("rf87 i329 1")).toBe("3291");
-  expect(numberIn("RF18 5390 0754 7034")).toBe("539007547034");
+  expect(numberIn("rf87 i329 1")).toBe("rf87 i329 1");
   for (const words of ["", "Tern", "RF", "7"]) {
     expect(numberIn(words)).toBeUndefined();
   }
   const user = userEvent.setup();
   const customer = { id: 4, number: "1004", name: "Kestrel Moor", currency: "EUR" };
-  const invoice = {
-    id: 12,
-    number: "I-3291",
+  const found = {
+    document: { kind: "invoice", id: 12, number: "I-3291" },
     customer: 4,
     customer_name: "Kestrel Moor",
     open: 120748,
+    early: null,
+    by_amount: false,
     currency: "EUR",
   };
   const open = { item: 9, document: { kind: "invoice", id: 12, number: "I-3291" }, number: "I-3291", kind: "invoice" };
   const { asked } = stage(<NewReceiptRoom />, "/receipts/new", {
     "GET /api/customers": [customer, { ...customer, id: 5, number: "1005", name: "Quillback" }],
-    "GET /api/invoices": { invoices: [invoice], count: 1 },
+    "GET /api/payers": [found],
     "GET /api/customers/{id}": {
       ...customer,
       owes: 120748,
@@ -329,9 +329,62 @@ test("a receipt begins with what the payer wrote: an invoice number, or a paymen
   // The customer is the invoice's, the amount what is open of it.
   await waitFor(() => expect(screen.getByLabelText<HTMLInputElement>("Customer").value).toBe("Kestrel Moor · 1004"));
   await waitFor(() => expect(screen.getByLabelText<HTMLInputElement>("Amount EUR").value).toBe("1207.48"));
-  expect(asked("GET /api/invoices").at(-1)?.params?.query).toMatchObject({ q: "3291", state: "open" });
+  expect(asked("GET /api/payers").at(-1)?.params?.query).toEqual({ q: "RF87 I329 1" });
   await waitFor(() =>
     expect(asked("POST /api/receipts/preview").at(-1)?.body).toMatchObject({ customer: 4, first: 12 }),
+  );
+});
+
+test("it begins with an amount: what came is what was typed, and the invoice takes its discount", async () => {
+  for (const [words, amount] of [
+    ["1,207.48", "1207.48"],
+    ["984", "984"],
+    ["I-3291", undefined],
+    ["Tern", undefined],
+    ["", undefined],
+  ]) {
+    expect(amountIn(words ?? "")).toBe(amount);
+  }
+  const user = userEvent.setup();
+  const customer = { id: 4, number: "1004", name: "Kestrel Moor", currency: "EUR" };
+  const { asked } = stage(<NewReceiptRoom />, "/receipts/new", {
+    "GET /api/customers": [customer],
+    "GET /api/payers": [
+      {
+        document: { kind: "invoice", id: 12, number: "I-3291" },
+        customer: 4,
+        customer_name: "Kestrel Moor",
+        open: 20400,
+        early: 19992,
+        by_amount: true,
+        currency: "EUR",
+      },
+      {
+        document: { kind: "order", id: 2, number: "O-199" },
+        customer: 4,
+        customer_name: "Kestrel Moor",
+        open: null,
+        early: null,
+        by_amount: false,
+        currency: "EUR",
+      },
+    ],
+    "GET /api/customers/{id}": { ...customer, owes: 20400, credits: [], open_items: [] },
+    "GET /api/deposits": { deposits: [], count: 0 },
+    "GET /api/payment-methods": [{ code: "transfer", name: "transfer", place: "Bank", kind: "bank", currency: null }],
+    "POST /api/receipts/preview": no({ code: "invalid", field: "amount", title: "not asked about here" }),
+  });
+  await user.type(await screen.findByLabelText("Customer"), "199.92");
+  await screen.findByText("order");
+  await user.click(await screen.findByText("€204.00 open, 199.92 with the discount"));
+  await waitFor(() => expect(screen.getByLabelText<HTMLInputElement>("Amount EUR").value).toBe("199.92"));
+  expect(asked("GET /api/payers").at(-1)?.params?.query).toEqual({ q: "199.92", amount: "199.92" });
+  await waitFor(() =>
+    expect(asked("POST /api/receipts/preview").at(-1)?.body).toMatchObject({
+      customer: 4,
+      first: 12,
+      amount: "199.92",
+    }),
   );
 });
 
@@ -341,10 +394,17 @@ test("a stack of checks is entered one after the other against its control total
   let made = 0;
   const { asked } = stage(<NewReceiptRoom />, "/receipts/new?stack=1", {
     "GET /api/customers": [customer],
-    "GET /api/invoices": {
-      invoices: [{ id: 12, number: "I-12", customer: 4, customer_name: "Kestrel Moor", open: 10000, currency: "EUR" }],
-      count: 1,
-    },
+    "GET /api/payers": [
+      {
+        document: { kind: "invoice", id: 12, number: "I-12" },
+        customer: 4,
+        customer_name: "Kestrel Moor",
+        open: 10000,
+        early: null,
+        by_amount: false,
+        currency: "EUR",
+      },
+    ],
     "GET /api/customers/{id}": {
       ...customer,
       owes: 10000,
@@ -373,6 +433,7 @@ test("a stack of checks is entered one after the other against its control total
       return back({
         currency: "EUR",
         with: [],
+        settled_by: [],
         suggested: [],
         entry: null,
         document: {

@@ -79,9 +79,9 @@ const always: Answers = {
 
 /**
  * A room as it stands in the application, before a server of the test's own; `path` where it reads
- * its address. A mock is hoisted in its own file only, so who uses this mocks the client there.
+ * its address, `also` what who is signed in may do besides. A mock is hoisted in its own file only, so who uses this mocks the client there.
  */
-export function stage(room: ReactNode, at: string, answers: Answers, path = "*") {
+export function stage(room: ReactNode, at: string, answers: Answers, path = "*", also: Operation[] = []) {
   sized();
   const calls: { what: string; call: Call }[] = [];
   const known = { ...always, ...answers };
@@ -114,7 +114,7 @@ export function stage(room: ReactNode, at: string, answers: Answers, path = "*")
   render(
     <QueryClientProvider client={new QueryClient({ defaultOptions: { queries: { retry: false } } })}>
       <ThemeProvider theme={theme}>
-        <SignedInAs person={ines}>
+        <SignedInAs person={{ ...ines, may: [...may, ...also] }}>
           <KeysProvider>
             <NoticesProvider>
               <RouterProvider router={router} />

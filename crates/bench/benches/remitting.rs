@@ -82,6 +82,7 @@ async fn remit(invoices: usize) -> std::result::Result<Timed, Box<dyn Error>> {
         applications: Some(advice.applications),
         first: None,
         with: Vec::new(),
+        currency: None,
     };
     let begun = Instant::now();
     store

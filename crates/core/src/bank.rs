@@ -27,6 +27,7 @@
 mod booking;
 pub mod columns;
 mod expecting;
+mod finding;
 mod giving;
 mod matching;
 mod proposal;
@@ -42,6 +43,7 @@ use crate::money::{Currency, Money};
 use crate::remittance::Advised;
 
 pub use booking::{BookDecision, BookInput, Booking, book};
+pub use expecting::{CameBack, fee_of};
 pub use matching::Index;
 pub use proposal::{Certainty, Claim, Clue, Expected, Paid, Payer, Proposal, Proposed, ProposedPart};
 pub use reconciling::{Reconciliation, ToReconcile, reconcile};

@@ -324,7 +324,7 @@ impl Limits {
         self.0.push(Limit { role, kind, amount });
     }
 
-    fn covers(&self, role: Role, kind: LimitKind, amount: Money) -> bool {
+    pub(crate) fn covers(&self, role: Role, kind: LimitKind, amount: Money) -> bool {
         self.of(role, kind).is_none_or(|limit| amount.abs() <= limit)
     }
 }

@@ -118,7 +118,10 @@ pub fn allot(
         }
         let amount = line.paid.min(item.open);
         let earned = early.get(&item.id).map_or(Money::ZERO, |early| early.earned(date, item.open, amount));
-        let discount = line.discount.max(Money::ZERO).min(earned).min(item.open - amount);
+        // Who says nothing of a discount and pays exactly that much less has taken it.
+        let taken = line.discount.is_zero() && line.deducted.is_zero() && amount + earned == item.open;
+        let said = if taken { earned } else { line.discount.max(Money::ZERO) };
+        let discount = said.min(earned).min(item.open - amount);
         let stays_open = item.open - amount - discount;
         // Part of it may be what was taken off by right, part not: all that stays open is to be cleared up.
         let disputed = if line.deducted.is_positive() { stays_open } else { Money::ZERO };

@@ -25,6 +25,7 @@ mod beside;
 mod checking;
 mod entering;
 mod place;
+mod pooling;
 mod reference;
 mod suggesting;
 
@@ -48,8 +49,10 @@ use crate::posting::{ContainerMove, NewApplication, NewItem, Posting, Which, acc
 use crate::spread::spread;
 use crate::tape::{Change, Figure, Tape, TapeStyle};
 
+pub(crate) use beside::beside_lines;
 pub use beside::{Beside, BesideBooked, Both, Early, Sold, check_tolerance, paid_on, settles_differences};
-pub use place::{Method, MoneyPlace, PlaceKind};
+pub use place::{Method, MoneyPlace, PlaceKind, check_named, check_place};
+pub use pooling::{Pooled, pool, usable};
 pub(crate) use reference::remainder as remainder_97;
 pub use reference::{creditor_reference, grouped_reference, is_reference, references_in};
 pub use suggesting::{Because, Said, Suggestion, suggest};
@@ -382,7 +385,8 @@ fn money_parts(input: &SettleInput<'_>, amount_base: Money, weights: &[i64]) -> 
     parts
 }
 
-/// What an amount of the credit comes to in the currency of the item: the same, or converted at the date.
+/// What an amount of the credit comes to in the currency of the item: the same, or converted at the date. What settles it settles it
+/// to the cent, whichever way is rounded.
 fn debit_amount(input: &SettleInput<'_>, item: &OpenItem, amount: Money) -> Money {
     if item.currency == input.currency {
         return amount;
@@ -390,9 +394,24 @@ fn debit_amount(input: &SettleInput<'_>, item: &OpenItem, amount: Money) -> Mone
     let rate = |wanted: Currency| input.other_rates.iter().find(|(known, _)| *known == wanted).map(|(_, rate)| *rate);
     let of_item = if item.currency == input.base { Some(ExchangeRate::ONE) } else { rate(item.currency) };
     match (input.rate, of_item) {
+        (Some(from), Some(to)) if settles(item, to, (input.currency, from)) == amount => item.open,
         (Some(from), Some(to)) => amount.exchanged((input.currency, from), (item.currency, to)),
         _ => Money::ZERO,
     }
+}
+
+/// What settles an item in another currency, at the rates of the day: the rate is base currency for one of it.
+///
+/// ```
+/// # use till_core::{fixed::ExchangeRate, money::{Currency, Money}};
+/// // 100.00 at 1.17 are paid with 117.00.
+/// let rate: ExchangeRate = "1.17".parse()?;
+/// let (gbp, eur) = (Currency::of("GBP").unwrap(), Currency::of("EUR").unwrap());
+/// assert_eq!(Money(10_000).exchanged((gbp, rate), (eur, ExchangeRate::ONE)), Money(11_700));
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
+pub fn settles(item: &OpenItem, rate: ExchangeRate, money: (Currency, ExchangeRate)) -> Money {
+    item.open.exchanged((item.currency, rate), money)
 }
 
 /// What each customer owes less. Money that only moves between two items of a customer changes

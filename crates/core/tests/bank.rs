@@ -5,7 +5,7 @@ use proptest::prelude::*;
 use till_core::accounts::{Account, AccountType, Purpose};
 use till_core::bank::{
     Balance, BankLine, BankLineKind, BankStatement, Before, BookInput, Booking, Certainty, Claim, Clue, Expected, Flaw,
-    Index, Payer, Proposal, Proposed, book, check, is_iban,
+    Index, Paid, Payer, Proposal, Proposed, book, check, is_iban,
 };
 use till_core::calendar::DocumentDate;
 use till_core::checks::{Check, stops};
@@ -366,4 +366,53 @@ fn account_numbers_and_references_as_python_stdnum_says() {
         seen[usize::from(right == "1")] += 1;
     }
     assert!(seen[0] > 2_000 && seen[1] > 800, "{seen:?}");
+}
+
+/// What is looked for: a part of a number, of a name, an amount, what is on its way and less than the line. Never sure.
+#[test]
+fn what_a_line_is_can_be_looked_for() {
+    let index = index();
+    let amount = |text: &str| eur().parse(text).ok();
+    let found = |of: &BankLine, typed: &str| -> Vec<String> {
+        let found = index.find(of, typed, amount(typed));
+        assert!(found.iter().all(|one| one.certainty == Certainty::Possible && one.because.contains(&Clue::Searched)));
+        let said = |what: &Proposed| match what {
+            Proposed::Receipt { customer, to } => {
+                let to: Vec<String> = to.iter().map(|part| format!("{}={}", part.item.0, part.amount.0)).collect();
+                format!("{} {}", customer.0, to.join(" "))
+            }
+            Proposed::Clears { document, .. } => document.number.clone(),
+            Proposed::Returned { receipt, fee } => format!("{} back, fee {}", receipt.number, fee.0),
+            Proposed::Book { .. } => "booked".to_owned(),
+        };
+        found.iter().map(|one| said(&one.what)).collect()
+    };
+    let unknown = line(12_000, "", "", "no idea");
+    assert_eq!(found(&unknown, "3002"), ["1 2=12000"]);
+    // What it comes to exactly goes before what it only fits.
+    assert_eq!(found(&line(10_000, "", "", ""), "100.00"), ["1 1=10000", "2 4=10000"]);
+    assert_eq!(found(&unknown, "tern"), ["2 4=10000 5=2000", "3 5=4000"]);
+    assert_eq!(found(&unknown, "x"), Vec::<String>::new());
+    assert_eq!(found(&unknown, ""), Vec::<String>::new());
+    // Several that were on their way may come in one booking of the bank: C-70 is more than this line, and less than that one.
+    assert_eq!(found(&unknown, "c70"), Vec::<String>::new());
+    assert_eq!(found(&line(50_000, "", "", ""), "c70"), ["C-70"]);
+    assert_eq!(found(&line(50_000, "", "", ""), "300.00"), ["C-70"], "by its amount, and part of no number");
+    assert_eq!(found(&line(-2_000, "", "", ""), "8841"), ["RF-8"]);
+    // What may have come back, with the bank's fee.
+    let receipt = DocumentRef { kind: DocumentKind::Deposit, id: 9, number: "D-9".to_owned() };
+    let paid = Paid {
+        receipt,
+        customer: CustomerId(1),
+        amount: Money(4_000),
+        date: day("2025-11-01"),
+        words: "check 5512".to_owned(),
+    };
+    let with_paid = self::index().with_paid(vec![paid]);
+    let back = with_paid.find(&line(-4_150, "", "", ""), "5512", None);
+    assert!(
+        matches!(&back[0].what, Proposed::Returned { receipt, fee: Money(150) } if receipt.number == "D-9"),
+        "{back:?}"
+    );
+    assert_eq!(with_paid.find(&line(-3_000, "", "", ""), "5512", None), [], "less than was paid");
 }

@@ -6,14 +6,16 @@ use proptest::prelude::*;
 use till_core::accounts::Purpose;
 use till_core::calendar::{DateOrder, DocumentDate};
 use till_core::checks::{Check, stops};
+use till_core::deposit::HeldTax;
 use till_core::fixed::Quantity;
 use till_core::ids::{DocumentKind, DocumentRef, InvoiceId};
-use till_core::invoice::credit::{BilledLine, CreditDecision, CreditInput, LineToCredit, What, decide};
+use till_core::invoice::credit::{BilledLine, CreditDecision, CreditInput, DiscountOn, LineToCredit, What, decide};
 use till_core::invoice::{self, InvoiceDocument, InvoiceInput, ItemKind};
 use till_core::money::{Currency, Money};
 use till_core::open_items::Side;
 use till_core::order::OrderState;
 use till_core::room::Movement;
+use till_core::settle::{BesideBooked, Both};
 use till_core::tape::Figure;
 use till_core::tax::TaxComputed;
 
@@ -47,6 +49,7 @@ fn crediting<'a>(books: &'a Books, input: &InvoiceInput<'_>, paid: i64, lines: V
         number: "I-5".to_owned(),
         billed: vec![BilledLine::default(); document.lines.len()],
         tax_credited: vec![Money::ZERO; document.taxes.len()],
+        discount: DiscountOn::default(),
         item,
         customer: input.customer.clone(),
         cancelled_by: None,
@@ -101,6 +104,85 @@ fn a_quantity_goes_off_what_is_open_and_is_kept_where_it_is_paid() {
     );
     let text = part.tape.to_text();
     assert!(text.contains("1 × IT-1") && text.contains("-72.57") && text.contains("kept for the customer"), "{text}");
+}
+
+/// 984.00 (800.00 and 23 %) of four pieces, of which so much stays open, with so much of discount on it: tax adjusted, or not.
+fn discounted<'a>(
+    books: &'a Books,
+    (open, discount, adjusted): (i64, i64, bool),
+    lines: Vec<LineToCredit>,
+) -> CreditInput<'a> {
+    let input = books.invoice(vec![line(1, "4", "200", "0", "S23")]);
+    let credit = crediting(books, &input, 98_400 - open, lines);
+    let tax = if adjusted { Money(discount).share(23, 123) } else { Money::ZERO };
+    let part = HeldTax {
+        rate: credit.document.taxes[0].rate.clone(),
+        tax_date: day("2026-04-01"),
+        net: Money(discount) - tax,
+        tax,
+        net_base: Money(discount) - tax,
+        tax_base: tax,
+    };
+    let stands = BesideBooked {
+        discount: Both::of(Money(discount), Money(discount)),
+        taxes: adjusted.then_some(part).into_iter().collect(),
+        ..BesideBooked::default()
+    };
+    CreditInput { discount: DiscountOn { stands, last: Some(credit.date.date) }, ..credit }
+}
+
+/// docs/postings.md, Documents: who kept back 2 % of 984.00 (19.68, of which tax 3.68) and returns half gets 482.16 for it, what was
+/// paid, not 492.00. 9.84 of the discount go back: 8.00 and tax 1.84; without tax adjusted all of it is discount.
+#[test]
+fn a_credit_takes_the_discount_of_what_was_paid_along() {
+    let books = Books::new();
+    let mut credit = discounted(&books, (0, 1_968, true), vec![quantity(0, "2")]);
+    let half = decide(&credit);
+    assert_eq!(half.blockers, []);
+    let lines = [("41000", 9_200), ("65000", 40_000), ("27000", -48_216), ("66000", -800), ("41000", -184)];
+    assert_eq!(written(&half.entry), pairs(&lines));
+    assert_eq!((half.kept.0, half.stays()), (Money(49_200), Money(48_216)));
+    let text = half.tape.to_text();
+    assert!(text.contains("less the early-payment discount taken on it") && text.contains("482.16"), "{text}");
+    // The books hold both: what is kept, and the application that gives up a part of it and settles nothing.
+    let posting = half.posting(&credit);
+    let [back] = posting.applications.as_slice() else { panic!("{:?}", posting.applications) };
+    assert_eq!(
+        (back.debit_amount.0, back.credit_amount.0, back.beside.discount.amount),
+        (Money(0), Money(984), Money(-984))
+    );
+    agrees(&posting, &[&credit.item]);
+    // The other half takes the rest.
+    after(&mut credit, &half);
+    let stands = &mut credit.discount.stands;
+    stands.discount = Both::of(Money(984), Money(984));
+    (stands.taxes[0].net, stands.taxes[0].tax) = (Money(800), Money(184));
+    (stands.taxes[0].net_base, stands.taxes[0].tax_base) = (Money(800), Money(184));
+    let rest = decide(&credit);
+    assert_eq!(written(&rest.entry), pairs(&lines));
+    assert_eq!(half.stays() + rest.stays(), Money(96_432), "what was paid, to the cent");
+
+    let plain = decide(&discounted(&books, (0, 1_968, false), vec![quantity(0, "2")]));
+    assert_eq!(
+        written(&plain.entry),
+        pairs(&[("41000", 9_200), ("65000", 40_000), ("27000", -48_216), ("66000", -984)])
+    );
+}
+
+/// What is still open earned nothing yet. Half was paid with its 9.84 of discount, 492.00 are open: crediting half goes off that;
+/// of three quarters 246.00 are kept, half of what was paid for, with half of its discount, 4.92.
+#[test]
+fn what_is_open_takes_no_discount_along() {
+    let books = Books::new();
+    let half = decide(&discounted(&books, (49_200, 984, false), vec![quantity(0, "2")]));
+    assert_eq!((half.settles.0, half.kept.0, half.discount.credit.0), (Money(49_200), Money::ZERO, Money::ZERO));
+    let more = decide(&discounted(&books, (49_200, 984, false), vec![quantity(0, "3")]));
+    assert_eq!((more.settles.0, more.kept.0, more.stays()), (Money(49_200), Money(24_600), Money(24_108)));
+    // Not before the day the discount was taken.
+    let mut early = discounted(&books, (0, 1_968, false), vec![quantity(0, "1")]);
+    early.discount.last = early.date.date.succ_opt();
+    let early = decide(&early);
+    assert!(early.blockers.iter().any(|one| one.check == Check::DateTooEarly && one.field == "date"), "{early:?}");
 }
 
 /// What is left to credit is said of each line, whatever is credited of it now. 2 of 4 at 59.00 and 20.00 off the price

@@ -10,8 +10,12 @@ use till_core::checks::{Check, stops};
 use till_core::fixed::Rate;
 use till_core::ids::{ApplicationId, EntryId, OpenItemId};
 use till_core::money::{Currency, Money};
-use till_core::settle::back::{self, BackInput, Standing};
-use till_core::settle::{self, Beside, BesideBooked, Early, Said, SettleInput, Sold, Source, ToApply, suggest};
+use till_core::open_items::OpenItem;
+use till_core::room::Movement;
+use till_core::settle::back::{self, BackInput, Standing, WholeReceipt};
+use till_core::settle::{
+    self, Beside, BesideBooked, Both, Early, PlaceKind, Said, SettleInput, Sold, Source, ToApply, suggest,
+};
 use till_core::tax::{TaxCategory, TaxRate};
 use till_core::terms::{DiscountBase, EarlyDiscount, Terms};
 
@@ -291,6 +295,68 @@ fn taken_back_the_discount_is_lost() {
     assert_eq!(applied.beside.turned().turned(), BesideBooked { ..applied.beside.clone() });
 }
 
+/// 984.00 paid with 19.68 of discount, half credited: 9.84 went back and 482.16 are kept of it. Then the check comes back: the discount is
+/// lost as a whole, and the credit has what it gave up of it again.
+#[test]
+fn with_the_discount_goes_what_a_credit_gave_up_of_it() {
+    let books = Books::new();
+    let standing = |id, credit, settled: i64, used: i64, discount: i64| Standing {
+        id: ApplicationId(id),
+        debit: open_invoice(1, 0, 0),
+        credit,
+        date: day("2026-04-10"),
+        settled: (Money(settled), Money(settled)),
+        used: (Money(used), Money(used)),
+        beside: BesideBooked { discount: Both::of(Money(discount), Money(discount)), ..BesideBooked::default() },
+        taxes: Vec::new(),
+        entry: Some(EntryId(id)),
+    };
+    let check = unapplied("R-1", 0, 0);
+    let memo = OpenItem { id: OpenItemId(77), ..unapplied("CM-1", 48_216, 48_216) };
+    let bank = method("transfer", PlaceKind::Bank).place;
+    let whole = WholeReceipt {
+        credit: OpenItem { movements: vec![Movement::new(day("2026-04-10"), 96_432)], ..check.clone() },
+        place: Some(bank),
+        amount: (Money(96_432), Money(96_432)),
+        entry: EntryId(1),
+        reversed: false,
+    };
+    let input = |applications: Vec<Standing>, receipt| BackInput {
+        number: "R-1".to_owned(),
+        payer: member(),
+        payer_class: None,
+        group: vec![member()],
+        applications,
+        receipt,
+        fee: None,
+        date: DocumentDate { date: day("2026-04-20"), typed: true },
+        reason: "no funds".to_owned(),
+        currency: eur(),
+        base: eur(),
+        orders: Vec::new(),
+        dates: till_core::calendar::DateOrder::of_today(day("2026-12-31")),
+        accounts: &books.accounts,
+        periods: &books.periods,
+    };
+    let paid = || standing(1, check.clone(), 98_400, 96_432, 1_968);
+    let given_up = || standing(2, memo.clone(), 0, 984, -984);
+    let both = input(vec![paid(), given_up()], Some(whole.clone()));
+    let back = back::decide(&both);
+    assert!(!stops(&back.blockers), "{:?}", back.blockers);
+    let entry = back.entries.first().map(|reversal| reversal.entry.clone());
+    // The credit again over 492.00, the discount gone: 19.68 less 9.84.
+    assert_eq!(
+        written(&entry),
+        pairs(&[("21000", 98_400), ("31000", -96_432), ("27000", -984), ("66000", -1_968), ("66000", 984)])
+    );
+    assert!(back.tape.to_text().contains("CM-1 gets back what it gave up of it"));
+    let discounts: Money = back.posting(&both).applications.iter().map(|one| one.beside.discount.amount).sum();
+    assert_eq!(discounts, Money(-984));
+    // By itself it is not unapplied: the discount stands.
+    let alone = back::decide(&input(vec![given_up()], None));
+    assert!(alone.blockers.iter().any(|one| one.check == Check::CannotCancel && one.field == "applications"));
+}
+
 fn suggested(open: &[(i64, i64)], amount: i64, words: Option<&str>, date: &str) -> Vec<(i64, i64, i64, i64)> {
     let items: Vec<_> = open.iter().map(|(id, open)| open_invoice(*id, *open, *open)).collect();
     let early: BTreeMap<OpenItemId, Early> =
@@ -320,4 +386,28 @@ fn suggestions_know_the_discount() {
     assert_eq!(suggested(&open, 96_432, None, "2026-05-20"), [(1, 50_000, 0, 0), (2, 46_432, 0, 0)]);
     // A part of a named one earns its share.
     assert_eq!(suggested(&[(102, 98_400)], 48_216, Some("part of I-102"), in_time), [(102, 48_216, 984, 0)]);
+}
+
+/// 984.00 less 19.68: an advice that says the discount takes it, one that says nothing and pays 964.32 too; after its day neither does,
+/// and 19.68 stay open.
+#[test]
+fn an_advice_takes_what_was_earned() {
+    use till_core::remittance::{Advised, Remark, allot};
+    let open = [open_invoice(1, 98_400, 98_400)];
+    let early = BTreeMap::from([(OpenItemId(1), offer(DiscountBase::Gross, false))]);
+    let of = |discount: i64, date: &str| {
+        let line = Advised {
+            number: open[0].document.number.clone(),
+            paid: Money(96_432),
+            discount: Money(discount),
+            ..Advised::default()
+        };
+        let one = allot(&[line], &open, &early, (eur(), day(date))).remove(0);
+        (one.discount.0, one.stays_open.0, one.remark)
+    };
+    assert_eq!(of(1_968, "2026-04-10"), (1_968, 0, None));
+    assert_eq!(of(0, "2026-04-10"), (1_968, 0, None));
+    assert_eq!(of(2_000, "2026-04-10"), (1_968, 0, Some(Remark::NotEarned)));
+    assert_eq!(of(1_968, "2026-05-20"), (0, 1_968, Some(Remark::NotEarned)));
+    assert_eq!(of(0, "2026-05-20"), (0, 1_968, Some(Remark::Part)));
 }

@@ -10,7 +10,7 @@ use till_core::checks::{Check, stops};
 use till_core::entry::{Entry, EntryBuilder, LineFor};
 use till_core::fixed::Quantity;
 use till_core::ids::{DocumentKind, DocumentRef, InvoiceId, ItemId, LayerId};
-use till_core::invoice::credit::{BilledLine, CreditInput, LineToCredit, What, decide};
+use till_core::invoice::credit::{BilledLine, CreditInput, DiscountOn, LineToCredit, What, decide};
 use till_core::invoice::{self, InvoiceInput, ItemKind, LineToBill};
 use till_core::money::{Currency, Money};
 use till_core::open_items::Side;
@@ -68,6 +68,7 @@ fn crediting<'a>(
         number: "I-5".to_owned(),
         billed: vec![BilledLine::default(); document.lines.len()],
         tax_credited: vec![Money::ZERO; document.taxes.len()],
+        discount: DiscountOn::default(),
         item,
         customer: input.customer.clone(),
         cancelled_by: None,

@@ -9,7 +9,7 @@ use till_core::deposit::using::DepositFacts;
 use till_core::fixed::{ExchangeRate, Quantity, Rate};
 use till_core::ids::{DocumentKind, DocumentRef, InvoiceId, OrderId, OrderLineId, PrepaidId};
 use till_core::invoice::cancel::{CancelInput, decide as cancel};
-use till_core::invoice::credit::{BilledLine, CreditInput, Credited, LineToCredit, What, decide as credit};
+use till_core::invoice::credit::{BilledLine, CreditInput, Credited, DiscountOn, LineToCredit, What, decide as credit};
 use till_core::invoice::{
     InvoiceDecision, InvoiceDocument, InvoiceInput, ItemKind, LineToBill, arithmetic_faults, decide,
 };
@@ -212,6 +212,7 @@ fn crediting<'a>(
             })
             .collect(),
         tax_credited: vec![Money::ZERO; document.taxes.len()],
+        discount: DiscountOn::default(),
         item,
         customer: books.invoice(vec![hives()]).customer,
         cancelled_by: None,

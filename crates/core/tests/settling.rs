@@ -650,3 +650,50 @@ fn the_bank_takes_a_fee_for_what_came_back() {
     let entry = decision.entries.first().map(|one| one.entry.clone());
     assert_eq!(written(&entry), pairs(&[("21000", 21_028), ("32000", -21_028)]));
 }
+
+proptest::proptest! {
+    /// Whatever lies there and is to be settled: no credit is used beyond itself, no target beyond itself, nothing is lost, and a
+    /// credit is begun only where the one before is used up or nothing is left.
+    #[test]
+    fn credits_are_used_up_in_their_order(
+        credits in proptest::collection::vec(0i64..9_000, 0..5),
+        targets in proptest::collection::vec(0i64..9_000, 0..5),
+    ) {
+        let (credits, targets): (Vec<Money>, Vec<Money>) =
+            (credits.into_iter().map(Money).collect(), targets.into_iter().map(Money).collect());
+        let pooled = settle::pool(&credits, &targets);
+        let used: Vec<Money> = pooled.credits.iter().map(|parts| parts.iter().map(|part| part.1).sum()).collect();
+        let (all, wanted): (Money, Money) = (credits.iter().copied().sum(), targets.iter().copied().sum());
+        proptest::prop_assert_eq!(used.iter().copied().sum::<Money>(), all.min(wanted));
+        for (at, (used, credit)) in used.iter().zip(&credits).enumerate() {
+            proptest::prop_assert!(used <= credit);
+            let later: Money = pooled.credits[at + 1..].iter().flatten().map(|part| part.1).sum();
+            proptest::prop_assert!(used == credit || later.is_zero());
+        }
+        for (at, target) in targets.iter().enumerate() {
+            let given: Money = pooled.credits.iter().flatten().filter(|part| part.0 == at).map(|part| part.1).sum();
+            proptest::prop_assert_eq!(given + pooled.left[at], *target);
+            proptest::prop_assert!(pooled.left[at].0 >= 0);
+        }
+    }
+}
+
+#[test]
+fn what_can_be_used_with_money() {
+    let group = [member()];
+    let said = |item: &OpenItem| {
+        settle::usable(item, &group, eur()).map_err(|why| why.split(' ').skip(1).take(3).collect::<Vec<_>>().join(" "))
+    };
+    let credit = OpenItem { customer: member().id, ..unapplied("C-1", 500, 500) };
+    assert_eq!(said(&credit), Ok(()));
+    let other = OpenItem { customer: CustomerId(99), ..credit.clone() };
+    assert_eq!(said(&other), Err("is someone else's.".to_owned()));
+    let pounds = OpenItem { currency: till_core::money::Currency::of("GBP").unwrap(), ..credit.clone() };
+    assert_eq!(said(&pounds), Err("is in GBP,".to_owned()));
+    assert!(
+        settle::usable(&OpenItem { open: Money::ZERO, ..credit }, &group, eur())
+            .unwrap_err()
+            .contains("is open any more")
+    );
+    assert_eq!(said(&open_invoice(1, 500, 500)), Err("is no credit".to_owned()));
+}

@@ -264,3 +264,66 @@ fn slips_and_returned_payments_are_found() {
     assert_eq!(best(&late), None);
     assert_eq!(Purpose::InHand, PlaceKind::Drawer.purpose());
 }
+
+/// Tolerance 0.05, limit 10.00: 0.05 anyone books, 10.00 within the limit; 10.01 short or over not. Without a limit all of it.
+#[test]
+fn what_is_counted_otherwise_has_a_limit_both_ways() {
+    use till_core::people::{LimitKind, Limits, Role};
+    let limits = |amount: Option<i64>| {
+        let mut limits = Limits::default();
+        limits.set(Role::Clerk, LimitKind::WriteOff, amount.map(Money));
+        limits
+    };
+    let may = |short: i64, limit: Option<i64>| {
+        slip::apart_allowed(Role::Clerk, Money(short), Money(5), &limits(limit), eur())
+            .map_err(|why| why.chars().take(34).collect())
+    };
+    for short in [0, 5, -5, 1_000, -1_000] {
+        assert_eq!(may(short, Some(1_000)), Ok(()), "{short}");
+    }
+    assert_eq!(may(1_001, Some(1_000)), Err("The bank counted 10.01 EUR short, ".to_owned()));
+    assert_eq!(may(-1_001, Some(1_000)), Err("The bank counted 10.01 EUR over, y".to_owned()));
+    assert_eq!(may(-999_999, None), Ok(()));
+    assert_eq!(may(5, Some(0)), Ok(()));
+}
+
+/// A line of −225.28 for a payment of 210.28: a fee of 15.00. Not one that never was at that account, nor one in another currency, nor
+/// of more than the line.
+#[test]
+fn the_fee_of_a_payment_that_came_back() {
+    use till_core::bank::{CameBack, fee_of};
+    let gbp = Currency::of("GBP").unwrap();
+    let fee = |amount: i64, currency: Currency, was_here: bool, left: i64| {
+        fee_of(&CameBack { number: "C-1", amount: (Money(amount), currency), was_here, left: (Money(left), eur()) })
+    };
+    assert_eq!(fee(21_028, eur(), true, 22_528), Ok(Money(1_500)));
+    assert_eq!(fee(21_028, eur(), true, 21_028), Ok(Money(0)));
+    for (outcome, named) in [
+        (fee(21_028, eur(), true, -22_528), "nothing came back"),
+        (fee(21_028, eur(), false, 22_528), "is not at this account"),
+        (fee(21_028, gbp, true, 22_528), "Reverse it by itself"),
+        (fee(21_028, eur(), true, 21_027), "Reverse it by itself"),
+    ] {
+        assert!(outcome.as_ref().unwrap_err().contains(named), "{outcome:?}");
+    }
+}
+
+/// What one line was accepted as is nothing for the next: a slip that was counted short, a payment that came back.
+#[test]
+fn what_was_accepted_is_not_suggested_again() {
+    let line =
+        |kind, amount: i64, words: &str| BankLine { kind, ..BankLine::plain(day("2026-04-03"), Money(amount), words) };
+    for line in [
+        line(BankLineKind::Deposit, 20_978, "DS-3"),
+        line(BankLineKind::Deposit, 21_028, "DS-3"),
+        line(BankLineKind::Returned, -22_528, "check 104417"),
+        line(BankLineKind::Transfer, -5_000, ""),
+    ] {
+        let mut index = index();
+        let first = index.propose(&line).remove(0);
+        index.accepted(&line, &first);
+        assert!(index.propose(&line).iter().all(|one| one.what != first.what), "{line:?}");
+        let exact = BankLine { amount: Money(21_028), ..line.clone() };
+        assert!(index.propose(&exact).iter().all(|one| one.what != first.what), "{line:?}");
+    }
+}

@@ -4,7 +4,7 @@ use crate::common::*;
 use till_core::ids::DocumentRef;
 use till_core::money::{Currency, Money};
 use till_core::open_items::OpenItem;
-use till_core::settle::{Because, Said, creditor_reference, is_reference, references_in, suggest};
+use till_core::settle::{Because, Said, creditor_reference, is_reference, references_in, settles, suggest};
 
 /// References of documents by python-stdnum, `data/make_reference_cases.py`: their check digits, and which of those with one
 /// character changed or two swapped it still takes.
@@ -94,4 +94,25 @@ fn what_is_not_there_or_in_another_currency_is_left_alone() {
         suggested.iter().map(|one| (one.item.0, one.because)).collect::<Vec<_>>(),
         [(104, Because::ComeFrom), (102, Because::Number)]
     );
+}
+
+/// 200.00 pounds at 1.17 for an account in euros: I-101 over 100.00 euros takes 85.47 of them (100 / 1.17 = 85.4701), the next what is
+/// left; only where it is said what settles them, and nothing is written off or discounted between two currencies.
+#[test]
+fn money_in_another_currency_goes_to_what_it_settles() {
+    let gbp = Currency::of("GBP").unwrap();
+    let rate = "1.17".parse().unwrap();
+    let items = invoices();
+    let worth: std::collections::BTreeMap<_, _> =
+        items.iter().map(|item| (item.id, settles(item, till_core::fixed::ExchangeRate::ONE, (gbp, rate)))).collect();
+    let of = |amount: i64, said: Said<'_>| -> Vec<(i64, i64, Because)> {
+        let suggested = suggest((Money(amount), gbp), &items, said, day("2026-04-10"));
+        assert!(suggested.iter().all(|one| one.beside == till_core::settle::Beside::default()));
+        suggested.iter().map(|one| (one.item.0, one.amount.0, one.because)).collect()
+    };
+    let said = || Said { worth: Some(&worth), tolerance: Money(5), ..Said::default() };
+    assert_eq!(of(20_000, Said::default()), []);
+    assert_eq!(of(20_000, said()), [(101, 8_547, Because::Oldest), (102, 11_453, Because::Oldest)]);
+    assert_eq!(of(8_547, said()), [(101, 8_547, Because::Equal)]);
+    assert_eq!(of(6_838, Said { words: Some("for I-104"), ..said() }), [(104, 6_838, Because::Number)]);
 }

@@ -255,6 +255,7 @@ impl Player<'_> {
                 applications: Some(vec![NewApplication::to_invoice(invoice, amount)]),
                 first: None,
                 with: Vec::new(),
+                currency: None,
             },
             None,
         )

@@ -84,6 +84,7 @@ async fn pay(
         applications: None,
         first: Some(invoice),
         with: Vec::new(),
+        currency: None,
     };
     let rules = rules::load(writing).await?;
     receipts::post(writing, &rules, &new, None).await?;

@@ -218,6 +218,7 @@ async fn paid_too_much(writing: &mut Writing<'_>, people: &People) -> Result<()>
             applications: Some(Vec::new()),
             first: None,
             with: Vec::new(),
+            currency: None,
         },
         None,
     )
@@ -235,6 +236,7 @@ async fn paid_too_much(writing: &mut Writing<'_>, people: &People) -> Result<()>
             applications: Some(Vec::new()),
             first: None,
             with: Vec::new(),
+            currency: None,
         },
         None,
     )
@@ -257,6 +259,7 @@ async fn paid_in_part(writing: &mut Writing<'_>, people: &People) -> Result<()> 
             applications: None,
             first: None,
             with: Vec::new(),
+            currency: None,
         },
         None,
     )

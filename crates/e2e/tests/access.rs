@@ -73,6 +73,7 @@ const VIEWS: &[&str] = &[
     "/setup/limits",
     "/setup/numbers",
     "/setup/periods",
+    "/setup/money",
     "/setup/returns",
     "/setup/mail",
     "/setup/opening",

@@ -87,6 +87,34 @@ async fn a_statement_day_from_import_to_reconciled() -> Result<()> {
     till.stop_and_verify().await
 }
 
+/// 25.00 of someone nobody knows: looked for by a part of a name, what that does is seen before it is accepted, and it is undone again.
+#[tokio::test]
+async fn a_line_nobody_knows_is_looked_for() -> Result<()> {
+    let (till, browser) = start("/bank/1?state=open", Who::Tomas).await?;
+    browser.wait_for("header", "15 lines of 15 open").await?;
+    browser
+        .run("[...document.querySelectorAll('[role=row]')].find((row) => row.innerText.includes('B. Linnet')).click()")
+        .await?;
+    browser.wait_for("#roll", "B. Linnet").await?;
+    browser.settle().await?;
+    browser.letter('f').await?;
+    browser.wait_for("[role=dialog]", "What is line").await?;
+    browser.type_text("nothing of the kind").await?;
+    browser.wait_for("[role=dialog]", "Nothing that is open fits").await?;
+    browser.control('a').await?;
+    browser.type_text("saltm").await?;
+    browser.wait_for("[role=dialog]", "Saltmarsh Honey Co-op").await?;
+    browser.settle().await?;
+    browser.press(Key::Down).await?;
+    let asked = browser.wait_for("[role=dialog]", "21000").await?;
+    assert!(asked.contains("25.00") && asked.contains("Accept · Saltmarsh"), "{asked}");
+    browser.settle().await?;
+    browser.press(Key::Enter).await?;
+    browser.wait_for("header", "14 lines of 15 open").await?;
+    browser.close().await?;
+    till.stop_and_verify().await
+}
+
 /// 199.92 for an invoice of 204.00 in time: 4.08 less, with their tax; two cents too little are written off. Then the receipt says so.
 #[tokio::test]
 async fn a_receipt_with_its_early_payment_discount() -> Result<()> {

@@ -73,6 +73,8 @@ async fn a_check_comes_back_on_the_statement() -> Result<()> {
     browser.press(Key::Enter).await?;
     browser.wait_for("[role=dialog]", "Choose the tax code of the charge").await?;
     browser.run("const field = document.querySelector('[role=dialog] select'); const set = Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, 'value').set; set.call(field, 'O0'); field.dispatchEvent(new Event('change', { bubbles: true }))").await?;
+    browser.wait_for("[role=dialog]", "69000").await?;
+    browser.settle().await?;
     browser.press(Key::Enter).await?;
     browser.wait_for("body", "is cleared as C-").await?;
     browser.go(&till.place("/receipts")).await?;

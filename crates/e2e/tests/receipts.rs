@@ -47,6 +47,42 @@ async fn a_receipt_begins_with_a_payment_reference() -> Result<()> {
     till.stop_and_verify().await
 }
 
+/// It begins with an amount: 199.92 are an invoice of 204.00 less its discount, and nothing else. Then 100.00 pounds of a customer billed
+/// in euros: they are worth 116.90, and the invoice says what would settle it.
+#[tokio::test]
+async fn a_receipt_begins_with_an_amount_and_comes_in_pounds() -> Result<()> {
+    let (till, browser) = start("/receipts/new", Who::Tomas).await?;
+    browser.wait_for("h1", "New receipt").await?;
+    browser.type_text("199.92").await?;
+    browser.wait_for("[role=listbox]", "€204.00 open, 199.92 with the discount").await?;
+    browser.press(Key::Enter).await?;
+    browser.wait_for("footer", "Post the receipt · €199.92").await?;
+    let tape = browser.wait_for("#roll", "less early-payment discount").await?;
+    assert!(tape.contains("4.08") && tape.contains("settled"), "{tape}");
+    browser.go(&till.place("/receipts/new?customer=1")).await?;
+    browser.wait_for("main", "I-3304").await?;
+    browser.settle().await?;
+    browser.tab_to("Currency of the money").await?;
+    browser.press(Key::Enter).await?;
+    browser.wait_for("[role=listbox]", "GBP").await?;
+    browser.press(Key::Down).await?;
+    browser.press(Key::Enter).await?;
+    browser.tab_to("Amount GBP").await?;
+    browser.type_text("100").await?;
+    let tape = browser.wait_for("#roll", "at the rates of the day").await?;
+    for part in ["116.90", "100.00", "31000", "21000"] {
+        assert!(tape.contains(part), "“{part}” is not on the tape:\n{tape}");
+    }
+    // 180.81 / 1.169 = 154.67
+    browser.wait_for("main", "£154.67").await?;
+    browser.settle().await?;
+    browser.control('\n').await?;
+    browser.yes("Post this receipt?").await?;
+    browser.wait_for("h1", "C-66").await?;
+    browser.close().await?;
+    till.stop_and_verify().await
+}
+
 /// Two checks, 180.81 and 171.95, against a control total of 352.76: each is posted by itself, and found in the list.
 #[tokio::test]
 async fn a_stack_of_checks_with_its_control_total() -> Result<()> {

@@ -568,6 +568,9 @@ fn outbox(walk: &Walk, leo: &Seat, invoice: i64) {
 
 fn money(walk: &Walk, leo: &Seat, customer: &Value, invoice: i64) {
     walk.get(leo, "/api/payment-methods");
+    let number = walk.get(leo, &format!("/api/invoices/{invoice}"))["number"].as_str().unwrap().to_owned();
+    let found = walk.get(leo, &format!("/api/payers?q={number}"));
+    assert_eq!(found[0]["customer"], *customer, "{found}");
     let receipt = |amount: &str| {
         let new = json!({ "customer": customer, "method": "transfer", "amount": amount, "date": walk.today,
             "applications": [] });
@@ -600,6 +603,17 @@ fn money(walk: &Walk, leo: &Seat, customer: &Value, invoice: i64) {
 /// The bank's first statement: its fee is sure, a payment becomes a receipt, and that is undone again.
 fn bank(walk: &Walk, (ada, leo): (&Seat, &Seat), customer: &Value) {
     walk.put(ada, "/api/bank-accounts/bank", json!({ "number": "XX33 MARR 0001 2345 67" }));
+    // A second account, not offered for now.
+    walk.post(
+        ada,
+        "/api/chart/accounts",
+        json!({ "number": "31100", "name": "Bank, savings", "account_type": "asset" }),
+    );
+    let savings = json!({ "name": "Savings", "kind": "bank", "account": "31100", "method": "transfer to savings" });
+    let code = walk.post(ada, "/api/money-places", savings);
+    assert!(walk.get(leo, "/api/money-places").as_array().unwrap().iter().any(|place| place["code"] == code));
+    let method = format!("/api/payment-methods/{}", code.as_str().unwrap());
+    walk.put(ada, &method, json!({ "name": "transfer to savings", "active": false }));
     let day = walk.today.parse().unwrap();
     let balance = |amount| Balance { date: day, amount: Money(amount) };
     let fee = BankLine { kind: BankLineKind::Fee, ..BankLine::plain(day, Money(-350), "fee") };
@@ -621,6 +635,10 @@ fn bank(walk: &Walk, (ada, leo): (&Seat, &Seat), customer: &Value) {
     assert_eq!((view["open"].clone(), view["sure"].clone()), (json!(2), json!(1)), "{view}");
     walk.post(leo, &format!("{place}/accept-sure"), json!({ "seen": view["sure_mark"] }));
     let line = format!("/api/bank-lines/{}/accept", view["line_list"][0]["id"]);
+    // What it is can be looked for: by the customer's name.
+    let name = walk.get(leo, &format!("/api/customers/{customer}"))["name"].as_str().unwrap().replace(' ', "%20");
+    let found = walk.get(leo, &format!("/api/bank-lines/{}/find?q={name}", view["line_list"][0]["id"]));
+    assert_eq!(found[0]["customer"], *customer, "{found}");
     let wish = json!({ "as": "receipt", "customer": customer, "applications": [] });
     let made = walk.seen_and_done(leo, &line, wish, json!({}));
     assert_eq!(walk.get(leo, &place)["open"], json!(0));
@@ -658,7 +676,9 @@ fn slips(walk: &Walk, leo: &Seat, customer: &Value) {
         let found = there.as_array().unwrap().iter().find(|one| one["amount"] == json!(amount));
         found.unwrap_or_else(|| panic!("{there}"))["entry"].clone()
     };
-    let prepare = |entry: Value| walk.seen_and_done(leo, "/api/bank-slips", json!({ "entries": [entry] }), json!({}));
+    let prepare = |entry: Value| {
+        walk.seen_and_done(leo, "/api/bank-slips", json!({ "entries": [entry], "bank": "bank" }), json!({}))
+    };
     let first = prepare(of(2_000));
     walk.seen_and_done(leo, &format!("/api/bank-slips/{}/bank", first["id"]), json!({}), json!({ "version": 1 }));
     let second = prepare(of(500));

@@ -121,6 +121,8 @@ fn the_auditor_changes_nothing_and_the_administrator_posts_nothing() {
             "views",
             "return-settings",
             "bank-accounts",
+            "money-places",
+            "payment-methods",
         ];
         // Items and prices are set up too: neither posts anything.
         let set_up =

@@ -133,7 +133,7 @@ pub async fn view(connection: &mut SqliteConnection) -> Result<ChartView> {
     Ok(ChartView { accounts, map, item_classes, customer_classes })
 }
 
-async fn account(connection: &mut SqliteConnection, field: &str, number: &str) -> Result<Account> {
+pub(crate) async fn account(connection: &mut SqliteConnection, field: &str, number: &str) -> Result<Account> {
     let row = sqlx::query!("SELECT number, name, account_type FROM accounts WHERE number = ?", number)
         .fetch_optional(connection)
         .await?
@@ -175,7 +175,7 @@ pub async fn rename(writing: &mut Writing<'_>, number: &str, name: &str) -> Resu
 }
 
 /// What an account carries besides the map: lines of entries, places of money.
-async fn carries(connection: &mut SqliteConnection, number: &str) -> Result<Vec<Purpose>> {
+pub(crate) async fn carries(connection: &mut SqliteConnection, number: &str) -> Result<Vec<Purpose>> {
     let posted = sqlx::query_scalar!("SELECT DISTINCT purpose FROM entry_lines WHERE account = ?", number)
         .fetch_all(&mut *connection)
         .await?;

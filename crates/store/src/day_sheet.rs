@@ -393,6 +393,9 @@ pub struct Spine {
     pub base_currency: Currency,
     /// Currencies by code with the number of their decimals.
     pub exponents: std::collections::BTreeMap<String, u8>,
+    /// The currencies money may come in: the base currency, then those a rate is known of.
+    #[cfg_attr(feature = "schema", schema(value_type = Vec<String>))]
+    pub currencies: Vec<Currency>,
     /// The day.
     pub business_date: NaiveDate,
     /// Things on the day sheet.
@@ -426,11 +429,13 @@ pub async fn spine(connection: &mut SqliteConnection, viewer: Option<Viewer>) ->
     let billing = sqlx::query_scalar!(
         r#"SELECT count(DISTINCT shipment_id) AS "count!: i64" FROM shipment_lines WHERE unbilled_e4 > 0"#
     )
-    .fetch_one(connection)
+    .fetch_one(&mut *connection)
     .await?;
+    let currencies = rules::currencies(connection, &rules).await?;
     Ok(Spine {
         company: rules.company,
         base_currency: rules.base,
+        currencies,
         exponents: Currency::all().map(|(code, exponent)| (code.to_owned(), exponent)).collect(),
         business_date: rules.business_date,
         day_sheet: i64::try_from(sheet.items.len()).unwrap_or(0),

@@ -49,6 +49,14 @@ pub struct DisputeWords {
     pub owner: Option<PersonId>,
 }
 
+impl DisputeWords {
+    /// What a payer took off by its own list. Nobody looks after it yet.
+    pub(crate) fn deduction(words: &str) -> Self {
+        let words = words.chars().take(dispute::MOST_WORDS).collect();
+        Self { reason: DisputeReason::Deduction, words, owner: None }
+    }
+}
+
 /// A dispute on screen.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]

@@ -1,5 +1,7 @@
 //! Places of money and ways of paying: rows, not code.
 
+mod setup;
+
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
@@ -11,6 +13,8 @@ use till_core::settle::{Method, MoneyPlace, PlaceKind};
 use crate::convert::{currency, known};
 use crate::writing::{Writing, set};
 use crate::{Result, StoreError};
+
+pub use setup::{MethodForm, PlaceForm, PlaceRow, WayOfPaying, add_place, places, set_method};
 
 /// A way of paying, for choosing.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]

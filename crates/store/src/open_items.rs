@@ -19,7 +19,7 @@ use crate::{Result, StoreError};
 
 pub use as_of::{Aged, OpenItemRow, OpenItems, ageing, open_as_of};
 pub(crate) use early::early;
-pub(crate) use standing::{made_by, standing_on_credit, standing_on_debit};
+pub(crate) use standing::{discount_on, made_by, standing_on_credit, standing_on_debit, with_discounts};
 pub(crate) use taxes::{of_applications, taken_with};
 
 /// The next id of a table whose ids are never given twice.

@@ -4,6 +4,7 @@ mod advice;
 mod applying;
 mod back;
 mod mixed;
+mod payers;
 mod returned;
 mod settling;
 mod views;
@@ -36,6 +37,7 @@ pub use back::{
     BackPreview, ToReverse, ToReverseReceipt, ToUnapply, preview_reverse, preview_unapply, reverse, unapply,
 };
 pub use mixed::{CreditTo, CreditUsed, preview_mixed};
+pub use payers::{PayerFound, payers};
 pub use returned::ChargeOn;
 pub use views::{ApplicationView, ReceiptList, ReceiptRow, ReceiptView, list, view};
 
@@ -85,8 +87,11 @@ pub struct NewReceipt {
     /// When; none for the business date.
     #[serde(default)]
     pub date: Option<NaiveDate>,
-    /// A decimal in the customer's currency.
+    /// A decimal in its currency.
     pub amount: String,
+    /// Its currency; none for the customer's.
+    #[serde(default)]
+    pub currency: Option<String>,
     /// Check number, words of the transfer.
     #[serde(default)]
     pub reference: Option<String>,
@@ -124,6 +129,19 @@ pub struct MoneyPreview {
     pub fingerprint: String,
     /// What of theirs is used with it.
     pub with: Vec<CreditUsed>,
+    /// What settles items in other currencies, in the currency of the money, at the rates of its day; nothing where the money is in the
+    /// customer's own currency.
+    pub settled_by: Vec<SettledBy>,
+}
+
+/// What settles an item in another currency than the money's.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct SettledBy {
+    /// The item.
+    pub item: OpenItemId,
+    /// How much of the money.
+    pub amount: Money,
 }
 
 /// A receipt that was posted.
@@ -142,6 +160,14 @@ pub(crate) async fn kind_of(connection: &mut SqliteConnection, id: ReceiptId) ->
     kind.as_deref().map(crate::convert::kind).ok_or_else(|| StoreError::not_found(DocumentKind::Receipt, id))?
 }
 
+/// The currency of the money: as typed, or the customer's.
+async fn currency_of(connection: &mut SqliteConnection, new: &NewReceipt) -> Result<Currency> {
+    match new.currency.as_deref().map(str::trim).filter(|text| !text.is_empty()) {
+        Some(code) => Currency::of(code).map_err(|error| StoreError::invalid("currency", error.to_string())),
+        None => Ok(customers::facts(connection, new.customer).await?.1),
+    }
+}
+
 async fn receipt_input<'a>(
     connection: &mut SqliteConnection,
     rules: &'a Rules,
@@ -154,7 +180,8 @@ async fn receipt_input<'a>(
     if new.reference.as_deref().is_some_and(|text| text.chars().count() > 140) {
         return Err(StoreError::invalid("reference", "A reference has 140 characters at most."));
     }
-    let (_, money) = customers::facts(connection, new.customer).await?;
+    let money = currency_of(connection, new).await?;
+    let foreign = money != customers::facts(connection, new.customer).await?.1;
     let amount = money.parse(&new.amount).map_err(|error| StoreError::decimal("amount", &error))?;
     let credit = Credit {
         payer: new.customer,
@@ -164,6 +191,7 @@ async fn receipt_input<'a>(
         typed: new.applications.as_deref(),
         first: new.first,
         words: new.reference.as_deref(),
+        foreign,
     };
     settle_input(connection, rules, credit).await
 }
@@ -179,7 +207,23 @@ fn previewed(input: &SettleInput<'_>, decision: SettleDecision) -> MoneyPreview 
         blockers: decision.blockers,
         fingerprint: decision.fingerprint,
         with: Vec::new(),
+        settled_by: Vec::new(),
     }
+}
+
+/// What settles those of what a payer owes that are in another currency than its money, where that is not the customer's.
+async fn settled_by(
+    connection: &mut SqliteConnection,
+    rules: &Rules,
+    input: &SettleInput<'_>,
+) -> Result<Vec<SettledBy>> {
+    if input.currency == customers::facts(connection, input.payer).await?.1 {
+        return Ok(Vec::new());
+    }
+    let members: Vec<CustomerId> = input.group.iter().map(|member| member.id).collect();
+    let open = open_items::owed_by(connection, &members).await?;
+    let worth = settling::worth(connection, rules, (input.currency, input.date.date), &open).await?;
+    Ok(worth.into_iter().map(|(item, amount)| SettledBy { item, amount }).collect())
 }
 
 /// What a receipt would do.
@@ -199,7 +243,8 @@ pub(crate) async fn preview_by(
     method: Method,
 ) -> Result<MoneyPreview> {
     let input = receipt_input(connection, rules, new, method).await?;
-    Ok(previewed(&input, decide(&input)))
+    let settled_by = settled_by(connection, rules, &input).await?;
+    Ok(MoneyPreview { settled_by, ..previewed(&input, decide(&input)) })
 }
 
 /// Posts a receipt with its applications.
@@ -339,6 +384,7 @@ pub(crate) async fn containers_input<'a>(
         typed: None,
         first: None,
         words: None,
+        foreign: false,
     };
     settle_input(connection, rules, credit).await
 }

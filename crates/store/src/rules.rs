@@ -191,6 +191,25 @@ pub async fn exchange_rate(
     Ok(rate.map(ExchangeRate::from_scaled))
 }
 
+/// The currencies a rate is known of on the business date, the base currency first.
+pub(crate) async fn currencies(connection: &mut SqliteConnection, rules: &Rules) -> Result<Vec<Currency>> {
+    let today = rules.business_date;
+    let oldest = today.checked_sub_days(Days::new(RATE_HOLDS_DAYS)).unwrap_or(today);
+    let known = sqlx::query_scalar!(
+        "SELECT DISTINCT currency FROM exchange_rates WHERE valid_from BETWEEN ? AND ? ORDER BY currency",
+        oldest,
+        today
+    )
+    .fetch_all(connection)
+    .await?;
+    let mut currencies = vec![rules.base];
+    for code in known {
+        currencies.push(crate::convert::currency(&code)?);
+    }
+    currencies.dedup();
+    Ok(currencies)
+}
+
 /// What the date of a new document of a kind is held against: the latest date of those that stand, are not canceled or
 /// reversed and are dated no later than today. One dated ahead holds nobody up.
 ///

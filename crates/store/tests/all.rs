@@ -19,6 +19,7 @@ mod goods;
 mod keeping;
 mod mended;
 mod mixed;
+mod money_places;
 mod open_items;
 mod openings;
 mod operations;

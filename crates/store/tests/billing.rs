@@ -406,6 +406,7 @@ async fn cancel_and_rebill_keeps_what_was_agreed() {
             applications: None,
             first: Some(draft),
             with: Vec::new(),
+            currency: None,
         })
         .await
         .unwrap();
@@ -638,6 +639,7 @@ async fn money_at_the_counter_goes_where_it_was_seen_to_go() {
         applications: None,
         first: Some(old),
         with: Vec::new(),
+        currency: None,
     };
     company.receive(&other).await.unwrap();
     let ship = async |what: &shipments::ShipAndBill| {

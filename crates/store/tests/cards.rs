@@ -495,6 +495,7 @@ async fn an_order_is_not_closed_while_a_card_stands() {
         applications: None,
         first: None,
         with: Vec::new(),
+        currency: None,
     };
     till.company.receive(&new).await.unwrap();
     let state = async |till: &Till| {

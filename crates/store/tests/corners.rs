@@ -154,6 +154,7 @@ async fn an_order_to_finish_shows_its_own_share() {
         applications: None,
         first: None,
         with: Vec::new(),
+        currency: None,
     };
     company.receive(&half).await.unwrap();
     assert_eq!(open().await, [6_150, 12_300]);
@@ -430,6 +431,7 @@ async fn receipts_and_credit_memos_are_dated_in_order() {
         applications: None,
         first: None,
         with: Vec::new(),
+        currency: None,
     };
     let last = company.receive(&receipt("2026-03-16")).await.unwrap();
     let Err(StoreError::Refused(found)) = company.receive(&receipt("2026-03-15")).await else {

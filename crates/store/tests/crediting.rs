@@ -175,6 +175,7 @@ async fn what_is_paid_is_kept_at_the_rate_of_the_invoice() {
         applications: None,
         first: Some(invoice),
         with: Vec::new(),
+        currency: None,
     };
     company.receive(&pay).await.unwrap();
     assert_eq!(open_of(&company, invoice).await, Money::ZERO);

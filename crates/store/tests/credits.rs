@@ -225,6 +225,7 @@ async fn what_lies_unapplied_is_refunded_whatever_it_came_from() {
         applications: None,
         first: None,
         with: Vec::new(),
+        currency: None,
     };
     company.receive(&receipt("312.42", "transfer")).await.unwrap();
     let line = CreditLine { position: 0, quantity: Some("1".to_owned()), amount: None, return_line: None };

@@ -40,6 +40,7 @@ async fn pay(company: &Company, date: &str, amount: &str, first: InvoiceId) -> i
         applications: None,
         first: Some(first),
         with: Vec::new(),
+        currency: None,
     };
     company.receive(&new).await.unwrap().id.0
 }
@@ -73,6 +74,7 @@ async fn yen_have_no_decimals() {
         applications: None,
         first: None,
         with: Vec::new(),
+        currency: None,
     };
     let refused = company.receive(&half).await.unwrap_err();
     assert!(matches!(&refused, till_store::StoreError::Invalid { field, .. } if field == "amount"), "{refused:?}");
@@ -158,4 +160,67 @@ async fn a_credit_in_dinars_is_at_the_rate_of_its_invoice() {
     // 530.130 less 145.140.
     assert_eq!(open(&company, id).await, Money(384_990));
     company.holds().await;
+}
+
+fn in_currency(company: &Company, customer: usize, (date, amount, code): (&str, &str, &str)) -> NewReceipt {
+    NewReceipt {
+        customer: company.customers[customer],
+        method: "transfer".to_owned(),
+        date: Some(day(date)),
+        amount: amount.to_owned(),
+        reference: None,
+        applications: None,
+        first: None,
+        with: Vec::new(),
+        currency: Some(code.to_owned()),
+    }
+}
+
+/// 4 × 59.00 and 23 %: 290.28 euros, paid with 248.10 pounds at 1.17 (290.28 / 1.17 = 248.1026; 248.10 are 290.277, 290.28 euros). 100.00
+/// pounds at 1.15 are 115.00 of the next. 167.28 pounds (136.00 and 23 %, carried at 195.72 euros) are settled with 192.37 euros at 1.15
+/// (192.372): 3.35 are a loss of the rate.
+#[tokio::test]
+async fn money_in_another_currency_than_the_customers() {
+    let company = Company::new().await;
+    let at_home = async || {
+        let order = company.order(0, 4).await;
+        let shipment = ship(&company, order, &["4", "0"], None).await;
+        company.bill(shipment).await
+    };
+    let first = at_home().await;
+    let whole = in_currency(&company, 0, ("2026-03-18", "248.10", "GBP"));
+    let preview = {
+        let mut books = company.store.read().await.unwrap();
+        let rules = rules::load(&mut books).await.unwrap();
+        till_store::receipts::preview(&mut books, &rules, &whole).await.unwrap()
+    };
+    assert_eq!(preview.settled_by.iter().map(|one| one.amount).collect::<Vec<_>>(), [Money(24_810)]);
+    let receipt = company.receive(&whole).await.unwrap().id;
+    assert_eq!(
+        entry(&company, DocumentKind::Receipt, receipt.0).await,
+        lines(&[("31000", 29_028, 24_810, "GBP"), ("21000", -29_028, -29_028, "EUR")])
+    );
+    assert_eq!(open(&company, first).await, Money::ZERO);
+    let second = at_home().await;
+    let part = company.receive(&in_currency(&company, 0, ("2026-03-20", "100", "GBP"))).await.unwrap().id;
+    assert_eq!(
+        entry(&company, DocumentKind::Receipt, part.0).await,
+        lines(&[("31000", 11_500, 10_000, "GBP"), ("21000", -11_500, -11_500, "EUR")])
+    );
+    assert_eq!(open(&company, second).await, Money(17_528));
+    let pounds = invoice(&company, 2).await;
+    let euros = company.receive(&in_currency(&company, 2, ("2026-03-20", "192.37", "EUR"))).await.unwrap().id;
+    assert_eq!(
+        entry(&company, DocumentKind::Receipt, euros.0).await,
+        lines(&[("31000", 19_237, 19_237, "EUR"), ("21000", -19_572, -16_728, "GBP"), ("91000", 335, 335, "EUR")])
+    );
+    assert_eq!(open(&company, pounds).await, Money::ZERO);
+    company.holds().await;
+    // A currency nobody knows, and one without a rate.
+    let field = async |code: &str| match company.receive(&in_currency(&company, 0, ("2026-03-20", "5", code))).await {
+        Err(till_store::StoreError::Invalid { field, .. }) => field,
+        Err(till_store::StoreError::Refused(blockers)) => blockers[0].field.clone(),
+        other => panic!("{other:?}"),
+    };
+    assert_eq!((field("XYZ").await.as_str(), field("USD").await.as_str()), ("currency", "date"));
 }

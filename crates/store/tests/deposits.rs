@@ -146,6 +146,7 @@ async fn a_deposit_is_applied_as_its_order_is_billed() {
             applications: None,
             first: None,
             with: Vec::new(),
+            currency: None,
         };
         company.receive(&pay).await.unwrap();
         assert_eq!(state(&company, order).await, OrderState::Closed);
@@ -293,6 +294,7 @@ async fn receive(company: &Company, amount: &str) -> ReceiptId {
         applications: Some(Vec::new()),
         first: None,
         with: Vec::new(),
+        currency: None,
     };
     company.receive(&pay).await.unwrap().id
 }
@@ -510,6 +512,7 @@ async fn lowered_on_a_draft_and_offered_on_account() {
         applications: None,
         first: None,
         with: Vec::new(),
+        currency: None,
     };
     company.receive(&pay).await.unwrap();
     assert_eq!(state(&company, order).await, OrderState::Filled);

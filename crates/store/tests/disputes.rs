@@ -72,6 +72,7 @@ async fn a_short_payment_goes_into_dispute() {
             applications: Some(vec![to]),
             first: None,
             with: Vec::new(),
+            currency: None,
         };
         company.receive(&new).await
     };
@@ -164,6 +165,7 @@ async fn a_dispute_is_looked_after_and_closed() {
         applications: Some(Vec::new()),
         first: None,
         with: Vec::new(),
+        currency: None,
     };
     let money = company.receive(&new).await.unwrap();
     let apply = NewApplications {

@@ -3,10 +3,11 @@
 
 use crate::common::*;
 use till_core::checks::Check;
-use till_core::ids::{CustomerId, DocumentKind, InvoiceId, OpenItemId, PersonId, ReceiptId};
+use till_core::ids::{CreditMemoId, CustomerId, DocumentKind, InvoiceId, OpenItemId, PersonId, ReceiptId};
 use till_core::money::Money;
 use till_core::people::{LimitKind, Role};
 use till_core::terms::{DiscountBase, EarlyDiscount, Terms};
+use till_store::invoices::{self, CreditLine, ToCredit};
 use till_store::people::{self, NewPerson};
 use till_store::receipts::{self, NewApplication, NewReceipt, ToReverse, ToUnapply};
 use till_store::settings::{self, CompanySettings, NewLimit};
@@ -43,6 +44,7 @@ fn receipt(amount: &str, applications: Option<Vec<NewApplication>>, date: &str) 
         applications,
         first: None,
         with: Vec::new(),
+        currency: None,
     }
 }
 
@@ -175,6 +177,104 @@ async fn a_credit_lowers_the_offer() {
     company.receive(&receipt("213.36", None, "2026-03-20")).await.unwrap();
     company.holds().await;
     assert!(open(&company).await.is_empty());
+}
+
+async fn credit_two(company: &Company, invoice: InvoiceId, date: &str) -> CreditMemoId {
+    let two = CreditLine { position: 0, quantity: Some("2".to_owned()), ..CreditLine::default() };
+    let wish = ToCredit {
+        lines: vec![two],
+        date: Some(day(date)),
+        reason: "not needed any more".to_owned(),
+        ..ToCredit::default()
+    };
+    let posted = change(company, async |writing, rules| invoices::credit(writing, rules, invoice, &wish).await);
+    posted.await.unwrap().credit_memo.unwrap()
+}
+
+async fn kept(company: &Company, id: CreditMemoId) -> invoices::KeptCredit {
+    invoices::credit_memo(&mut company.store.read().await.unwrap(), id).await.unwrap().kept.unwrap()
+}
+
+/// docs/postings.md, Documents. 284.47 were paid of 290.28. Two of four come back: 145.14, of which 145.14 ÷ 290.28 × 5.81 = 2.905, so
+/// 2.91, was never paid (2.36 and tax 0.55): 142.23 are kept. The other two take the rest, 2.90: 142.24. Then the check comes back: the
+/// discount is gone, the credits are over all of what they credit, and the invoice is open as if nobody had paid.
+#[tokio::test]
+async fn a_credit_takes_its_part_of_the_discount_along() {
+    let company = Company::new().await;
+    early(&company, DiscountBase::Gross, true).await;
+    let invoice = invoice(&company).await;
+    let posted = company.receive(&receipt("284.47", None, "2026-03-20")).await.unwrap();
+    let first = credit_two(&company, invoice, "2026-03-21").await;
+    company.holds().await;
+    let entry = async |id: CreditMemoId| {
+        let mut books = company.store.read().await.unwrap();
+        let all = ledger::entries_of(&mut books, DocumentKind::CreditMemo, id.0).await.unwrap();
+        let lines = |one: &ledger::PostedEntry| {
+            let mut lines: Vec<_> = one.entry.lines.iter().map(|line| (line.account.clone(), line.base.0)).collect();
+            lines.sort();
+            lines
+        };
+        all.iter().map(lines).collect::<Vec<_>>()
+    };
+    assert_eq!(
+        entry(first).await,
+        [pairs(&[("27000", -14_223), ("41000", -55), ("41000", 2_714), ("65000", 11_800), ("66000", -236)])]
+    );
+    let what = kept(&company, first).await;
+    assert_eq!((what.amount, what.discount, what.open), (Money(14_223), Money(291), Money(14_223)));
+    assert!(what.applied.is_empty(), "what it gave up is no use of it");
+    let second = credit_two(&company, invoice, "2026-03-22").await;
+    company.holds().await;
+    assert_eq!(kept(&company, second).await.open, Money(14_224));
+    // What it gave up cannot be unapplied by itself, and is not among what is unapplied.
+    let version = invoices::credit_memo(&mut company.store.read().await.unwrap(), first).await.unwrap().version;
+    let all = ToUnapply { reason: "typed in error".to_owned(), date: Some(day("2026-03-23")), applications: None };
+    let refusal = change(&company, async |writing, rules| {
+        let seen = receipts::preview_unapply(writing, rules, first, &all).await?.fingerprint;
+        receipts::unapply(writing, rules, first, (version, &seen), &all).await
+    });
+    assert_eq!(refused(refusal.await), (Check::NothingToDo, "applications".to_owned()));
+    let view = receipts::view(&mut company.store.read().await.unwrap(), posted.id).await.unwrap();
+    let wish = ToReverse { reason: "no funds".to_owned(), date: Some(day("2026-03-25")) };
+    change(&company, async |writing, rules| {
+        let seen = receipts::preview_reverse(writing, rules, posted.id, &wish).await?.fingerprint;
+        receipts::reverse(writing, rules, posted.id, (view.version, &seen), &wish).await
+    })
+    .await
+    .unwrap();
+    company.holds().await;
+    assert_eq!(open(&company).await[0].open, Money(29_028));
+    assert_eq!((kept(&company, first).await.open, kept(&company, second).await.open), (Money(14_514), Money(14_514)));
+    assert_eq!(kept(&company, first).await.discount, Money::ZERO);
+}
+
+/// By a number, by the customer's own, by a payment reference, by what is open, and by what is open less its discount.
+#[tokio::test]
+async fn who_paid_is_found_by_what_lies_in_hand() {
+    let company = Company::new().await;
+    early(&company, DiscountBase::Gross, false).await;
+    invoice(&company).await;
+    let number = open(&company).await.remove(0).number;
+    let found = async |words: &str, amount: Option<&str>| {
+        let mut books = company.store.read().await.unwrap();
+        let rules = till_store::rules::load(&mut books).await.unwrap();
+        let found = receipts::payers(&mut books, &rules, (words, amount)).await.unwrap();
+        found
+            .into_iter()
+            .map(|one| {
+                (one.document.number, one.customer.0, one.open.map(|open| open.0), one.early.map(|early| early.0))
+            })
+            .collect::<Vec<_>>()
+    };
+    let of = |early| vec![(number.clone(), 1, Some(29_028), early)];
+    let reference = till_core::settle::creditor_reference(&number).unwrap();
+    assert_eq!(found(&reference, None).await, of(None));
+    assert_eq!(found("290.28", Some("290.28")).await, of(None));
+    assert_eq!(found("284.47", Some("284.47")).await, of(Some(28_447)));
+    assert_eq!(found("284.46", Some("284.46")).await, []);
+    assert_eq!(found("x", Some("no amount")).await, []);
+    let by_number = found(&number.to_lowercase(), None).await;
+    assert!(by_number.contains(&(number, 1, Some(29_028), None)), "{by_number:?}");
 }
 
 #[tokio::test]

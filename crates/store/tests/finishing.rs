@@ -45,6 +45,7 @@ async fn an_order_closes_by_itself_and_is_reopened_by_right() {
             applications: Some(vec![NewApplication::to_invoice(invoice, found[0].currency.format(amount))]),
             first: None,
             with: Vec::new(),
+            currency: None,
         };
         company.receive(&new).await.unwrap();
     };

@@ -22,6 +22,7 @@ async fn worked() -> (Company, SqliteConnection) {
             applications: None,
             first: None,
             with: Vec::new(),
+            currency: None,
         })
         .await
         .unwrap();

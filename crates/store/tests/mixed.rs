@@ -23,6 +23,7 @@ fn money(amount: &str, applications: Option<Vec<NewApplication>>, with: Vec<Open
         applications,
         first: None,
         with,
+        currency: None,
     }
 }
 

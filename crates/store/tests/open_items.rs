@@ -40,6 +40,7 @@ fn money(customer: CustomerId, amount: &str, on: &str, to: Vec<NewApplication>) 
         applications: Some(to),
         first: None,
         with: Vec::new(),
+        currency: None,
     }
 }
 

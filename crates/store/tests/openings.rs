@@ -89,6 +89,7 @@ async fn what_is_brought_along_stands_where_it_belongs() {
         applications: Some(vec![NewApplication::to_item(owed, "500")]),
         first: None,
         with: Vec::new(),
+        currency: None,
     };
     company.receive(&receipt).await.unwrap();
     let view = customers::view(&mut company.store.read().await.unwrap(), company.customers[0]).await.unwrap();

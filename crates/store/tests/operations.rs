@@ -20,6 +20,7 @@ fn receipt(customer: CustomerId, amount: &str, applications: Option<Vec<NewAppli
         applications,
         first: None,
         with: Vec::new(),
+        currency: None,
     }
 }
 

@@ -50,6 +50,7 @@ async fn pay(company: &Company, customer: usize, invoice: InvoiceId, amount: &st
         applications: None,
         first: Some(invoice),
         with: Vec::new(),
+        currency: None,
     };
     company.receive(&new).await.unwrap();
 }

@@ -31,6 +31,7 @@ async fn worked() -> Company {
         applications: Some(vec![NewApplication::to_invoice(invoice, "250")]),
         first: None,
         with: Vec::new(),
+        currency: None,
     };
     company.receive(&new).await.unwrap();
     let second = company.order(1, 5).await;

@@ -437,6 +437,7 @@ async fn what_was_paid_is_kept_for_the_customer() {
             applications: None,
             first: None,
             with: Vec::new(),
+            currency: None,
         })
         .await
         .unwrap();

@@ -3,14 +3,18 @@
 use crate::common::*;
 use till_core::bank::slip::SlipState;
 use till_core::bank::{Balance, BankLine, BankLineKind, BankStatement};
-use till_core::ids::{BankSlipId, BankStatementId, CustomerId, DocumentKind, EntryId, InvoiceId, ReceiptId};
+use till_core::ids::{BankSlipId, BankStatementId, CustomerId, DocumentKind, EntryId, InvoiceId, PersonId, ReceiptId};
 use till_core::money::{Currency, Money};
+use till_core::people::{LimitKind, Role};
 use till_store::bank::{self, BankAccountForm, LineFilter, NewSlip, PreparedSlip, ToAccept, ToBank, ToCancelSlip};
+use till_store::deposits::{self, NewDeposit};
+use till_store::people::{self, NewPerson};
 use till_store::receipts::{
     self, ChargeOn, NewApplication, NewReceipt, PostedReceipt, ReceiptView, ToReverse, ToReverseReceipt,
 };
 use till_store::refunds::{self, CreditToRefund};
-use till_store::{Result, customers, invoices, ledger, rules};
+use till_store::settings::{self, NewLimit};
+use till_store::{Actor, Result, customers, invoices, ledger, rules};
 
 const ACCOUNT: &str = "XX33MARR0001234567";
 
@@ -40,6 +44,7 @@ async fn paid(company: &Company, method: &str, amount: &str, to: &[NewApplicatio
         applications: Some(to.to_vec()),
         first: None,
         with: Vec::new(),
+        currency: None,
     };
     company.receive(&new).await.unwrap()
 }
@@ -322,5 +327,114 @@ async fn a_check_comes_back_from_the_hand_or_unapplied() {
         last(&company, DocumentKind::Receipt, transfer.id.0).await,
         lines(&[("27000", 21_028), ("31000", -22_528), ("81000", 1_500)])
     );
+    company.holds().await;
+}
+
+/// A check of 210.28 lies in the drawer: the bank, which never had it, cannot take it back. Banked, it can: 15.00 more are its fee.
+#[tokio::test]
+async fn the_bank_takes_nothing_back_that_it_never_had() {
+    let company = company().await;
+    let check = paid(&company, "check", "210.28", &[]).await;
+    let id = statement(&company, 22_528, BankLineKind::Transfer, -22_528, "a check came back").await;
+    let rules = rules::load(&mut company.store.read().await.unwrap()).await.unwrap();
+    let line = bank::view(&mut company.store.read().await.unwrap(), &rules, id, LineFilter::All).await.unwrap();
+    let line = line.line_list[0].id;
+    let wish = ToAccept::Returned { receipt: check.id, charge: None };
+    let preview = async || bank::preview_accept(&mut company.store.read().await.unwrap(), &rules, line, &wish).await;
+    assert_eq!(
+        said(preview().await),
+        format!("The money of {} is not at this account: the bank cannot take it back from there.", check.number)
+    );
+    let slip = prepare(&company, &[in_hand(&company).await[0].2]).await.unwrap();
+    to_bank(&company, slip.id, None).await.unwrap();
+    let entry = preview().await.unwrap().entry.unwrap();
+    let mut moved: Vec<(String, i64)> = entry.lines.iter().map(|line| (line.account.clone(), line.base.0)).collect();
+    moved.sort();
+    assert_eq!(moved, lines(&[("27000", 21_028), ("31000", -22_528), ("81000", 1_500)]));
+}
+
+/// Of a slip over 210.28 the bank says it counted 410.28: so much too much is no clerk's to keep, more than a clerk may write off.
+#[tokio::test]
+async fn too_much_counted_takes_the_limit_too() {
+    let company = company().await;
+    paid(&company, "check", "210.28", &[]).await;
+    let slip = prepare(&company, &[in_hand(&company).await[0].2]).await.unwrap();
+    company
+        .store
+        .change(&by(), None, async |writing| {
+            let hash = "$argon2id$nobody signs in here";
+            for (sign_in, role) in [("tess", Role::Clerk), ("lena", Role::Lead)] {
+                let new = NewPerson { sign_in, name: sign_in, role, password_hash: hash, must_change: false };
+                people::add(writing, &new).await?;
+            }
+            let limit =
+                |role, amount: &str| NewLimit { role, kind: LimitKind::WriteOff, amount: Some(amount.to_owned()) };
+            settings::set_limit(writing, &limit(Role::Clerk, "50")).await?;
+            settings::set_limit(writing, &limit(Role::Lead, "5000")).await
+        })
+        .await
+        .unwrap();
+    let wish = ToBank { counted: Some("410.28".to_owned()), date: None };
+    let bank_it = async |actor: &Actor| {
+        let booked = company.store.change(actor, None, async |writing| {
+            let rules = rules::load(writing).await?;
+            let seen = bank::preview_bank_slip(writing, &rules, slip.id, &wish).await?.fingerprint;
+            bank::bank_slip(writing, &rules, slip.id, (1, Some(&seen)), &wish).await
+        });
+        booked.await
+    };
+    let clerk = said(bank_it(&Actor::person(PersonId(1), "tess", Role::Clerk, "here", by().at)).await);
+    assert!(clerk.contains("The bank counted 200.00 EUR over, you may book 50.00 EUR."), "{clerk}");
+    assert_eq!(state(&company, slip.id).await, SlipState::Prepared);
+    bank_it(&Actor::person(PersonId(2), "lena", Role::Lead, "here", by().at)).await.unwrap();
+    assert_eq!(
+        last(&company, DocumentKind::BankSlip, slip.id.0).await,
+        lines(&[("31000", 41_028), ("32000", -21_028), ("69000", -20_000)])
+    );
+    company.holds().await;
+}
+
+/// A deposit of 500.00 by check comes back with 15.00 for the bank: it is reversed as the line says, the fee booked with it. It cannot be
+/// while the deposit is used, and nothing is charged on with it.
+#[tokio::test]
+async fn a_deposit_comes_back() {
+    let company = company().await;
+    let new = NewDeposit {
+        receipt: None,
+        customer: CustomerId(1),
+        order: None,
+        quote: None,
+        method: "transfer".to_owned(),
+        date: None,
+        amount: "500".to_owned(),
+        reference: Some("check 5512".to_owned()),
+        memo: None,
+    };
+    let taken = change(&company, async |writing, rules| {
+        let seen = deposits::preview(writing, rules, &new).await?.fingerprint;
+        deposits::take(writing, rules, &new, Some(&seen)).await
+    })
+    .await
+    .unwrap();
+    let taken_as = last(&company, DocumentKind::Deposit, taken.id.0).await;
+    let id = statement(&company, 51_500, BankLineKind::Returned, -51_500, "check 5512 not paid").await;
+    let rules = rules::load(&mut company.store.read().await.unwrap()).await.unwrap();
+    let view = bank::view(&mut company.store.read().await.unwrap(), &rules, id, LineFilter::All).await.unwrap();
+    let charge = ChargeOn { tax_code: "S23".to_owned(), amount: None };
+    let with_charge = ToAccept::Returned { receipt: ReceiptId(taken.id.0), charge: Some(charge) };
+    let refused = {
+        let mut books = company.store.read().await.unwrap();
+        bank::preview_accept(&mut books, &rules, view.line_list[0].id, &with_charge).await
+    };
+    assert!(said(refused).contains("an invoice of its own"));
+    let (words, accepted) = accept_first(&company, id).await;
+    assert_eq!(words, format!("{} came back, with a fee", taken.number));
+    assert_eq!(accepted.unwrap().document.kind, DocumentKind::Deposit);
+    let turned: Vec<(String, i64)> = taken_as.iter().map(|(account, amount)| (account.clone(), -amount)).collect();
+    let mut back = last(&company, DocumentKind::Deposit, taken.id.0).await;
+    let mut turned = turned;
+    (back.sort(), turned.sort());
+    assert_eq!(back, turned, "the entry it was taken with, turned round");
+    assert_eq!(last(&company, DocumentKind::BankStatement, id.0).await, lines(&[("31000", -1_500), ("81000", 1_500)]));
     company.holds().await;
 }

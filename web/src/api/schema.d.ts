@@ -208,6 +208,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/bank-lines/{id}/find": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a line may be by what someone typed, the best first. */
+        get: operations["find_for_line"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/bank-matches/{id}/undo": {
         parameters: {
             query?: never;
@@ -2635,6 +2652,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/money-places": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The places of money, with the ways of paying that lead to each. */
+        get: operations["money_places"];
+        put?: never;
+        /** Adds a place of money with the way of paying that leads to it. Answers with its code. */
+        post: operations["add_money_place"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/open-lines": {
         parameters: {
             query?: never;
@@ -3118,6 +3153,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/payers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who may have paid, by the number of a document, a payment reference or an amount. */
+        get: operations["payers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/payment-methods": {
         parameters: {
             query?: never;
@@ -3128,6 +3180,23 @@ export interface paths {
         /** The ways of paying one can choose from. */
         get: operations["payment_methods"];
         put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/payment-methods/{code}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Renames a way of paying, offers it, or offers it no more. */
+        put: operations["set_payment_method"];
         post?: never;
         delete?: never;
         options?: never;
@@ -4757,6 +4826,8 @@ export interface components {
     schemas: {
         /** @description What accepting a line would do. */
         AcceptPreview: {
+            /** @description Entries that are written with it: of the invoice over what is charged on. */
+            beside: components["schemas"]["Entry"][];
             /** @description What stands in the way. */
             blockers: components["schemas"]["Blocker"][];
             /** @description What changes. */
@@ -6170,7 +6241,7 @@ export interface components {
          * @description A reason for a proposal, as a fact that was found.
          * @enum {string}
          */
-        Clue: "reference" | "number" | "account" | "name" | "amount" | "discounted" | "nearly" | "together" | "part" | "more" | "oldest" | "expected" | "bank_says" | "advice" | "counted" | "paid" | "with_fee";
+        Clue: "reference" | "number" | "account" | "name" | "amount" | "discounted" | "nearly" | "together" | "part" | "more" | "oldest" | "expected" | "bank_says" | "advice" | "counted" | "paid" | "with_fee" | "searched";
         /**
          * @description How picks are put together.
          * @enum {string}
@@ -8167,10 +8238,12 @@ export interface components {
         };
         /** @description What a credit memo, once kept, was used for. Amounts in its currency. */
         KeptCredit: {
-            /** @description What was kept. */
+            /** @description What was kept, less what it gave up of a discount. */
             amount: components["schemas"]["Money"];
             /** @description What it is applied to. */
             applied: components["schemas"]["UsedCredit"][];
+            /** @description The early-payment discount it gave up. */
+            discount: components["schemas"]["Money"];
             /** @description What of it lies unapplied. */
             open: components["schemas"]["Money"];
             /** @description What was refunded of it, reversed refunds too. */
@@ -8603,6 +8676,13 @@ export interface components {
             /** @description To whom. */
             to: string;
         };
+        /** @description A way of paying to rename, to offer, or not to offer any more. */
+        MethodForm: {
+            /** @description Whether it is offered. */
+            active: boolean;
+            /** @description As people say it. */
+            name: string;
+        };
         /**
          * Format: int64
          * @description An amount in minor units (cents, pence, yen) of a currency known from its place.
@@ -8621,6 +8701,11 @@ export interface components {
             entry?: null | components["schemas"]["Entry"];
             /** @description To be sent back when posting. */
             fingerprint: string;
+            /**
+             * @description What settles items in other currencies, in the currency of the money, at the rates of its day; nothing where the money is in the
+             *     customer's own currency.
+             */
+            settled_by: components["schemas"]["SettledBy"][];
             /** @description Why it goes where it goes, where that was suggested; empty where someone said so. */
             suggested: components["schemas"]["Suggestion"][];
             /** @description Its arithmetic. */
@@ -9037,10 +9122,12 @@ export interface components {
         };
         /** @description A receipt to post, as typed. */
         NewReceipt: {
-            /** @description A decimal in the customer's currency. */
+            /** @description A decimal in its currency. */
             amount: string;
             /** @description Where it goes; none to propose the oldest invoices first. */
             applications?: components["schemas"]["NewApplication"][] | null;
+            /** @description Its currency; none for the customer's. */
+            currency?: string | null;
             /** @description Who paid. */
             customer: components["schemas"]["CustomerId"];
             /**
@@ -10055,6 +10142,21 @@ export interface components {
              */
             version: number;
         };
+        /** @description Someone who may have paid, and why. */
+        PayerFound: {
+            /** @description Whether it was found by the amount, not by a number. */
+            by_amount: boolean;
+            /** @description Its currency. */
+            currency: string;
+            /** @description Who. */
+            customer: components["schemas"]["CustomerId"];
+            /** @description The name. */
+            customer_name: string;
+            /** @description What was found: something open, an order, a shipment. */
+            document: components["schemas"]["DocumentRef"];
+            early?: null | components["schemas"]["Money"];
+            open?: null | components["schemas"]["Money"];
+        };
         /** @description A way of paying, for choosing. */
         PaymentMethod: {
             /** @description Its code. */
@@ -10321,11 +10423,43 @@ export interface components {
              */
             width: number;
         };
+        /** @description A place of money to add. */
+        PlaceForm: {
+            /** @description Number of its ledger account. */
+            account: string;
+            /** @description The only currency it takes; none where it takes any. */
+            currency?: string | null;
+            /** @description What kind of place. */
+            kind: components["schemas"]["PlaceKind"];
+            /** @description What the way of paying that leads to it is called. */
+            method: string;
+            /** @description Its name. */
+            name: string;
+        };
         /**
          * @description What kind of place money lies in.
          * @enum {string}
          */
         PlaceKind: "bank" | "drawer" | "checks_in_hand" | "card_clearing";
+        /** @description A place of money, as it is set up. */
+        PlaceRow: {
+            /** @description Number of its ledger account. */
+            account: string;
+            /** @description That account's name. */
+            account_name: string;
+            /** @description The number the bank knows it by; none where nobody said it, or it is no bank account. */
+            bank_account?: string | null;
+            /** @description Its code. */
+            code: string;
+            /** @description The only currency it takes; none where it takes any. */
+            currency?: string | null;
+            /** @description What kind of place. */
+            kind: components["schemas"]["PlaceKind"];
+            /** @description Ways of paying that lead to it. */
+            methods: components["schemas"]["WayOfPaying"][];
+            /** @description Its name. */
+            name: string;
+        };
         /** @description A document a file would make. */
         Planned: {
             /** @description Its currency. */
@@ -12026,6 +12160,13 @@ export interface components {
             /** @description Whether it is to be open. */
             open: boolean;
         };
+        /** @description What settles an item in another currency than the money's. */
+        SettledBy: {
+            /** @description How much of the money. */
+            amount: components["schemas"]["Money"];
+            /** @description The item. */
+            item: components["schemas"]["OpenItemId"];
+        };
         /** @description What becomes of a credit. */
         Settlement: {
             /** @description All of it, in its currency. */
@@ -12431,6 +12572,8 @@ export interface components {
             business_date: string;
             /** @description The company. */
             company: string;
+            /** @description The currencies money may come in: the base currency, then those a rate is known of. */
+            currencies: string[];
             /**
              * Format: int64
              * @description Things on the day sheet.
@@ -12904,7 +13047,7 @@ export interface components {
             /** @enum {string} */
             as: "returned";
             charge?: null | components["schemas"]["ChargeOn"];
-            /** @description The receipt. */
+            /** @description The receipt, or the deposit: they share their ids. */
             receipt: components["schemas"]["ReceiptId"];
         } | {
             /** @description Where it goes; none for what is suggested. */
@@ -13434,6 +13577,15 @@ export interface components {
          * @enum {string}
          */
         Way: "print" | "mail";
+        /** @description A way of paying that leads to a place. */
+        WayOfPaying: {
+            /** @description Whether it is offered. */
+            active: boolean;
+            /** @description Its code. */
+            code: string;
+            /** @description As people say it. */
+            name: string;
+        };
         /** @description One reason, with the document that shows it. */
         Whereabouts: {
             /** @description Where to look. */
@@ -13899,6 +14051,30 @@ export interface operations {
                 };
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    find_for_line: {
+        parameters: {
+            query?: {
+                /** @description A number, a name, an amount, what was noted. */
+                q?: string;
+            };
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProposalView"][];
                 };
             };
         };
@@ -19702,6 +19878,58 @@ export interface operations {
             };
         };
     };
+    money_places: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlaceRow"][];
+                };
+            };
+        };
+    };
+    add_money_place: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlaceForm"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     open_lines: {
         parameters: {
             query?: {
@@ -20905,6 +21133,30 @@ export interface operations {
             };
         };
     };
+    payers: {
+        parameters: {
+            query?: {
+                /** @description A part of a number, a payment reference. */
+                q?: string;
+                /** @description The same, where it reads as an amount: a decimal. */
+                amount?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PayerFound"][];
+                };
+            };
+        };
+    };
     payment_methods: {
         parameters: {
             query?: never;
@@ -20920,6 +21172,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PaymentMethod"][];
+                };
+            };
+        };
+    };
+    set_payment_method: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                code: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MethodForm"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": boolean;
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };

@@ -2,6 +2,8 @@ import type { components } from "./schema";
 
 type Schemas = components["schemas"];
 
+export type PayerFound = Schemas["PayerFound"];
+export type PlaceRow = Schemas["PlaceRow"];
 export type AccountState = Schemas["AccountState"];
 export type BankLineView = Schemas["LineView"];
 export type ProposalView = Schemas["ProposalView"];
@@ -19,6 +21,7 @@ export type StatementColumns = Schemas["StatementColumns"];
 export type StatementRow = Schemas["StatementRow"];
 export type StatementView = Schemas["StatementView"];
 export type ToAccept = Schemas["ToAccept"];
+export type AcceptPreview = Schemas["AcceptPreview"];
 export type AccountSheet = Schemas["AccountSheet"];
 export type Blocker = Schemas["Blocker"];
 export type Change = Schemas["Change"];

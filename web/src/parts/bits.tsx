@@ -12,6 +12,12 @@ export function useBase(): string {
   return spine.data?.base_currency ?? "EUR";
 }
 
+/** The currencies a rate is known of, the base currency first. */
+export function useCurrencies(): string[] {
+  const spine = useQuery({ queryKey: ["spine"], queryFn: () => got(api.GET("/api/spine")) });
+  return spine.data?.currencies ?? [];
+}
+
 /** The business date. */
 export function useToday(): string {
   const spine = useQuery({ queryKey: ["spine"], queryFn: () => got(api.GET("/api/spine")) });
@@ -47,7 +53,8 @@ export function useDocumentChanged(): (...named: QueryKey[]) => Promise<void> {
 
 export const Chips = styled("div")({
   display: "flex",
-  gap: 10,
+  flexWrap: "wrap",
+  gap: "10px 10px",
   alignItems: "center",
   marginBottom: 10,
   fontSize: 14,

@@ -1,7 +1,7 @@
 import TextField from "@mui/material/TextField";
 import { useState } from "react";
 import type { Because, DisputeWords, MoneyPreview, OpenItem } from "../api/types";
-import { date, decimal, exponentOf, money } from "../format";
+import { date, decimal, exponentOf, money, moneyWithCurrency } from "../format";
 import { Late, Lines, Marked } from "../parts/bits";
 import { PreviewTape } from "../parts/TapeRoll";
 import { DisputeWordsAsk } from "./disputes/asks";
@@ -92,7 +92,12 @@ export function asApplications(typed: Typed, clean: (text: string) => string) {
 
 /** What a customer and its branches have open, each with a field for the amount applied to it. */
 export function ApplyTable({ items, currency, typed, setTyped, preview, errors }: Props) {
-  const fits = items.filter((item) => item.currency === currency);
+  // What is owed in another currency can be paid too, where it is known what settles it.
+  const settledBy = new Map((preview?.settled_by ?? []).map((one) => [one.item, one.amount]));
+  const fits = items.filter((item) => item.currency === currency || settledBy.has(item.item));
+  const foreign = fits.some((item) => item.currency !== currency);
+  const inIts = (amount: number, item: OpenItem) =>
+    foreign ? moneyWithCurrency(amount, item.currency) : money(amount, item.currency);
   const begin = (): Record<number, TypedRow> => {
     const all: Record<number, TypedRow> = {};
     for (const item of fits) {
@@ -114,6 +119,9 @@ export function ApplyTable({ items, currency, typed, setTyped, preview, errors }
     fits.some((item) => item.early) ||
     !!preview?.document.applied.some((applied) => applied.beside.discount.amount !== 0) ||
     Object.values(typed ?? {}).some((row) => row.discount);
+  if (fits.length === 0 && items.length > 0 && !preview) {
+    return <p>Type the amount: what it settles is worked out at the rates of the day.</p>;
+  }
   if (fits.length === 0) {
     return <p>No invoice of this customer is open in {currency}. The money stays unapplied until there is one.</p>;
   }
@@ -146,7 +154,7 @@ export function ApplyTable({ items, currency, typed, setTyped, preview, errors }
                 {!typed && because(preview, item.item)}
                 {item.early && (
                   <div className="dim nowrap">
-                    {money(item.early.amount, currency)} less until {date(item.early.until)}
+                    {inIts(item.early.amount, item)} less until {date(item.early.until)}
                   </div>
                 )}
               </td>
@@ -154,8 +162,13 @@ export function ApplyTable({ items, currency, typed, setTyped, preview, errors }
               <td className="dim nowrap">
                 {date(item.due_date)} <Late days={item.days_late} />
               </td>
-              {!discounts && <td className="right dim">{money(item.total, currency)}</td>}
-              <td className="right">{money(item.open, currency)}</td>
+              {!discounts && <td className="right dim">{inIts(item.total, item)}</td>}
+              <td className="right nowrap">
+                {inIts(item.open, item)}
+                {item.currency !== currency && (
+                  <div className="dim">{moneyWithCurrency(settledBy.get(item.item) ?? 0, currency)}</div>
+                )}
+              </td>
               <td className="right">
                 <TextField
                   value={row.amount}
@@ -164,7 +177,8 @@ export function ApplyTable({ items, currency, typed, setTyped, preview, errors }
                     // "=" fills in what is open, less what paying early takes off.
                     if (event.key === "=") {
                       event.preventDefault();
-                      type(item.item, { amount: words(item.open - (item.early?.amount ?? 0)) });
+                      const all = settledBy.get(item.item) ?? item.open - (item.early?.amount ?? 0);
+                      type(item.item, { amount: words(all) });
                     }
                   }}
                   error={!!wrong}
@@ -172,7 +186,7 @@ export function ApplyTable({ items, currency, typed, setTyped, preview, errors }
                   sx={{ width: 124 }}
                   slotProps={{
                     htmlInput: {
-                      "aria-label": `Apply to ${item.number}, ${money(item.open, currency)} open`,
+                      "aria-label": `Apply to ${item.number}, ${inIts(item.open, item)} open`,
                       inputMode: "decimal",
                       style: { textAlign: "right" },
                     },
@@ -186,7 +200,7 @@ export function ApplyTable({ items, currency, typed, setTyped, preview, errors }
                       row.discount ?? (applied?.beside.discount.amount ? words(applied.beside.discount.amount) : "")
                     }
                     onChange={(event) => type(item.item, { ...row, discount: event.target.value })}
-                    disabled={row.amount === ""}
+                    disabled={row.amount === "" || item.currency !== currency}
                     error={!!wrongDiscount}
                     helperText={wrongDiscount}
                     sx={{ width: 92 }}
@@ -204,7 +218,8 @@ export function ApplyTable({ items, currency, typed, setTyped, preview, errors }
                 {applied && (
                   <Stays
                     applied={applied}
-                    currency={currency}
+                    currency={applied.currency}
+                    foreign={applied.currency !== currency}
                     error={wrongDifference ?? errors[`${at}.dispute`]}
                     number={item.number}
                     disputed={item.disputed}
@@ -231,6 +246,7 @@ const SMALL = 20;
 function Stays({
   applied,
   currency,
+  foreign,
   error,
   writeOff,
   number,
@@ -240,6 +256,8 @@ function Stays({
 }: {
   applied: MoneyPreview["document"]["applied"][number];
   currency: string;
+  /** Whether the money is in another currency: nothing is given up between two. */
+  foreign: boolean;
   error: string | undefined;
   writeOff: (amount: number) => void;
   number: string;
@@ -253,7 +271,13 @@ function Stays({
   const small = applied.open_after > 0 && applied.open_after * SMALL <= applied.amount;
   return (
     <>
-      {applied.open_after === 0 ? <Marked className="done">settled</Marked> : money(applied.open_after, currency)}
+      {applied.open_after === 0 ? (
+        <Marked className="done">settled</Marked>
+      ) : foreign ? (
+        moneyWithCurrency(applied.open_after, currency)
+      ) : (
+        money(applied.open_after, currency)
+      )}
       {given !== 0 && (
         <div className="dim nowrap">
           {money(Math.abs(given), currency)} {given > 0 ? "written off" : "kept as income"}{" "}
@@ -264,7 +288,7 @@ function Stays({
       )}
       {given === 0 && applied.open_after > 0 && (
         <div className="dim nowrap">
-          {small && !dispute && (
+          {small && !dispute && !foreign && (
             <>
               <button type="button" className="quietly" onClick={() => writeOff(applied.open_after)}>
                 write off

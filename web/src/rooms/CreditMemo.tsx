@@ -212,6 +212,18 @@ function KeptRoll({ kept, currency }: { kept: KeptCredit; currency: string }) {
   return (
     <>
       <h3>Kept for the customer</h3>
+      {kept.discount > 0 && (
+        <>
+          <div className="l">
+            <span>Credited above what was open</span>
+            <span>{money(kept.amount + kept.discount, currency)}</span>
+          </div>
+          <div className="l">
+            <span>early-payment discount taken on it</span>
+            <span>{money(-kept.discount, currency)}</span>
+          </div>
+        </>
+      )}
       <div className="l">
         <span>Kept</span>
         <span>{money(kept.amount, currency)}</span>

@@ -1,3 +1,6 @@
+import InputAdornment from "@mui/material/InputAdornment";
+import MenuItem from "@mui/material/MenuItem";
+import Select from "@mui/material/Select";
 import { styled } from "@mui/material/styles";
 import TextField from "@mui/material/TextField";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
@@ -6,7 +9,7 @@ import { useNavigate, useSearchParams } from "react-router";
 import { api, got, keyed, Problem } from "../api/client";
 import type { CustomerRow } from "../api/types";
 import { decimal, exponentOf, moneyWithCurrency, sentence, typedDecimal } from "../format";
-import { Scroll, useBase, useEverythingChanged, useToday, Wrong } from "../parts/bits";
+import { Scroll, useBase, useCurrencies, useEverythingChanged, useToday, Wrong } from "../parts/bits";
 import { DateField } from "../parts/DateField";
 import { usePaymentMethods } from "../parts/methods";
 import { Ask } from "../shell/Ask";
@@ -82,7 +85,10 @@ function Entry({ stack }: { stack: Stack | undefined }) {
   const invoice = customer.data?.open_items.find(
     (item) => item.document.kind === "invoice" && item.document.id === invoiceId,
   );
-  const currency = customer.data?.currency ?? chosen?.currency ?? "EUR";
+  const usualCurrency = customer.data?.currency ?? chosen?.currency ?? base;
+  const [otherCurrency, setOtherCurrency] = useState<string>();
+  const currency = otherCurrency ?? usualCurrency;
+  const currencies = useCurrencies();
   // A receipt that was reversed is typed again: what it said is there already.
   const againId = Number(params.get("again")) || undefined;
   const again = useQuery({
@@ -97,6 +103,7 @@ function Entry({ stack }: { stack: Stack | undefined }) {
       // What it had settled is open again from the day it was reversed on.
       setReceiptDate((typedDate) => typedDate || (before.reversed_on ?? ""));
       setReference((typedReference) => typedReference || (before.reference ?? ""));
+      setOtherCurrency((typedCurrency) => typedCurrency ?? before.currency);
     }
   }, [before]);
   // Coming from an invoice, its open amount is the likeliest.
@@ -111,6 +118,7 @@ function Entry({ stack }: { stack: Stack | undefined }) {
     method,
     date: receiptDate || null,
     amount: typedDecimal(amount ?? ""),
+    currency: otherCurrency ?? null,
     reference: reference || null,
     applications: asApplications(typed, typedDecimal),
     first: invoiceId ?? null,
@@ -196,10 +204,13 @@ function Entry({ stack }: { stack: Stack | undefined }) {
         <PayerField
           customers={customers.data ?? NOBODY}
           chosen={chosen}
-          choose={(customer, invoice) => {
+          choose={(customer, invoice, paid) => {
             setTyped(undefined);
+            setOtherCurrency(undefined);
             setWith([]);
-            if (invoice) {
+            if (paid) {
+              setAmount(paid);
+            } else if (invoice) {
               // Its open amount is the likeliest.
               setAmount(undefined);
             }
@@ -224,7 +235,36 @@ function Entry({ stack }: { stack: Stack | undefined }) {
           autoFocus={!!customerId}
           error={!!errors.amount}
           helperText={errors.amount}
-          slotProps={{ htmlInput: { inputMode: "decimal", style: { textAlign: "right" } } }}
+          slotProps={{
+            htmlInput: { inputMode: "decimal", style: { textAlign: "right" } },
+            input: {
+              startAdornment: currencies.length > 1 && (
+                <InputAdornment position="start">
+                  <Select
+                    variant="standard"
+                    disableUnderline
+                    title="The money is in another currency"
+                    // The label says which one it is.
+                    renderValue={() => ""}
+                    sx={{ "& .MuiSelect-select": { minWidth: "0 !important", paddingRight: "20px !important" } }}
+                    value={currency}
+                    onChange={(event) => {
+                      setOtherCurrency(event.target.value === usualCurrency ? undefined : event.target.value);
+                      setTyped(undefined);
+                      setWith([]);
+                    }}
+                    inputProps={{ "aria-label": "Currency of the money" }}
+                  >
+                    {(currencies.includes(currency) ? currencies : [currency, ...currencies]).map((one) => (
+                      <MenuItem key={one} value={one}>
+                        {one}
+                      </MenuItem>
+                    ))}
+                  </Select>
+                </InputAdornment>
+              ),
+            },
+          }}
         />
         <DateField
           label="Date"
@@ -306,7 +346,7 @@ function Entry({ stack }: { stack: Stack | undefined }) {
           {total} from {customer.data?.name}
           {shown.document.applied.length > 0
             ? `: ${shown.document.applied
-                .map((one) => `${moneyWithCurrency(one.amount, currency)} to ${one.document.number}`)
+                .map((one) => `${moneyWithCurrency(one.credit_amount, currency)} to ${one.document.number}`)
                 .join(", ")}`
             : ""}
           {shown.document.unapplied > 0 &&

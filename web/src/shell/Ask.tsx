@@ -32,6 +32,8 @@ interface Props {
   refuse?: () => Promise<void>;
   /** Where a second Enter out of habit would do harm, no button has the focus. */
   careful?: boolean;
+  /** Where a field of it has the focus first, not the button. */
+  field?: boolean;
   /** Where what is asked is still being worked out. */
   disabled?: boolean;
   /** Where what is asked is a table. */
@@ -49,6 +51,7 @@ export function Ask({
   no = "Cancel",
   refuse,
   careful,
+  field = false,
   disabled = false,
   wide = false,
 }: Props) {
@@ -104,7 +107,7 @@ export function Ask({
           </p>
         )}
         <div className="foot">
-          <Button type="submit" variant="contained" disabled={busy || disabled} autoFocus={!careful}>
+          <Button type="submit" variant="contained" disabled={busy || disabled} autoFocus={!careful && !field}>
             {busy ? busyWords : yes} {!careful && <kbd>Enter</kbd>}
           </Button>
           <Button variant="text" onClick={refuse ?? close} disabled={busy}>

@@ -6,7 +6,7 @@ use super::matching::Index;
 use super::proposal::{Certainty, Clue, Expected, Paid, Proposal, Proposed};
 use super::{BankLine, BankLineKind};
 use crate::ids::DocumentKind;
-use crate::money::Money;
+use crate::money::{Currency, Money};
 use crate::settle::{number_parts, place_of};
 
 /// How many days before the bank books it something is expected at most, and after.
@@ -30,6 +30,41 @@ fn said(line: &BankLine) -> Vec<String> {
 fn names(said: &[String], one: &Expected) -> bool {
     let noted = |text: &str| place_of(said, &number_parts(text)).is_some();
     noted(&one.document.number) || noted(&one.words)
+}
+
+/// What is known of a payment that a line says came back.
+#[derive(Debug, Clone)]
+pub struct CameBack<'a> {
+    /// Its number.
+    pub number: &'a str,
+    /// What it was over, and its currency.
+    pub amount: (Money, Currency),
+    /// Whether its money was at the account the line is of.
+    pub was_here: bool,
+    /// What left with the line, and the account's currency.
+    pub left: (Money, Currency),
+}
+
+/// What the bank takes for a payment that came back: what the line takes more than the payment brought.
+///
+/// # Errors
+/// Why it is not that payment, and what to do.
+pub fn fee_of(came_back: &CameBack<'_>) -> Result<Money, String> {
+    let CameBack { number, amount: (amount, currency), was_here, left: (left, money) } = came_back;
+    if !left.is_positive() {
+        return Err("Money came with this line: nothing came back.".to_owned());
+    }
+    if !was_here {
+        return Err(format!("The money of {number} is not at this account: the bank cannot take it back from there."));
+    }
+    if currency != money || amount > left {
+        return Err(format!(
+            "{number} is over {} {currency}, with the line {} {money} left. Reverse it by itself, then clear the line with that.",
+            currency.grouped(*amount),
+            money.grouped(*left)
+        ));
+    }
+    Ok(*left - *amount)
 }
 
 impl Index {

@@ -21,9 +21,9 @@ const MOST_PROPOSALS: usize = 4;
 /// Everything that lines are looked up in. Made once for a statement.
 #[derive(Debug)]
 pub struct Index {
-    claims: Vec<Claim>,
-    payers: HashMap<CustomerId, Payer>,
-    tolerance: Money,
+    pub(super) claims: Vec<Claim>,
+    pub(super) payers: HashMap<CustomerId, Payer>,
+    pub(super) tolerance: Money,
     by_number: HashMap<String, Vec<usize>>,
     /// Letters that numbers of documents begin with: a word that begins so is meant as one.
     prefixes: BTreeSet<String>,
@@ -44,7 +44,7 @@ pub struct Index {
 
 /// A name without what tells no one from another: case, signs, and the form of the company. *Common practice, no source, for the
 /// forms.*
-fn plain_name(name: &str) -> String {
+pub(super) fn plain_name(name: &str) -> String {
     const FORMS: [&str; 16] = [
         "LTD", "LIMITED", "INC", "LLC", "CO", "COMPANY", "CORP", "GMBH", "AG", "KG", "SA", "SARL", "BV", "AB", "OY",
         "PLC",
@@ -123,10 +123,15 @@ impl Index {
     /// Takes away what a line was just accepted as, so that the next line does not take it again.
     pub fn accepted(&mut self, line: &BankLine, proposal: &Proposal) {
         match &proposal.what {
-            Proposed::Clears { entry, .. } => {
-                if let Some(entries) = self.expected.get_mut(&line.amount) {
+            Proposed::Clears { entry, apart, .. } => {
+                if let Some(entries) = self.expected.get_mut(&(line.amount - *apart)) {
                     entries.retain(|one| one.entry != *entry);
                 }
+                self.slips.retain(|one| one.entry != *entry);
+            }
+            Proposed::Returned { receipt, .. } => {
+                let both = self.paid.values_mut().chain(self.paid_by_words.values_mut());
+                both.for_each(|paid| paid.retain(|one| one.receipt != *receipt));
             }
             Proposed::Receipt { to, .. } => {
                 for part in to {
@@ -136,7 +141,7 @@ impl Index {
                     }
                 }
             }
-            Proposed::Returned { .. } | Proposed::Book { .. } => {}
+            Proposed::Book { .. } => {}
         }
     }
 
@@ -356,7 +361,12 @@ impl Index {
     }
 
     /// A line of a payer who is known, and names nothing that is open. `meant` says that it means something by a number.
-    fn of_payer(&self, line: &BankLine, (payer, known_by): (CustomerId, Clue), meant: bool) -> Vec<Proposal> {
+    pub(super) fn of_payer(
+        &self,
+        line: &BankLine,
+        (payer, known_by): (CustomerId, Clue),
+        meant: bool,
+    ) -> Vec<Proposal> {
         let owed = self.owed_by(payer);
         let receipt = |to, certainty, score: u8, why: &[Clue]| {
             let because = [&[known_by], why].concat();

@@ -70,7 +70,7 @@ pub struct Expected {
 /// A payment that came to the account, and may come back.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Paid {
-    /// The receipt.
+    /// The receipt, or the deposit.
     pub receipt: DocumentRef,
     /// Whose.
     pub customer: CustomerId,
@@ -134,6 +134,8 @@ pub enum Clue {
     Paid,
     /// It is more than that payment: the bank takes a fee with it.
     WithFee,
+    /// Someone looked for it.
+    Searched,
 }
 
 /// What a line is proposed to be.
@@ -150,9 +152,9 @@ pub enum Proposed {
         /// What the bank counted more of a slip; below zero where it counted less. Else zero.
         apart: Money,
     },
-    /// A payment that came back: its receipt is reversed.
+    /// A payment that came back: its receipt, or its deposit, is reversed.
     Returned {
-        /// The receipt.
+        /// The receipt, or the deposit.
         receipt: DocumentRef,
         /// What the bank takes for it with the same line; zero where nothing.
         fee: Money,

@@ -14,7 +14,7 @@ use crate::entry::{Entry, EntryBuilder, LineFor};
 use crate::fingerprint;
 use crate::ids::{CustomerId, DocumentRef, EntryId};
 use crate::money::{Currency, Money};
-use crate::people::check_reason;
+use crate::people::{LimitKind, Limits, Role, check_reason};
 use crate::posting::Posting;
 use crate::room::{Movement, room_from};
 use crate::settle::{MoneyPlace, PlaceKind};
@@ -118,7 +118,8 @@ fn decide(input: &SlipInput<'_>, banked: bool) -> SlipDecision {
         input.lines.iter().fold((Money::ZERO, Money::ZERO), |sum, line| (sum.0 + line.amount.0, sum.1 + line.amount.1));
     check(input, (currency, total.0), &mut findings);
     let counted = match input.counted {
-        Some(amount) if amount != total.0 => (amount, in_base(amount, total)),
+        // A missing note is worth what the others are carried at.
+        Some(amount) if amount != total.0 => (amount, total.1.share(amount.0, total.0.0)),
         _ => total,
     };
     let entry = if banked { entry(input, (currency, total, counted), &mut findings) } else { None };
@@ -134,15 +135,29 @@ fn decide(input: &SlipInput<'_>, banked: bool) -> SlipDecision {
     }
 }
 
-/// A counted amount at what the lines are carried at together: a missing note is worth what the others are.
-fn in_base(amount: Money, (total, base): (Money, Money)) -> Money {
-    if total.is_zero() {
-        return Money::ZERO;
+/// Whether a role may book what the bank counted otherwise, in base currency; below zero where it counted too much. Too much is no
+/// more anyone's to keep than too little is to be lost: more than the tolerance either way takes the limit for write-offs.
+///
+/// # Errors
+/// What to do instead.
+pub fn apart_allowed(
+    role: Role,
+    short: Money,
+    tolerance: Money,
+    limits: &Limits,
+    base: Currency,
+) -> Result<(), String> {
+    let apart = short.abs();
+    if apart <= tolerance || limits.covers(role, LimitKind::WriteOff, apart) {
+        return Ok(());
     }
-    // Half away from zero, as everywhere.
-    let (product, by) = (i128::from(amount.0) * i128::from(base.0) * 2, i128::from(total.0));
-    let halves = product / by;
-    Money(i64::try_from((halves + halves.signum()) / 2).unwrap_or(base.0))
+    let way = if short.is_positive() { "short" } else { "over" };
+    let limit = limits.of(role, LimitKind::WriteOff).unwrap_or(Money::ZERO).max(tolerance);
+    Err(format!(
+        "The bank counted {} {base} {way}, you may book {} {base}. Look for a digit typed wrong, or ask a supervisor to book it.",
+        base.grouped(apart),
+        base.grouped(limit)
+    ))
 }
 
 fn check(input: &SlipInput<'_>, (currency, total): (Currency, Money), findings: &mut Findings) {

@@ -26,11 +26,13 @@
 
 mod advance;
 pub mod alone;
+mod discounting;
 mod entering;
 mod left;
 mod supplying;
 mod taping;
 
+pub use discounting::{DiscountOn, TakenBack};
 pub use left::LeftToCredit;
 
 use crate::accounts::{Account, AccountMap, Purpose};
@@ -117,6 +119,8 @@ pub struct CreditInput<'a> {
     pub tax_credited: Vec<Money>,
     /// Its open item.
     pub item: OpenItem,
+    /// The discount for early payment that stands on it.
+    pub discount: DiscountOn,
     /// Whose.
     pub customer: CustomerFacts,
     /// The number of the credit memo that cancelled it, where one did.
@@ -161,8 +165,10 @@ pub struct CreditDecision {
     pub left: Vec<LeftToCredit>,
     /// What of it settles the open rest of the invoice, in the invoice's currency and in base currency.
     pub settles: (Money, Money),
-    /// What of it is kept for the customer, likewise.
+    /// What of it is kept for the customer, likewise: with what goes back of a discount.
     pub kept: (Money, Money),
+    /// The discount for early payment that goes back: what is kept gives it up.
+    pub discount: TakenBack,
     /// What goes the other way; none where nothing does.
     pub supplied: Option<Box<InvoiceDecision>>,
     /// What the customer owes where that comes to more than the credit, likewise.
@@ -220,6 +226,11 @@ impl CreditDecision {
         self.settles.0 + self.kept.0 - self.owed.0
     }
 
+    /// What stays with the customer of what is kept, in the invoice's currency: less what goes back of a discount.
+    pub fn stays(&self) -> Money {
+        self.kept.0 - self.discount.credit.0
+    }
+
     /// The place, on the document, of the first line that goes the other way: on what is to pay they come first.
     pub fn first_supplied(&self) -> usize {
         if self.owed.0.is_positive() { 0 } else { self.document.lines.len() }
@@ -252,7 +263,8 @@ impl CreditDecision {
         }
         if self.kept.0.is_positive() {
             let account = account_of(self.entry.as_ref(), Purpose::Unapplied);
-            posting.make(item(Purpose::Unapplied, account, self.kept));
+            let kept = posting.make(item(Purpose::Unapplied, account, self.kept));
+            posting.applications.extend(discounting::application(input, &self.discount, kept, entry));
         } else if self.owed.0.is_positive() {
             let terms = input.supplies.as_ref().map_or_else(|| Terms::net_days(0), |with| with.basis.terms.clone());
             let account = account_of(self.entry.as_ref(), Purpose::Receivable);
@@ -309,7 +321,9 @@ pub fn decide(input: &CreditInput<'_>) -> CreditDecision {
         .zip(&document.lines)
         .map(|(at, line)| advance::given_up(input, *at, line).unwrap_or_default())
         .collect();
-    let entry = enter(input, (&document, &given_up), &balance, supplied.as_ref(), &mut findings);
+    let taken = discounting::taken_back(input, &document, &balance);
+    discounting::check(input, &taken, &mut findings);
+    let entry = enter(input, (&document, &given_up), (&balance, &taken), supplied.as_ref(), &mut findings);
     let mut after = input.orders.clone();
     if document.is_prepayment() {
         for order in &mut after {
@@ -334,12 +348,12 @@ pub fn decide(input: &CreditInput<'_>) -> CreditDecision {
     let against: Option<Vec<_>> =
         other_way.map(|other| other.lines.iter().map(|line| (line.quantity.scaled(), line.net, &line.tax)).collect());
     let what = (input.invoice, &credits, &returned, &before, amounts, &document.taxes, settles.0);
-    let mut changes = taping::changes(input, settles.1 - owed.1, kept.0, order_changes);
+    let mut changes = taping::changes(input, settles.1 - owed.1, kept.0 - taken.credit.0, order_changes);
     if let Some((with, supplied)) = input.supplies.as_ref().zip(supplied.as_ref()) {
         changes.extend(leaving::changes(with, &supplied.leaving));
     }
     CreditDecision {
-        tape: taping::tape(input, (&document, other_way), &balance),
+        tape: taping::tape(input, (&document, other_way), (&balance, &taken)),
         changes,
         // Where nothing goes the other way it is what it was before that could be.
         mark: against.as_ref().map_or_else(|| fingerprint::of(&what), |against| fingerprint::of(&(&what, against))),
@@ -352,6 +366,7 @@ pub fn decide(input: &CreditInput<'_>) -> CreditDecision {
         given_up,
         settles,
         kept,
+        discount: taken,
         owed,
         supplied: supplied.map(Box::new),
         entry,
@@ -533,7 +548,7 @@ fn tax_of(input: &CreditInput<'_>, lines: &[InvoiceLine], billed: &TaxLine, so_f
 fn enter(
     input: &CreditInput<'_>,
     (document, given_up): (&InvoiceDocument, &[Part]),
-    balance: &Balance,
+    (balance, taken): (&Balance, &TakenBack),
     supplied: Option<&InvoiceDecision>,
     findings: &mut Findings,
 ) -> Option<Entry> {
@@ -566,7 +581,8 @@ fn enter(
         Some(account) => builder.add_to(account, Purpose::Receivable, (-settles.0, -settles.1), customer()),
         None => builder.add(Purpose::Receivable, -settles.0, -settles.1, customer()),
     }
-    builder.add(Purpose::Unapplied, -kept.0, -kept.1, customer());
+    builder.add(Purpose::Unapplied, taken.credit.0 - kept.0, taken.credit.1 - kept.1, customer());
+    discounting::enter(input, &mut builder, taken);
     builder.add(Purpose::Receivable, owed.0, owed.1, customer());
     if document.is_prepayment() {
         builder.add_difference(rest - others.iter().copied().sum::<Money>(), input.base);

@@ -50,6 +50,13 @@ pub struct Standing {
     pub entry: Option<EntryId>,
 }
 
+impl Standing {
+    /// Whether it took back a discount for a credit: it settled nothing.
+    pub fn takes_back(&self) -> bool {
+        self.settled.0.is_zero()
+    }
+}
+
 /// A receipt that is reversed as a whole.
 #[derive(Debug, Clone)]
 pub struct WholeReceipt {
@@ -94,7 +101,8 @@ pub struct BackInput<'a> {
     pub payer_class: Option<String>,
     /// Everyone concerned, the payer among them.
     pub group: Vec<Member>,
-    /// The applications to take back.
+    /// The applications to take back. With one that earned a discount goes what credits took back of discounts on that item: it is theirs
+    /// again.
     pub applications: Vec<Standing>,
     /// The receipt, where all of it is reversed.
     pub receipt: Option<WholeReceipt>,
@@ -278,6 +286,7 @@ fn check(input: &BackInput<'_>, findings: &mut Findings) {
         let sentence = format!("{} ended with {by}: that is not unapplied. Take a new deposit instead.", input.number);
         findings.add(Check::CannotCancel, "receipt", sentence);
     }
+    check_discounts(input, findings);
     if input.receipt.is_none() && input.applications.is_empty() {
         findings.add(Check::NothingToDo, "applications", format!("Nothing of {} is applied.", input.number));
     }
@@ -285,7 +294,8 @@ fn check(input: &BackInput<'_>, findings: &mut Findings) {
     let latest = input.applications.iter().map(|application| application.date).chain(received).max();
     // What was taken back already on a later day still stood in between.
     let until = input.receipt.as_ref().filter(|receipt| !receipt.reversed).and_then(|receipt| {
-        let freed = input.applications.iter().map(|application| application.used.0);
+        let mine = input.applications.iter().filter(|application| application.credit.id == receipt.credit.id);
+        let freed = mine.map(|application| application.used.0);
         first_whole_day(&receipt.credit, freed, receipt.amount.0, input.date.date)
     });
     if let Some(latest) = latest.into_iter().chain(until).max().filter(|latest| input.date.date < *latest) {
@@ -294,6 +304,19 @@ fn check(input: &BackInput<'_>, findings: &mut Findings) {
             "date",
             format!("{} was last moved on {}. Choose that day or a later one.", input.number, words(latest)),
         );
+    }
+}
+
+/// What a credit gave up of a discount stands as long as the discount does.
+fn check_discounts(input: &BackInput<'_>, findings: &mut Findings) {
+    let lost = |item: &OpenItem| {
+        let earned = |one: &Standing| one.debit.id == item.id && one.beside.discount.amount.is_positive();
+        input.applications.iter().any(earned)
+    };
+    if let Some(one) = input.applications.iter().find(|one| one.takes_back() && !lost(&one.debit)) {
+        let (credit, debit) = (&one.credit.document.number, &one.debit.document.number);
+        let sentence = format!("{credit} gave up the discount that {debit} had earned: that is not unapplied.");
+        findings.add(Check::CannotCancel, "applications", sentence);
     }
 }
 
@@ -384,6 +407,9 @@ fn reversal(input: &BackInput<'_>, receipt: &WholeReceipt, findings: &mut Findin
     let mut difference = Money::ZERO;
     for application in &input.applications {
         on_item(&mut builder, &application.debit, application.settled);
+        if application.credit.id != receipt.credit.id {
+            on_item(&mut builder, &application.credit, (-application.used.0, -application.used.1));
+        }
         beside_lines(&mut builder, application.debit.currency, &application.beside.turned());
         difference += application.used.1 + application.beside.base() - application.settled.1;
     }
@@ -447,6 +473,11 @@ fn tape(input: &BackInput<'_>) -> Tape {
     let subheading = format!("{} {what}", input.number);
     let mut tape = Tape::new(input.payer.name.clone(), subheading, input.currency);
     for application in &input.applications {
+        if application.takes_back() {
+            let label = format!("{} gets back what it gave up of it", application.credit.document.number);
+            tape.amount(TapeStyle::Detail, label, application.used.0);
+            continue;
+        }
         tape.amount(TapeStyle::Line, format!("from {}", application.debit.document.number), application.used.0);
         tape.remark(TapeStyle::Detail, format!("applied on {}, open again", words(application.date)), false);
         if application.beside.discount.amount.is_positive() {
@@ -465,7 +496,8 @@ fn tape(input: &BackInput<'_>) -> Tape {
             }
         }
         None => {
-            let all: Money = input.applications.iter().map(|application| application.used.0).sum();
+            let mine = input.applications.iter().filter(|application| !application.takes_back());
+            let all: Money = mine.map(|application| application.used.0).sum();
             let held = |application: &Standing| application.credit.purpose == Purpose::DepositLiability;
             let label = if input.applications.iter().any(held) { "Held again" } else { "Unapplied again" };
             tape.amount(TapeStyle::Due, label, all);

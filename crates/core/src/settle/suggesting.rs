@@ -61,6 +61,8 @@ pub struct Said<'a> {
     pub early: Option<&'a BTreeMap<OpenItemId, Early>>,
     /// Up to which difference an item counts as paid.
     pub tolerance: Money,
+    /// What settles items in other currencies than the money's, at the rates of the day; none where those are left to the clerk.
+    pub worth: Option<&'a BTreeMap<OpenItemId, Money>>,
 }
 
 impl Said<'_> {
@@ -89,7 +91,7 @@ const SHORTEST_NUMBER: usize = 3;
 /// Suggests amounts for open items on a day. What was named takes what is open of it, by reference first, and what is left
 /// stays unapplied; where nothing was named, an item that equals the money takes it, or items that come to it together, the oldest
 /// of them; else the oldest due date comes first until the money is used up. The document the clerk came from goes before all.
-/// Items in another currency are left to the clerk, and so is what was not there on the day.
+/// Items in another currency are left to the clerk, unless it is said what settles them; so is what was not there on the day.
 pub fn suggest(
     (amount, currency): (Money, Currency),
     items: &[OpenItem],
@@ -98,15 +100,23 @@ pub fn suggest(
 ) -> Vec<Suggestion> {
     let mut order: Vec<(&OpenItem, Money)> = items
         .iter()
-        .filter(|item| item.currency == currency && item.posting_date <= date)
-        .map(|item| (item, there(item, date)))
+        .filter(|item| item.posting_date <= date)
+        .filter_map(|item| {
+            let there = there(item, date);
+            if item.currency == currency {
+                return Some((item, there));
+            }
+            // Where part of it is settled until later it is the clerk's to say how much.
+            let worth = said.worth.and_then(|worth| worth.get(&item.id)).filter(|_| there == item.open)?;
+            Some((item, *worth))
+        })
         .filter(|(_, room)| room.is_positive())
         .collect();
     order.sort_by_key(|(item, _)| (item.due_date, item.id));
     let come_from = |item: &OpenItem| {
         said.first.is_some_and(|first| first.kind == item.document.kind && first.id == item.document.id)
     };
-    let mut taking = Taking { said: &said, date, left: amount, suggested: Vec::new() };
+    let mut taking = Taking { said: &said, date, currency, left: amount, suggested: Vec::new() };
     if let Some((item, room)) = order.iter().find(|(item, _)| come_from(item)) {
         // Who pays all of it keeps no discount back.
         taking.take(item, (*room, amount < *room), Because::ComeFrom);
@@ -161,6 +171,7 @@ pub fn suggest(
 struct Taking<'a> {
     said: &'a Said<'a>,
     date: NaiveDate,
+    currency: Currency,
     left: Money,
     suggested: Vec<Suggestion>,
 }
@@ -168,11 +179,13 @@ struct Taking<'a> {
 impl Taking<'_> {
     /// Gives an item what there is for it, with the discount that earns where one is kept back.
     fn take(&mut self, item: &OpenItem, (room, early): (Money, bool), because: Because) {
-        // The offer is of all that is open.
-        let early = early && room == item.open;
+        let foreign = item.currency != self.currency;
+        // The offer is of all that is open, and in its own currency.
+        let early = early && !foreign && room == item.open;
         let part = self.left.min(if early { self.said.to_pay(item, room) } else { room });
         let discount = if early { self.said.earned(item, room, part) } else { Money::ZERO };
-        if part.is_positive() && item.is_there(part + discount, self.date) {
+        let debit = if foreign { item.open.share(part.0, room.0) } else { part + discount };
+        if part.is_positive() && debit.is_positive() && item.is_there(debit, self.date) {
             let beside = Beside { discount, written_off: Money::ZERO };
             self.suggested.push(Suggestion { item: item.id, amount: part, beside, because });
             self.left -= part;
@@ -183,7 +196,8 @@ impl Taking<'_> {
     fn give_up_difference(&mut self, items: &[OpenItem]) {
         let left = self.left;
         let Some(last) = self.suggested.last_mut() else { return };
-        let Some(item) = items.iter().find(|item| item.id == last.item) else { return };
+        let own = |item: &&OpenItem| item.id == last.item && item.currency == self.currency;
+        let Some(item) = items.iter().find(own) else { return };
         let lacks = item.open - last.amount - last.beside.discount;
         let tolerance = self.said.tolerance;
         if left.is_zero() && lacks.is_positive() && lacks <= tolerance && item.is_there(item.open, self.date) {

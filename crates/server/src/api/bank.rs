@@ -6,8 +6,8 @@ use serde::{Deserialize, Serialize};
 use till_core::ids::{BankLineId, BankMatchId, BankStatementId};
 use till_formats::camt;
 use till_store::bank::{
-    self, AcceptPreview, Accepted, AccountState, BankAccountForm, LineFilter, OutstandingRow, StatementList,
-    StatementView, SureAccepted, TakenIn, ToAccept,
+    self, AcceptPreview, Accepted, AccountState, BankAccountForm, LineFilter, OutstandingRow, ProposalView,
+    StatementList, StatementView, SureAccepted, TakenIn, ToAccept,
 };
 use till_store::{Store, StoreError, rules};
 use utoipa::{IntoParams, ToSchema};
@@ -27,6 +27,7 @@ pub(super) fn configure(config: &mut ServiceConfig<'_>) {
         .service(list)
         .service(view)
         .service(accept_sure)
+        .service(find)
         .service(preview_accept)
         .service(accept)
         .service(undo);
@@ -156,6 +157,23 @@ pub(super) async fn accept_sure(
         })
         .await?;
     Ok(Json(done))
+}
+
+/// What a line is looked for by.
+#[derive(Debug, Deserialize, IntoParams)]
+pub(super) struct Typed {
+    /// A number, a name, an amount, what was noted.
+    #[serde(default)]
+    q: String,
+}
+
+/// What a line may be by what someone typed, the best first.
+#[utoipa::path(operation_id = "find_for_line", params(Typed), responses((status = 200, body = Vec<ProposalView>)))]
+#[get("/bank-lines/{id}/find")]
+pub(super) async fn find(store: Data<Store>, id: Path<i64>, typed: Query<Typed>) -> Answer<Vec<ProposalView>> {
+    let mut connection = store.read().await?;
+    let rules = rules::load(&mut connection).await?;
+    Ok(Json(bank::find(&mut connection, &rules, BankLineId(*id), &typed.q).await?))
 }
 
 /// What accepting a line as something would do.

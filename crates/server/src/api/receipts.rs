@@ -1,14 +1,14 @@
 //! Receipts: posting, applying, unapplying, reversing; the ways of paying.
 
 use actix_web::web::{Bytes, Data, Path, Query};
-use actix_web::{get, post};
+use actix_web::{get, post, put};
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 use till_core::ids::{CustomerId, ReceiptId};
-use till_store::money_places::{self, PaymentMethod};
+use till_store::money_places::{self, MethodForm, PaymentMethod, PlaceForm, PlaceRow};
 use till_store::receipts::{
-    self, Advice, BackPreview, MoneyPreview, NewApplications, NewReceipt, PostedReceipt, ReceiptList, ReceiptView,
-    ToReverseReceipt, ToUnapply,
+    self, Advice, BackPreview, MoneyPreview, NewApplications, NewReceipt, PayerFound, PostedReceipt, ReceiptList,
+    ReceiptView, ToReverseReceipt, ToUnapply,
 };
 use till_store::{Store, StoreError, rules};
 use utoipa::{IntoParams, ToSchema};
@@ -23,6 +23,7 @@ use crate::request::{Asker, Change, Json, beside};
 pub(super) fn configure(config: &mut ServiceConfig<'_>) {
     config
         .service(advice)
+        .service(payers)
         .service(preview)
         .service(post)
         .service(list)
@@ -33,7 +34,10 @@ pub(super) fn configure(config: &mut ServiceConfig<'_>) {
         .service(unapply)
         .service(preview_reverse)
         .service(reverse)
-        .service(methods);
+        .service(methods)
+        .service(set_method)
+        .service(places)
+        .service(add_place);
 }
 
 /// What a receipt would do. Without applications, the oldest invoices are proposed first.
@@ -78,6 +82,26 @@ pub(super) async fn advice(store: Data<Store>, of: Query<AdviceOf>, body: Bytes)
     let lines =
         till_formats::advice::read(&body, currency).map_err(|error| StoreError::invalid("file", error.to_string()))?;
     Ok(Json(receipts::advice(&mut connection, &rules, (customer, of.date), &lines).await?))
+}
+
+/// What someone has in hand of a payment.
+#[derive(Debug, Deserialize, IntoParams)]
+pub(super) struct InHand {
+    /// A part of a number, a payment reference.
+    #[serde(default)]
+    q: String,
+    /// The same, where it reads as an amount: a decimal.
+    #[serde(default)]
+    amount: Option<String>,
+}
+
+/// Who may have paid, by the number of a document, a payment reference or an amount.
+#[utoipa::path(operation_id = "payers", params(InHand), responses((status = 200, body = Vec<PayerFound>)))]
+#[get("/payers")]
+pub(super) async fn payers(store: Data<Store>, of: Query<InHand>) -> Answer<Vec<PayerFound>> {
+    let mut connection = store.read().await?;
+    let rules = rules::load(&mut connection).await?;
+    Ok(Json(receipts::payers(&mut connection, &rules, (&of.q, of.amount.as_deref())).await?))
 }
 
 /// A receipt to post.
@@ -182,6 +206,51 @@ pub(super) async fn apply(
 #[get("/payment-methods")]
 pub(super) async fn methods(store: Data<Store>) -> Answer<Vec<PaymentMethod>> {
     Ok(Json(money_places::methods(&mut *store.read().await?).await?))
+}
+
+/// The places of money, with the ways of paying that lead to each.
+#[utoipa::path(operation_id = "money_places", responses((status = 200, body = Vec<PlaceRow>)))]
+#[get("/money-places")]
+pub(super) async fn places(store: Data<Store>) -> Answer<Vec<PlaceRow>> {
+    Ok(Json(money_places::places(&mut *store.read().await?).await?))
+}
+
+/// Adds a place of money with the way of paying that leads to it. Answers with its code.
+#[utoipa::path(
+    operation_id = "add_money_place",
+    params(("Idempotency-Key" = String, Header)),
+    responses((status = 200, body = String, content_type = "application/json"), (status = 422, body = Problem))
+)]
+#[post("/money-places")]
+pub(super) async fn add_place(store: Data<Store>, change: Change, form: Json<PlaceForm>) -> Answer<String> {
+    let request = change.request(&form.0);
+    let code = store
+        .change(change.actor(), Some(&request), async |writing| {
+            let rules = rules::load(writing).await?;
+            money_places::add_place(writing, &rules, &form).await
+        })
+        .await?;
+    Ok(Json(code))
+}
+
+/// Renames a way of paying, offers it, or offers it no more.
+#[utoipa::path(
+    operation_id = "set_payment_method",
+    params(("Idempotency-Key" = String, Header)),
+    responses((status = 200, body = bool), (status = 422, body = Problem))
+)]
+#[put("/payment-methods/{code}")]
+pub(super) async fn set_method(
+    store: Data<Store>,
+    change: Change,
+    code: Path<String>,
+    form: Json<MethodForm>,
+) -> Answer<bool> {
+    let request = change.request(&form.0);
+    store
+        .change(change.actor(), Some(&request), async |writing| money_places::set_method(writing, &code, &form).await)
+        .await?;
+    Ok(Json(true))
 }
 
 /// What unapplying would do.

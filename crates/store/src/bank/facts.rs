@@ -177,15 +177,15 @@ async fn payers(connection: &mut SqliteConnection, statement: BankStatementId) -
         .collect())
 }
 
-/// Receipts whose money came to a bank account, by itself or on a slip, and may come back.
+/// Receipts and deposits whose money came to a bank account, by itself or on a slip, and may come back.
 async fn paid(connection: &mut SqliteConnection, rules: &Rules, place: &str, money: Currency) -> Result<Vec<Paid>> {
     let code = money.code();
     let since = rules.business_date - chrono::Days::new(PAID_SINCE);
     let rows = sqlx::query!(
-        r#"SELECT payments.id AS "id!", payments.number AS "number!", customer_id AS "customer!", payments.amount_minor AS "amount!",
+        r#"SELECT payments.id AS "id!", payments.kind AS "kind!", payments.number AS "number!", customer_id AS "customer!", payments.amount_minor AS "amount!",
                   payments.posting_date AS "date!: NaiveDate", coalesce(reference, '') AS "words!: String"
            FROM payments
-           WHERE payments.kind = 'receipt' AND reversed_on IS NULL AND whereabouts IN ('at_bank', 'cleared') AND currency = ?1 AND posting_date >= ?3
+           WHERE payments.kind IN ('receipt', 'deposit') AND reversed_on IS NULL AND whereabouts IN ('at_bank', 'cleared') AND currency = ?1 AND posting_date >= ?3
              AND (place = ?2 OR EXISTS (SELECT 1 FROM bank_slip_lines JOIN bank_slips ON bank_slips.id = slip_id
                                         WHERE bank_slip_lines.entry_id = payments.entry_id AND live AND bank = ?2))"#,
         code,
@@ -194,16 +194,17 @@ async fn paid(connection: &mut SqliteConnection, rules: &Rules, place: &str, mon
     )
     .fetch_all(connection)
     .await?;
-    Ok(rows
-        .into_iter()
-        .map(|row| Paid {
-            receipt: DocumentRef { kind: DocumentKind::Receipt, id: row.id, number: row.number },
-            customer: CustomerId(row.customer),
-            amount: Money(row.amount),
-            date: row.date,
-            words: row.words,
+    rows.into_iter()
+        .map(|row| {
+            Ok(Paid {
+                receipt: DocumentRef { kind: kind(&row.kind)?, id: row.id, number: row.number },
+                customer: CustomerId(row.customer),
+                amount: Money(row.amount),
+                date: row.date,
+                words: row.words,
+            })
         })
-        .collect())
+        .collect()
 }
 
 /// What moved the ledger account of a bank account and no line of it says yet, in the account's currency. What was entered and

@@ -3,67 +3,19 @@
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
-use till_core::bank::slip::{self, CancelSlip, InHand, SlipDecision, SlipInput, SlipState};
+use till_core::bank::slip::{self, CancelSlip, InHand, SlipInput, SlipState};
 use till_core::calendar::{DateOrder, DocumentDate};
-use till_core::checks::{Blocker, stops};
-use till_core::day_sheet::SlipFacts;
-use till_core::entry::Entry;
+use till_core::checks::stops;
 use till_core::ids::{BankSlipId, CustomerId, DocumentKind, DocumentRef, EntryId};
-use till_core::money::{Currency, Money};
-use till_core::people::write_off_allowed;
+use till_core::money::Money;
 use till_core::room::Movement;
-use till_core::settle::{MoneyPlace, PlaceKind};
-use till_core::tape::Tape;
+use till_core::settle::MoneyPlace;
 
+use super::slip_views::{SlipPreview, SlipRow, row};
 use crate::convert::{currency, json, kind};
-use crate::ledger::{self, PostedEntry};
 use crate::rules::{Rules, next_number};
 use crate::writing::{Writing, set};
-use crate::{Result, StoreError, money_places, open_items, people, posting, sensible_date};
-
-/// Something that lies in hand, on screen.
-#[derive(Debug, Clone, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct InHandRow {
-    /// The entry that brought it: its id on a slip.
-    pub entry: EntryId,
-    /// The receipt, the deposit; a refund that was paid in cash.
-    pub document: DocumentRef,
-    /// Whose.
-    pub customer: CustomerId,
-    /// The customer's name.
-    pub customer_name: String,
-    /// The number of the check, what was noted with it.
-    pub words: String,
-    /// When.
-    pub date: NaiveDate,
-    /// Where it lies.
-    pub place_name: String,
-    /// What kind of place that is.
-    pub kind: PlaceKind,
-    /// Its currency.
-    #[cfg_attr(feature = "schema", schema(value_type = String))]
-    pub currency: Currency,
-    /// How much; below zero where it was paid out.
-    pub amount: Money,
-}
-
-impl InHandRow {
-    fn of(one: &InHand) -> Self {
-        Self {
-            entry: one.entry,
-            document: one.document.clone(),
-            customer: one.customer,
-            customer_name: one.name.clone(),
-            words: one.words.clone(),
-            date: one.date,
-            place_name: one.place.name.clone(),
-            kind: one.place.kind,
-            currency: one.currency,
-            amount: one.amount.0,
-        }
-    }
-}
+use crate::{Result, StoreError, ledger, money_places, open_items, people, posting, sensible_date};
 
 /// A slip to prepare, as chosen.
 #[derive(Debug, Clone, Default, Serialize, Deserialize)]
@@ -103,101 +55,6 @@ pub struct ToCancelSlip {
     pub date: Option<NaiveDate>,
 }
 
-/// A slip as it would be prepared, or banked.
-#[derive(Debug, Clone, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct SlipPreview {
-    /// Its currency.
-    #[cfg_attr(feature = "schema", schema(value_type = String))]
-    pub currency: Currency,
-    /// What stands on it.
-    pub amount: Money,
-    /// What the bank counted.
-    pub counted: Money,
-    /// The arithmetic.
-    pub tape: Tape,
-    /// The entry of banking it; none where it is only prepared.
-    pub entry: Option<Entry>,
-    /// What stands in the way.
-    pub blockers: Vec<Blocker>,
-    /// To be sent back.
-    pub fingerprint: String,
-}
-
-impl SlipPreview {
-    fn of(decision: SlipDecision) -> Self {
-        Self {
-            currency: decision.currency,
-            amount: decision.total.0,
-            counted: decision.counted.0,
-            tape: decision.tape,
-            entry: decision.entry,
-            blockers: decision.blockers,
-            fingerprint: decision.fingerprint,
-        }
-    }
-}
-
-/// A slip in a list.
-#[derive(Debug, Clone, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct SlipRow {
-    /// Its id.
-    pub id: BankSlipId,
-    /// Its number.
-    pub number: String,
-    /// How far it is.
-    pub state: SlipState,
-    /// Name of the bank account.
-    pub bank_name: String,
-    /// Its currency.
-    #[cfg_attr(feature = "schema", schema(value_type = String))]
-    pub currency: Currency,
-    /// When it was prepared.
-    pub prepared_on: NaiveDate,
-    /// When the bank took it.
-    pub banked_on: Option<NaiveDate>,
-    /// When it was given up.
-    pub canceled_on: Option<NaiveDate>,
-    /// What stands on it.
-    pub amount: Money,
-    /// What the bank counted; none before it did.
-    pub counted: Option<Money>,
-    /// How many checks and movements of cash stand on it.
-    pub lines: i64,
-    /// Changes with every step.
-    pub version: i64,
-}
-
-/// Slips, newest first, and what lies in hand.
-#[derive(Debug, Clone, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct SlipList {
-    /// One by one.
-    pub slips: Vec<SlipRow>,
-    /// How many there are.
-    pub count: i64,
-}
-
-/// A slip on screen and on paper.
-#[derive(Debug, Clone, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct SlipView {
-    /// What stands in the list.
-    #[serde(flatten)]
-    pub row: SlipRow,
-    /// Number of the bank account, as its bank names it; none where nobody said.
-    pub bank_account: Option<String>,
-    /// The company's name.
-    pub company: String,
-    /// What stands on it.
-    pub line_list: Vec<InHandRow>,
-    /// Why it was given up, where it was.
-    pub cancel_reason: Option<String>,
-    /// The entries it wrote.
-    pub entries: Vec<PostedEntry>,
-}
-
 /// A slip that was prepared.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
@@ -209,7 +66,7 @@ pub struct PreparedSlip {
 }
 
 /// Which of what came in hand, or went out of it.
-enum Which<'a> {
+pub(super) enum Which<'a> {
     /// What stands on no slip.
     Free,
     /// Those entries, on a slip or not.
@@ -218,7 +75,7 @@ enum Which<'a> {
     On(BankSlipId),
 }
 
-async fn load(connection: &mut SqliteConnection, which: Which<'_>) -> Result<Vec<InHand>> {
+pub(super) async fn load(connection: &mut SqliteConnection, which: Which<'_>) -> Result<Vec<InHand>> {
     let (these, on) = match which {
         Which::Free => (None, None),
         Which::These(entries) => (Some(json(&entries)?), None),
@@ -276,14 +133,6 @@ async fn load(connection: &mut SqliteConnection, which: Which<'_>) -> Result<Vec
         });
     }
     Ok(found)
-}
-
-/// What lies in hand and stands on no slip, the oldest first.
-///
-/// # Errors
-/// Where the database cannot be read.
-pub async fn in_hand(connection: &mut SqliteConnection) -> Result<Vec<InHandRow>> {
-    Ok(load(connection, Which::Free).await?.iter().map(InHandRow::of).collect())
 }
 
 async fn bank_place(connection: &mut SqliteConnection, code: Option<&str>) -> Result<MoneyPlace> {
@@ -409,91 +258,8 @@ pub async fn prepare(
     Ok(PreparedSlip { id: BankSlipId(id), number })
 }
 
-async fn rows(
-    connection: &mut SqliteConnection,
-    id: Option<BankSlipId>,
-    (limit, offset): (i64, i64),
-) -> Result<Vec<SlipRow>> {
-    let id = id.map(|id| id.0);
-    sqlx::query!(
-        r#"SELECT bank_slips.id AS "id!", number AS "number!", name AS "name!", bank_slips.currency AS "currency!", prepared_on AS "prepared_on!: NaiveDate",
-                  banked_on AS "banked_on: NaiveDate", canceled_on AS "canceled_on: NaiveDate", amount_minor AS "amount!", counted_minor AS "counted: i64", version AS "version!",
-                  (SELECT count(*) FROM bank_slip_lines WHERE slip_id = bank_slips.id) AS "lines!: i64",
-                  EXISTS (SELECT 1 FROM bank_matches WHERE bank_matches.entry_id = bank_slips.entry_id AND undone_on IS NULL) AS "cleared!: bool"
-           FROM bank_slips JOIN money_places ON money_places.code = bank
-           WHERE ?1 IS NULL OR bank_slips.id = ?1 ORDER BY bank_slips.id DESC LIMIT ?2 OFFSET ?3"#,
-        id,
-        limit,
-        offset
-    )
-    .fetch_all(connection)
-    .await?
-    .into_iter()
-    .map(|row| {
-        let state = match (row.canceled_on, row.cleared, row.banked_on) {
-            (Some(_), ..) => SlipState::Canceled,
-            (None, true, _) => SlipState::Cleared,
-            (None, false, Some(_)) => SlipState::Banked,
-            (None, false, None) => SlipState::Prepared,
-        };
-        Ok(SlipRow {
-            id: BankSlipId(row.id),
-            number: row.number,
-            state,
-            bank_name: row.name,
-            currency: currency(&row.currency)?,
-            prepared_on: row.prepared_on,
-            banked_on: row.banked_on,
-            canceled_on: row.canceled_on,
-            amount: Money(row.amount),
-            counted: row.counted.map(Money),
-            lines: row.lines,
-            version: row.version,
-        })
-    })
-    .collect()
-}
-
-/// Slips, newest first.
-///
-/// # Errors
-/// Where the database cannot be read.
-pub async fn list(connection: &mut SqliteConnection, stretch: (i64, i64)) -> Result<SlipList> {
-    let slips = rows(connection, None, stretch).await?;
-    let count = sqlx::query_scalar!("SELECT count(*) FROM bank_slips").fetch_one(connection).await?;
-    Ok(SlipList { slips, count })
-}
-
-async fn row(connection: &mut SqliteConnection, id: BankSlipId) -> Result<SlipRow> {
-    rows(connection, Some(id), (1, 0)).await?.pop().ok_or_else(|| StoreError::not_found(DocumentKind::BankSlip, id))
-}
-
-/// One slip.
-///
-/// # Errors
-/// [`StoreError::NotFound`].
-pub async fn view(connection: &mut SqliteConnection, id: BankSlipId) -> Result<SlipView> {
-    let row = row(connection, id).await?;
-    let more = sqlx::query!(
-        r#"SELECT cancel_reason, bank_account, (SELECT company.name FROM company) AS "company!: String"
-           FROM bank_slips JOIN money_places ON money_places.code = bank WHERE bank_slips.id = ?"#,
-        id.0
-    )
-    .fetch_one(&mut *connection)
-    .await?;
-    let lines = on(connection, id).await?;
-    Ok(SlipView {
-        row,
-        bank_account: more.bank_account,
-        company: more.company,
-        line_list: lines.iter().map(InHandRow::of).collect(),
-        cancel_reason: more.cancel_reason,
-        entries: ledger::entries_of(connection, DocumentKind::BankSlip, id.0).await?,
-    })
-}
-
 /// What stands on a slip, in its order.
-async fn on(connection: &mut SqliteConnection, id: BankSlipId) -> Result<Vec<InHand>> {
+pub(super) async fn on(connection: &mut SqliteConnection, id: BankSlipId) -> Result<Vec<InHand>> {
     let order = sqlx::query_scalar!("SELECT entry_id FROM bank_slip_lines WHERE slip_id = ? ORDER BY position", id.0)
         .fetch_all(&mut *connection)
         .await?;
@@ -594,12 +360,11 @@ pub async fn bank(
     Ok(version + 1)
 }
 
-/// Refuses to book more as counted short than who does it may write off.
+/// Refuses to book more as counted short or over than who does it may, in base currency.
 pub(super) async fn within_limit(writing: &mut Writing<'_>, rules: &Rules, short: Money) -> Result<()> {
-    let above = short > rules.write_off_tolerance;
-    let Some(role) = writing.actor().role.filter(|_| above) else { return Ok(()) };
+    let Some(role) = writing.actor().role else { return Ok(()) };
     let limits = people::limits(writing).await?;
-    write_off_allowed(role, short, &limits, rules.base).map_err(StoreError::NotAllowed)
+    slip::apart_allowed(role, short, rules.write_off_tolerance, &limits, rules.base).map_err(StoreError::NotAllowed)
 }
 
 fn fresh(row: &SlipRow, version: i64) -> Result<()> {
@@ -705,23 +470,4 @@ pub(crate) async fn place_now(
         Some(slip) => Err(StoreError::WrongState(slip::waits(number, &slip.number))),
         None => money_places::place(connection, place).await,
     }
-}
-
-/// Slips that wait to be taken to the bank, for the day sheet.
-pub(crate) async fn waiting(connection: &mut SqliteConnection) -> Result<Vec<SlipFacts>> {
-    let rows = sqlx::query!(
-        r#"SELECT bank_slips.id AS "id!", number, name, amount_base_minor, prepared_on AS "since: NaiveDate"
-           FROM bank_slips JOIN money_places ON money_places.code = bank WHERE banked_on IS NULL AND canceled_on IS NULL ORDER BY bank_slips.id"#
-    )
-    .fetch_all(connection)
-    .await?;
-    Ok(rows
-        .into_iter()
-        .map(|row| SlipFacts {
-            slip: DocumentRef { kind: DocumentKind::BankSlip, id: row.id, number: row.number },
-            bank: row.name,
-            amount: Money(row.amount_base_minor),
-            since: row.since,
-        })
-        .collect())
 }

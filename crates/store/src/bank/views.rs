@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
-use till_core::bank::{BankLineKind, Certainty, Clue, Proposed};
+use till_core::bank::{BankLine, BankLineKind, Certainty, Clue, Proposal, Proposed};
 use till_core::day_sheet::BankFacts;
 use till_core::ids::{BankLineId, BankMatchId, BankStatementId, CustomerId, DocumentKind, DocumentRef};
 use till_core::money::{Currency, Money};
@@ -244,26 +244,50 @@ pub async fn view(
                 sure.push((line.id, wished(first, line)));
                 sure_amount += line.line.amount;
             }
-            let proposals = proposals
-                .iter()
-                .map(|proposal| ProposalView {
-                    certainty: proposal.certainty,
-                    score: proposal.score,
-                    because: proposal.because.clone(),
-                    words: words(&proposal.what, &names),
-                    customer: match &proposal.what {
-                        Proposed::Receipt { customer, .. } => Some(*customer),
-                        _ => None,
-                    },
-                    accept: wished(proposal, line),
-                })
-                .collect();
+            let proposals = proposals.iter().map(|proposal| proposed(proposal, line, &names)).collect();
             shown(line, matches.remove(&line.id).unwrap_or_default(), proposals)
         })
         .collect();
     let entries = ledger::entries_of(connection, DocumentKind::BankStatement, id.0).await?;
     let sure_mark = sure_mark(&sure);
     Ok(StatementView { row, line_list, sure: sure.len(), sure_amount, sure_mark, entries })
+}
+
+fn proposed(proposal: &Proposal, line: &Line, names: &Names) -> ProposalView {
+    ProposalView {
+        certainty: proposal.certainty,
+        score: proposal.score,
+        because: proposal.because.clone(),
+        words: words(&proposal.what, names),
+        customer: match &proposal.what {
+            Proposed::Receipt { customer, .. } => Some(*customer),
+            _ => None,
+        },
+        accept: wished(proposal, line),
+    }
+}
+
+/// What a line, or what is left of one, may be by what someone typed: a number, a name, an amount, what was noted.
+///
+/// # Errors
+/// A line that is not there.
+pub async fn find(
+    connection: &mut SqliteConnection,
+    rules: &Rules,
+    id: BankLineId,
+    typed: &str,
+) -> Result<Vec<ProposalView>> {
+    let line = facts::line(connection, id).await?;
+    let left = line.left();
+    let typed = typed.trim();
+    if left.is_zero() || typed.is_empty() {
+        return Ok(Vec::new());
+    }
+    let index = facts::index(connection, rules, line.statement, (&line.place, line.currency)).await?;
+    let names = names(connection).await?;
+    let of = BankLine { amount: left, ..line.line.clone() };
+    let found = index.find(&of, typed, line.currency.parse(typed).ok());
+    Ok(found.iter().map(|proposal| proposed(proposal, &line, &names)).collect())
 }
 
 fn words(what: &Proposed, names: &Names) -> String {

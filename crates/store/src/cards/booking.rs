@@ -124,6 +124,7 @@ fn becomes(loaded: &Loaded, goes: Goes, (amount, date): (Money, NaiveDate), open
             applications: Some(applications),
             first: None,
             with: Vec::new(),
+            currency: None,
         }),
     }
 }

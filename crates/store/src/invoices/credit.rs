@@ -197,6 +197,7 @@ pub(crate) async fn load<'a>(
         number,
         billed,
         tax_credited: tax_credited(connection, id).await?,
+        discount: open_items::discount_on(connection, item.id).await?,
         item,
         customer: customers::facts(connection, CustomerId(head.customer_id)).await?.0,
         cancelled_by: head.cancelled_by,
@@ -378,7 +379,7 @@ pub(crate) async fn write(
     let currency = input.document.currency;
     let mut fields = vec![
         set("credited", currency.format(decision.document.total)),
-        set("kept", currency.format(decision.kept.0)),
+        set("kept", currency.format(decision.stays())),
         set("reason", input.reason.trim()),
     ];
     if let Some(other) = decision.supplied.as_ref().and_then(|supplied| supplied.document.as_ref()) {

@@ -6,6 +6,7 @@ use sqlx::SqliteConnection;
 use till_core::ids::{ApplicationId, CreditMemoId, CustomerId, DocumentKind, DocumentRef};
 use till_core::invoice::InvoiceDocument;
 use till_core::money::{Currency, Money};
+use till_core::settle::back::Standing;
 use till_core::tape::Tape;
 
 use super::load::read;
@@ -59,8 +60,10 @@ pub struct CreditMemoView {
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct KeptCredit {
-    /// What was kept.
+    /// What was kept, less what it gave up of a discount.
     pub amount: Money,
+    /// The early-payment discount it gave up.
+    pub discount: Money,
     /// What of it lies unapplied.
     pub open: Money,
     /// What it is applied to.
@@ -90,6 +93,8 @@ async fn kept(connection: &mut SqliteConnection, id: CreditMemoId) -> Result<Opt
         Err(other) => return Err(other),
     };
     let standing = open_items::standing_on_credit(connection, item.id).await?;
+    let (gave_up, standing): (Vec<_>, Vec<_>) = standing.into_iter().partition(Standing::takes_back);
+    let discount = gave_up.iter().map(|standing| standing.used.0).sum();
     let amount = item.open + standing.iter().map(|standing| standing.used.0).sum::<Money>();
     let applied = standing
         .into_iter()
@@ -102,7 +107,7 @@ async fn kept(connection: &mut SqliteConnection, id: CreditMemoId) -> Result<Opt
         })
         .collect();
     let refunds = refunds::of_item(connection, item.id).await?;
-    Ok(Some(KeptCredit { amount, open: item.open, applied, refunds }))
+    Ok(Some(KeptCredit { amount, discount, open: item.open, applied, refunds }))
 }
 
 /// The return each line of a credit memo came back on.

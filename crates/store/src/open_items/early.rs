@@ -70,6 +70,12 @@ async fn sold(connection: &mut SqliteConnection, invoices: &[i64]) -> Result<Has
                JOIN documents ON documents.id = from_id AND state = 'posted'
                JOIN entry_lines ON entry_lines.entry_id = documents.entry_id AND purpose = 'tax_payable' AND tax_document_base_minor IS NOT NULL
                UNION ALL
+               -- What such a credit took back of a discount is no sale.
+               SELECT to_id, discount_taxes.tax_code, discount_taxes.rate_e6, discount_taxes.tax_date, discount_taxes.net_minor, discount_taxes.tax_minor
+               FROM json_each(?1) AS wanted JOIN document_links ON to_id = wanted.value AND role IN ('credits', 'cancels')
+               JOIN documents ON documents.id = from_id AND state = 'posted'
+               JOIN applications ON applications.entry_id = documents.entry_id JOIN discount_taxes ON application_id = applications.id
+               UNION ALL
                SELECT document_id, tax_code, tax_rate_e6, tax_date, -net_minor, 0
                FROM json_each(?1) AS wanted JOIN document_lines ON document_id = wanted.value AND kind = 'packaging'
            ) JOIN tax_codes ON tax_codes.code = taxed

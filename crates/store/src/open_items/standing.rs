@@ -4,11 +4,12 @@ use chrono::NaiveDate;
 use sqlx::SqliteConnection;
 use till_core::accounts::Purpose;
 use till_core::ids::{ApplicationId, EntryId, OpenItemId};
+use till_core::invoice::credit::DiscountOn;
 use till_core::money::Money;
 use till_core::settle::back::Standing;
 use till_core::settle::{BesideBooked, Both};
 
-use super::taxes::of_discounts;
+use super::taxes::{discount_taxes_on, of_discounts};
 use super::{load, of_applications};
 use crate::Result;
 use crate::convert::json;
@@ -28,6 +29,42 @@ pub(crate) async fn made_by(connection: &mut SqliteConnection, entry: EntryId) -
     let mut made = standing(connection, None, None, Some(entry)).await?;
     made.retain(|one| one.credit.purpose == Purpose::DepositLiability);
     Ok(made)
+}
+
+/// What goes with applications that are taken back: what credits took back of the discounts they had earned.
+pub(crate) async fn with_discounts(
+    connection: &mut SqliteConnection,
+    applications: Vec<Standing>,
+) -> Result<Vec<Standing>> {
+    let mut all = applications;
+    let earned = all.iter().filter(|standing| standing.beside.discount.amount.is_positive());
+    let mut items: Vec<OpenItemId> = earned.map(|standing| standing.debit.id).collect();
+    items.sort_unstable();
+    items.dedup();
+    for item in items {
+        let mut with = standing_on_debit(connection, item).await?;
+        with.retain(|one| one.takes_back() && !all.iter().any(|known| known.id == one.id));
+        all.extend(with);
+    }
+    Ok(all)
+}
+
+/// The discount for early payment that stands on an item.
+pub(crate) async fn discount_on(connection: &mut SqliteConnection, item: OpenItemId) -> Result<DiscountOn> {
+    let row = sqlx::query!(
+        r#"SELECT coalesce(sum(discount_minor), 0) AS "amount!: i64", coalesce(sum(discount_base_minor), 0) AS "base!: i64",
+                  max(application_date) AS "last: NaiveDate"
+           FROM applications WHERE debit_item = ? AND discount_minor <> 0"#,
+        item.0
+    )
+    .fetch_one(&mut *connection)
+    .await?;
+    let stands = BesideBooked {
+        discount: Both::of(Money(row.amount), Money(row.base)),
+        taxes: discount_taxes_on(connection, item).await?,
+        ..BesideBooked::default()
+    };
+    Ok(DiscountOn { stands, last: row.last })
 }
 
 async fn standing(

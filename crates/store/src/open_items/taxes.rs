@@ -141,3 +141,28 @@ pub(crate) async fn of_discounts(connection: &mut SqliteConnection, ids: &str) -
         amounts: [row.net_minor, row.tax_minor, row.net_base_minor, row.tax_base_minor],
     }))
 }
+
+/// What the discounts that stand on an item took of the tax, by tax code.
+pub(super) async fn discount_taxes_on(connection: &mut SqliteConnection, item: OpenItemId) -> Result<Vec<HeldTax>> {
+    let rows = sqlx::query!(
+        r#"SELECT tax_code AS "code!: String", category AS "category!: String", rate_e6 AS "rate!: i64", tax_date AS "day!: NaiveDate",
+                  sum(net_minor) AS "net!: i64", sum(tax_minor) AS "tax!: i64", sum(net_base_minor) AS "net_base!: i64",
+                  sum(tax_base_minor) AS "tax_base!: i64"
+           FROM applications JOIN discount_taxes ON application_id = applications.id WHERE debit_item = ?
+           GROUP BY tax_code, category, rate_e6, tax_date
+           HAVING sum(net_minor + tax_minor) <> 0 OR sum(net_base_minor + tax_base_minor) <> 0
+           ORDER BY tax_code, rate_e6, tax_date"#,
+        item.0
+    )
+    .fetch_all(connection)
+    .await?;
+    let held = rows.into_iter().map(|row| Row {
+        of: item.0,
+        code: row.code,
+        category: row.category,
+        rate: row.rate,
+        day: row.day,
+        amounts: [row.net, row.tax, row.net_base, row.tax_base],
+    });
+    Ok(by_owner(held)?.remove(&item.0).unwrap_or_default())
+}

@@ -310,6 +310,7 @@ async fn carry_out(
         applications: None,
         first: Some(invoice.id),
         with: Vec::new(),
+        currency: None,
     };
     let money = receipts::preview(writing, rules, &receipt).await?;
     entries.extend(money.entry.clone());

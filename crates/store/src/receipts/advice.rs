@@ -4,13 +4,12 @@ use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
 use till_core::calendar::DocumentDate;
-use till_core::dispute::DisputeReason;
 use till_core::ids::{CustomerId, DocumentRef};
 use till_core::money::{Currency, Money};
 use till_core::remittance::{Advised, Allotted, allot};
 
 use super::NewApplication;
-use crate::disputes::DisputeWords;
+use crate::disputes::{self, DisputeWords};
 use crate::rules::Rules;
 use crate::{Result, customers, open_items, sensible_date};
 
@@ -66,6 +65,9 @@ pub async fn advice(
     let early = open_items::early(connection, open.iter().map(|item| item.id)).await?;
     let on = DocumentDate::or_business_date(date, rules.business_date).date;
     let allotted = allot(lines, &open, &early, (currency, on));
+    // What is in dispute already stays so: its list says it again.
+    let named: Vec<_> = allotted.iter().filter_map(|one| one.item).collect();
+    let disputed = disputes::over(connection, rules.business_date, &named).await?;
     let by_id: std::collections::HashMap<_, _> = open.iter().map(|item| (item.id, item)).collect();
     let mut found = Advice {
         currency,
@@ -78,11 +80,8 @@ pub async fn advice(
     for one in allotted {
         let item = one.item.and_then(|id| by_id.get(&id));
         if let Some(item) = item {
-            let dispute = one.disputed.is_positive().then(|| DisputeWords {
-                reason: DisputeReason::Deduction,
-                words: one.line.words.chars().take(till_core::dispute::MOST_WORDS).collect(),
-                owner: None,
-            });
+            let new = one.disputed.is_positive() && !disputed.contains_key(&item.id);
+            let dispute = new.then(|| DisputeWords::deduction(&one.line.words));
             found.applications.push(NewApplication {
                 discount: Some(currency.format(one.discount)),
                 dispute,

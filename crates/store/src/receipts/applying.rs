@@ -112,6 +112,7 @@ async fn unapplied_input<'a>(
         typed: new.applications.as_deref(),
         first: None,
         words: words.as_deref(),
+        foreign: false,
     };
     Ok((settle_input(connection, rules, credit).await?, version))
 }

@@ -14,7 +14,7 @@ use till_core::tape::{Change, Tape};
 use super::returned::{ChargeOn, Charged, charged_on};
 use super::{CreditOf, kind_of, orders_on};
 use crate::convert::currency;
-use crate::open_items::{load, members, of_document, standing_on_credit};
+use crate::open_items::{load, members, of_document, standing_on_credit, with_discounts};
 use crate::rules::{Rules, exchange_rate};
 use crate::writing::{Writing, set};
 use crate::{Result, StoreError, bank, customers, deposits, posting, sensible_date};
@@ -217,6 +217,7 @@ async fn receipt<'a>(
     if loaded.kind != DocumentKind::Receipt {
         return Err(StoreError::not_found(DocumentKind::Receipt, id));
     }
+    loaded.input.applications = with_discounts(connection, loaded.input.applications).await?;
     if let Some(typed) = wish.fee.as_deref().map(str::trim).filter(|typed| !typed.is_empty()) {
         let place = loaded.input.receipt.as_ref().and_then(|receipt| receipt.place.as_ref());
         let currency = place.and_then(|place| place.currency).unwrap_or(rules.base);
@@ -245,7 +246,7 @@ async fn some_of<'a>(
         let ends = |standing: &Standing| match standing.debit.document.kind {
             DocumentKind::DepositEnd | DocumentKind::CardReturn | DocumentKind::Refund => true,
             DocumentKind::Deposit => loaded.kind == DocumentKind::Receipt,
-            _ => false,
+            _ => standing.takes_back(),
         };
         loaded.input.applications.retain(|standing| !ends(standing));
     }
@@ -264,13 +265,17 @@ async fn some_of<'a>(
             loaded.input.applications.iter().map(|standing| standing.debit.document.clone()).collect();
         loaded.input.orders = orders_on(connection, documents.iter()).await?;
     }
+    loaded.input.applications = with_discounts(connection, loaded.input.applications).await?;
     Ok(loaded)
 }
 
 fn previewed(input: &BackInput<'_>, decision: BackDecision) -> BackPreview {
     let amount = match &input.receipt {
         Some(receipt) => receipt.amount.0,
-        None => input.applications.iter().map(|standing| standing.used.0).sum(),
+        None => {
+            let mine = input.applications.iter().filter(|standing| !standing.takes_back());
+            mine.map(|standing| standing.used.0).sum()
+        }
     };
     BackPreview {
         currency: input.currency,

@@ -3,20 +3,19 @@
 //! What lies open is used first, in the order it was chosen; the money goes to what is left. All of it in one change of the books.
 
 use serde::{Deserialize, Serialize};
-use till_core::accounts::Purpose;
 use till_core::checks::stops;
 use till_core::entry::Entry;
 use till_core::ids::{CreditMemoId, DocumentKind, DocumentRef, OpenItemId, ReceiptId};
 use till_core::money::{Currency, Money};
-use till_core::open_items::{OpenItem, Side};
-use till_core::settle::{Method, ToApply};
+use till_core::open_items::OpenItem;
+use till_core::settle::{Method, ToApply, pool, usable};
 use till_core::tape::{Change, TapeLine, TapeStyle};
 
 use super::applying::{apply, preview_apply};
 use super::{CreditOf, MoneyPreview, NewApplication, NewApplications, NewReceipt, PostedReceipt, receipt_input};
 use crate::rules::Rules;
 use crate::writing::Writing;
-use crate::{Result, StoreError, customers, money_places, open_items};
+use crate::{Result, StoreError, money_places, open_items};
 
 /// What of a credit is used with money that came.
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -44,10 +43,10 @@ pub struct CreditTo {
     pub amount: Money,
 }
 
-/// What goes to an item, as far as nothing has gone there yet.
+/// What is to go to an item.
 struct Target {
     item: OpenItemId,
-    left: Money,
+    amount: Money,
     typed: Option<NewApplication>,
 }
 
@@ -65,20 +64,11 @@ async fn chosen(writing: &mut Writing<'_>, new: &NewReceipt, currency: Currency)
     let mut credits = Vec::with_capacity(found.len());
     for (position, id) in new.with.iter().enumerate() {
         let wrong = |sentence: String| StoreError::invalid(format!("with.{position}"), sentence);
-        let item = found.iter().find(|item| item.id == *id).filter(|item| item.side == Side::OwedByUs);
+        let item = found.iter().find(|item| item.id == *id);
         let item = item.ok_or_else(|| wrong("That is no credit of this customer.".to_owned()))?;
-        let number = &item.document.number;
-        if !group.iter().any(|member| member.id == item.customer) {
-            return Err(wrong(format!("{number} is someone else's.")));
-        }
-        if item.currency != currency {
-            return Err(wrong(format!("{number} is in {}, the money in {currency}.", item.currency)));
-        }
-        if !item.open.is_positive() || !matches!(item.purpose, Purpose::Unapplied | Purpose::DepositLiability) {
-            return Err(wrong(format!("Nothing of {number} is open any more.")));
-        }
+        usable(item, &group, currency).map_err(wrong)?;
         if new.with[..position].contains(id) {
-            return Err(wrong(format!("{number} is named twice.")));
+            return Err(wrong(format!("{} is named twice.", item.document.number)));
         }
         credits.push(item.clone());
     }
@@ -105,7 +95,7 @@ async fn targets(
     let typed = |at: usize| new.applications.as_ref().and_then(|typed| typed.get(at)).cloned();
     let of = |(at, ToApply { item, amount, .. }): (usize, &ToApply)| Target {
         item: item.id,
-        left: *amount,
+        amount: *amount,
         typed: typed(at),
     };
     Ok(input.to_apply.iter().enumerate().map(of).collect())
@@ -113,25 +103,23 @@ async fn targets(
 
 /// Uses the credits, and says what is left for the money.
 async fn use_credits(writing: &mut Writing<'_>, rules: &Rules, new: &NewReceipt, method: &Method) -> Result<Used> {
-    let (_, currency) = customers::facts(writing, new.customer).await?;
+    let currency = super::currency_of(writing, new).await?;
     let money = currency.parse(&new.amount).map_err(|error| StoreError::decimal("amount", &error))?;
     let credits = chosen(writing, new, currency).await?;
     let together = money + credits.iter().map(|item| item.open).sum::<Money>();
-    let mut targets = targets(writing, rules, (new, method), (currency, together)).await?;
+    let targets = targets(writing, rules, (new, method), (currency, together)).await?;
+    let open: Vec<Money> = credits.iter().map(|item| item.open).collect();
+    let wanted: Vec<Money> = targets.iter().map(|target| target.amount).collect();
+    let pooled = pool(&open, &wanted);
     let mut used = Used { credits: Vec::new(), rest: NewReceipt { with: Vec::new(), ..new.clone() }, stopped: false };
-    for credit in credits {
+    for (credit, parts) in credits.iter().zip(&pooled.credits) {
         let of = credit_of(&credit.document)?;
-        let mut left = credit.open;
-        let mut parts = Vec::new();
-        for target in targets.iter_mut().filter(|target| target.left.is_positive()) {
-            let take = target.left.min(left);
-            if !take.is_positive() {
-                break;
-            }
-            target.left -= take;
-            left -= take;
-            parts.push(NewApplication::to_item(target.item, currency.format(take)));
-        }
+        let part = |(at, amount): &(usize, Money)| {
+            let target: &Target = &targets[*at];
+            NewApplication::to_item(target.item, currency.format(*amount))
+        };
+        let amount = parts.iter().map(|(_, amount)| *amount).sum();
+        let parts: Vec<NewApplication> = parts.iter().map(part).collect();
         if parts.is_empty() {
             continue;
         }
@@ -142,12 +130,8 @@ async fn use_credits(writing: &mut Writing<'_>, rules: &Rules, new: &NewReceipt,
             number: one.document.number.clone(),
             amount: one.credit_amount,
         });
-        let one = CreditUsed {
-            document: credit.document.clone(),
-            amount: credit.open - left,
-            to: to.collect(),
-            entry: preview.entry.clone(),
-        };
+        let one =
+            CreditUsed { document: credit.document.clone(), amount, to: to.collect(), entry: preview.entry.clone() };
         let stopped = stops(&preview.blockers);
         let fingerprint = preview.fingerprint.clone();
         used.credits.push((one, preview));
@@ -161,8 +145,9 @@ async fn use_credits(writing: &mut Writing<'_>, rules: &Rules, new: &NewReceipt,
     if new.applications.is_some() {
         let left = targets
             .into_iter()
-            .filter(|target| target.left.is_positive())
-            .filter_map(|target| Some(NewApplication { amount: currency.format(target.left), ..target.typed? }));
+            .zip(&pooled.left)
+            .filter(|(_, left)| left.is_positive())
+            .filter_map(|(target, left)| Some(NewApplication { amount: currency.format(*left), ..target.typed? }));
         used.rest.applications = Some(left.collect());
     }
     Ok(used)

@@ -12,7 +12,8 @@ use till_core::money::{Currency, Money};
 use till_core::open_items::{OpenItem, Side};
 use till_core::order::OrderFacts;
 use till_core::settle::{
-    Beside, Early, Member, Said, SettleInput, Source, Suggestion, ToApply, paid_on, settles_differences, suggest,
+    Beside, Early, Member, Said, SettleInput, Source, Suggestion, ToApply, paid_on, settles, settles_differences,
+    suggest,
 };
 
 use super::NewApplication;
@@ -30,6 +31,8 @@ pub(super) struct Credit<'a> {
     pub(super) first: Option<InvoiceId>,
     /// What the payer wrote.
     pub(super) words: Option<&'a str>,
+    /// Whether the money is in another currency than the customer's: what they owe in theirs may be paid with it.
+    pub(super) foreign: bool,
 }
 
 /// What is applied, why, and what paying early earns on it.
@@ -42,17 +45,29 @@ struct Targets {
 /// What the money is for: as it was typed, or as it is suggested where nothing was.
 async fn targets(
     connection: &mut SqliteConnection,
+    rules: &Rules,
     group: &[Member],
-    credit: &Credit<'_>,
-    tolerance: Money,
+    (credit, tolerance): (&Credit<'_>, Money),
 ) -> Result<Targets> {
     let paid_on = paid_on(&credit.source, credit.date.date);
     let Some(typed) = credit.typed else {
         let members: Vec<CustomerId> = group.iter().map(|member| member.id).collect();
         let open = open_items::owed_by(connection, &members).await?;
-        let early = open_items::early(connection, open.iter().map(|item| item.id)).await?;
+        let own = open.iter().filter(|item| item.currency == credit.money.0).map(|item| item.id);
+        let early = open_items::early(connection, own).await?;
+        let worth = match credit.foreign {
+            true => worth(connection, rules, (credit.money.0, credit.date.date), &open).await?,
+            false => BTreeMap::new(),
+        };
         let first = credit.first.map(|id| DocumentRef { kind: DocumentKind::Invoice, id: id.0, number: String::new() });
-        let said = Said { first: first.as_ref(), words: credit.words, paid_on, early: Some(&early), tolerance };
+        let said = Said {
+            first: first.as_ref(),
+            words: credit.words,
+            paid_on,
+            early: Some(&early),
+            tolerance,
+            worth: Some(&worth),
+        };
         let suggested = suggest((credit.money.1, credit.money.0), &open, said, credit.date.date);
         let to_apply = suggested.iter().filter_map(|one| {
             let item = open.iter().find(|item| item.id == one.item)?.clone();
@@ -157,6 +172,28 @@ async fn other_rates(
     Ok(rates)
 }
 
+/// What settles those of the items that are in another currency than the money, at the rates of a day. Not those no rate is known of.
+pub(super) async fn worth(
+    connection: &mut SqliteConnection,
+    rules: &Rules,
+    (money, date): (Currency, NaiveDate),
+    items: &[OpenItem],
+) -> Result<BTreeMap<OpenItemId, Money>> {
+    let Some(of_money) = exchange_rate(connection, rules, money, date).await? else { return Ok(BTreeMap::new()) };
+    let mut rates: BTreeMap<&str, Option<ExchangeRate>> = BTreeMap::new();
+    let mut worth = BTreeMap::new();
+    for item in items.iter().filter(|item| item.currency != money) {
+        let code = item.currency.code();
+        if !rates.contains_key(code) {
+            rates.insert(code, exchange_rate(connection, rules, item.currency, date).await?);
+        }
+        if let Some(Some(rate)) = rates.get(code) {
+            worth.insert(item.id, settles(item, *rate, (money, of_money)));
+        }
+    }
+    Ok(worth)
+}
+
 /// Everything needed to decide on a credit.
 pub(super) async fn settle_input<'a>(
     connection: &mut SqliteConnection,
@@ -170,7 +207,8 @@ pub(super) async fn settle_input<'a>(
         Some(rate) => rules.write_off_tolerance.exchanged((rules.base, ExchangeRate::ONE), (credit.money.0, rate)),
         None => Money::ZERO,
     };
-    let Targets { mut to_apply, mut suggested, early } = targets(connection, &group, &credit, tolerance).await?;
+    let Targets { mut to_apply, mut suggested, early } =
+        targets(connection, rules, &group, (&credit, tolerance)).await?;
     let Credit { payer, source, date, money: (money, amount), typed, .. } = credit;
     if let (Source::Item(item), None) = (&source, typed)
         && item.purpose == Purpose::DepositLiability

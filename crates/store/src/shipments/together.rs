@@ -180,6 +180,8 @@ fn receipt_for(paid: &PaidAtOnce, invoice: &PostedInvoice, preview: &InvoicePrev
         applications: None,
         first: Some(invoice.id),
         with: Vec::new(),
+        // Whatever else they are billed in, this is paid in the invoice's.
+        currency: Some(document.currency.code().to_owned()),
     }))
 }
 

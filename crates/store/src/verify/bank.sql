@@ -14,14 +14,14 @@ FROM bank_lines JOIN bank_statements ON bank_statements.id = statement_id
 LEFT JOIN bank_matches ON line_id = bank_lines.id AND undone_on IS NULL
 GROUP BY bank_lines.id HAVING cleared_minor <> coalesce(sum(bank_matches.amount_minor), 0)
 UNION ALL
-SELECT 'E-' || entries.number || ' is cleared by ' || bank_matches.amount_minor || ' on ' || bank_statements.number || ', it moved ' || CASE WHEN bank_statements.currency = base_currency THEN base ELSE document END
+SELECT 'E-' || entries.number || ' is cleared by ' || bank_matches.amount_minor || ' on ' || bank_statements.number || ', it moved ' || coalesce(CASE WHEN bank_statements.currency = base_currency THEN base ELSE document END, 0)
 FROM bank_matches JOIN bank_lines ON bank_lines.id = line_id JOIN bank_statements ON bank_statements.id = statement_id
 JOIN money_places ON money_places.code = place JOIN entries ON entries.id = bank_matches.entry_id
-JOIN (
+LEFT JOIN (
     SELECT entry_id, account, sum(base_minor) AS base, sum(document_minor) AS document FROM entry_lines WHERE purpose = 'bank' GROUP BY entry_id, account
 ) AS lines ON lines.entry_id = entries.id AND lines.account = money_places.account
 JOIN company
-WHERE undone_on IS NULL AND bank_matches.amount_minor <> CASE WHEN bank_statements.currency = base_currency THEN base ELSE document END
+WHERE undone_on IS NULL AND bank_matches.amount_minor <> coalesce(CASE WHEN bank_statements.currency = base_currency THEN base ELSE document END, 0)
 UNION ALL
 SELECT payments.number || ' is said to be cleared, no bank statement says so'
 FROM payments

@@ -24,6 +24,11 @@ FROM (
     FROM posted JOIN applications ON applications.entry_id = posted.entry_id AND reverses_id IS NULL
     JOIN application_taxes ON application_id = applications.id
     UNION ALL
+    -- A credit that takes a discount back gives the tax of that along, beside its own.
+    SELECT posted.number, tax_code, discount_taxes.tax_date, -discount_taxes.net_minor
+    FROM posted JOIN applications ON applications.entry_id = posted.entry_id
+    JOIN discount_taxes ON application_id = applications.id
+    UNION ALL
     SELECT posted.number, tax_code, entry_lines.tax_date, -tax_document_base_minor
     FROM posted JOIN entry_lines ON entry_lines.entry_id = posted.entry_id AND purpose = 'tax_payable'
 )
@@ -36,7 +41,9 @@ FROM posted JOIN (
     FROM entry_lines GROUP BY entry_id
 ) AS entry USING (entry_id)
 WHERE taxed + coalesce((SELECT sum(net_base_minor) FROM applications JOIN application_taxes ON application_id = applications.id
-                        WHERE applications.entry_id = posted.entry_id AND reverses_id IS NULL), 0) <> sold
+                        WHERE applications.entry_id = posted.entry_id AND reverses_id IS NULL), 0)
+      + coalesce((SELECT sum(net_base_minor) FROM applications JOIN discount_taxes ON application_id = applications.id
+                  WHERE applications.entry_id = posted.entry_id), 0) <> sold
 UNION ALL
 SELECT posted.number || ': its tax in base currency is not that of its total'
 FROM posted JOIN entry_lines ON entry_lines.entry_id = posted.entry_id AND purpose = 'tax_payable'

@@ -660,7 +660,17 @@ async fn run(company: &Company, made: &mut Made, step: &Step) {
             }
             // Now and then with what lies open of theirs.
             let with: Vec<_> = view.credits.iter().filter(|_| minor % 2 == 0).map(|one| one.item).collect();
-            let what = if with.is_empty() { "receive" } else { "receive with credits" };
+            // Or in another currency than theirs.
+            let home = Currency::of("EUR").unwrap();
+            let abroad =
+                customers::view(&mut *store.read().await.unwrap(), company.customers[2]).await.unwrap().currency;
+            let other = Some(if money == home { abroad } else { home }).filter(|_| with.is_empty() && minor % 9 == 3);
+            let what = match (&other, with.is_empty()) {
+                (Some(_), _) => "receive in another currency",
+                (None, true) => "receive",
+                (None, false) => "receive with credits",
+            };
+            let money = other.unwrap_or(money);
             let posted = company
                 .receive(&NewReceipt {
                     customer: id,
@@ -671,6 +681,7 @@ async fn run(company: &Company, made: &mut Made, step: &Step) {
                     applications: targets(made, to, money),
                     first: None,
                     with,
+                    currency: other.map(|other| other.code().to_owned()),
                 })
                 .await;
             let posted = made.note(what, posted);
@@ -860,8 +871,10 @@ async fn abroad(company: &Company) -> usize {
 }
 
 /// What must have gone through over all sequences together, at least.
-const AT_LEAST: [(&str, usize); 81] = [
+const AT_LEAST: [(&str, usize); 83] = [
     ("receive with credits", 5),
+    ("receive in another currency", 5),
+    ("discounts that went back with a credit", 5),
     ("prepare a slip", 40),
     ("bank a slip", 30),
     ("cancel a slip", 20),

@@ -1,9 +1,10 @@
 //! Steps of money and containers that are taken back.
 
-use till_core::ids::{DocumentKind, ReceiptId};
+use till_core::ids::{DocumentKind, InvoiceId, ReceiptId};
 use till_core::money::Money;
 use till_store::containers::{self, BroughtBack};
 use till_store::customers::CustomerView;
+use till_store::invoices::{self, CreditLine, ToCredit};
 use till_store::receipts::{self, NewApplication, NewReceipt, ReceiptView, ToReverse, ToUnapply};
 use till_store::rules;
 
@@ -106,19 +107,31 @@ pub(crate) async fn nearly_all(company: &Company, made: &mut Made, customer: &Cu
         applications: Some(vec![application]),
         first: None,
         with: Vec::new(),
+        currency: None,
     };
     let posted = made.note("receive", company.receive(&new).await);
+    // Now and then some of what was paid so comes back: its discount goes with it.
+    if posted.is_some() && less.is_positive() && item.document.kind == DocumentKind::Invoice {
+        let one = CreditLine { position: 0, quantity: Some("1".to_owned()), ..CreditLine::default() };
+        let wish =
+            ToCredit { lines: vec![one], date: Some(made.on), reason: "not needed".to_owned(), ..ToCredit::default() };
+        let invoice = InvoiceId(item.document.id);
+        let credited =
+            change(company, async |writing, rules| invoices::credit(writing, rules, invoice, &wish).await).await;
+        made.note("credit", credited);
+    }
     made.receipts.extend(posted.into_iter().map(|one| one.id));
 }
 
 /// How much of what was settled was settled without money.
-pub(crate) async fn beside(company: &Company) -> [(&'static str, usize); 5] {
+pub(crate) async fn beside(company: &Company) -> [(&'static str, usize); 6] {
     let mut books = company.store.read().await.unwrap();
-    let mut counts = [0; 5];
+    let mut counts = [0; 6];
     let wanted = [
         "SELECT count(*) FROM applications WHERE discount_minor > 0",
         "SELECT count(DISTINCT application_id) FROM discount_taxes WHERE tax_minor > 0",
-        "SELECT count(*) FROM applications WHERE discount_minor < 0",
+        "SELECT count(*) FROM applications WHERE discount_minor < 0 AND debit_minor < 0",
+        "SELECT count(*) FROM applications WHERE discount_minor < 0 AND debit_minor = 0",
         "SELECT count(*) FROM applications WHERE written_off_minor > 0",
         "SELECT count(*) FROM applications WHERE kept_minor > 0",
     ];
@@ -126,11 +139,12 @@ pub(crate) async fn beside(company: &Company) -> [(&'static str, usize); 5] {
         let found: i64 = sqlx::query_scalar(sql).fetch_one(&mut *books).await.unwrap();
         *count = usize::try_from(found).unwrap();
     }
-    let [discounts, taxed, back, written_off, kept] = counts;
+    let [discounts, taxed, back, credited, written_off, kept] = counts;
     [
         ("discounts for early payment", discounts),
         ("discounts that took tax", taxed),
         ("discounts taken back", back),
+        ("discounts that went back with a credit", credited),
         ("written off", written_off),
         ("kept as income", kept),
     ]

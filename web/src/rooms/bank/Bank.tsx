@@ -1,3 +1,5 @@
+import MenuItem from "@mui/material/MenuItem";
+import TextField from "@mui/material/TextField";
 import { useQuery } from "@tanstack/react-query";
 import { useRef, useState } from "react";
 import { Link, useNavigate } from "react-router";
@@ -97,6 +99,7 @@ export function BankRoom() {
   const [wrong, setWrong] = useState<Problem>();
   const [asking, setAsking] = useState(false);
   const [table, setTable] = useState<TableFile>();
+  const [chosen, setChosen] = useState("");
   const accounts = useQuery({ queryKey: ["bank-accounts"], queryFn: () => got(api.GET("/api/bank-accounts")) });
   const list = useList({
     key: ["bank-statements"],
@@ -105,7 +108,10 @@ export function BankRoom() {
     place: "/bank",
   });
   const { first, current, open } = list;
-  const account = accounts.data?.find((one) => one.code === current?.place) ?? accounts.data?.[0];
+  // The account that was chosen, or that of the statement under the cursor.
+  const wanted = chosen || current?.place;
+  const account = accounts.data?.find((one) => one.code === wanted) ?? accounts.data?.[0];
+  const several = (accounts.data?.length ?? 0) > 1;
   const lines = accounts.data?.reduce((sum, one) => sum + one.open_lines, 0) ?? 0;
   const read = async (file: File | undefined) => {
     if (!file) {
@@ -215,6 +221,23 @@ export function BankRoom() {
     >
       <Chips>
         <RoomLinks links={moneyLinks} />
+        {several && (
+          <TextField
+            select
+            label="Account"
+            value={chosen}
+            onChange={(event) => setChosen(event.target.value)}
+            sx={{ minWidth: 190 }}
+            slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }}
+          >
+            <MenuItem value="">of the statement</MenuItem>
+            {accounts.data?.map((one) => (
+              <MenuItem key={one.code} value={one.code}>
+                {one.name}
+              </MenuItem>
+            ))}
+          </TextField>
+        )}
         <input
           ref={field}
           type="file"
@@ -244,7 +267,15 @@ export function BankRoom() {
         />
       )}
       {table && account && (
-        <TableAsk file={table} account={account} close={() => setTable(undefined)} done={imported} />
+        <TableAsk
+          key={account.code}
+          file={table}
+          account={account}
+          accounts={accounts.data ?? []}
+          choose={setChosen}
+          close={() => setTable(undefined)}
+          done={imported}
+        />
       )}
       {asking && account && (
         <FormAsk

@@ -24,6 +24,7 @@ import { Ask } from "../../shell/Ask";
 import { useNotices } from "../../shell/notices";
 import { Worktop } from "../../shell/Worktop";
 import { BookAsk, ChargeAsk, PaidByAsk } from "./asks";
+import { FindAsk } from "./FindAsk";
 import { certainties, reasons } from "./words";
 
 /** What a proposal would do, as it stands now. */
@@ -100,7 +101,7 @@ function Opened({ statement }: { statement: StatementView }) {
   const { currency } = statement;
   const [currentId, setCurrentId] = useState<number>();
   const [turn, setTurn] = useState(0);
-  const [asking, setAsking] = useState<"sure" | "paid" | "book" | "charge" | "undo">();
+  const [asking, setAsking] = useState<"sure" | "find" | "paid" | "book" | "charge" | "undo">();
   const lines = statement.line_list;
   const line = lines.find((one) => one.id === currentId) ?? lines[0];
   const proposal = line && line.proposals.length > 0 ? line.proposals[turn % line.proposals.length] : undefined;
@@ -222,6 +223,13 @@ function Opened({ statement }: { statement: StatementView }) {
             ]
           : []),
         {
+          key: "f",
+          label: "Find what it is…",
+          run: () => setAsking("find"),
+          disabled: !line || line.left === 0,
+          needs: "post_money",
+        },
+        {
           key: "r",
           label: "Receipt of…",
           run: () => setAsking("paid"),
@@ -309,6 +317,9 @@ function Opened({ statement }: { statement: StatementView }) {
                     />
                   </>
                 )}
+                {shown.beside.map((entry) => (
+                  <EntryLines key={entry.text} entry={entry} base={base} title={entry.text} />
+                ))}
               </>
             )}
             {line.matches.some((one) => one.how === "booked") && (
@@ -371,6 +382,14 @@ function Opened({ statement }: { statement: StatementView }) {
           Sure is what names what it pays and comes to it exactly, what a known account pays exactly, and what the books
           expected. Each becomes a receipt of its own day, or is cleared; any can be undone.
         </Ask>
+      )}
+      {asking === "find" && line && (
+        <FindAsk
+          line={line}
+          currency={currency}
+          close={() => setAsking(undefined)}
+          run={(key, wish, seen) => sent(key, line.id, wish, seen)}
+        />
       )}
       {asking === "paid" && line && (
         <PaidByAsk

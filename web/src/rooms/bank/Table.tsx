@@ -38,11 +38,16 @@ const days: Record<StatementColumns["days"] & string, string> = {
 export function TableAsk({
   file,
   account,
+  accounts,
+  choose: chooseAccount,
   close,
   done,
 }: {
   file: TableFile;
   account: AccountState;
+  /** The accounts a file may be of. */
+  accounts: AccountState[];
+  choose: (code: string) => void;
   close: () => void;
   done: (taken: { statements: number[]; lines: number; known: number }) => Promise<void>;
 }) {
@@ -102,6 +107,21 @@ export function TableAsk({
         await done(taken);
       }}
     >
+      {accounts.length > 1 && (
+        <TextField
+          select
+          label="Account it is of"
+          value={account.code}
+          onChange={(event) => chooseAccount(event.target.value)}
+          sx={{ minWidth: 240, marginTop: 1 }}
+        >
+          {accounts.map((one) => (
+            <MenuItem key={one.code} value={one.code}>
+              {one.name}
+            </MenuItem>
+          ))}
+        </TextField>
+      )}
       {wrong && !wrong.field && <Wrong error={wrong} />}
       {columns && (
         <div style={{ display: "grid", gridTemplateColumns: "repeat(3, 1fr)", gap: 12, margin: "8px 0 12px" }}>

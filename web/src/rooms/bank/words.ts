@@ -26,4 +26,5 @@ export const reasons: Record<ProposalView["because"][number], string> = {
   counted: "the bank counted another amount",
   paid: "a payment came in over that amount",
   with_fee: "it is that payment with a fee of the bank",
+  searched: "found by what was typed",
 };

@@ -57,7 +57,7 @@ export function DisputeWordsAsk({
     <FormAsk
       key={owners.length}
       title={`What stays open of ${number} is in dispute`}
-      yes="Note it"
+      yes="Save"
       close={close}
       fields={fields(before, owners, me)}
       run={async (values) => keep(asWords(values))}

@@ -1,3 +1,4 @@
+import MenuItem from "@mui/material/MenuItem";
 import TextField from "@mui/material/TextField";
 import { useQuery } from "@tanstack/react-query";
 import { useRef, useState } from "react";
@@ -202,17 +203,11 @@ export function AdviceRoom() {
           slotProps={{ htmlInput: { inputMode: "decimal", style: { textAlign: "right" } } }}
         />
         <DateField label="Date" typed={when} assumed={today ?? ""} onType={setWhen} from="the business date" />
-        <TextField
-          select
-          label="Method"
-          value={method}
-          onChange={(event) => setMethod(event.target.value)}
-          slotProps={{ select: { native: true } }}
-        >
+        <TextField select label="Method" value={method} onChange={(event) => setMethod(event.target.value)}>
           {methods.map((one) => (
-            <option key={one.code} value={one.code}>
+            <MenuItem key={one.code} value={one.code}>
               {one.name}
-            </option>
+            </MenuItem>
           ))}
         </TextField>
         <input

@@ -3,30 +3,41 @@ import TextField from "@mui/material/TextField";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { api, got } from "../../api/client";
-import type { CustomerRow, InvoiceRow } from "../../api/types";
-import { moneyWithCurrency } from "../../format";
+import type { CustomerRow, PayerFound } from "../../api/types";
+import { decimal, exponentOf, moneyWithCurrency, typedDecimal } from "../../format";
 import { useSettled } from "../../parts/bits";
 
-/** Who pays: a customer, or the customer of an invoice that is named. */
-type Payer = { customer: CustomerRow; invoice?: never } | { invoice: InvoiceRow; customer?: never };
+/** Who pays: a customer, or the customer of something that was found by its number or its amount. */
+type Payer = { customer: CustomerRow; found?: never } | { found: PayerFound; customer?: never };
 
 const label = (payer: Payer) =>
   payer.customer
     ? `${payer.customer.name} · ${payer.customer.number}`
-    : `${payer.invoice.number} · ${payer.invoice.customer_name}`;
+    : `${payer.found.document.number} · ${payer.found.customer_name}`;
+
+/** What is open of what was found, or what it is. */
+function what({ document, open, early, currency }: PayerFound): string {
+  if (open == null) {
+    return document.kind === "order" ? "order" : "shipment";
+  }
+  const less = early != null ? `, ${decimal(early, exponentOf(currency))} with the discount` : "";
+  return `${moneyWithCurrency(open, currency)} open${less}`;
+}
 
 const fits = createFilterOptions<Payer>({ stringify: label });
 
-/** What an invoice is looked for by: its number; of a payment reference what stands behind its check digits. */
+/** What was typed, where it may be a number of something; nothing else is looked for. */
 export function numberIn(typed: string): string | undefined {
-  const plain = typed.replace(/\s/g, "");
-  const reference = /^RF\d\d([A-Za-z0-9]+)$/i.exec(plain)?.[1];
-  // The number itself may have been written with a hyphen that a reference does not have.
-  const wanted = reference ? reference.replace(/^\D+/, "") : typed.trim();
-  return /\d{2,}/.test(wanted) ? wanted : undefined;
+  return /\d{2,}/.test(typed) ? typed.trim() : undefined;
 }
 
-/** Whose money it is, found by name, by customer number, or by what the payer wrote: an invoice number, a payment reference. */
+/** What was typed, where it reads as an amount. */
+export function amountIn(typed: string): string | undefined {
+  const plain = typed.trim();
+  return /^\d[\d.,' ]*$/.test(plain) ? typedDecimal(plain) : undefined;
+}
+
+/** Whose money it is, found by name, by customer number, or by what lies in front of one: a number of a document, a payment reference, an amount. */
 export function PayerField({
   customers,
   chosen,
@@ -35,7 +46,7 @@ export function PayerField({
 }: {
   customers: CustomerRow[];
   chosen: CustomerRow | null;
-  choose: (customer: number | undefined, invoice?: number) => void;
+  choose: (customer: number | undefined, invoice?: number, amount?: string) => void;
   error: string | undefined;
 }) {
   const [words, setWords] = useState("");
@@ -49,13 +60,15 @@ export function PayerField({
   }, [chosenId]);
   const wanted = useSettled(numberIn(words) ?? "");
   const found = useQuery({
-    queryKey: ["invoices", "open", wanted],
-    queryFn: () => got(api.GET("/api/invoices", { params: { query: { q: wanted, state: "open", limit: 6 } } })),
+    queryKey: ["payers", wanted],
+    queryFn: () => {
+      const amount = amountIn(wanted);
+      return got(api.GET("/api/payers", { params: { query: { q: wanted, ...(amount && { amount }) } } }));
+    },
     enabled: wanted !== "" && words !== (chosen ? label({ customer: chosen }) : ""),
   });
-  const invoices = wanted !== "" ? (found.data?.invoices ?? []).filter((row) => row.number) : [];
   const options: Payer[] = [
-    ...invoices.map((invoice): Payer => ({ invoice })),
+    ...(wanted !== "" ? (found.data ?? []) : []).map((found): Payer => ({ found })),
     ...customers.map((customer): Payer => ({ customer })),
   ];
   return (
@@ -63,11 +76,13 @@ export function PayerField({
       options={options}
       value={chosen ? { customer: chosen } : null}
       getOptionLabel={label}
-      getOptionKey={(option) => (option.customer ? `c${option.customer.id}` : `i${option.invoice.id}`)}
+      getOptionKey={(option) =>
+        option.customer ? `c${option.customer.id}` : `${option.found.document.kind}${option.found.document.id}`
+      }
       isOptionEqualToValue={(option, value) => !!option.customer && option.customer.id === value.customer?.id}
-      // What was found by its number is shown whatever else was typed.
+      // What was found by its number or amount is shown whatever else was typed.
       filterOptions={(all, state) => {
-        const named = all.filter((one) => one.invoice);
+        const named = all.filter((one) => one.found);
         return [
           ...named,
           ...fits(
@@ -77,19 +92,27 @@ export function PayerField({
         ];
       }}
       onInputChange={(_, text) => setWords(text)}
-      onChange={(_, option) => choose(option?.customer?.id ?? option?.invoice?.customer, option?.invoice?.id)}
+      onChange={(_, option) => {
+        const { found } = option ?? {};
+        const invoice = found?.document.kind === "invoice" ? found.document.id : undefined;
+        // What was typed as an amount is what came.
+        const paid = found?.by_amount ? amountIn(words) : undefined;
+        choose(option?.customer?.id ?? found?.customer, invoice, paid);
+      }}
       autoHighlight
       openOnFocus
       open={open}
       onOpen={() => setOpen(true)}
       onClose={() => setOpen(false)}
-      noOptionsText="No customer fits, and no open invoice"
+      noOptionsText="No customer fits, and nothing that is open"
       renderOption={({ key, ...props }, option) => (
-        <li key={key} {...props} style={{ display: "flex", gap: 10 }}>
-          <span style={{ flex: 1 }}>{label(option)}</span>
-          {option.invoice && (
-            <span className="dim">{moneyWithCurrency(option.invoice.open ?? 0, option.invoice.currency)} open</span>
-          )}
+        <li
+          key={key}
+          {...props}
+          style={{ display: "flex", flexWrap: "wrap", justifyContent: "flex-start", gap: "0 10px" }}
+        >
+          <span>{label(option)}</span>
+          {option.found && <span className="dim">{what(option.found)}</span>}
         </li>
       )}
       renderInput={(input) => (
@@ -98,7 +121,7 @@ export function PayerField({
           label="Customer"
           autoFocus={!chosen}
           error={!!error}
-          helperText={error ?? (chosen ? undefined : "or an invoice number, or a payment reference")}
+          helperText={error ?? (chosen ? undefined : "or a number of a document, a payment reference, an amount")}
         />
       )}
     />

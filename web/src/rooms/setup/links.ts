@@ -3,6 +3,7 @@ export const setupLinks: [to: string, label: string][] = [
   ["/setup", "Company"],
   ["/setup/goods", "Goods and tax"],
   ["/setup/accounts", "Accounts"],
+  ["/setup/money", "Money"],
   ["/setup/fields", "Own fields"],
   ["/setup/people", "People"],
   ["/setup/limits", "Limits"],

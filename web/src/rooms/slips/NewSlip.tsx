@@ -1,3 +1,5 @@
+import MenuItem from "@mui/material/MenuItem";
+import TextField from "@mui/material/TextField";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
 import { useNavigate } from "react-router";
@@ -92,16 +94,19 @@ export function NewSlipRoom() {
     >
       <div style={{ display: "flex", gap: 12, margin: "0 0 12px" }}>
         {(accounts.data?.length ?? 0) > 1 && (
-          <label>
-            To{" "}
-            <select value={bank} onChange={(event) => setBank(event.target.value)}>
-              {accounts.data?.map((one) => (
-                <option key={one.code} value={one.code}>
-                  {one.name}
-                </option>
-              ))}
-            </select>
-          </label>
+          <TextField
+            select
+            label="To"
+            value={bank || accounts.data?.[0]?.code || ""}
+            onChange={(event) => setBank(event.target.value)}
+            sx={{ minWidth: 180 }}
+          >
+            {accounts.data?.map((one) => (
+              <MenuItem key={one.code} value={one.code}>
+                {one.name}
+              </MenuItem>
+            ))}
+          </TextField>
         )}
         <DateField label="Date" typed={when} assumed={today ?? ""} onType={setWhen} from="the business date" />
         <span className="dim" style={{ alignSelf: "center" }}>

@@ -1,6 +1,7 @@
 //! The tape of a credit memo, and what it changes.
 
 use super::CreditInput;
+use super::discounting::TakenBack;
 use super::supplying::{self, Balance};
 use crate::calendar::words;
 use crate::invoice::InvoiceDocument;
@@ -10,9 +11,9 @@ use crate::tape::{Change, Figure, Tape, TapeStyle};
 pub(super) fn tape(
     input: &CreditInput<'_>,
     (document, other_way): (&InvoiceDocument, Option<&InvoiceDocument>),
-    balance: &Balance,
+    (balance, taken): (&Balance, &TakenBack),
 ) -> Tape {
-    let (settled, kept) = (balance.settles.0, balance.kept.0);
+    let (settled, kept) = (balance.settles.0, balance.kept.0 - taken.credit.0);
     let what = if input.exchange { "exchange against" } else { "credit memo on" };
     let mut tape = Tape::new(input.customer.name.clone(), format!("{what} {}", input.number), document.currency);
     for line in &document.lines {
@@ -39,6 +40,12 @@ pub(super) fn tape(
     }
     if !settled.is_zero() {
         tape.amount(TapeStyle::Detail, format!("off what is open of {}", input.number), settled);
+    }
+    if taken.credit.0.is_positive() {
+        tape.amount(TapeStyle::Detail, "less the early-payment discount taken on it", taken.credit.0);
+        for part in &taken.given.taxes {
+            tape.amount(TapeStyle::Detail, format!("of which tax {}%", part.rate.rate.percent()), part.tax);
+        }
     }
     if !kept.is_zero() {
         tape.amount(TapeStyle::Detail, "kept for the customer, unapplied", kept);
