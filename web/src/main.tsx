@@ -9,7 +9,7 @@ import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { createBrowserRouter, RouterProvider } from "react-router";
 import { Problem } from "./api/client";
-import { routes } from "./routes";
+import { fetchRooms, routes } from "./routes";
 import { SessionGate } from "./shell/session";
 import { theme } from "./theme/theme";
 
@@ -39,3 +39,6 @@ if (root) {
     </StrictMode>,
   );
 }
+
+// A moment after the first screen stands the others are fetched too.
+window.addEventListener("load", () => window.setTimeout(() => void fetchRooms(), 2_000), { once: true });
