@@ -54,6 +54,8 @@ export function useDocumentChanged(): (...named: QueryKey[]) => Promise<void> {
 export const Chips = styled("div")({
   display: "flex",
   flexWrap: "wrap",
+  // A full list below does not push the second row over the next.
+  flexShrink: 0,
   gap: "10px 10px",
   alignItems: "center",
   marginBottom: 10,
@@ -68,6 +70,9 @@ export const Chips = styled("div")({
     textDecoration: "none",
     borderBottom: "2px solid var(--line-strong)",
     padding: "1px 2px 2px",
+    // Large enough to be hit, whatever stands above or below.
+    minHeight: 24,
+    minWidth: 24,
     cursor: "pointer",
     whiteSpace: "nowrap",
   },
