@@ -4,7 +4,7 @@ import Select from "@mui/material/Select";
 import { styled } from "@mui/material/styles";
 import TextField from "@mui/material/TextField";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { useEffect, useState } from "react";
+import { useEffect, useRef, useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import { api, got, keyed, Problem } from "../api/client";
 import type { CustomerRow } from "../api/types";
@@ -89,6 +89,8 @@ function Entry({ stack }: { stack: Stack | undefined }) {
   const [otherCurrency, setOtherCurrency] = useState<string>();
   const currency = otherCurrency ?? usualCurrency;
   const currencies = useCurrencies();
+  const [choosing, setChoosing] = useState(false);
+  const amountField = useRef<HTMLInputElement>(null);
   // A receipt that was reversed is typed again: what it said is there already.
   const againId = Number(params.get("again")) || undefined;
   const again = useQuery({
@@ -166,6 +168,9 @@ function Entry({ stack }: { stack: Stack | undefined }) {
           disabled: !typed,
         },
         { key: "l", label: "Leave all unapplied", run: () => setTyped({}), disabled: !ready },
+        ...(currencies.length > 1
+          ? [{ key: "c", label: "In another currency…", run: () => setChoosing(true), quiet: true }]
+          : []),
         {
           key: "a",
           label: "By remittance advice…",
@@ -227,6 +232,7 @@ function Entry({ stack }: { stack: Stack | undefined }) {
         />
         <TextField
           label={`Amount ${currency}`}
+          inputRef={amountField}
           value={amount ?? ""}
           onChange={(event) => {
             setAmount(event.target.value);
@@ -244,6 +250,16 @@ function Entry({ stack }: { stack: Stack | undefined }) {
                     variant="standard"
                     disableUnderline
                     title="The money is in another currency"
+                    open={choosing}
+                    onOpen={() => setChoosing(true)}
+                    onClose={() => {
+                      setChoosing(false);
+                      // What comes next is how much.
+                      window.setTimeout(() => amountField.current?.focus());
+                    }}
+                    MenuProps={{ disableRestoreFocus: true }}
+                    // Nobody tabs through it on the way to the amount; c opens it.
+                    SelectDisplayProps={{ tabIndex: -1 }}
                     // The label says which one it is.
                     renderValue={() => ""}
                     sx={{ "& .MuiSelect-select": { minWidth: "0 !important", paddingRight: "20px !important" } }}

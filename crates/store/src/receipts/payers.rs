@@ -152,7 +152,7 @@ async fn by_amount(connection: &mut SqliteConnection, rules: &Rules, amount: &st
             return Some(one.found);
         }
         let to_pay = open - early.get(&one.item)?.for_all(rules.business_date, open);
-        (to_pay == one.wanted).then(|| PayerFound { early: Some(to_pay), ..one.found })
+        (to_pay == one.wanted).then_some(PayerFound { early: Some(to_pay), ..one.found })
     };
     Ok(open.into_iter().filter_map(fits).take(usize::try_from(MOST).unwrap_or_default()).collect())
 }

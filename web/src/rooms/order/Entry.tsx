@@ -14,6 +14,11 @@ import { OrderHead, saysItself } from "./Head";
 import { LineDetails } from "./LineDetails";
 import { focusCell, LineGrid } from "./LineGrid";
 
+/** A new quote. */
+export function NewQuoteRoom() {
+  return <NewOrderRoom quote />;
+}
+
 /** A new order, or with `quote` a new quote; from a customer or a call-off it knows whose. */
 export function NewOrderRoom({ quote = false }: { quote?: boolean }) {
   const [params] = useSearchParams();
