@@ -430,10 +430,10 @@ async fn a_deposit_comes_back() {
     let (words, accepted) = accept_first(&company, id).await;
     assert_eq!(words, format!("{} came back, with a fee", taken.number));
     assert_eq!(accepted.unwrap().document.kind, DocumentKind::Deposit);
-    let turned: Vec<(String, i64)> = taken_as.iter().map(|(account, amount)| (account.clone(), -amount)).collect();
+    let mut turned: Vec<(String, i64)> = taken_as.iter().map(|(account, amount)| (account.clone(), -amount)).collect();
     let mut back = last(&company, DocumentKind::Deposit, taken.id.0).await;
-    let mut turned = turned;
-    (back.sort(), turned.sort());
+    back.sort();
+    turned.sort();
     assert_eq!(back, turned, "the entry it was taken with, turned round");
     assert_eq!(last(&company, DocumentKind::BankStatement, id.0).await, lines(&[("31000", -1_500), ("81000", 1_500)]));
     company.holds().await;
