@@ -229,16 +229,16 @@ impl<'map> EntryBuilder<'map> {
         }
         let currency = for_what.currency.unwrap_or(self.currency);
         let marks = for_what.marks.cloned().unwrap_or_default();
-        let mergeable = self.lines.iter_mut().find(|line| {
-            line.account == account.number
-                && line.purpose == purpose
+        // Each open item and each tax stands by itself: there may be thousands, and no other is looked for.
+        let alone = purpose == Purpose::Receivable || for_what.tax.is_some();
+        let mergeable = self.lines.iter_mut().filter(|_| !alone).find(|line| {
+            line.purpose == purpose
+                && line.account == account.number
                 && line.customer == for_what.customer
                 && line.currency == currency
                 && line.marks == marks
                 && line.tax.is_none()
-                && for_what.tax.is_none()
                 && line.base.is_positive() == base.is_positive()
-                && purpose != Purpose::Receivable
         });
         match mergeable {
             Some(line) => {

@@ -508,18 +508,22 @@ fn beside_on_tape(tape: &mut Tape, beside: &BesideBooked) {
 }
 
 fn orders_after(input: &SettleInput<'_>, document: &Settlement) -> Vec<OrderFacts> {
-    let mut after = input.orders.clone();
-    for order in &mut after {
-        for invoice in &mut order.invoices {
-            for applied in document.applied.iter().filter(|applied| is_invoice(&applied.document, invoice.invoice)) {
-                invoice.open -= applied.amount;
-            }
-        }
-    }
-    after
+    let settled = document.applied.iter().map(|applied| (&applied.document, -applied.amount));
+    orders_with(&input.orders, settled)
 }
 
-/// Whether a document is that invoice.
-pub(crate) fn is_invoice(document: &DocumentRef, invoice: InvoiceId) -> bool {
-    document.kind == DocumentKind::Invoice && document.id == invoice.0
+/// Orders as they are with what is open of invoices moved by so much: each document is looked at once.
+pub(crate) fn orders_with<'a>(
+    orders: &[OrderFacts],
+    moved: impl Iterator<Item = (&'a DocumentRef, Money)>,
+) -> Vec<OrderFacts> {
+    let mut by_invoice: BTreeMap<InvoiceId, Money> = BTreeMap::new();
+    for (document, amount) in moved.filter(|(document, _)| document.kind == DocumentKind::Invoice) {
+        *by_invoice.entry(InvoiceId(document.id)).or_default() += amount;
+    }
+    let mut after = orders.to_vec();
+    for invoice in after.iter_mut().flat_map(|order| &mut order.invoices) {
+        invoice.open += by_invoice.get(&invoice.invoice).copied().unwrap_or_default();
+    }
+    after
 }

@@ -11,6 +11,8 @@
 //! assert_eq!(read(b"name,amount"), Err(CamtError::NotCamt));
 //! ```
 
+mod writing;
+
 use std::borrow::Cow;
 
 use chrono::NaiveDate;
@@ -19,6 +21,8 @@ use quick_xml::reader::Reader;
 use till_core::bank::{Balance, BankLine, BankLineKind, BankStatement};
 use till_core::money::{Currency, Money};
 use till_core::remittance::Advised;
+
+pub use writing::write;
 
 /// The largest file that is read. A line is about a kilobyte: this is 20,000 lines and more.
 pub const LARGEST: usize = 24 * 1024 * 1024;
@@ -369,18 +373,22 @@ struct Charges {
 }
 
 impl Charges {
-    /// Whether the bank took them out of what it booked: it says so, or what the transaction itself was over is what is left without
-    /// them. Charges that are booked as a line of their own are not in it.
+    /// Whether the bank took them out of what it booked: what was sent, or the transaction was over, is what is left without them, or it
+    /// says so. Charges that are booked as a line of their own are not in it.
     fn are_in(&self, details: &Node, booked: Money, currency: Currency) -> bool {
         let whole = booked + self.amount;
-        let over = details.get(&["AmtDtls", "TxAmt", "Amt"]).or_else(|| details.get(&["AmtDtls", "InstdAmt", "Amt"]));
-        let over = over.filter(|one| one.currency.as_deref().is_none_or(|code| code == currency.code()));
-        match over.and_then(|one| decimal(&one.text, currency)) {
-            Some(over) => over == whole.abs() && !whole.is_zero(),
-            // An incoming payment of nothing but charges would be none.
-            None => self.included == Some(true) && (booked.is_positive() || (-booked) > self.amount),
+        let said = |name| details.get(&["AmtDtls", name, "Amt"]).filter(|one| same_currency(one, currency));
+        let mut over = [said("TxAmt"), said("InstdAmt")].into_iter().flatten();
+        if over.any(|one| decimal(&one.text, currency) == Some(whole.abs())) {
+            return !whole.is_zero();
         }
+        // An incoming payment of nothing but charges would be none.
+        self.included == Some(true) && (booked.is_positive() || (-booked) > self.amount)
     }
+}
+
+fn same_currency(node: &Node, currency: Currency) -> bool {
+    node.currency.as_deref().is_none_or(|code| code == currency.code())
 }
 
 /// The charges of a transaction or an entry, in the account's currency; none where there are none, or some cannot be read. What the bank
@@ -394,8 +402,7 @@ fn charges(node: &Node, currency: Currency) -> Option<Charges> {
         .collect();
     let amount = |one: &&Node| {
         let node = one.get(&["Amt"])?;
-        let same = node.currency.as_deref().is_none_or(|code| code == currency.code());
-        let money = decimal(&node.text, currency).filter(|_| same)?;
+        let money = decimal(&node.text, currency).filter(|_| same_currency(node, currency))?;
         let debit = one.text(&[&["CdtDbtInd"]]).as_deref() != Some("CRDT");
         debit.then_some(money)
     };
@@ -412,10 +419,7 @@ fn advised(details: &Node, currency: Currency) -> Vec<Advised> {
         // Amounts of one document stand together, or each by itself.
         let amounts: Vec<&Node> = node.all("RfrdDocAmt").collect();
         let all = |name: &'static str| amounts.iter().flat_map(move |one| one.all(name));
-        let amount = |node: &Node| {
-            let same = node.currency.as_deref().is_none_or(|code| code == currency.code());
-            decimal(&node.text, currency).filter(|_| same)
-        };
+        let amount = |node: &Node| decimal(&node.text, currency).filter(|_| same_currency(node, currency));
         let discounts = all("DscntApldAmt").map(|one| amount(one.get(&["Amt"]).unwrap_or(one)));
         let adjusted = all("AdjstmntAmtAndRsn").map(|one| {
             let money = amount(one.get(&["Amt"])?)?;
@@ -450,121 +454,6 @@ fn transaction(details: &Node, entry: &Node, currency: Currency) -> Option<Money
         Some("DBIT") => Some(-money),
         _ => None,
     }
-}
-
-/// Statements as camt.053.001.08: what the stand-in bank of the demo and of the tests writes. `made` is the day and time of the
-/// message.
-pub fn write(message: &str, made: &str, statements: &[BankStatement]) -> String {
-    let mut out = String::from("<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n");
-    out.push_str("<Document xmlns=\"urn:iso:std:iso:20022:tech:xsd:camt.053.001.08\"><BkToCstmrStmt>\n");
-    out.push_str(&format!("<GrpHdr><MsgId>{}</MsgId><CreDtTm>{made}</CreDtTm></GrpHdr>\n", safe(message)));
-    for statement in statements {
-        out.push_str(&format!("<Stmt><Id>{}</Id><CreDtTm>{made}</CreDtTm>", safe(&statement.bank_id)));
-        let account = match till_core::bank::is_iban(&statement.account) {
-            true => format!("<IBAN>{}</IBAN>", safe(&statement.account)),
-            false => format!("<Othr><Id>{}</Id></Othr>", safe(&statement.account)),
-        };
-        out.push_str(&format!("<Acct><Id>{account}</Id><Ccy>{}</Ccy></Acct>\n", statement.currency.code()));
-        for (code, balance) in [("OPBD", statement.opening), ("CLBD", statement.closing)] {
-            out.push_str(&format!(
-                "<Bal><Tp><CdOrPrtry><Cd>{code}</Cd></CdOrPrtry></Tp>{}<Dt><Dt>{}</Dt></Dt></Bal>\n",
-                amount(statement.currency, balance.amount),
-                balance.date
-            ));
-        }
-        statement.lines.iter().for_each(|line| write_entry(&mut out, statement.currency, line));
-        out.push_str("</Stmt>\n");
-    }
-    out.push_str("</BkToCstmrStmt></Document>\n");
-    out
-}
-
-fn amount(currency: Currency, amount: Money) -> String {
-    let direction = if amount < Money::ZERO { "DBIT" } else { "CRDT" };
-    let digits = currency.format(amount.abs());
-    format!("<Amt Ccy=\"{}\">{digits}</Amt><CdtDbtInd>{direction}</CdtDbtInd>", currency.code())
-}
-
-fn write_entry(out: &mut String, currency: Currency, line: &BankLine) {
-    let (domain, family, sub) = match line.kind {
-        BankLineKind::Fee => ("ACMT", "MDOP", "CHRG"),
-        BankLineKind::Interest => ("ACMT", "MCOP", "INTR"),
-        BankLineKind::Returned => ("PMNT", "RCHQ", "UPCQ"),
-        BankLineKind::Deposit => ("PMNT", "CNTR", "CDPT"),
-        BankLineKind::CardPayout => ("PMNT", "MCRD", "DAJT"),
-        BankLineKind::Transfer if line.amount.is_positive() => ("PMNT", "RCDT", "ESCT"),
-        BankLineKind::Transfer => ("PMNT", "ICDT", "ESCT"),
-    };
-    out.push_str(&format!("<Ntry>{}<Sts><Cd>BOOK</Cd></Sts>", amount(currency, line.amount)));
-    out.push_str(&format!("<BookgDt><Dt>{}</Dt></BookgDt>", line.booked_on));
-    out.push_str(&format!("<ValDt><Dt>{}</Dt></ValDt>", line.value_on.unwrap_or(line.booked_on)));
-    let reference = line.bank_reference.as_deref().map(|text| format!("<AcctSvcrRef>{}</AcctSvcrRef>", safe(text)));
-    out.push_str(&reference.clone().unwrap_or_default());
-    out.push_str(&format!(
-        "<BkTxCd><Domn><Cd>{domain}</Cd><Fmly><Cd>{family}</Cd><SubFmlyCd>{sub}</SubFmlyCd></Fmly></Domn></BkTxCd>"
-    ));
-    out.push_str("<NtryDtls><TxDtls>");
-    out.push_str(&amount(currency, line.amount));
-    let side = if line.amount.is_positive() { "Dbtr" } else { "Cdtr" };
-    let party = line.party.as_deref().map(|name| format!("<{side}><Pty><Nm>{}</Nm></Pty></{side}>", safe(name)));
-    let account = line.party_account.as_deref().map(|number| {
-        let id = match till_core::bank::is_iban(number) {
-            true => format!("<IBAN>{}</IBAN>", safe(number)),
-            false => format!("<Othr><Id>{}</Id></Othr>", safe(number)),
-        };
-        format!("<{side}Acct><Id>{id}</Id></{side}Acct>")
-    });
-    if party.is_some() || account.is_some() {
-        let (party, account) = (party.unwrap_or_default(), account.unwrap_or_default());
-        out.push_str(&format!("<RltdPties>{party}{account}</RltdPties>"));
-    }
-    let words = Some(line.words.as_str()).filter(|words| !words.is_empty());
-    let words: Vec<char> = words.unwrap_or_default().chars().collect();
-    let unstructured: String =
-        words.chunks(140).map(|part| format!("<Ustrd>{}</Ustrd>", safe(&part.iter().collect::<String>()))).collect();
-    let structured = line.reference.as_deref().map(|reference| {
-        format!(
-            "<Strd><CdtrRefInf><Tp><CdOrPrtry><Cd>SCOR</Cd></CdOrPrtry></Tp><Ref>{}</Ref></CdtrRefInf></Strd>",
-            safe(reference)
-        )
-    });
-    let documents: String = line.advised.iter().map(|one| referred(one, currency)).collect();
-    let structured = structured.unwrap_or_default();
-    if !unstructured.is_empty() || !structured.is_empty() || !documents.is_empty() {
-        out.push_str(&format!("<RmtInf>{unstructured}{structured}{documents}</RmtInf>"));
-    }
-    out.push_str("</TxDtls></NtryDtls></Ntry>\n");
-}
-
-/// A document that a transfer says it pays, with what was taken off.
-fn referred(one: &Advised, currency: Currency) -> String {
-    let amount = |name: &str, money: Money| {
-        format!("<{name} Ccy=\"{}\">{}</{name}>", currency.code(), currency.format(money.abs()))
-    };
-    let discount = match one.discount.is_zero() {
-        true => String::new(),
-        false => format!("<DscntApldAmt>{}</DscntApldAmt>", amount("Amt", one.discount)),
-    };
-    let deducted = match one.deducted.is_zero() {
-        true => String::new(),
-        false => {
-            let words: String = one.words.chars().take(140).collect();
-            let words = if words.is_empty() { words } else { format!("<AddtlInf>{}</AddtlInf>", safe(&words)) };
-            let money = amount("Amt", one.deducted);
-            format!("<AdjstmntAmtAndRsn>{money}<CdtDbtInd>DBIT</CdtDbtInd>{words}</AdjstmntAmtAndRsn>")
-        }
-    };
-    let number: String = one.number.chars().take(35).collect();
-    format!(
-        "<Strd><RfrdDocInf><Nb>{}</Nb></RfrdDocInf><RfrdDocAmt>{discount}{deducted}{}</RfrdDocAmt></Strd>",
-        safe(&number),
-        amount("RmtdAmt", one.paid)
-    )
-}
-
-/// A text that means nothing to XML.
-fn safe(text: &str) -> String {
-    quick_xml::escape::escape(text).into_owned()
 }
 
 #[cfg(test)]
@@ -724,6 +613,17 @@ mod tests {
                     "CRDT",
                     &(over("100.00")
                         + "<Chrgs><Amt Ccy=\"EUR\">3</Amt><CdtDbtInd>DBIT</CdtDbtInd></Chrgs><Chrgs><Amt Ccy=\"EUR\">0.5</Amt></Chrgs>"),
+                ),
+                vec![(10_000, BankLineKind::Transfer), (-350, BankLineKind::Fee)],
+            ),
+            // What was sent says it where the transaction itself was over what came.
+            (
+                entry(
+                    "96.50",
+                    "CRDT",
+                    &("<AmtDtls><InstdAmt><Amt Ccy=\"EUR\">100</Amt></InstdAmt><TxAmt><Amt Ccy=\"EUR\">96.50</Amt></TxAmt></AmtDtls>"
+                        .to_owned()
+                        + &charge("3.50", "")),
                 ),
                 vec![(10_000, BankLineKind::Transfer), (-350, BankLineKind::Fee)],
             ),

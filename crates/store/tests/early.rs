@@ -273,6 +273,9 @@ async fn who_paid_is_found_by_what_lies_in_hand() {
     assert_eq!(found("284.47", Some("284.47")).await, of(Some(28_447)));
     assert_eq!(found("284.46", Some("284.46")).await, []);
     assert_eq!(found("x", Some("no amount")).await, []);
+    // By both it stands there once.
+    let by_both = found(&number, Some("290.28")).await;
+    assert_eq!(by_both.iter().filter(|one| one.0 == number).count(), 1, "{by_both:?}");
     let by_number = found(&number.to_lowercase(), None).await;
     assert!(by_number.contains(&(number, 1, Some(29_028), None)), "{by_number:?}");
 }

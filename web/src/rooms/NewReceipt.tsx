@@ -1,6 +1,3 @@
-import InputAdornment from "@mui/material/InputAdornment";
-import MenuItem from "@mui/material/MenuItem";
-import Select from "@mui/material/Select";
 import { styled } from "@mui/material/styles";
 import TextField from "@mui/material/TextField";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
@@ -18,6 +15,7 @@ import { Worktop } from "../shell/Worktop";
 import { ApplyTable, asApplications, fieldErrors, MoneyTape, type Typed } from "./Applying";
 import { OnAccount } from "./deposits/OnAccount";
 import { Credits } from "./receipt/Credits";
+import { OtherCurrency } from "./receipt/OtherCurrency";
 import { PayerField } from "./receipt/PayerField";
 import { type Stack, StackHead, StackRoll, standing, useStack } from "./receipt/stack";
 
@@ -245,39 +243,19 @@ function Entry({ stack }: { stack: Stack | undefined }) {
             htmlInput: { inputMode: "decimal", style: { textAlign: "right" } },
             input: {
               startAdornment: currencies.length > 1 && (
-                <InputAdornment position="start">
-                  <Select
-                    variant="standard"
-                    disableUnderline
-                    title="The money is in another currency"
-                    open={choosing}
-                    onOpen={() => setChoosing(true)}
-                    onClose={() => {
-                      setChoosing(false);
-                      // What comes next is how much.
-                      window.setTimeout(() => amountField.current?.focus());
-                    }}
-                    MenuProps={{ disableRestoreFocus: true }}
-                    // Nobody tabs through it on the way to the amount; c opens it.
-                    SelectDisplayProps={{ tabIndex: -1 }}
-                    // The label says which one it is.
-                    renderValue={() => ""}
-                    sx={{ "& .MuiSelect-select": { minWidth: "0 !important", paddingRight: "20px !important" } }}
-                    value={currency}
-                    onChange={(event) => {
-                      setOtherCurrency(event.target.value === usualCurrency ? undefined : event.target.value);
-                      setTyped(undefined);
-                      setWith([]);
-                    }}
-                    inputProps={{ "aria-label": "Currency of the money" }}
-                  >
-                    {(currencies.includes(currency) ? currencies : [currency, ...currencies]).map((one) => (
-                      <MenuItem key={one} value={one}>
-                        {one}
-                      </MenuItem>
-                    ))}
-                  </Select>
-                </InputAdornment>
+                <OtherCurrency
+                  currency={currency}
+                  currencies={currencies}
+                  open={choosing}
+                  setOpen={setChoosing}
+                  choose={(code) => {
+                    setOtherCurrency(code === usualCurrency ? undefined : code);
+                    setTyped(undefined);
+                    setWith([]);
+                  }}
+                  // What comes next is how much.
+                  chosen={() => amountField.current?.focus()}
+                />
               ),
             },
           }}

@@ -26,6 +26,7 @@
 
 mod advance;
 pub mod alone;
+mod crediting;
 mod discounting;
 mod entering;
 mod left;
@@ -35,10 +36,12 @@ mod taping;
 pub use discounting::{DiscountOn, TakenBack};
 pub use left::LeftToCredit;
 
+use serde::Serialize;
+
 use crate::accounts::{Account, AccountMap, Purpose};
 use crate::calendar::{DateOrder, DocumentDate, Periods, Terms, words};
 use crate::checks::{Blocker, Check, Findings, Step};
-use crate::entry::{Entry, EntryBuilder, LineFor};
+use crate::entry::Entry;
 use crate::fingerprint;
 use crate::fixed::Quantity;
 use crate::ids::{InvoiceId, ReturnLineId};
@@ -50,12 +53,10 @@ use crate::people::check_reason;
 use crate::posting::{MovedWith, NewApplication, NewItem, Posting, StockMove, Which, account_of};
 use crate::prepayment::using::used_by;
 use crate::prepayment::{Part, Prepaid};
-use crate::returns::{OnReturn, check_received};
+use crate::returns::OnReturn;
 use crate::settle::BesideBooked;
-use crate::spread::spread;
 use crate::tape::{Change, Tape};
-use crate::tax::{TaxComputed, TaxLine};
-use crate::terms::DuePart;
+use crate::tax::TaxLine;
 use supplying::Balance;
 
 /// What of a line was credited so far, by all credit memos.
@@ -293,15 +294,20 @@ impl CreditDecision {
 pub fn decide(input: &CreditInput<'_>) -> CreditDecision {
     let mut findings = Findings::at(Step::Post);
     check(input, &mut findings);
-    let lines: Vec<InvoiceLine> =
-        input.lines.iter().enumerate().filter_map(|(at, wish)| line(input, at, wish, &mut findings)).collect();
+    let lines: Vec<InvoiceLine> = input
+        .lines
+        .iter()
+        .enumerate()
+        .filter_map(|(at, wish)| crediting::line(input, at, wish, &mut findings))
+        .collect();
     let known: Vec<&LineToCredit> =
         input.lines.iter().filter(|line| line.position < input.document.lines.len()).collect();
     let credits: Vec<usize> = known.iter().map(|line| line.position).collect();
     let returned: Vec<Option<ReturnLineId>> =
         known.iter().map(|wish| wish.returned.as_ref().map(|returned| returned.line)).collect();
     let supplied = input.supplies.as_ref().map(invoice::decide);
-    let (document, balance) = document(input, lines, supplied.as_ref().and_then(|one| one.document.as_ref()));
+    let (document, balance) =
+        crediting::document(input, lines, supplied.as_ref().and_then(|one| one.document.as_ref()));
     let Balance { settles, kept, owed, .. } = balance;
     if let Some(supplied) = &supplied {
         supplying::check(input, (supplied, document.total), &mut findings);
@@ -323,7 +329,7 @@ pub fn decide(input: &CreditInput<'_>) -> CreditDecision {
         .collect();
     let taken = discounting::taken_back(input, &document, &balance);
     discounting::check(input, &taken, &mut findings);
-    let entry = enter(input, (&document, &given_up), (&balance, &taken), supplied.as_ref(), &mut findings);
+    let entry = entering::enter(input, (&document, &given_up), (&balance, &taken), supplied.as_ref(), &mut findings);
     let mut after = input.orders.clone();
     if document.is_prepayment() {
         for order in &mut after {
@@ -355,8 +361,7 @@ pub fn decide(input: &CreditInput<'_>) -> CreditDecision {
     CreditDecision {
         tape: taping::tape(input, (&document, other_way), (&balance, &taken)),
         changes,
-        // Where nothing goes the other way it is what it was before that could be.
-        mark: against.as_ref().map_or_else(|| fingerprint::of(&what), |against| fingerprint::of(&(&what, against))),
+        mark: mark(&what, against.as_ref(), &taken),
         fingerprint: fingerprint::of(&(&document, &credits, &returned, &before, &entry, settles, kept, other_way)),
         blockers: findings.finish(),
         left: left::left(input, &credits, &document.lines),
@@ -371,6 +376,15 @@ pub fn decide(input: &CreditInput<'_>) -> CreditDecision {
         supplied: supplied.map(Box::new),
         entry,
         orders,
+    }
+}
+
+/// What an approval is for. Where nothing goes the other way, and no discount back, it is what it was before those could be.
+fn mark(what: &impl Serialize, against: Option<&impl Serialize>, taken: &TakenBack) -> String {
+    match (against, taken.credit.0.is_zero()) {
+        (None, true) => fingerprint::of(what),
+        (Some(against), true) => fingerprint::of(&(what, against)),
+        (against, false) => fingerprint::of(&(what, against, taken.credit.0)),
     }
 }
 
@@ -404,204 +418,4 @@ fn check(input: &CreditInput<'_>, findings: &mut Findings) {
         );
         findings.add(Check::DateTooEarly, "date", sentence);
     }
-}
-
-/// A line of the credit; none where the invoice has no such line.
-fn line(input: &CreditInput<'_>, at: usize, wish: &LineToCredit, findings: &mut Findings) -> Option<InvoiceLine> {
-    let Some(billed) = input.document.lines.get(wish.position) else {
-        let sentence = format!("{} has no line {}.", input.number, wish.position + 1);
-        findings.add(Check::CannotCredit, format!("lines.{at}"), sentence);
-        return None;
-    };
-    if let Some(row) = input.prepaid(wish.position) {
-        return advance::advance(input, (at, billed), row, wish.what, findings);
-    }
-    let field = format!("lines.{at}");
-    if let Some(sentence) = left::obstacle(input, wish.position, billed) {
-        findings.add(Check::CannotCredit, field, sentence);
-    }
-    let so_far = input.so_far(wish.position);
-    let priced = billed.amount - billed.off;
-    let (_, left) = left::of_line(billed, so_far);
-    let currency = input.document.currency;
-    let (quantity, amount) = match wish.what {
-        What::Quantity(quantity) => {
-            let field = format!("lines.{at}.quantity");
-            if !quantity.is_positive() {
-                findings.add(Check::QuantityNotPositive, field.as_str(), "Credit more than zero.");
-            } else if let Some(returned) = &wish.returned {
-                let what = (returned.number.as_str(), billed.code.as_str());
-                check_received(what, (quantity, input.date.date), &returned.movements, &field, findings);
-            } else {
-                left::check_stays(input, wish.position, billed, (quantity, &field), findings);
-            }
-            // Goods that came back are settled by it all the same, where their price was taken off before.
-            if quantity.is_positive() && !left.is_positive() && wish.returned.is_none() {
-                let sentence = format!("All that {} came to is credited already.", billed.code);
-                findings.add(Check::MoreThanBilled, field, sentence);
-            }
-            (quantity, share_of(billed.quantity, priced, so_far, quantity))
-        }
-        What::Price(amount) => {
-            let field = format!("lines.{at}.amount");
-            if wish.returned.is_some() {
-                let sentence =
-                    "Goods that came back are credited by quantity. Take the price off on a line of its own.";
-                findings.add(Check::CannotCredit, field.clone(), sentence);
-            }
-            if !amount.is_positive() {
-                findings.add(Check::AmountNotPositive, field, "Credit more than zero.");
-            } else if amount > left {
-                let sentence = format!("{} {currency} of {} are left to credit.", currency.grouped(left), billed.code);
-                findings.add(Check::MoreThanBilled, field, sentence);
-            }
-            (Quantity::ZERO, amount)
-        }
-    };
-    let left_net = billed.net - so_far.net;
-    // All that is left of the amount takes all that is left of the net.
-    let net = if input.document.gross_priced { left_net.share(amount.0, left.0) } else { amount };
-    Some(credit_line(billed, quantity, amount, net))
-}
-
-fn credit_line(billed: &InvoiceLine, quantity: Quantity, amount: Money, net: Money) -> InvoiceLine {
-    let (off, prepaid) = (Money::ZERO, Vec::new());
-    InvoiceLine { quantity, unbilled: quantity, full: amount, amount, off, net, prepaid, ..billed.clone() }
-}
-
-/// The document of what is credited, and what is left of it against what goes the other way.
-fn document(
-    input: &CreditInput<'_>,
-    lines: Vec<InvoiceLine>,
-    supplied: Option<&InvoiceDocument>,
-) -> (InvoiceDocument, Balance) {
-    let billed = &input.document;
-    let taxes: Vec<TaxLine> = input
-        .taxes()
-        .iter()
-        .zip(&input.tax_credited)
-        .filter(|(tax, _)| lines.iter().any(|line| line.tax == tax.rate))
-        .map(|(tax, so_far)| tax_of(input, &lines, tax, *so_far))
-        .collect();
-    let net: Money = lines.iter().map(|line| line.net).sum();
-    let tax: Money = taxes.iter().map(|line| line.tax).sum();
-    let total = net + tax;
-    let balance = Balance::of(input, total, supplied);
-    let date = input.date.date;
-    let document = InvoiceDocument {
-        document_date: input.date,
-        posting_date: input.date,
-        due_date: date,
-        due_parts: vec![DuePart { date, amount: total }],
-        early: None,
-        terms: Terms::net_days(0),
-        text_above: None,
-        text_below: None,
-        tax_date: lines.iter().map(|line| line.tax_date).max().unwrap_or(billed.tax_date),
-        lines_total: lines.iter().map(|line| line.amount).sum(),
-        discount: None,
-        order_shares: Vec::new(),
-        lines,
-        taxes,
-        net,
-        tax,
-        total,
-        total_base: balance.credit_base(),
-        deposits: Vec::new(),
-        due: total,
-        ..billed.clone()
-    };
-    (document, balance)
-}
-
-/// The tax of a code that goes back: what belongs to all that is credited then, less what was credited.
-fn tax_of(input: &CreditInput<'_>, lines: &[InvoiceLine], billed: &TaxLine, so_far: Money) -> TaxLine {
-    let of_code = || lines.iter().filter(|line| line.tax == billed.rate);
-    let net: Money = of_code().map(|line| line.net).sum();
-    let all = input.document.lines.iter().enumerate().filter(|(_, line)| line.tax == billed.rate);
-    let before: Money = all.map(|(at, _)| input.so_far(at).net).sum();
-    let rate = billed.rate.rate;
-    let tax = if before + net == billed.base {
-        billed.tax - so_far
-    } else if input.document.gross_priced {
-        of_code().map(|line| line.amount - line.net).sum()
-    } else if input.document.tax_computed == TaxComputed::PerDocument {
-        (before + net).times_rate(rate) - so_far
-    } else {
-        input
-            .lines
-            .iter()
-            .zip(lines)
-            .filter(|(_, line)| line.tax == billed.rate)
-            .map(|(wish, line)| {
-                let before = input.so_far(wish.position).net;
-                (before + line.net).times_rate(rate) - before.times_rate(rate)
-            })
-            .sum()
-    };
-    let left = (billed.tax - so_far).max(Money::ZERO);
-    TaxLine { rate: billed.rate.clone(), base: net, tax: tax.clamp(Money::ZERO, left) }
-}
-
-/// Dr returns, charges or the account that was typed, and tax; Cr receivable for what was open, unapplied
-/// for what is kept.
-fn enter(
-    input: &CreditInput<'_>,
-    (document, given_up): (&InvoiceDocument, &[Part]),
-    (balance, taken): (&Balance, &TakenBack),
-    supplied: Option<&InvoiceDecision>,
-    findings: &mut Findings,
-) -> Option<Entry> {
-    let Balance { settles, kept, owed, set_off } = *balance;
-    let to_base = |amount: Money| amount.to_base(document.rate, document.currency, input.base);
-    let tax_bases: Vec<Money> = document.taxes.iter().map(|tax| to_base(tax.tax)).collect();
-    let nets: Vec<i64> = document.lines.iter().map(|line| line.net.0).collect();
-    let rest = document.total_base - tax_bases.iter().copied().sum::<Money>();
-    // What was billed in advance goes at what it is carried at: what rounding makes of it is a currency difference.
-    let carried = || given_up.iter().map(|part| part.net_base).collect();
-    let others: Vec<Money> = if document.is_prepayment() { carried() } else { spread(rest, &nets) };
-    let mut builder = EntryBuilder::new(input.accounts, input.customer.class.as_deref(), document.currency);
-    for ((line, wish), base) in document.lines.iter().zip(&input.lines).zip(&others) {
-        let billed = input.billed.get(wish.position);
-        let class = billed.and_then(|billed| billed.class.as_deref());
-        if line.source.in_advance().is_some() {
-            let customer = Some(document.customer);
-            let what = LineFor { item_class: class, customer, marks: Some(&line.marks), ..LineFor::default() };
-            match billed.and_then(|billed| billed.account.as_ref()) {
-                Some(account) => builder.add_to(account, Purpose::PrepaymentLiability, (line.net, *base), what),
-                None => builder.add(Purpose::PrepaymentLiability, line.net, *base, what),
-            }
-            continue;
-        }
-        entering::give_back(&mut builder, (line, class), billed.and_then(|billed| billed.account.as_ref()), *base);
-    }
-    entering::tax_back(&mut builder, document, &tax_bases, &others);
-    let customer = || LineFor { customer: Some(document.customer), ..LineFor::default() };
-    match &input.item.account {
-        Some(account) => builder.add_to(account, Purpose::Receivable, (-settles.0, -settles.1), customer()),
-        None => builder.add(Purpose::Receivable, -settles.0, -settles.1, customer()),
-    }
-    builder.add(Purpose::Unapplied, taken.credit.0 - kept.0, taken.credit.1 - kept.1, customer());
-    discounting::enter(input, &mut builder, taken);
-    builder.add(Purpose::Receivable, owed.0, owed.1, customer());
-    if document.is_prepayment() {
-        builder.add_difference(rest - others.iter().copied().sum::<Money>(), input.base);
-    }
-    // What both sides have in common, at the rate of each.
-    builder.add_difference(set_off.1 - set_off.0, input.base);
-    let what = if input.exchange { "Exchange against" } else { "Credit on" };
-    let text = format!("{what} {}", input.number);
-    let (entry, problems) = builder.finish(input.date.date, text.clone());
-    let complete = problems.is_empty();
-    for problem in problems {
-        findings.add(Check::AccountMissing, "account_map", problem.to_string());
-    }
-    let mut entry = entry.unwrap_or(Entry { date: input.date.date, text, currency: document.currency, lines: vec![] });
-    entry.lines.extend(supplied.into_iter().flat_map(supplying::entry_lines).cloned());
-    // Goods that only pass the inspection place say nothing of it.
-    let goods =
-        input.goods.iter().skip(1).fold(input.goods.first().cloned(), |sum, one| sum.map(|sum| sum.with(&one.lines)));
-    entry.lines.extend(goods.into_iter().flat_map(|goods| goods.lines));
-    // Over nothing it still writes the goods; without either there is none.
-    (complete && !entry.lines.is_empty()).then_some(entry)
 }

@@ -10,7 +10,7 @@ use serde::{Deserialize, Serialize};
 
 use super::beside::{BesideBooked, beside_lines};
 use super::entering::on_item;
-use super::{Member, MoneyPlace, PlaceKind, is_invoice, owing_changes};
+use super::{Member, MoneyPlace, PlaceKind, orders_with, owing_changes};
 use crate::accounts::{AccountMap, Purpose};
 use crate::calendar::{DateOrder, DocumentDate, Periods, words};
 use crate::checks::{Blocker, Check, Findings, Step};
@@ -455,17 +455,7 @@ fn owes_more(applications: &[Standing]) -> Vec<(CustomerId, Money)> {
 }
 
 fn orders_after(input: &BackInput<'_>) -> Vec<OrderFacts> {
-    let mut after = input.orders.clone();
-    for order in &mut after {
-        for invoice in &mut order.invoices {
-            for back in &input.applications {
-                if is_invoice(&back.debit.document, invoice.invoice) {
-                    invoice.open += back.settled.0;
-                }
-            }
-        }
-    }
-    after
+    orders_with(&input.orders, input.applications.iter().map(|back| (&back.debit.document, back.settled.0)))
 }
 
 fn tape(input: &BackInput<'_>) -> Tape {

@@ -1,5 +1,7 @@
 //! What stands in the way of settling.
 
+use std::collections::BTreeSet;
+
 use super::{SettleInput, Settlement, Source, ToApply, advance_steps, beside};
 use crate::accounts::Purpose;
 use crate::calendar::words;
@@ -43,9 +45,11 @@ pub(super) fn check(input: &SettleInput<'_>, document: &Settlement, findings: &m
             format!("{} is applied, but there is only {}. Lower an amount.", format(all), format(input.amount)),
         );
     }
+    let mut named = BTreeSet::new();
     for (position, to_apply) in input.to_apply.iter().enumerate() {
         let debit = document.applied.get(position).map_or(Money::ZERO, |applied| applied.amount);
-        check_application(input, position, to_apply, debit, findings);
+        let once = named.insert(to_apply.item.id);
+        check_application(input, (position, once), to_apply, debit, findings);
         beside::check(input, position, findings);
     }
 }
@@ -126,7 +130,7 @@ fn check_credit(input: &SettleInput<'_>, all: Money, findings: &mut Findings) {
 
 fn check_application(
     input: &SettleInput<'_>,
-    position: usize,
+    (position, once): (usize, bool),
     to_apply: &ToApply,
     debit: Money,
     findings: &mut Findings,
@@ -136,7 +140,7 @@ fn check_application(
     let number = &item.document.number;
     let at = Some(item.document.clone());
     let format = |amount: Money| item.currency.format(amount);
-    if input.to_apply[..position].iter().any(|other| other.item.id == item.id) {
+    if !once {
         findings.add(Check::NamedTwice, field, format!("{number} is named twice. Give it one amount."));
     } else if !input.group.iter().any(|member| member.id == item.customer) {
         findings.add_at(

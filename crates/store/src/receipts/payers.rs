@@ -48,7 +48,10 @@ pub async fn payers(
 ) -> Result<Vec<PayerFound>> {
     let mut found = by_number(connection, words).await?;
     if let Some(amount) = amount.map(str::trim).filter(|amount| !amount.is_empty()) {
-        found.extend(by_amount(connection, rules, amount).await?);
+        let equal = by_amount(connection, rules, amount).await?;
+        // What is both is there once, with what is to be paid of it.
+        found.retain(|one| !equal.iter().any(|other| other.document == one.document));
+        found.extend(equal);
     }
     Ok(found)
 }
@@ -124,7 +127,8 @@ async fn by_amount(connection: &mut SqliteConnection, rules: &Rules, amount: &st
            WHERE side = 'owed_to_us' AND purpose = 'receivable'
              AND (open_minor = wanted.value ->> 1
                   OR (open_items.terms ->> '$.discount' IS NOT NULL AND open_minor > wanted.value ->> 1 AND open_minor - open_minor / ?2 <= wanted.value ->> 1))
-           ORDER BY open_minor <> wanted.value ->> 1, next_due_date, open_items.id LIMIT 200"#,
+           -- The smaller what is taken off, the likelier it is a discount.
+           ORDER BY open_minor - (wanted.value ->> 1), next_due_date, open_items.id LIMIT 200"#,
         wanted,
         LARGEST_DISCOUNT
     )

@@ -69,8 +69,9 @@ async fn targets(
             worth: Some(&worth),
         };
         let suggested = suggest((credit.money.1, credit.money.0), &open, said, credit.date.date);
+        let by_id: BTreeMap<OpenItemId, &OpenItem> = open.iter().map(|item| (item.id, item)).collect();
         let to_apply = suggested.iter().filter_map(|one| {
-            let item = open.iter().find(|item| item.id == one.item)?.clone();
+            let item = (*by_id.get(&one.item)?).clone();
             Some(ToApply { item, amount: one.amount, beside: one.beside })
         });
         return Ok(Targets { to_apply: to_apply.collect(), suggested, early });
@@ -122,8 +123,10 @@ async fn named(connection: &mut SqliteConnection, typed: &[NewApplication]) -> R
         ids.push(found.ok_or_else(|| nothing_there(position, application))?);
     }
     let found = open_items::load(connection, &ids).await?;
+    let owed = found.iter().filter(|item| item.side == Side::OwedToUs);
+    let by_id: BTreeMap<OpenItemId, &OpenItem> = owed.map(|item| (item.id, item)).collect();
     let of = |(position, id): (usize, &OpenItemId)| {
-        let item = found.iter().find(|item| item.id == *id && item.side == Side::OwedToUs);
+        let item = by_id.get(id).copied();
         item.cloned().ok_or_else(|| nothing_there(position, &typed[position]))
     };
     ids.iter().enumerate().map(of).collect()

@@ -4,25 +4,15 @@ import TextField from "@mui/material/TextField";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, got, Problem } from "../../api/client";
-import type { BankLineView, ProposalView, ToAccept } from "../../api/types";
+import type { ProposalView } from "../../api/types";
 import { money, typedDecimal } from "../../format";
 import { useSettled } from "../../parts/bits";
 import { Ask } from "../../shell/Ask";
-import { Does, STILL, useWhatItDoes } from "./asks";
+import { Does, type LineAskProps, STILL, useWhatItDoes } from "./asks";
 import { reasons } from "./words";
 
 /** What a line is, looked for by a number, a name, an amount or what was noted, where nothing that is suggested fits. */
-export function FindAsk({
-  line,
-  currency,
-  close,
-  run,
-}: {
-  line: BankLineView;
-  currency: string;
-  close: () => void;
-  run: (key: string, wish: ToAccept, seen: string) => Promise<void>;
-}) {
+export function FindAsk({ line, currency, close, run }: LineAskProps) {
   const [typed, setTyped] = useState("");
   const [chosen, setChosen] = useState<ProposalView>();
   // An amount is sent as the server reads it, whatever stands between its thousands.

@@ -11,6 +11,14 @@ import { PayerField } from "../receipt/PayerField";
 
 const NOBODY: CustomerRow[] = [];
 
+/** What is asked about a line of the bank. */
+export interface LineAskProps {
+  line: BankLineView;
+  currency: string;
+  close: () => void;
+  run: (key: string, wish: ToAccept, seen: string) => Promise<void>;
+}
+
 /** What is said to who is faster than the figures. */
 export const STILL = "It is still worked out. Look, and press Enter once more.";
 
@@ -54,17 +62,7 @@ export function Does({ does, height = 190 }: { does: AcceptPreview; height?: num
 }
 
 /** Whose receipt a line is, where what was suggested is wrong: what it goes to is suggested anew. */
-export function PaidByAsk({
-  line,
-  currency,
-  close,
-  run,
-}: {
-  line: BankLineView;
-  currency: string;
-  close: () => void;
-  run: (key: string, wish: ToAccept, seen: string) => Promise<void>;
-}) {
+export function PaidByAsk({ line, currency, close, run }: LineAskProps) {
   const [customer, setCustomer] = useState<number>();
   const customers = useQuery({
     queryKey: ["customers"],
@@ -97,17 +95,7 @@ export function PaidByAsk({
 }
 
 /** A line that is nobody's payment: a fee, interest, anything else. */
-export function BookAsk({
-  line,
-  currency,
-  close,
-  run,
-}: {
-  line: BankLineView;
-  currency: string;
-  close: () => void;
-  run: (key: string, wish: ToAccept, seen: string) => Promise<void>;
-}) {
+export function BookAsk({ line, currency, close, run }: LineAskProps) {
   const chart = useQuery({ queryKey: ["chart"], queryFn: () => got(api.GET("/api/chart")) });
   const accounts = (chart.data?.accounts ?? []).filter((one) => one.account_type !== "asset");
   const left = decimal(Math.abs(line.left), exponentOf(currency));
@@ -170,13 +158,9 @@ export function ChargeAsk({
   currency,
   close,
   run,
-}: {
-  line: BankLineView;
+}: LineAskProps & {
   receipt: number;
   words: string;
-  currency: string;
-  close: () => void;
-  run: (key: string, wish: ToAccept, seen: string) => Promise<void>;
 }) {
   const goods = useGoods();
   const [typed, setTyped] = useState({ code: "", amount: "" });

@@ -1,7 +1,8 @@
 //! Crediting what was billed in advance: an amount of what is neither used nor credited of its row.
 //! *Source: domain.md section 8.*
 
-use super::{CreditInput, What, credit_line};
+use super::crediting::credit_line;
+use super::{CreditInput, What};
 use crate::calendar::words;
 use crate::checks::{Check, Findings};
 use crate::fixed::Quantity;

@@ -1,10 +1,79 @@
-//! Lines of an entry that give back what was billed. *Source: postings.md, Documents.*
+//! The entry of a credit, and the lines that give back what was billed. *Source: postings.md, Documents.*
 
+use super::CreditInput;
+use super::discounting::{self, TakenBack};
+use super::supplying::{self, Balance};
 use crate::accounts::{Account, Purpose};
-use crate::entry::{EntryBuilder, LineFor, TaxMark};
+use crate::checks::{Check, Findings};
+use crate::entry::{Entry, EntryBuilder, LineFor, TaxMark};
 use crate::invoice::entering::by_tax_date;
-use crate::invoice::{InvoiceDocument, InvoiceLine, ItemKind};
+use crate::invoice::{InvoiceDecision, InvoiceDocument, InvoiceLine, ItemKind};
 use crate::money::Money;
+use crate::prepayment::Part;
+use crate::spread::spread;
+
+/// Dr returns, charges or the account that was typed, and tax; Cr receivable for what was open, unapplied
+/// for what is kept.
+pub(super) fn enter(
+    input: &CreditInput<'_>,
+    (document, given_up): (&InvoiceDocument, &[Part]),
+    (balance, taken): (&Balance, &TakenBack),
+    supplied: Option<&InvoiceDecision>,
+    findings: &mut Findings,
+) -> Option<Entry> {
+    let Balance { settles, kept, owed, set_off } = *balance;
+    let to_base = |amount: Money| amount.to_base(document.rate, document.currency, input.base);
+    let tax_bases: Vec<Money> = document.taxes.iter().map(|tax| to_base(tax.tax)).collect();
+    let nets: Vec<i64> = document.lines.iter().map(|line| line.net.0).collect();
+    let rest = document.total_base - tax_bases.iter().copied().sum::<Money>();
+    // What was billed in advance goes at what it is carried at: what rounding makes of it is a currency difference.
+    let carried = || given_up.iter().map(|part| part.net_base).collect();
+    let others: Vec<Money> = if document.is_prepayment() { carried() } else { spread(rest, &nets) };
+    let mut builder = EntryBuilder::new(input.accounts, input.customer.class.as_deref(), document.currency);
+    for ((line, wish), base) in document.lines.iter().zip(&input.lines).zip(&others) {
+        let billed = input.billed.get(wish.position);
+        let class = billed.and_then(|billed| billed.class.as_deref());
+        if line.source.in_advance().is_some() {
+            let customer = Some(document.customer);
+            let what = LineFor { item_class: class, customer, marks: Some(&line.marks), ..LineFor::default() };
+            match billed.and_then(|billed| billed.account.as_ref()) {
+                Some(account) => builder.add_to(account, Purpose::PrepaymentLiability, (line.net, *base), what),
+                None => builder.add(Purpose::PrepaymentLiability, line.net, *base, what),
+            }
+            continue;
+        }
+        give_back(&mut builder, (line, class), billed.and_then(|billed| billed.account.as_ref()), *base);
+    }
+    tax_back(&mut builder, document, &tax_bases, &others);
+    let customer = || LineFor { customer: Some(document.customer), ..LineFor::default() };
+    match &input.item.account {
+        Some(account) => builder.add_to(account, Purpose::Receivable, (-settles.0, -settles.1), customer()),
+        None => builder.add(Purpose::Receivable, -settles.0, -settles.1, customer()),
+    }
+    builder.add(Purpose::Unapplied, taken.credit.0 - kept.0, taken.credit.1 - kept.1, customer());
+    discounting::enter(input, &mut builder, taken);
+    builder.add(Purpose::Receivable, owed.0, owed.1, customer());
+    if document.is_prepayment() {
+        builder.add_difference(rest - others.iter().copied().sum::<Money>(), input.base);
+    }
+    // What both sides have in common, at the rate of each.
+    builder.add_difference(set_off.1 - set_off.0, input.base);
+    let what = if input.exchange { "Exchange against" } else { "Credit on" };
+    let text = format!("{what} {}", input.number);
+    let (entry, problems) = builder.finish(input.date.date, text.clone());
+    let complete = problems.is_empty();
+    for problem in problems {
+        findings.add(Check::AccountMissing, "account_map", problem.to_string());
+    }
+    let mut entry = entry.unwrap_or(Entry { date: input.date.date, text, currency: document.currency, lines: vec![] });
+    entry.lines.extend(supplied.into_iter().flat_map(supplying::entry_lines).cloned());
+    // Goods that only pass the inspection place say nothing of it.
+    let goods =
+        input.goods.iter().skip(1).fold(input.goods.first().cloned(), |sum, one| sum.map(|sum| sum.with(&one.lines)));
+    entry.lines.extend(goods.into_iter().flat_map(|goods| goods.lines));
+    // Over nothing it still writes the goods; without either there is none.
+    (complete && !entry.lines.is_empty()).then_some(entry)
+}
 
 /// Dr returns, charges, or the account that was typed.
 pub(super) fn give_back(
