@@ -170,8 +170,8 @@ test("goods that came back on a return are credited as received on it, and nothi
     id: 9,
     number: "RA-9",
     lines: [
-      { id: 31, invoice: { id: 12 }, position: 0, to_settle: "2", unit: "each", reason_name: "Faulty" },
-      { id: 32, invoice: { id: 99 }, position: 1, to_settle: "1", unit: "each", reason_name: "Faulty" },
+      { id: 31, billed_on: 1, document: { id: 12 }, position: 0, to_settle: "2", unit: "each", reason_name: "Faulty" },
+      { id: 32, billed_on: 2, document: { id: 99 }, position: 1, to_settle: "1", unit: "each", reason_name: "Faulty" },
     ],
   };
   const user = userEvent.setup();

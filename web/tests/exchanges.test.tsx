@@ -22,7 +22,7 @@ afterEach(cleanup);
 const billed = (position: number, code: string, more: object = {}) => ({
   line: 40 + position,
   position,
-  invoice: 12,
+  document: { kind: "invoice", id: 12, number: "I-12" },
   number: "I-12",
   date: "2026-03-09",
   code,

@@ -31,11 +31,14 @@ const settings = {
   ],
   days: 60,
   until: "2026-05-17",
+  proof: "needed",
+  limit: "line",
 };
 
 const billed = (line: number, code: string, obstacle: string | null = null) => ({
   line,
-  invoice: 12,
+  shipment_line: null,
+  document: { kind: "invoice", id: 12, number: "I-12" },
   number: "I-12",
   date: "2026-03-09",
   code,
@@ -116,13 +119,80 @@ test("a billed line is pointed at, with how much and why, and authorized as it w
   });
 });
 
+test("goods that are not billed are pointed at by their shipment", async () => {
+  const user = userEvent.setup();
+  const unbilled = {
+    ...billed(0, "HIVE"),
+    line: null,
+    shipment_line: 77,
+    document: { kind: "shipment", id: 3, number: "S-3" },
+  };
+  const till = stage(<NewReturnRoom />, "/returns/new?customer=2&shipment=3", {
+    ...answers,
+    "GET /api/returnable": { lines: [unbilled], count: 1 },
+  });
+  await user.type(await screen.findByLabelText("Quantity of HIVE of S-3 that comes back"), "2");
+  screen.getByText(/, not billed/);
+  await user.selectOptions(await screen.findByLabelText("Why HIVE of S-3 comes back"), "DAMAGED");
+  await waitFor(() =>
+    expect(till.asked("POST /api/returns/preview").at(-1)?.body).toMatchObject({
+      lines: [{ shipment_line: 77, quantity: "2", reason: "DAMAGED", disposition: null }],
+    }),
+  );
+  expect(till.asked("GET /api/returnable").at(-1)?.params?.query).toMatchObject({ customer: 2, shipment: 3 });
+  // Where the company asks for a document, nothing else can come back.
+  expect(screen.queryByRole("button", { name: /Without a document/ })).toBeNull();
+});
+
+test("what no document shows is typed, at a price, with what it cost and why", async () => {
+  const user = userEvent.setup();
+  const till = stage(<NewReturnRoom />, "/returns/new?customer=2", {
+    ...answers,
+    "GET /api/return-settings": { ...settings, proof: "warn", limit: "line" },
+    "GET /api/items": { items: [], count: 0 },
+    "POST /api/returns/preview": (call: Call) => ({
+      ...previewed(call),
+      blockers: [
+        {
+          check: "proof_advised",
+          effect: "warns",
+          field: "lines.0.item",
+          words: "",
+          sentence: "No document shows it.",
+        },
+      ],
+    }),
+  });
+  await user.click(await screen.findByRole("button", { name: /Without a document/ }));
+  await user.type(await screen.findByLabelText("Item of line 1 without a document"), "HIVE");
+  await user.type(screen.getByLabelText("Quantity of line 1 without a document"), "2");
+  await user.type(screen.getByLabelText("Price of line 1 without a document"), "59.00");
+  expect(screen.queryByLabelText("Why line 1 without a document cost that")).toBeNull();
+  await user.type(screen.getByLabelText("Cost of line 1 without a document"), "20");
+  await user.type(await screen.findByLabelText("Why line 1 without a document cost that"), "an old model");
+  await user.selectOptions(screen.getByLabelText("Why line 1 without a document comes back"), "DAMAGED");
+  await waitFor(() =>
+    expect(till.asked("POST /api/returns/preview").at(-1)?.body).toMatchObject({
+      lines: [
+        { item: "HIVE", price: "59.00", quantity: "2", reason: "DAMAGED", cost: "20", cost_reason: "an old model" },
+      ],
+    }),
+  );
+  // It is warned of, and authorized all the same.
+  await screen.findByText("No document shows it.");
+  await waitFor(() =>
+    expect(screen.getByRole<HTMLButtonElement>("button", { name: /^Authorize/ }).disabled).toBe(false),
+  );
+});
+
 const progress = { authorized: "3", received: "0", sent_back: "0", replaced: "0", credited: "0" };
 
 const line = (more: object) => ({
   id: 31,
   billed_on: 41,
   position: 0,
-  invoice: { kind: "invoice", id: 12, number: "I-12" },
+  unbilled: false,
+  document: { kind: "invoice", id: 12, number: "I-12" },
   item: 3,
   code: "HIVE",
   description: "Hive of cedar",

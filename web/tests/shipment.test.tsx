@@ -25,6 +25,7 @@ const line = (id: number, quantity: string) => ({
   to_come: "0",
   on_draft: "0",
   billed: "0",
+  returned: "0",
   cost: 1_000,
 });
 const shipment = (more: object = {}) => ({

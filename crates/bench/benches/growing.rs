@@ -165,7 +165,7 @@ async fn come_back(
             line: line.line,
             quantity: line.left.to_string(),
             reason: "SURPLUS".to_owned(),
-            disposition: None,
+            ..NewReturnLine::default()
         })
         .collect();
     let new = NewReturn { customer, lines, ..NewReturn::default() };
@@ -190,7 +190,7 @@ async fn come_back(
     returns::inspect(writing, rules, id, (version, None), &form).await?;
     since = times.note("inspect it", since);
     let credited = |line: &ReturnLineView| CreditLine {
-        position: usize::try_from(line.position).unwrap_or(0),
+        position: line.position.and_then(|at| usize::try_from(at).ok()).unwrap_or(0),
         quantity: Some(line.to_settle.to_string()),
         amount: None,
         return_line: Some(line.id),

@@ -221,6 +221,10 @@ checks! {
     ReturnOver => [Post Stops],
     /// Goods that come back of which the books know no cost.
     NoCostKnown => [Post Warns],
+    /// No document shows that goods were sold that come back, and the company asks for one.
+    ProofMissing => [Post Stops],
+    /// No document shows it, and the company wants to be told.
+    ProofAdvised => [Post Warns],
     /// The same thing is named twice.
     NamedTwice => [Ship Stops, Bill Stops, Post Stops],
     /// No exchange rate is known for the date.
@@ -300,6 +304,7 @@ impl Check {
             Self::MoreThanClaimed => "more than was claimed",
             Self::ReturnOver => "return is over",
             Self::NoCostKnown => "no cost known",
+            Self::ProofMissing | Self::ProofAdvised => "no document shows the sale",
             Self::NamedTwice => "named twice",
             Self::ExchangeRateMissing => "no exchange rate",
         }

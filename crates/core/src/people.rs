@@ -204,6 +204,8 @@ operations! {
     PostShipment "post shipments"                              => yes   yes   no   no,
     /// Says what a customer may send back.
     AuthorizeReturn "authorize returns"                        => yes   yes   no   no,
+    /// Authorizes a return of goods that no document shows, at a price of their own.
+    ReturnWithoutDocument "authorize returns of what no document shows" => no  yes   no   no,
     /// Receives and inspects what customers send back, sends replacements.
     HandleReturn "receive and inspect returns"                 => yes   yes   no   no,
     /// Takes goods back and credits them in one posting, with what goes out in exchange.

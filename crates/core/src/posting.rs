@@ -46,6 +46,8 @@ pub struct Posting {
     pub applications: Vec<NewApplication>,
     /// What is billed, or given back to be billed again.
     pub billed: Vec<Billed>,
+    /// What came back before it was billed, and is the order's again.
+    pub given_back: Vec<GivenBack>,
     /// What is used of what was prepaid, or given back to it.
     pub prepaid: Vec<PrepaidMove>,
     /// What leaves layers of stock, or goes back into them.
@@ -185,6 +187,18 @@ pub struct Billed {
     pub quantity: Quantity,
     /// The cost that follows it, in base currency.
     pub cost: Money,
+}
+
+/// A quantity of a shipment line that came back before it was billed: its order has it to ship again. Below zero where its
+/// receipt is reversed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct GivenBack {
+    /// The shipment line.
+    pub shipment_line: ShipmentLineId,
+    /// How much, in the unit sold.
+    pub quantity: Quantity,
+    /// What of its cost waited for its billing and waits no longer, in base currency.
+    pub released: Money,
 }
 
 /// What a line of an invoice uses of what was prepaid; below zero where the invoice is canceled.

@@ -32,6 +32,7 @@ mod claiming;
 mod costing;
 mod expecting;
 mod inspecting;
+mod origin;
 mod picturing;
 mod receiving;
 mod repairing;
@@ -48,13 +49,14 @@ pub use claiming::{ClaimDecision, ClaimInput, UndoAnswerInput, answer_claim, cla
 pub use costing::{GoodsMoved, Lot, lots_out, take_back};
 pub use expecting::{Estimate, ExpectDecision, ExpectInput, expect, expected};
 pub use inspecting::{InspectDecision, InspectInput, Inspected, LineInspected, LineToInspect, inspect};
+pub use origin::{Origin, ProofPolicy, ReturnLimit, beyond_the_line};
 pub use picturing::{ALL_PICTURES, LARGEST_PICTURE, MOST_PICTURES, Picture, PictureFormat, Pictures, check_picture};
-pub use receiving::{ArrivingLine, LineReceived, LineToReceive, ReceiveDecision, ReceiveInput, receive};
+pub use receiving::{ArrivalCost, ArrivingLine, LineReceived, LineToReceive, ReceiveDecision, ReceiveInput, receive};
 pub use repairing::{Repair, RepairDecision, RepairInput, repair};
 pub use replacing::{ReplaceDecision, ReplaceInput, replace};
 pub use reporting::{Happened, ReportFact, ReportRow, report};
 pub use swapping::{BilledItem, SentItem, SwapDecision, SwapInput, swap};
-pub use undoing::{HeldAgain, UndoStepDecision, UndoStepInput, undo_step};
+pub use undoing::{HeldAgain, OutAgain, UndoStepDecision, UndoStepInput, undo_step};
 
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
@@ -169,12 +171,18 @@ pub struct Progress {
     pub replaced: Quantity,
     /// What of it is credited.
     pub credited: Quantity,
+    /// What of it was not billed: nothing is to be credited, its quantity went back to the order.
+    #[serde(default)]
+    pub given_back: Quantity,
     /// What came in for repair: it stays the customer's.
     #[serde(default)]
     pub for_repair: Quantity,
     /// What of that went back.
     #[serde(default)]
     pub repaired: Quantity,
+    /// What of that was received after all, at its cost: it is among what came back too.
+    #[serde(default)]
+    pub kept: Quantity,
 }
 
 impl Progress {
@@ -182,9 +190,10 @@ impl Progress {
         Quantity::from_scaled(from.scaled() - what)
     }
 
-    /// What came back and is neither credited, nor replaced, nor sent back.
+    /// What came back and is neither credited, nor replaced, nor sent back, nor given back to its order.
     pub const fn to_settle(&self) -> Quantity {
-        Self::less(self.received, self.sent_back.scaled() + self.replaced.scaled() + self.credited.scaled())
+        let settled = self.sent_back.scaled() + self.replaced.scaled() + self.credited.scaled();
+        Self::less(self.received, settled + self.given_back.scaled())
     }
 
     /// What is still to arrive; nothing once the return is over.
@@ -192,13 +201,13 @@ impl Progress {
         if !live {
             return Quantity::ZERO;
         }
-        let came = self.received.scaled() + self.for_repair.scaled();
+        let came = self.received.scaled() + self.for_repair.scaled() - self.kept.scaled();
         Quantity::from_scaled((self.authorized.scaled() - came).max(0))
     }
 
     /// What is in for repair.
     pub const fn in_repair(&self) -> Quantity {
-        Self::less(self.for_repair, self.repaired.scaled())
+        Self::less(self.for_repair, self.repaired.scaled() + self.kept.scaled())
     }
 
     /// What the return holds of its billed line without its being credited: expected, in for repair, or back. It can neither go on
@@ -336,11 +345,21 @@ mod tests {
         assert_eq!((line.held(true), line.held(false), line.to_settle()), (pieces(3), pieces(1), pieces(1)));
         line.credited = pieces(1);
         assert_eq!((line.held(true), line.held(false)), (pieces(2), pieces(0)));
+        // Of five that are not billed two came back: they are the order's again, three are expected.
+        let unbilled =
+            Progress { authorized: pieces(5), received: pieces(2), given_back: pieces(2), ..Progress::default() };
+        assert_eq!(
+            (unbilled.to_settle(), unbilled.held(true), unbilled.held(false)),
+            (pieces(0), pieces(3), pieces(0))
+        );
         // One went back repaired, one is in for repair: of five, two are still expected.
         let repair = Progress { authorized: pieces(5), received: pieces(1), ..Progress::default() };
         let repair = Progress { for_repair: pieces(2), repaired: pieces(1), ..repair };
         assert_eq!((repair.expected(true), repair.in_repair(), repair.to_settle()), (pieces(2), pieces(1), pieces(1)));
         assert_eq!((repair.held(true), repair.held(false)), (pieces(4), pieces(2)));
+        // The one that is in for repair is received after all: two are back, nothing is in for repair, two still expected.
+        let kept = Progress { received: pieces(2), kept: pieces(1), ..repair };
+        assert_eq!((kept.expected(true), kept.in_repair(), kept.to_settle()), (pieces(2), pieces(0), pieces(2)));
         // More came than was announced: nothing is expected any more, all of it is held.
         line.received = pieces(7);
         assert_eq!((line.expected(true), line.held(true)), (pieces(0), pieces(4)));

@@ -52,7 +52,7 @@ fn to_ship(quantity: i64, ordered: i64) -> LineToShip {
 
 fn line_back(billed: Quantity, drafted: Quantity) -> LineToTakeBack {
     let movements = vec![Movement::new(day("2026-03-12"), whole(4).scaled())];
-    LineToTakeBack { code: "IT-1".to_owned(), quantity: whole(4), billed, drafted, movements }
+    LineToTakeBack { code: "IT-1".to_owned(), quantity: whole(4), billed, drafted, on_returns: Vec::new(), movements }
 }
 
 fn layer(id: i64, quantity: i64, cost: i64) -> Layer {

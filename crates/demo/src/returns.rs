@@ -1,15 +1,15 @@
 //! Goods that came back: damaged in transit and half restocked, one that waits for inspection, one that is awaited, one that
 //! was replaced, one that never arrived; a price that was put right; an exchange in the customer's favor, a wrong item, a repair,
-//! a restocking fee; and what is expected back.
+//! a restocking fee; trays of a shipment that is not billed; and what is expected back.
 
 use chrono::NaiveDate;
 use till_core::fixed::Quantity;
 use till_core::ids::{InvoiceId, ReturnId};
-use till_core::returns::Repair;
+use till_core::returns::{ProofPolicy, Repair, ReturnLimit};
 use till_store::invoices::{self, AddedLine, CreditAlone, CreditLine, ToCredit};
 use till_store::returns::{
     self, BackAtOnce, ClaimAnswer, ComesBack, DoneAtOnce, InspectForm, InspectLine, NewExpectedReturns, NewReturn,
-    NewReturnLine, ReceiveForm, ReceiveLine, ReplaceForm, ReturnableFilter, ReturnableRow, WrongItem,
+    NewReturnLine, ReceiveForm, ReceiveLine, ReplaceForm, ReturnRules, ReturnableFilter, ReturnableRow, WrongItem,
 };
 use till_store::rules::Rules;
 use till_store::{Result, Store, StoreError, Writing, rules};
@@ -42,6 +42,7 @@ pub(crate) async fn run(store: &Store, people: &People) -> Result<()> {
     post_at_once(store, less_a_fee, vec![goes("FRT", "1", Some("5.00"))]).await?;
     wrong_item(store, people).await?;
     store.change(&ines, None, async |writing| repair(writing, people).await).await?;
+    store.change(&ines, None, async |writing| too_many(writing, people).await).await?;
     store.change(&ines, None, async |writing| goodwill(writing, people).await).await?;
     store.change(&ines, None, async |writing| supplier_pays(writing).await).await?;
     store
@@ -84,7 +85,7 @@ async fn back_at_once(
         reason: "UNWANTED".to_owned(),
         disposition: Some("RESTOCK".to_owned()),
     };
-    Ok((row.invoice, BackAtOnce { back: vec![back], reason: reason.to_owned(), ..BackAtOnce::default() }))
+    Ok((invoice(&row), BackAtOnce { back: vec![back], reason: reason.to_owned(), ..BackAtOnce::default() }))
 }
 
 async fn post_at_once(
@@ -117,11 +118,11 @@ async fn wrong_item(store: &Store, people: &People) -> Result<()> {
         note: Some("the trays stood side by side".to_owned()),
         ..WrongItem::default()
     };
-    wish.seen = Some(returns::put_right_preview(store, &ines, row.invoice, &wish).await?.fingerprint);
+    wish.seen = Some(returns::put_right_preview(store, &ines, invoice(&row), &wish).await?.fingerprint);
     store
         .change(&ines, None, async |writing| {
             let rules = rules::load(writing).await?;
-            returns::put_right(writing, &rules, row.invoice, &wish).await
+            returns::put_right(writing, &rules, invoice(&row), &wish).await
         })
         .await?;
     Ok(())
@@ -138,6 +139,7 @@ async fn goodwill(writing: &mut Writing<'_>, people: &People) -> Result<()> {
         customer: people.customer("1004")?,
         currency: None,
         added: vec![line],
+        came_back: Vec::new(),
         date: None,
         reason: "promised by telephone, the delivery came a day late".to_owned(),
         seen: None,
@@ -182,6 +184,29 @@ async fn repair(writing: &mut Writing<'_>, people: &People) -> Result<()> {
     let form = ReceiveForm { lines, ..ReceiveForm::default() };
     let seen = returns::repair_preview(writing, &rules, id, Repair::In, &form).await?.fingerprint;
     returns::repair(writing, &rules, id, (view.version, Some(&seen)), Repair::In, &form).await?;
+    Ok(())
+}
+
+/// Two trays more were sent than ordered, and are not billed yet. Goods without a document are taken back with a warning.
+async fn too_many(writing: &mut Writing<'_>, people: &People) -> Result<()> {
+    let rules = rules_on(writing, "2026-03-17").await?;
+    let asked = ReturnRules { days: rules.return_days, proof: ProofPolicy::Warn, limit: ReturnLimit::Line };
+    returns::set_rules(writing, &rules, &asked).await?;
+    let customer = people.customer("1003")?;
+    let filter = ReturnableFilter { customer: Some(customer), search: Some("JR-50"), ..ReturnableFilter::default() };
+    let found = returns::returnable(writing, &rules, &filter, (50, 0)).await?.lines;
+    let row = found.iter().find(|row| row.shipment_line.is_some());
+    let row = row.ok_or_else(|| StoreError::Corrupt("the demo finds no trays that are not billed".to_owned()))?;
+    let line = NewReturnLine {
+        shipment_line: row.shipment_line,
+        quantity: "2".to_owned(),
+        reason: "SURPLUS".to_owned(),
+        disposition: Some("RESTOCK".to_owned()),
+        ..NewReturnLine::default()
+    };
+    let new = NewReturn { customer, lines: vec![line], ..NewReturn::default() };
+    let seen = returns::preview(writing, &rules, &new).await?.fingerprint;
+    returns::authorize(writing, &rules, &new, Some(&seen)).await?;
     Ok(())
 }
 
@@ -247,12 +272,12 @@ async fn damaged(writing: &mut Writing<'_>, people: &People) -> Result<()> {
     let rules = rules_on(writing, "2026-03-10").await?;
     let lines = returns::view(writing, &rules, id).await?.lines;
     let credited = CreditLine {
-        position: usize::try_from(lines[0].position).unwrap_or(0),
+        position: lines[0].position.and_then(|at| usize::try_from(at).ok()).unwrap_or(0),
         quantity: Some("4".to_owned()),
         amount: None,
         return_line: Some(lines[0].id),
     };
-    credit(writing, row.invoice, credited, ("damaged in transit", "2026-03-10")).await
+    credit(writing, invoice(&row), credited, ("damaged in transit", "2026-03-10")).await
 }
 
 /// A faulty smoker, and a new one for it at no charge.
@@ -286,12 +311,12 @@ async fn replaced(writing: &mut Writing<'_>, people: &People) -> Result<()> {
 /// A price that had been promised lower: the goods stay with the customer.
 async fn price_error(writing: &mut Writing<'_>, people: &People) -> Result<()> {
     let row = billed(writing, people, ("1009", "HB-12", 1), date("2026-03-13")?).await?;
-    let lines = ReturnableFilter { invoice: Some(row.invoice), ..ReturnableFilter::default() };
+    let lines = ReturnableFilter { invoice: Some(invoice(&row)), ..ReturnableFilter::default() };
     let rules = rules::load(writing).await?;
     let of_invoice = returns::returnable(writing, &rules, &lines, (100, 0)).await?.lines;
     let position = of_invoice.iter().position(|line| line.line == row.line).unwrap_or(0);
     let off = CreditLine { position, quantity: None, amount: Some("12.00".to_owned()), return_line: None };
-    credit(writing, row.invoice, off, ("price promised on the phone", "2026-03-17")).await
+    credit(writing, invoice(&row), off, ("price promised on the phone", "2026-03-17")).await
 }
 
 /// The newest line of an item that was billed to a customer by a day, of which so much may come back.
@@ -308,10 +333,17 @@ async fn billed(
         ..ReturnableFilter::default()
     };
     let found = returns::returnable(writing, &rules, &filter, (200, 0)).await?.lines;
-    let fits = |row: &ReturnableRow| row.code == item && row.date <= by && row.left >= Quantity::from_whole(quantity);
+    let fits = |row: &ReturnableRow| {
+        row.line.is_some() && row.code == item && row.date <= by && row.left >= Quantity::from_whole(quantity)
+    };
     found.into_iter().find(fits).ok_or_else(|| {
         StoreError::Corrupt(format!("the demo finds no {item} billed to {customer} that could come back"))
     })
+}
+
+/// The invoice a billed line is on.
+const fn invoice(row: &ReturnableRow) -> InvoiceId {
+    InvoiceId(row.document.id)
 }
 
 /// The rules as they were on a day: the business date itself never goes back.
@@ -330,6 +362,7 @@ async fn authorize(writing: &mut Writing<'_>, people: &People, back: &Back) -> R
             quantity: back.quantity.to_string(),
             reason: back.reason.to_owned(),
             disposition: back.planned.map(str::to_owned),
+            ..NewReturnLine::default()
         }],
         expires_on: back.until.map(date).transpose()?,
         reference: back.reference.map(str::to_owned),

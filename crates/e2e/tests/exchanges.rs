@@ -35,7 +35,7 @@ async fn an_exchange_to_pay() -> Result<()> {
     }
     browser.control('\n').await?;
     browser.yes("Post this exchange?").await?;
-    browser.wait_for("[data-testid=notice]", "€71.62 to pay. What came back stands on RA-23").await?;
+    browser.wait_for("[data-testid=notice]", "€71.62 to pay. What came back stands on RA-24").await?;
     let invoice = browser.wait_for("main", "An exchange: what is below zero came back of I-3291").await?;
     assert!(invoice.contains("SU-FL") && invoice.contains("BK-01"), "{invoice}");
     browser.wait_for("header", "€71.62 open").await?;
@@ -74,7 +74,7 @@ async fn an_exchange_in_the_customers_favor() -> Result<()> {
     browser.yes("Post this exchange?").await?;
     browser.wait_for("[data-testid=notice]", "CM-67 is posted: credit €91.51").await?;
     let memo = browser.wait_for("main", "goes out for it").await?;
-    for part in ["received on RA-23", "1 pair", "Tax 23 % of", "91.51"] {
+    for part in ["received on RA-24", "1 pair", "Tax 23 % of", "91.51"] {
         assert!(memo.contains(part), "“{part}” is not on the credit memo:\n{memo}");
     }
     browser.close().await?;
@@ -103,7 +103,7 @@ async fn a_wrong_item_is_put_right_in_one_step() -> Result<()> {
     browser.wait_for("#roll", "12000").await?;
     browser.control('\n').await?;
     browser.yes("Fix this delivery?").await?;
-    browser.wait_for("[data-testid=notice]", "Fixed with RA-23").await?;
+    browser.wait_for("[data-testid=notice]", "Fixed with RA-24").await?;
     browser.wait_for("main table", "went in place of JR-50").await?;
     browser.letter('i').await?;
     browser.tab_to("Restock: quantity of JR-34").await?;

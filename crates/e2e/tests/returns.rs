@@ -9,8 +9,8 @@ async fn authorize(browser: &Browser, item: &str, quantity: &str) -> Result<()> 
     browser.wait_for("h1", "Authorize a return").await?;
     browser.type_text("Kestrel").await?;
     browser.press(Key::Enter).await?;
-    browser.wait_for("header", "billed lines").await?;
-    browser.tab_to("Find what was billed").await?;
+    browser.wait_for("header", "lines").await?;
+    browser.tab_to("Find what was sold").await?;
     browser.type_text(item).await?;
     browser.wait_for("main table", "I-3291").await?;
     browser.tab_to(&format!("Quantity of {item} of I-3291 that comes back")).await?;
@@ -22,8 +22,8 @@ async fn authorize(browser: &Browser, item: &str, quantity: &str) -> Result<()> 
     browser.wait_for("#roll", "may arrive until 17 May 2026").await?;
     browser.control('\n').await?;
     browser.yes("Authorize this return?").await?;
-    browser.wait_for("[data-testid=notice]", "RA-23 is authorized").await?;
-    browser.wait_for("h1", "RA-23").await?;
+    browser.wait_for("[data-testid=notice]", "RA-24 is authorized").await?;
+    browser.wait_for("h1", "RA-24").await?;
     Ok(())
 }
 
@@ -77,8 +77,8 @@ async fn a_return_is_found_inspected_and_credited() -> Result<()> {
     browser.control('\n').await?;
     browser.yes("Credit €88.00 of I-3291?").await?;
     browser.wait_for("[data-testid=notice]", "CM-67 credits €88.00 of I-3291").await?;
-    browser.wait_for("main table", "received on RA-23").await?;
-    browser.wait_for("#roll", "RA-23 settled").await?;
+    browser.wait_for("main table", "received on RA-24").await?;
+    browser.wait_for("#roll", "RA-24 settled").await?;
     browser.letter('o').await?;
     browser.wait_for("h1", "I-3291").await?;
     browser.wait_for("main", "€1,119.48 open").await?;
@@ -108,22 +108,22 @@ async fn a_credit_above_the_limit_waits_and_a_replacement_needs_none() -> Result
     browser.sign_in(&till, Who::Ines).await?;
     browser.go(&till.place("/")).await?;
     browser.wait_for("main", "Tomas Reed asks").await?;
-    browser.go(&till.place("/returns?q=RA-23")).await?;
-    browser.wait_for("main", "RA-23").await?;
+    browser.go(&till.place("/returns?q=RA-24")).await?;
+    browser.wait_for("main", "RA-24").await?;
     browser.press(Key::Enter).await?;
     browser.wait_for("main table", "12 pc").await?;
     // Half a dozen are replaced instead: what was asked for is another credit then.
     browser.letter('t').await?;
-    browser.wait_for("[role=dialog]", "Send a replacement for RA-23?").await?;
+    browser.wait_for("[role=dialog]", "Send a replacement for RA-24?").await?;
     browser.control('a').await?;
     browser.type_text("6").await?;
     browser.wait_for("[role=dialog]", "71000").await?;
     browser.press(Key::Enter).await?;
-    browser.wait_for("[data-testid=notice]", "A replacement for RA-23 leaves stock").await?;
+    browser.wait_for("[data-testid=notice]", "A replacement for RA-24 leaves stock").await?;
     browser.wait_for("main table", "6 replaced").await?;
     browser.letter('u').await?;
-    browser.wait_for("[role=dialog]", "Reverse a step of RA-23?").await?;
-    browser.wait_for("[role=dialog]", "Step of RA-23 reversed").await?;
+    browser.wait_for("[role=dialog]", "Reverse a step of RA-24?").await?;
+    browser.wait_for("[role=dialog]", "Step of RA-24 reversed").await?;
     browser.type_text("it never left").await?;
     browser.press(Key::Enter).await?;
     browser.wait_for("#roll", "reversed 18 Mar 2026: it never left").await?;

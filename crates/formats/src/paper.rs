@@ -359,8 +359,8 @@ pub struct SlipLine<'a> {
     pub quantity: Quantity,
     /// The unit it was sold in.
     pub unit: &'a str,
-    /// The invoice it was billed on.
-    pub invoice: &'a str,
+    /// The invoice it was billed on, or the shipment it left with; empty where no document is known.
+    pub document: &'a str,
     /// Why it comes back.
     pub reason: &'a str,
 }
@@ -368,6 +368,8 @@ pub struct SlipLine<'a> {
 /// What the slip says that travels with goods that come back.
 #[derive(Debug, Clone)]
 pub struct ReturnSlip<'a> {
+    /// Whether something of it was billed, or is to be credited.
+    pub billed: bool,
     /// Number of the return.
     pub number: &'a str,
     /// When it was authorized.
@@ -401,14 +403,17 @@ pub fn return_slip_html(slip: &ReturnSlip<'_>, parties: &Parties<'_>) -> String 
     let says = match slip.over {
         true => "This return is over: please do not send anything on it.".to_owned(),
         false => format!(
-            "Please pack the goods well, put this slip in the box and write {} on the outside. We credit what arrives \
-             after we have inspected it.",
-            escape(slip.number)
+            "Please pack the goods well, put this slip in the box and write {} on the outside. {}",
+            escape(slip.number),
+            match slip.billed {
+                true => "We credit what arrives after we have inspected it.",
+                false => "What arrives we do not bill.",
+            }
         ),
     };
     add(&mut page, format_args!("<p class=\"text\">{says}</p>\n"));
     page.push_str(
-        "<table><thead><tr><th>Item</th><th>Reason</th><th>Invoice</th><th class=\"r\">Quantity</th><th class=\"r\">Sent</th></tr></thead>\n",
+        "<table><thead><tr><th>Item</th><th>Reason</th><th>Document</th><th class=\"r\">Quantity</th><th class=\"r\">Sent</th></tr></thead>\n",
     );
     for line in slip.lines {
         add(
@@ -418,7 +423,7 @@ pub fn return_slip_html(slip: &ReturnSlip<'_>, parties: &Parties<'_>) -> String 
                 escape(line.code),
                 escape(line.description),
                 escape(line.reason),
-                escape(line.invoice),
+                escape(line.document),
                 line.quantity,
                 escape(line.unit)
             ),

@@ -102,7 +102,7 @@ pub const CALLS: &[(&str, &str, Takes)] = &[
     ("GET", "/api/return-settings", Right(O::SeeBooks)),
     ("PUT", "/api/return-settings/reasons", Right(O::KeepCompany)),
     ("PUT", "/api/return-settings/dispositions", Right(O::KeepCompany)),
-    ("PUT", "/api/return-settings/days", Right(O::KeepCompany)),
+    ("PUT", "/api/return-settings/rules", Right(O::KeepCompany)),
     ("POST", "/api/returns/preview", Right(O::SeeBooks)),
     ("POST", "/api/returns", Right(O::AuthorizeReturn)),
     ("GET", "/api/returns/{id}", Right(O::SeeBooks)),

@@ -33,7 +33,7 @@ use crate::rules::Rules;
 use crate::{Result, StoreError, sensible_date};
 
 pub use added::AddedLine;
-pub use alone::{CreditAlone, CreditAlonePreview, credit_alone, credit_alone_preview};
+pub use alone::{CameBack, CreditAlone, CreditAlonePreview, credit_alone, credit_alone_preview};
 pub use cancel::{CancelPreview, Cancelled, ToCancelInvoice, cancel, cancel_preview};
 pub use conflict::{MergeView, ToMerge, merge};
 pub use credit::{CreditLine, CreditPosted, CreditPreview, ToCredit, credit, credit_preview};

@@ -27,11 +27,13 @@ pub use expecting::{
     ExpectedReturns, ExpectedReturnsPreview, ExpectedReturnsRow, NewExpectedReturns, enter_expected_returns,
     expected_returns, expected_returns_preview,
 };
-pub(crate) use facts::{held_of, holding, of_item, on_return};
+pub(crate) use facts::{held_of, holding, holding_shipped, of_item, on_return, without_document};
 pub use pictures::{PictureContent, PictureView, add_picture, picture, remove_picture};
 pub use repairing::{repair, repair_preview};
 pub use report::{ReportBy, ReturnReport, why};
-pub use settings::{DispositionForm, ReasonForm, ReturnSettings, set_days, set_disposition, set_reason, settings};
+pub use settings::{
+    DispositionForm, ReasonForm, ReturnRules, ReturnSettings, set_disposition, set_reason, set_rules, settings,
+};
 pub use steps::{
     Done, InspectForm, InspectLine, ReceiveForm, ReceiveLine, ReplaceForm, StepPreview, inspect, inspect_preview,
     receive, receive_preview, replace, replace_preview,

@@ -11,6 +11,7 @@ use till_core::ids::{DocumentKind, ItemId};
 use till_core::invoice::TaxDateRule;
 use till_core::marks::MarkRules;
 use till_core::money::{Currency, Money};
+use till_core::returns::{ProofPolicy, ReturnLimit};
 use till_core::shipment::CostEntry;
 use till_core::tax::{TaxCategory, TaxCode, TaxComputed, TaxTable};
 use till_core::treatment::{Treatment, TreatmentCodes};
@@ -57,6 +58,10 @@ pub struct Rules {
     pub deposit_use: DepositUse,
     /// Whether goods wait until what was billed in advance of their order is paid.
     pub hold_until_prepaid: bool,
+    /// What is asked of a return that points at no document.
+    pub return_proof: ProofPolicy,
+    /// How much of an item may come back.
+    pub return_limit: ReturnLimit,
     /// Up to which difference an open item counts as paid, in base currency.
     pub write_off_tolerance: Money,
     /// Whether a document date before that of the last of its kind stops its posting.
@@ -70,7 +75,8 @@ pub struct Rules {
 pub async fn load(connection: &mut SqliteConnection) -> Result<Rules> {
     let company = sqlx::query!(
         r#"SELECT name, base_currency, coalesce(business_date, date('now')) AS "business_date!: NaiveDate", tax_computed,
-                  warehouse, cost_entry, clearing_days, freight_item_id, tax_date, dates_in_order, advance_tax, deposit_use, hold_until_prepaid, return_days, write_off_tolerance_minor
+                  warehouse, cost_entry, clearing_days, freight_item_id, tax_date, dates_in_order, advance_tax, deposit_use, hold_until_prepaid, return_days, return_proof, return_limit,
+                  write_off_tolerance_minor
            FROM company"#
     )
     .fetch_optional(&mut *connection)
@@ -90,6 +96,8 @@ pub async fn load(connection: &mut SqliteConnection) -> Result<Rules> {
         warehouse: company.warehouse,
         clearing_days: u64::try_from(company.clearing_days).unwrap_or(0),
         return_days: company.return_days,
+        return_proof: known(&company.return_proof, ProofPolicy::of)?,
+        return_limit: known(&company.return_limit, ReturnLimit::of)?,
         write_off_tolerance: Money(company.write_off_tolerance_minor),
         freight_item: company.freight_item_id.map(ItemId),
         tax_date: known(&company.tax_date, TaxDateRule::of)?,

@@ -83,7 +83,7 @@ pub(crate) async fn trail(connection: &mut SqliteConnection, kind: DocumentKind,
     steps.extend(orders(connection, word, id, &invoices).await?);
     steps.extend(shipments(connection, word, id, &invoices).await?);
     steps.extend(invoice_steps(connection, &invoices).await?);
-    steps.extend(returns(connection, &invoices).await?);
+    steps.extend(returns(connection, word, id, &invoices).await?);
     steps.extend(receipts(connection, word, id, &invoices).await?);
     steps.extend(credit_memos(connection, word, id, &invoices).await?);
     for step in &mut steps {
@@ -141,6 +141,8 @@ async fn orders(connection: &mut SqliteConnection, word: &str, id: i64, invoices
            FROM orders WHERE (?1 = 'order' AND id = ?2)
               OR id IN (SELECT order_id FROM deposits WHERE ?1 = 'deposit' AND deposits.id = ?2)
               OR id IN (SELECT order_id FROM shipments WHERE ?1 = 'shipment' AND shipments.id = ?2)
+              OR id IN (SELECT order_id FROM return_lines JOIN shipment_lines ON shipment_lines.id = return_lines.shipment_line_id
+                        JOIN shipments ON shipments.id = shipment_id WHERE ?1 = 'return' AND return_id = ?2)
               OR (?1 NOT IN ('order', 'shipment') AND id IN (
                     SELECT order_id FROM invoice_lines LEFT JOIN shipment_lines ON shipment_lines.id = shipment_line_id
                     JOIN order_lines ON order_lines.id = coalesce(invoice_lines.order_line_id, shipment_lines.order_line_id, prepays_line_id)
@@ -163,6 +165,8 @@ async fn shipments(connection: &mut SqliteConnection, word: &str, id: i64, invoi
               OR (?1 IN ('invoice', 'receipt', 'credit_memo', 'deposit', 'return') AND shipments.id IN (
                     SELECT shipment_id FROM invoice_lines JOIN shipment_lines ON shipment_lines.id = shipment_line_id
                     WHERE invoice_id IN (SELECT value FROM json_each(?3))))
+              OR (?1 = 'return' AND shipments.id IN (
+                    SELECT shipment_id FROM return_lines JOIN shipment_lines ON shipment_lines.id = return_lines.shipment_line_id WHERE return_id = ?2))
            ORDER BY shipments.id"#,
         word, id, invoices
     )
@@ -176,19 +180,25 @@ async fn shipments(connection: &mut SqliteConnection, word: &str, id: i64, invoi
     .collect()
 }
 
-/// Returns of what the invoices on the trail billed.
-async fn returns(connection: &mut SqliteConnection, invoices: &str) -> Result<Vec<TrailStep>> {
+/// Returns of what the invoices on the trail billed, or of what a shipment or an order had not billed.
+async fn returns(connection: &mut SqliteConnection, word: &str, id: i64, invoices: &str) -> Result<Vec<TrailStep>> {
     sqlx::query!(
         r#"SELECT returns.id AS "id!", number AS "number!", authorized_on AS "date!: NaiveDate", currency AS "currency!",
                   CASE WHEN sum(waiting_e4) > 0 THEN 'to be inspected'
-                       WHEN sum(received_e4 - sent_back_e4 - replaced_e4 - credited_e4) > 0 THEN 'received'
-                       WHEN sum(for_repair_e4 - repaired_e4) > 0 THEN 'in for repair'
+                       WHEN sum(received_e4 - sent_back_e4 - replaced_e4 - credited_e4 - given_back_e4) > 0 THEN 'received'
+                       WHEN sum(for_repair_e4 - repaired_e4 - kept_e4) > 0 THEN 'in for repair'
                        WHEN sum(received_e4 + for_repair_e4) > 0 THEN 'settled' WHEN closed_on IS NOT NULL THEN 'closed' ELSE 'authorized' END AS "state!: String"
            FROM return_line_state AS line JOIN returns ON returns.id = return_id
            WHERE returns.id IN (SELECT return_id FROM return_lines JOIN document_lines ON document_lines.id = document_line_id
-                                WHERE document_id IN (SELECT value FROM json_each(?)))
+                                WHERE document_id IN (SELECT value FROM json_each(?1))
+                                UNION SELECT return_id FROM return_lines JOIN shipment_lines ON shipment_lines.id = return_lines.shipment_line_id
+                                JOIN order_lines ON order_lines.id = order_line_id
+                                WHERE (?2 = 'shipment' AND shipment_id = ?3) OR (?2 = 'order' AND order_id = ?3)
+                                UNION SELECT ?3 WHERE ?2 = 'return')
            GROUP BY returns.id ORDER BY returns.id"#,
-        invoices
+        invoices,
+        word,
+        id
     )
     .fetch_all(connection)
     .await?

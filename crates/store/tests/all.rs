@@ -30,6 +30,7 @@ mod record;
 mod returns;
 mod slips;
 mod upgrade;
+mod without_invoice;
 
 /// A file that nobody names here would be compiled by nobody, and its tests would pass by not running.
 #[test]

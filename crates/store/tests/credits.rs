@@ -36,7 +36,15 @@ fn goods(item: &str, quantity: &str, price: &str) -> AddedLine {
 }
 
 fn wish(customer: CustomerId, added: Vec<AddedLine>) -> CreditAlone {
-    CreditAlone { customer, currency: None, added, date: None, reason: "promised by telephone".to_owned(), seen: None }
+    CreditAlone {
+        customer,
+        currency: None,
+        added,
+        came_back: Vec::new(),
+        date: None,
+        reason: "promised by telephone".to_owned(),
+        seen: None,
+    }
 }
 
 async fn credit(company: &Company, wish: &CreditAlone) -> Result<CreditPosted> {

@@ -456,7 +456,12 @@ async fn goods_come_in_for_repair_and_go_back() {
     };
     let new = NewReturn {
         customer: company.customers[0],
-        lines: vec![NewReturnLine { line, quantity: "2".to_owned(), reason: "FAULTY".to_owned(), disposition: None }],
+        lines: vec![NewReturnLine {
+            line,
+            quantity: "2".to_owned(),
+            reason: "FAULTY".to_owned(),
+            ..NewReturnLine::default()
+        }],
         ..NewReturn::default()
     };
     let id = change(&company, async |writing, rules| Ok(returns::authorize(writing, rules, &new, None).await?.0))
@@ -467,6 +472,7 @@ async fn goods_come_in_for_repair_and_go_back() {
         let form = ReceiveForm {
             lines: vec![ReceiveLine { line: of.lines[0].id, quantity: quantity.to_owned() }],
             date: Some(day(date)),
+            in_repair: false,
             note: Some("the hinge".to_owned()),
         };
         change(&company, async |writing, rules| {

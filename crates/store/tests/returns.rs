@@ -41,7 +41,7 @@ async fn wish(company: &Company, invoice: InvoiceId, quantity: &str) -> NewRetur
             line,
             quantity: quantity.to_owned(),
             reason: "DAMAGED".to_owned(),
-            disposition: None,
+            ..NewReturnLine::default()
         }],
         ..NewReturn::default()
     }
@@ -72,6 +72,7 @@ async fn receive(company: &Company, id: ReturnId, quantity: &str, date: &str) ->
     let form = ReceiveForm {
         lines: vec![ReceiveLine { line: view.lines[0].id, quantity: quantity.to_owned() }],
         date: Some(day(date)),
+        in_repair: false,
         note: None,
     };
     company

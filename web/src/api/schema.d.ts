@@ -3873,23 +3873,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/return-settings/days": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        /** Sets for how many days a return may arrive. */
-        put: operations["set_return_days"];
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/return-settings/dispositions": {
         parameters: {
             query?: never;
@@ -3924,6 +3907,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/return-settings/rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Sets for how many days a return may arrive, and what is asked of it. */
+        put: operations["set_return_rules"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/returnable": {
         parameters: {
             query?: never;
@@ -3931,7 +3931,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Everything that was billed to a customer, newest first, with what of it may still come back. */
+        /** Everything that was billed to a customer, or left and is not billed, newest first, with what of it may still come back. */
         get: operations["returnable"];
         put?: never;
         post?: never;
@@ -5740,6 +5740,13 @@ export interface components {
              */
             version: number;
         };
+        /** @description A line that credits what came back on a return without a document. */
+        CameBack: {
+            /** @description Its place among what is credited, from zero. */
+            line: number;
+            /** @description The line of the return. */
+            return_line: components["schemas"]["ReturnLineId"];
+        };
         /** @description What came in by a method. */
         CameIn: {
             /** @description What they come to, in base currency. */
@@ -6101,7 +6108,7 @@ export interface components {
          * @description A check. The table beside it says which steps it concerns.
          * @enum {string}
          */
-        Check: "nothing_to_do" | "quantity_not_positive" | "more_than_ordered" | "stock_short" | "more_than_unbilled" | "cannot_combine" | "order_number_missing" | "tax_id_missing" | "tax_rate_missing" | "price_zero" | "price_below_zero" | "price_not_approved" | "waits_for_approval" | "discount_not_allowed" | "not_revenue" | "cannot_cancel" | "cannot_credit" | "more_than_billed" | "no_mail_address" | "structured_data_missing" | "structured_tax" | "reason_missing" | "price_given_away" | "date_ahead" | "amount_too_large" | "account_missing" | "period_closed" | "date_out_of_order" | "date_before_last" | "date_too_early" | "customer_on_stop" | "credit_limit" | "order_amount" | "exemption_expired" | "address_elsewhere" | "treatment_without_code" | "reporting_code_missing" | "own_field_missing" | "mark_not_allowed" | "unit_or_step" | "price_not_made" | "more_than_called_off" | "less_than_shipped" | "not_sold" | "container_currency" | "already_billed" | "already_left" | "amount_not_positive" | "more_than_open" | "discount_not_earned" | "more_than_tolerance" | "above_tolerance" | "more_than_received" | "more_than_held" | "advance_percent" | "prepayment_unpaid" | "more_than_order" | "currency_differs" | "card_not_live" | "more_than_authorized" | "payout_unmatched" | "name_missing" | "quote_decided" | "other_customer" | "more_than_returnable" | "more_than_returned" | "not_month_end" | "more_than_claimed" | "return_over" | "no_cost_known" | "named_twice" | "exchange_rate_missing";
+        Check: "nothing_to_do" | "quantity_not_positive" | "more_than_ordered" | "stock_short" | "more_than_unbilled" | "cannot_combine" | "order_number_missing" | "tax_id_missing" | "tax_rate_missing" | "price_zero" | "price_below_zero" | "price_not_approved" | "waits_for_approval" | "discount_not_allowed" | "not_revenue" | "cannot_cancel" | "cannot_credit" | "more_than_billed" | "no_mail_address" | "structured_data_missing" | "structured_tax" | "reason_missing" | "price_given_away" | "date_ahead" | "amount_too_large" | "account_missing" | "period_closed" | "date_out_of_order" | "date_before_last" | "date_too_early" | "customer_on_stop" | "credit_limit" | "order_amount" | "exemption_expired" | "address_elsewhere" | "treatment_without_code" | "reporting_code_missing" | "own_field_missing" | "mark_not_allowed" | "unit_or_step" | "price_not_made" | "more_than_called_off" | "less_than_shipped" | "not_sold" | "container_currency" | "already_billed" | "already_left" | "amount_not_positive" | "more_than_open" | "discount_not_earned" | "more_than_tolerance" | "above_tolerance" | "more_than_received" | "more_than_held" | "advance_percent" | "prepayment_unpaid" | "more_than_order" | "currency_differs" | "card_not_live" | "more_than_authorized" | "payout_unmatched" | "name_missing" | "quote_decided" | "other_customer" | "more_than_returnable" | "more_than_returned" | "not_month_end" | "more_than_claimed" | "return_over" | "no_cost_known" | "proof_missing" | "proof_advised" | "named_twice" | "exchange_rate_missing";
         /** @description A file that was read and checked. */
         CheckedFile: {
             check?: null | components["schemas"]["ImportCheck"];
@@ -6346,6 +6353,8 @@ export interface components {
         CreditAlone: {
             /** @description What is credited. */
             added: components["schemas"]["AddedLine"][];
+            /** @description Which of that came back on a return without a document. */
+            came_back?: components["schemas"]["CameBack"][];
             /** @description Its currency; none for the customer's. */
             currency?: string | null;
             /** @description Whose. */
@@ -9184,16 +9193,24 @@ export interface components {
             /** @description Where it is to arrive; none for the company's own. */
             warehouse?: string | null;
         };
-        /** @description A billed line that is to come back. */
+        /** @description What is to come back: of a billed line, of a shipment's line that is not billed, or of an item no document is known of. */
         NewReturnLine: {
+            /** @description What one cost, in base currency, where no document is known; none for what the newest goods of the item cost. */
+            cost?: string | null;
+            /** @description Why it cost that. */
+            cost_reason?: string | null;
             /** @description What is planned to become of it: the code of a disposition; none where inspection decides. */
             disposition?: string | null;
-            /** @description The line of the invoice. */
-            line: components["schemas"]["DocumentLineId"];
+            /** @description the item's code, where no document is known. */
+            item?: string | null;
+            line?: null | components["schemas"]["DocumentLineId"];
+            /** @description The price for one it is to be credited at, where no document is known, in the customer's currency, as typed. */
+            price?: string | null;
             /** @description How much, in the unit it was sold in, as typed. */
             quantity: string;
             /** @description Why: the code of a reason. */
             reason?: string;
+            shipment_line?: null | components["schemas"]["ShipmentLineId"];
         };
         /** @description A slip to prepare, as chosen. */
         NewSlip: {
@@ -9492,7 +9509,7 @@ export interface components {
          * @description Something a person can do here. The table beside it says who may.
          * @enum {string}
          */
-        Operation: "see_books" | "see_document_record" | "see_record" | "see_people" | "see_setup" | "keep_own_sign_in" | "show_presence" | "keep_customer" | "put_on_stop" | "lift_stop" | "keep_items" | "keep_order" | "confirm_order" | "keep_shipment" | "post_shipment" | "authorize_return" | "handle_return" | "return_at_once" | "answer_claim" | "reopen_order" | "post_estimate" | "take_back_shipment" | "ship_and_bill" | "take_in" | "adjust_stock" | "import" | "take_containers" | "keep_draft" | "change_price" | "post_invoice" | "cancel_invoice" | "run_billing" | "keep_recipe" | "send_out" | "keep_page_links" | "keep_templates" | "keep_views" | "post_money" | "take_back_money" | "refund_deposit" | "keep_deposit" | "post_opening" | "decide_approval" | "withdraw_approval" | "close_period" | "add_period" | "move_number" | "keep_company" | "keep_limits" | "keep_people";
+        Operation: "see_books" | "see_document_record" | "see_record" | "see_people" | "see_setup" | "keep_own_sign_in" | "show_presence" | "keep_customer" | "put_on_stop" | "lift_stop" | "keep_items" | "keep_order" | "confirm_order" | "keep_shipment" | "post_shipment" | "authorize_return" | "return_without_document" | "handle_return" | "return_at_once" | "answer_claim" | "reopen_order" | "post_estimate" | "take_back_shipment" | "ship_and_bill" | "take_in" | "adjust_stock" | "import" | "take_containers" | "keep_draft" | "change_price" | "post_invoice" | "cancel_invoice" | "run_billing" | "keep_recipe" | "send_out" | "keep_page_links" | "keep_templates" | "keep_views" | "post_money" | "take_back_money" | "refund_deposit" | "keep_deposit" | "post_opening" | "decide_approval" | "withdraw_approval" | "close_period" | "add_period" | "move_number" | "keep_company" | "keep_limits" | "keep_people";
         /** @description What authorizing a card for an order starts from. */
         OrderCard: components["schemas"]["CardForm"] & {
             /** @description Whether a card processor is set up. */
@@ -10880,6 +10897,10 @@ export interface components {
             credited: components["schemas"]["Decimal4"];
             /** @description What came in for repair: it stays the customer's. */
             for_repair?: components["schemas"]["Decimal4"];
+            /** @description What of it was not billed: nothing is to be credited, its quantity went back to the order. */
+            given_back?: components["schemas"]["Decimal4"];
+            /** @description What of that was received after all, at its cost: it is among what came back too. */
+            kept?: components["schemas"]["Decimal4"];
             /** @description What came back. */
             received: components["schemas"]["Decimal4"];
             /** @description What of that went back. */
@@ -10923,6 +10944,11 @@ export interface components {
             /** @description What must hold. */
             name: string;
         };
+        /**
+         * @description What a company asks of a return that points at no document. *Source: domain.md section 9.*
+         * @enum {string}
+         */
+        ProofPolicy: "needed" | "warn" | "free";
         /** @description What a line may be, with why. */
         ProposalView: {
             /** @description To be sent to accept it. */
@@ -11160,6 +11186,8 @@ export interface components {
              * @description When; none for the business date.
              */
             date?: string | null;
+            /** @description Whether it is here already, in for repair, and is kept after all. */
+            in_repair?: boolean;
             /** @description How much of which line. */
             lines: components["schemas"]["ReceiveLine"][];
             /** @description Anything to remember of it. */
@@ -11419,19 +11447,16 @@ export interface components {
             /** @description What is left to credit of it with tax, in its currency; below zero where something is to pay. */
             total: components["schemas"]["Money"];
         };
-        /** @description For how many days a return may arrive. */
-        ReturnDays: {
-            /**
-             * Format: int64
-             * @description The days.
-             */
-            days: number;
-        };
         /**
          * Format: int64
          * @description Goods that a customer may send back.
          */
         ReturnId: number;
+        /**
+         * @description How much of an item may come back. *Source: domain.md section 9.*
+         * @enum {string}
+         */
+        ReturnLimit: "line" | "customer";
         /**
          * Format: int64
          * @description A line of a return.
@@ -11439,14 +11464,16 @@ export interface components {
         ReturnLineId: number;
         /** @description A line of a return. */
         ReturnLineView: {
-            /** @description The line it was billed on. */
-            billed_on: components["schemas"]["DocumentLineId"];
+            billed_on?: null | components["schemas"]["DocumentLineId"];
             /** @description The item's code. */
             code: string;
+            /** @description Why it cost that. */
+            cost_reason?: string | null;
             /** @description What it is. */
             description: string;
             /** @description What is planned to become of it. */
             disposition?: string | null;
+            document?: null | components["schemas"]["DocumentRef"];
             /** @description What is still to arrive. */
             expected: components["schemas"]["Decimal4"];
             /** @description How many stock units one is. */
@@ -11457,15 +11484,13 @@ export interface components {
             in_place_of?: string | null;
             /** @description What is in for repair. */
             in_repair: components["schemas"]["Decimal4"];
-            /** @description Its invoice. */
-            invoice: components["schemas"]["DocumentRef"];
             /** @description The item. */
             item: components["schemas"]["ItemId"];
             /**
              * Format: int64
-             * @description The position of that, from zero.
+             * @description The position on its document, from zero.
              */
-            position: number;
+            position?: number | null;
             /** @description How far it is. */
             progress: components["schemas"]["Progress"];
             /** @description Why it comes back: the code of the reason. */
@@ -11476,8 +11501,12 @@ export interface components {
             stock_unit: string;
             /** @description What came back and is neither credited, replaced nor sent back. */
             to_settle: components["schemas"]["Decimal4"];
+            /** @description Whether it left with a shipment and is not billed: its order has it to ship again once it is back. */
+            unbilled: boolean;
             /** @description The unit it was sold in. */
             unit: string;
+            unit_cost?: null | components["schemas"]["Money"];
+            unit_price?: null | components["schemas"]["Decimal6"];
             /** @description What waits for inspection, in stock units. */
             waiting: components["schemas"]["Decimal4"];
             /** @description The same at cost, in base currency. */
@@ -11560,6 +11589,8 @@ export interface components {
              * @description Days since.
              */
             days: number;
+            /** @description Numbers of the invoices and shipments it points at; empty where it points at none. */
+            documents: string;
             /**
              * Format: date
              * @description The last day it may arrive on.
@@ -11567,8 +11598,6 @@ export interface components {
             expires_on: string;
             /** @description Its id. */
             id: components["schemas"]["ReturnId"];
-            /** @description The invoices it points at. */
-            invoices: string;
             /** @description What it is about: the codes of its items. */
             items: string;
             /** @description What it still needs. */
@@ -11588,6 +11617,18 @@ export interface components {
             /** @description Where it is to arrive. */
             warehouse: string;
         };
+        /** @description What the company asks of returns. */
+        ReturnRules: {
+            /**
+             * Format: int64
+             * @description For how many days a return may arrive.
+             */
+            days: number;
+            /** @description How much of an item may come back. */
+            limit: components["schemas"]["ReturnLimit"];
+            /** @description What is asked of a return that points at no document. */
+            proof: components["schemas"]["ProofPolicy"];
+        };
         /** @description Reasons, dispositions, days. */
         ReturnSettings: {
             /**
@@ -11597,6 +11638,10 @@ export interface components {
             days: number;
             /** @description What becomes of them. */
             dispositions: components["schemas"]["Disposition"][];
+            /** @description How much of an item may come back. */
+            limit: components["schemas"]["ReturnLimit"];
+            /** @description What is asked of a return that points at no document. */
+            proof: components["schemas"]["ProofPolicy"];
             /** @description Why goods come back, in their order. */
             reasons: components["schemas"]["ReturnReason"][];
             /**
@@ -11642,7 +11687,7 @@ export interface components {
             date: string;
             /** @description The step. */
             id: components["schemas"]["ReturnStepId"];
-            /** @description `received`, `inspected`, `replaced`, `swapped`, `for_repair` or `repaired`. */
+            /** @description `received`, `inspected`, `replaced`, `swapped`, `for_repair`, `repaired` or `kept`. */
             kind: string;
             /** @description How much of what. */
             lines: components["schemas"]["ReturnStepLineView"][];
@@ -11727,7 +11772,7 @@ export interface components {
             /** @description Its name. */
             warehouse_name: string;
         };
-        /** @description Billed lines, newest first. */
+        /** @description Lines, newest first. */
         ReturnableList: {
             /**
              * Format: int64
@@ -11737,53 +11782,51 @@ export interface components {
             /** @description The lines. */
             lines: components["schemas"]["ReturnableRow"][];
         };
-        /** @description A billed line, with what of it may come back. */
+        /** @description A line that was billed, or shipped and not billed, with what of it may come back. */
         ReturnableRow: {
-            /** @description How much was billed. */
+            /** @description How much was billed, or is not billed yet. */
             billed: components["schemas"]["Decimal4"];
             /** @description The item's code. */
             code: string;
-            /** @description The invoice's currency. */
+            /** @description The currency of the invoice, or of the order. */
             currency: string;
             /** @description The customer's own number of that order. */
             customer_po?: string | null;
             /**
              * Format: date
-             * @description When it was billed.
+             * @description When it was billed, or left.
              */
             date: string;
             /** @description What it is. */
             description: string;
             /** @description The discount on it. */
             discount: components["schemas"]["Decimal6"];
-            /** @description Its invoice. */
-            invoice: components["schemas"]["InvoiceId"];
+            /** @description The invoice, or the shipment. */
+            document: components["schemas"]["DocumentRef"];
             /** @description How much may still come back. */
             left: components["schemas"]["Decimal4"];
-            /** @description The line. */
-            line: components["schemas"]["DocumentLineId"];
-            /** @description The invoice's number. */
-            number: string;
+            line?: null | components["schemas"]["DocumentLineId"];
             /** @description Why nothing of it may come back; none where something may. */
             obstacle?: string | null;
             /** @description The order's number, where it had one. */
             order?: string | null;
             /**
              * Format: int64
-             * @description Its position on the invoice, from zero.
+             * @description Its position there, from zero.
              */
             position: number;
             /** @description Where it went. */
             ship_to?: string | null;
             /** @description The shipment it left with. */
             shipment?: string | null;
+            shipment_line?: null | components["schemas"]["ShipmentLineId"];
             /** @description Its tax code. */
             tax_code: string;
             /** @description The tax rate. */
             tax_rate: components["schemas"]["Decimal6"];
             /** @description The unit it was sold in. */
             unit: string;
-            /** @description At which price for one, less discount by the line, in the invoice's currency. */
+            /** @description At which price for one, less discount by the line, in its currency. */
             unit_price: components["schemas"]["Decimal6"];
             /** @description What crediting all that may come back would come to, as priced. */
             worth: components["schemas"]["Money"];
@@ -12303,6 +12346,8 @@ export interface components {
             ordered: components["schemas"]["Decimal4"];
             /** @description What leaves. */
             quantity: components["schemas"]["Decimal4"];
+            /** @description What of it came back before it was billed. */
+            returned: components["schemas"]["Decimal4"];
             /** @description What is still to come once this shipment has gone. */
             to_come: components["schemas"]["Decimal4"];
             /** @description Left to ship on the order, this shipment included while it is not posted. */
@@ -22722,39 +22767,6 @@ export interface operations {
             };
         };
     };
-    set_return_days: {
-        parameters: {
-            query?: never;
-            header: {
-                "Idempotency-Key": string;
-            };
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["ReturnDays"];
-            };
-        };
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": boolean;
-                };
-            };
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
     set_disposition: {
         parameters: {
             query?: never;
@@ -22821,6 +22833,39 @@ export interface operations {
             };
         };
     };
+    set_return_rules: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReturnRules"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": boolean;
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     returnable: {
         parameters: {
             query?: {
@@ -22836,6 +22881,8 @@ export interface operations {
                 customer?: number | null;
                 /** @description Only of what this invoice billed. */
                 invoice?: number | null;
+                /** @description Only of what left with this shipment. */
+                shipment?: number | null;
             };
             header?: never;
             path?: never;
@@ -22868,6 +22915,8 @@ export interface operations {
                 customer?: number | null;
                 /** @description Only of what this invoice billed. */
                 invoice?: number | null;
+                /** @description Only of what left with this shipment. */
+                shipment?: number | null;
             };
             header?: never;
             path?: never;

@@ -84,6 +84,7 @@ function Opened({ shipment }: { shipment: ShipmentView }) {
   }
   const saving = useRef<Promise<boolean>>(Promise.resolve(true));
   const unposted = shipment.state === "picking" || shipment.state === "packed";
+  const cameBack = shipment.lines.some((line) => line.returned !== "0");
   const editable = unposted && may;
   const stopped = shipment.blockers.some((blocker) => blocker.effect === "stops");
   /** Keeps what was picked, one change after the other; says whether it is kept. */
@@ -201,8 +202,17 @@ function Opened({ shipment }: { shipment: ShipmentView }) {
                 key: "t",
                 label: "Take it back",
                 run: () => setAsking("back"),
-                disabled: shipment.lines.some((line) => line.billed !== "0" || line.on_draft !== "0"),
+                disabled: shipment.lines.some(
+                  (line) => line.billed !== "0" || line.on_draft !== "0" || line.returned !== "0",
+                ),
                 needs: "take_back_shipment" as const,
+              },
+              {
+                key: "r",
+                label: "Authorize a return",
+                run: () => navigate(`/returns/new?customer=${shipment.customer}&shipment=${shipment.id}`),
+                quiet: true,
+                needs: "authorize_return" as const,
               },
             ]
           : []),
@@ -311,6 +321,7 @@ function Opened({ shipment }: { shipment: ShipmentView }) {
               <th className="right">Still to come</th>
               {!unposted && <th className="right">On drafts</th>}
               {!unposted && <th className="right">Billed</th>}
+              {cameBack && <th className="right">Came back</th>}
               {!unposted && <th className="right">Cost {base}</th>}
             </tr>
           </thead>
@@ -371,6 +382,7 @@ function Opened({ shipment }: { shipment: ShipmentView }) {
                 </td>
                 {!unposted && <td className="right">{line.on_draft === "0" ? "" : number(line.on_draft)}</td>}
                 {!unposted && <td className="right">{line.billed === "0" ? "" : number(line.billed)}</td>}
+                {cameBack && <td className="right">{line.returned === "0" ? "" : number(line.returned)}</td>}
                 {!unposted && <td className="right">{money(line.cost, base)}</td>}
               </tr>
             ))}

@@ -227,11 +227,11 @@ pub struct LineFault {
 /// The cost of a shipment line that waits for its billing, in base currency.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct HeldCost {
-    /// What left.
+    /// What left, less what came back before it was billed.
     pub shipped: Quantity,
     /// What of it is billed already.
     pub billed: Quantity,
-    /// Its cost.
+    /// Its cost, less that of what came back.
     pub cost: Money,
     /// What of the cost has followed already.
     pub followed: Money,

@@ -1,30 +1,28 @@
-//! Authorizing a return: what of what was billed may come back, and until when. Writes nothing to the ledger.
+//! Authorizing a return: what of what was billed or shipped may come back, and until when. Writes nothing to the ledger.
 
 use chrono::NaiveDate;
 
-use super::{Disposition, Progress, ReturnReason, free, is_live};
+use super::{Disposition, Origin, Progress, ProofPolicy, ReturnReason, free, is_live};
 use crate::calendar::words;
 use crate::checks::{Blocker, Check, Findings, Step};
 use crate::fingerprint;
 use crate::fixed::Quantity;
-use crate::ids::{DocumentLineId, InvoiceId};
 use crate::invoice::credit::{Credited, share_of};
 use crate::invoice::{CustomerFacts, ItemKind};
 use crate::money::{Currency, Money};
+use crate::people::check_reason;
 use crate::tape::{Tape, TapeStyle};
 use crate::units::in_stock_units;
 
 /// The furthest day a return may be let arrive on, counted from its authorization.
 const LONGEST_DAYS: i64 = 730;
 
-/// A billed line of which something may come back.
+/// A line, billed or shipped, of which something may come back; or an item no document is known of.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Returnable {
-    /// The line.
-    pub line: DocumentLineId,
-    /// Its invoice.
-    pub invoice: InvoiceId,
-    /// The invoice's number.
+    /// Where it is known from.
+    pub origin: Origin,
+    /// The number of the invoice, or of the shipment; of what no document is known, words that say so.
     pub number: String,
     /// The item's code.
     pub code: String,
@@ -36,11 +34,12 @@ pub struct Returnable {
     pub kind: ItemKind,
     /// Whether it left stock or a shipment at all: what was typed without goods has nothing to send back.
     pub goods_left: bool,
-    /// How much was billed.
+    /// How much was billed, or is not billed yet. Of what no document is known: what the customer ever bought of it and
+    /// did not send back, where that is the company's limit, and what is to come back where it is not.
     pub billed: Quantity,
-    /// What it came to as priced, in the invoice's currency.
+    /// What that came to as priced, in its currency; of what no document is known, what all that is to come back comes to.
     pub priced: Money,
-    /// The invoice's currency.
+    /// The currency of the invoice, or of the order; of what no document is known, the customer's.
     pub currency: Currency,
     /// What was credited of it.
     pub credited: Credited,
@@ -60,14 +59,20 @@ impl Returnable {
         free(self.billed, self.credited.quantity, self.on_returns)
     }
 
-    /// What crediting so much of it would come to, as priced, in the invoice's currency.
+    /// What crediting so much of it would come to, as priced, in its currency.
     pub fn worth(&self, quantity: Quantity) -> Money {
+        if matches!(self.origin, Origin::Unknown(_)) {
+            return self.priced;
+        }
         share_of(self.billed, self.priced, self.credited, quantity)
     }
 
     /// Why nothing of it may come back; none where something may.
     pub fn obstacle(&self) -> Option<String> {
         let (code, number) = (&self.code, &self.number);
+        if matches!(self.origin, Origin::Unknown(_)) && self.kind != ItemKind::Goods {
+            return Some(format!("{code} is no goods. Credit it without a return."));
+        }
         if let Some(memo) = &self.canceled_by {
             return Some(format!("{number} is canceled, by {memo}."));
         }
@@ -84,9 +89,14 @@ impl Returnable {
             }
         }
         if self.not_claimed().is_zero() {
-            let sentence = match self.on_returns.is_positive() {
-                true => format!("All of {code} on {number} is credited or on a return already."),
-                false => format!("All of {code} on {number} is credited already."),
+            let sentence = match (self.origin, self.on_returns.is_positive()) {
+                (Origin::Unknown(_), _) => format!("The customer has bought no {code} that did not come back."),
+                (Origin::Shipped(_), true) => format!("All of {code} on {number} is billed or on a return already."),
+                (Origin::Shipped(_), false) => {
+                    format!("All of {code} on {number} is billed, on a draft, or came back.")
+                }
+                (Origin::Billed(_), true) => format!("All of {code} on {number} is credited or on a return already."),
+                (Origin::Billed(_), false) => format!("All of {code} on {number} is credited already."),
             };
             return Some(sentence);
         }
@@ -94,11 +104,15 @@ impl Returnable {
     }
 }
 
-/// What of a billed line is to come back.
+/// What of a line is to come back.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct ReturnWish {
     /// The line.
     pub of: Returnable,
+    /// Where it was typed, from zero: what is more than a line billed goes to other lines of the customer.
+    pub typed: usize,
+    /// What one cost, in base currency, where someone said so, and why: only of what no document is known.
+    pub cost: Option<(Money, String)>,
     /// How much, in the unit it was sold in.
     pub quantity: Quantity,
     /// Why: the code of a reason.
@@ -122,6 +136,8 @@ pub struct AuthorizeInput<'a> {
     pub reasons: &'a [ReturnReason],
     /// The company's dispositions.
     pub dispositions: &'a [Disposition],
+    /// What the company asks of a return that points at no document.
+    pub proof: ProofPolicy,
 }
 
 /// What authorizing does, or why it cannot be.
@@ -154,7 +170,8 @@ pub fn authorize(input: &AuthorizeInput<'_>) -> AuthorizeDecision {
         .lines
         .iter()
         .map(|wish| {
-            (wish.of.line, wish.quantity.scaled(), &wish.reason, &wish.disposition, wish.of.on_returns.scaled())
+            let figures = (wish.quantity.scaled(), wish.of.on_returns.scaled(), wish.of.priced);
+            (wish.of.origin, figures, &wish.reason, &wish.disposition, &wish.cost)
         })
         .collect();
     AuthorizeDecision {
@@ -213,20 +230,29 @@ pub fn check_extension(
 
 fn check_line(input: &AuthorizeInput<'_>, at: usize, wish: &ReturnWish, findings: &mut Findings) {
     let of = &wish.of;
-    let field = |name: &str| format!("lines.{at}.{name}");
-    if input.lines[..at].iter().any(|other| other.of.line == of.line) {
-        findings.add(Check::NamedTwice, format!("lines.{at}"), format!("{} is named twice. Put it together.", of.code));
+    let line = format!("lines.{}", wish.typed);
+    let field = |name: &str| format!("{line}.{name}");
+    if input.lines[..at].iter().any(|other| other.of.origin == of.origin) {
+        findings.add(Check::NamedTwice, line.clone(), format!("{} is named twice. Put it together.", of.code));
     }
     if input.lines[..at].first().is_some_and(|first| first.of.currency != of.currency) {
         let sentence = format!("{} is in {}. Make a return of its own for it.", of.number, of.currency);
-        findings.add(Check::CannotCombine, format!("lines.{at}"), sentence);
+        findings.add(Check::CannotCombine, line.clone(), sentence);
+    }
+    if matches!(of.origin, Origin::Unknown(_)) {
+        check_unknown(input, wish, &field, findings);
     }
     if let Some(sentence) = of.obstacle() {
-        findings.add(Check::MoreThanReturnable, format!("lines.{at}"), sentence);
+        findings.add(Check::MoreThanReturnable, line.clone(), sentence);
     } else if !wish.quantity.is_positive() {
         findings.add(Check::QuantityNotPositive, field("quantity"), "More than zero comes back.");
     } else if wish.quantity > of.left() {
-        let sentence = format!("Of {} {} on {}, {} may still come back.", of.billed, of.code, of.number, of.left());
+        let sentence = match of.origin {
+            Origin::Unknown(_) => {
+                format!("Of {}, {} at most may still come back of this customer.", of.code, of.left())
+            }
+            _ => format!("Of {} {} on {}, {} may still come back.", of.billed, of.code, of.number, of.left()),
+        };
         findings.add(Check::MoreThanReturnable, field("quantity"), sentence);
     } else if in_stock_units(wish.quantity, of.factor).is_none() {
         let sentence = format!("{} {} of {} is no quantity stock is kept in.", wish.quantity, of.unit, of.code);
@@ -242,14 +268,56 @@ fn check_line(input: &AuthorizeInput<'_>, at: usize, wish: &ReturnWish, findings
     }
 }
 
+/// What no document is known of: by the company's policy, at a price that is said.
+fn check_unknown(
+    input: &AuthorizeInput<'_>,
+    wish: &ReturnWish,
+    field: &impl Fn(&str) -> String,
+    findings: &mut Findings,
+) {
+    let code = &wish.of.code;
+    match input.proof {
+        ProofPolicy::Needed => {
+            let sentence = format!("Find the invoice or the shipment {code} left with: a return needs one here.");
+            findings.add(Check::ProofMissing, field("item"), sentence);
+        }
+        ProofPolicy::Warn => {
+            let sentence = format!("No document shows that {code} was sold to {}.", input.customer.name);
+            findings.add(Check::ProofAdvised, field("item"), sentence);
+        }
+        ProofPolicy::Free => {}
+    }
+    if wish.of.priced < Money::ZERO {
+        findings.add(Check::AmountNotPositive, field("price"), "A price is zero or more.");
+    }
+    if let Some((cost, reason)) = &wish.cost {
+        if *cost < Money::ZERO {
+            findings.add(Check::AmountNotPositive, field("cost"), "A cost is zero or more.");
+        }
+        if let Err(sentence) = check_reason(reason) {
+            findings.add(Check::ReasonMissing, field("cost_reason"), sentence);
+        }
+    }
+}
+
 fn tape(input: &AuthorizeInput<'_>, worth: &[Money]) -> Option<Tape> {
     let currency = input.lines.first()?.of.currency;
     let mut tape = Tape::new(input.customer.name.clone(), "return".to_owned(), currency);
     for (wish, worth) in input.lines.iter().zip(worth) {
-        let label = format!("{} × {} of {}", wish.quantity, wish.of.code, wish.of.number);
+        let of = if matches!(wish.of.origin, Origin::Unknown(_)) { "," } else { " of" };
+        let label = format!("{} × {}{of} {}", wish.quantity, wish.of.code, wish.of.number);
         tape.amount(TapeStyle::Line, label, *worth);
+        if matches!(wish.of.origin, Origin::Shipped(_)) {
+            tape.remark(TapeStyle::Detail, "not billed: nothing to credit, the order gets it back", false);
+        }
     }
-    tape.amount(TapeStyle::Sum, "Billed at, before tax is worked out", worth.iter().copied().sum());
+    let credited = |wish: &ReturnWish| wish.of.origin.is_settled_later();
+    let all: Money = input.lines.iter().zip(worth).filter(|(wish, _)| credited(wish)).map(|(_, worth)| *worth).sum();
+    if input.lines.iter().any(credited) {
+        let any_unknown = input.lines.iter().any(|wish| matches!(wish.of.origin, Origin::Unknown(_)));
+        let label = if any_unknown { "To be credited, before tax" } else { "Billed at, before tax is worked out" };
+        tape.amount(TapeStyle::Sum, label, all);
+    }
     tape.remark(TapeStyle::Detail, format!("may arrive until {}", words(input.expires_on)), false);
     tape.remark(TapeStyle::Detail, "no entry: nothing moves before the goods are here", false);
     Some(tape)

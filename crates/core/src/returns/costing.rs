@@ -21,6 +21,13 @@ pub struct Lot {
     cost: i64,
 }
 
+impl Lot {
+    /// What it costs, in base currency.
+    pub const fn cost(&self) -> Money {
+        Money(self.cost)
+    }
+}
+
 /// What the customer has, in the order in which it left, after everything that moved, in its order: what comes back is of
 /// what left last. All of it together costs what went out less what came back.
 ///

@@ -1,6 +1,6 @@
 //! Inspecting goods that came back: what becomes of each quantity, with the entry of each.
 
-use super::{ReturnOutcome, check_received};
+use super::{Origin, ReturnOutcome, check_received};
 use crate::accounts::{AccountMap, Purpose};
 use crate::calendar::{DateOrder, DocumentDate, Periods, words};
 use crate::checks::{Blocker, Check, Findings, Step};
@@ -21,6 +21,8 @@ use crate::tape::{Change, Figure, Tape, TapeStyle};
 pub struct LineInspected {
     /// The line.
     pub id: ReturnLineId,
+    /// Where its goods are known from.
+    pub origin: Origin,
     /// The item.
     pub item: ItemId,
     /// Its code.
@@ -248,6 +250,14 @@ fn inspected(
     let cost: Money = taken.iter().map(|one| one.cost).sum();
     check_claim(outcome, wish.claim, field("claim"), findings);
     let sent_back = match outcome {
+        ReturnOutcome::SendBack if !line.origin.is_settled_later() => {
+            let sentence = format!(
+                "{} was not billed: what came back is the order's again. Restock it, and ship it from the order.",
+                line.code
+            );
+            findings.add(Check::MoreThanReturned, field("disposition"), sentence);
+            Quantity::ZERO
+        }
         ReturnOutcome::SendBack => in_sold_units(line, wish.quantity).unwrap_or_else(|| {
             let sentence = format!("Send whole {} of {} back, as they were sold.", line.unit, line.code);
             findings.add(Check::UnitOrStep, field("quantity"), sentence);

@@ -1,7 +1,7 @@
 //! Goods in for repair: they stay the customer's, and stand in the list of the place, not in the ledger.
 //!
 //! What the repair is charged, and the parts it used, are billed like anything else. What is credited after all is
-//! received like other goods, once its coming in for repair is reversed. *Source: domain.md section 9; postings.md, No entry.*
+//! received from there, at the cost it left with. *Source: domain.md section 9; postings.md, No entry.*
 
 use chrono::NaiveDate;
 
@@ -84,7 +84,9 @@ pub fn repair(input: &RepairInput<'_>) -> RepairDecision {
             if input.moved.is_empty() {
                 findings.add(Check::NothingToDo, "lines", "Say how much of which line goes back.");
             }
-            (0..input.moved.len()).filter_map(|at| going_back(input, at, &mut findings)).collect()
+            let from =
+                InRepair { lines: &input.lines, there: &input.in_repair, moved: &input.moved, date: input.date.date };
+            (0..input.moved.len()).filter_map(|at| from.leaves(at, &mut findings)).collect()
         }
     };
     let amounts: Vec<_> = lines.iter().map(|(line, quantity, _)| (line, quantity.scaled())).collect();
@@ -97,35 +99,47 @@ pub fn repair(input: &RepairInput<'_>) -> RepairDecision {
     }
 }
 
-fn going_back(input: &RepairInput<'_>, at: usize, findings: &mut Findings) -> Option<(usize, Quantity, Quantity)> {
-    let wish = input.moved.get(at)?;
-    let field = format!("lines.{at}.quantity");
-    let Some((line, there)) = input.lines.get(wish.line).zip(input.in_repair.get(wish.line)) else {
-        findings.add(Check::MoreThanReturned, format!("lines.{at}"), "The return has no such line.");
-        return None;
-    };
-    if input.moved[..at].iter().any(|other| other.line == wish.line) {
-        let sentence = format!("{} is named twice. Put it together.", line.code);
-        findings.add(Check::NamedTwice, format!("lines.{at}"), sentence);
-        return None;
+/// What is in for repair and leaves it: back to the customer, or received after all.
+pub(super) struct InRepair<'a> {
+    pub(super) lines: &'a [ArrivingLine],
+    /// What of each line is in for repair, day by day.
+    pub(super) there: &'a [Vec<Movement>],
+    pub(super) moved: &'a [LineToReceive],
+    pub(super) date: NaiveDate,
+}
+
+impl InRepair<'_> {
+    /// A line that leaves it: its place, how much, and the same in stock units. None where it cannot be, which is noted.
+    pub(super) fn leaves(&self, at: usize, findings: &mut Findings) -> Option<(usize, Quantity, Quantity)> {
+        let wish = self.moved.get(at)?;
+        let field = format!("lines.{at}.quantity");
+        let Some((line, there)) = self.lines.get(wish.line).zip(self.there.get(wish.line)) else {
+            findings.add(Check::MoreThanReturned, format!("lines.{at}"), "The return has no such line.");
+            return None;
+        };
+        if self.moved[..at].iter().any(|other| other.line == wish.line) {
+            let sentence = format!("{} is named twice. Put it together.", line.code);
+            findings.add(Check::NamedTwice, format!("lines.{at}"), sentence);
+            return None;
+        }
+        let date = self.date;
+        if !wish.quantity.is_positive() {
+            findings.add(Check::QuantityNotPositive, field, "More than zero.");
+            return None;
+        }
+        let in_repair = line.progress.in_repair();
+        if wish.quantity > in_repair {
+            let sentence = format!("{in_repair} {} of {} are in for repair.", line.unit, line.code);
+            findings.add(Check::MoreThanReturned, field, sentence);
+            return None;
+        }
+        if room_from(date, there) < wish.quantity.scaled() {
+            let when = first_day(wish.quantity.scaled(), there)
+                .map_or_else(String::new, |day| format!(" Choose {} or later.", words(day)));
+            let sentence = format!("On {} not so much of {} was in for repair.{when}", words(date), line.code);
+            findings.add(Check::DateTooEarly, "date", sentence);
+        }
+        let stock = crate::units::in_stock_units(wish.quantity, line.factor).unwrap_or(wish.quantity);
+        Some((wish.line, wish.quantity, stock))
     }
-    let date = input.date.date;
-    if !wish.quantity.is_positive() {
-        findings.add(Check::QuantityNotPositive, field, "More than zero.");
-        return None;
-    }
-    let in_repair = line.progress.in_repair();
-    if wish.quantity > in_repair {
-        let sentence = format!("{in_repair} {} of {} are in for repair.", line.unit, line.code);
-        findings.add(Check::MoreThanReturned, field, sentence);
-        return None;
-    }
-    if room_from(date, there) < wish.quantity.scaled() {
-        let when = first_day(wish.quantity.scaled(), there)
-            .map_or_else(String::new, |day| format!(" Choose {} or later.", words(day)));
-        let sentence = format!("On {} not so much of {} was in for repair.{when}", words(date), line.code);
-        findings.add(Check::DateTooEarly, "date", sentence);
-    }
-    let stock = crate::units::in_stock_units(wish.quantity, line.factor).unwrap_or(wish.quantity);
-    Some((wish.line, wish.quantity, stock))
 }

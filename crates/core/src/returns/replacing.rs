@@ -1,6 +1,6 @@
 //! A replacement at no charge for goods that came back: it leaves stock, and nothing is billed.
 
-use super::check_received;
+use super::{Origin, check_received};
 use crate::accounts::{AccountMap, Purpose};
 use crate::calendar::{DateOrder, DocumentDate, Periods, words};
 use crate::checks::{Blocker, Check, Findings, Step};
@@ -24,6 +24,8 @@ pub struct ReplaceInput<'a> {
     pub number: String,
     /// Whose.
     pub customer: CustomerFacts,
+    /// Where the goods of the line are known from.
+    pub origin: Origin,
     /// The item's code.
     pub code: String,
     /// The unit it was sold in.
@@ -93,7 +95,11 @@ pub fn replace(input: &ReplaceInput<'_>) -> ReplaceDecision {
     input.dates.check("replacement", date, "date", &mut findings);
     let stock = in_stock_units(input.quantity, input.factor).unwrap_or(Quantity::ZERO);
     let mut issued = Vec::new();
-    if !input.quantity.is_positive() {
+    if !input.origin.is_settled_later() {
+        let sentence =
+            format!("{} was not billed: ship another one from the order, which has it to ship again.", input.code);
+        findings.add(Check::MoreThanReturned, "line", sentence);
+    } else if !input.quantity.is_positive() {
         findings.add(Check::QuantityNotPositive, "quantity", "Replace more than zero.");
     } else if stock.is_zero() {
         let sentence = format!("{} {} is no quantity stock is kept in.", input.quantity, input.unit);

@@ -10,7 +10,7 @@ use crate::fixed::Quantity;
 use crate::ids::EntryId;
 use crate::money::Money;
 use crate::people::check_reason;
-use crate::posting::{InspectionMove, Posting, StockMove};
+use crate::posting::{GivenBack, InspectionMove, Posting, StockMove};
 use crate::room::{Movement, room_from};
 use crate::stock::Layer;
 
@@ -38,6 +38,8 @@ pub struct UndoStepInput<'a> {
     pub issued: Vec<StockMove>,
     /// Where it received goods: code, how much, and what came back and was settled with the customer, day by day.
     pub received: Vec<(String, Quantity, Vec<Movement>)>,
+    /// Where it received goods that were not billed: they are out again, to be billed.
+    pub out_again: Vec<OutAgain>,
     /// Where goods went out with it (a replacement, sending back): they are on the return again.
     pub held_again: Vec<HeldAgain>,
     /// Where goods went back to the supplier with it: code, what was claimed, and what was claimed and answered, day by day.
@@ -63,6 +65,19 @@ pub struct HeldAgain {
     pub free: Quantity,
     /// What the customer has of it, day by day, in ten-thousandths.
     pub with_customer: Vec<Movement>,
+}
+
+/// Goods that were not billed, and are out again once their receipt is reversed.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct OutAgain {
+    /// The item's code.
+    pub code: String,
+    /// Number of the order.
+    pub order: String,
+    /// What the order gave back to be shipped, as it was written.
+    pub moved: GivenBack,
+    /// What of the order line is to ship and neither shipped again nor picked, in the unit sold.
+    pub to_ship: Quantity,
 }
 
 /// What reversing a step does, or why it cannot be.
@@ -91,6 +106,11 @@ impl UndoStepDecision {
         }));
         posting.stock.extend(input.stock_out.iter().map(|out| StockMove { date, ..*out }));
         posting.stock.extend(input.issued.iter().map(|issued| issued.back(date)));
+        posting.given_back.extend(input.out_again.iter().map(|OutAgain { moved, .. }| GivenBack {
+            quantity: Quantity::from_scaled(-moved.quantity.scaled()),
+            released: -moved.released,
+            ..*moved
+        }));
         posting
     }
 }
@@ -147,6 +167,13 @@ fn followed(input: &UndoStepInput<'_>, findings: &mut Findings) {
         if room_from(date, moves) < claim.0 {
             let sentence = format!("The supplier has answered the claim on {code}. Reverse the answer first.");
             findings.add(Check::MoreThanClaimed, "step", sentence);
+        }
+    }
+    for OutAgain { code, order, moved, to_ship } in &input.out_again {
+        if moved.quantity > *to_ship {
+            let sentence =
+                format!("{code} has been shipped again on {order}, or is picked or canceled. Take that back first.");
+            findings.add(Check::AlreadyLeft, "step", sentence);
         }
     }
     for HeldAgain { code, quantity, free, with_customer } in &input.held_again {

@@ -21,6 +21,8 @@ pub struct LineToTakeBack {
     pub billed: Quantity,
     /// What of it stands on drafts.
     pub drafted: Quantity,
+    /// Numbers of the returns on which something of it came back, or is to.
+    pub on_returns: Vec<String>,
     /// What left, what was billed of it and what cancelling gave back, day by day, in ten-thousandths.
     pub movements: Vec<Movement>,
 }
@@ -51,11 +53,15 @@ pub struct TakeBackInput<'a> {
 /// The blockers.
 pub fn decide_take_back(input: &TakeBackInput<'_>) -> Result<Posting, Vec<Blocker>> {
     let mut findings = Findings::at(Step::Ship);
-    for (position, LineToTakeBack { code, quantity, billed, drafted, movements }) in input.lines.iter().enumerate() {
+    for (position, LineToTakeBack { code, quantity, billed, drafted, on_returns, movements }) in
+        input.lines.iter().enumerate()
+    {
         let what = if billed.is_positive() {
             format!("{billed} of {code} are billed. Cancel that invoice first.")
         } else if drafted.is_positive() {
             format!("{drafted} of {code} stand on a draft. Take them off it first.")
+        } else if let Some(number) = on_returns.first() {
+            format!("{code} comes back on {number}. Reverse what arrived and close it first.")
         } else {
             if room_from(input.date, movements) < quantity.scaled() && input.date >= input.posted_on {
                 let day = first_day(quantity.scaled(), movements).map_or_else(String::new, words);

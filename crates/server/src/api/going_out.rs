@@ -200,7 +200,7 @@ async fn return_slip(connection: &mut Connection, rules: &Rules, id: ReturnId) -
             description: &line.description,
             quantity: line.progress.authorized,
             unit: &line.unit,
-            invoice: &line.invoice.number,
+            document: line.document.as_ref().map_or("", |document| &document.number),
             reason: &line.reason_name,
         })
         .collect();
@@ -211,6 +211,7 @@ async fn return_slip(connection: &mut Connection, rules: &Rules, id: ReturnId) -
         to: &view.warehouse_name,
         reference: view.reference.as_deref(),
         over: !view.live,
+        billed: view.lines.iter().any(|line| !line.unbilled),
         lines: &lines,
     };
     Ok(paper::return_slip_html(&slip, &parties))

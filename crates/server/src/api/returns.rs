@@ -4,11 +4,11 @@ use actix_web::web::{Data, Path, Query};
 use actix_web::{get, post, put};
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
-use till_core::ids::{CustomerId, InvoiceId, ReturnId, ReturnStepId};
+use till_core::ids::{CustomerId, InvoiceId, ReturnId, ReturnStepId, ShipmentId};
 use till_store::receipts::ToReverse;
 use till_store::returns::{
     self, DispositionForm, Done, InspectForm, NewReturn, ReasonForm, ReceiveForm, ReplaceForm, ReportBy, ReturnFilter,
-    ReturnList, ReturnPreview, ReturnReport, ReturnSettings, ReturnToClose, ReturnView, ReturnableFilter,
+    ReturnList, ReturnPreview, ReturnReport, ReturnRules, ReturnSettings, ReturnToClose, ReturnView, ReturnableFilter,
     ReturnableList, StepPreview, WaitingRow,
 };
 use till_store::{Store, rules};
@@ -30,7 +30,7 @@ pub(super) fn configure(config: &mut ServiceConfig<'_>) {
         .service(settings)
         .service(set_reason)
         .service(set_disposition)
-        .service(set_days)
+        .service(set_rules)
         .service(preview)
         .service(authorize)
         .service(view)
@@ -55,6 +55,9 @@ pub(super) struct Whose {
     /// Only of what this invoice billed.
     #[serde(default)]
     invoice: Option<i64>,
+    /// Only of what left with this shipment.
+    #[serde(default)]
+    shipment: Option<i64>,
 }
 
 /// Returns. State `open` keeps to those that still need something, the oldest first; otherwise the newest come first.
@@ -68,6 +71,7 @@ pub(super) async fn list(store: Data<Store>, stretch: Query<Stretch>, whose: Que
         only_open: stretch.state.as_deref() == Some("open"),
         customer: whose.customer.map(CustomerId),
         invoice: whose.invoice.map(InvoiceId),
+        shipment: whose.shipment.map(ShipmentId),
     };
     Ok(Json(returns::list(&mut connection, &rules, &filter, (stretch.limit(), stretch.offset())).await?))
 }
@@ -105,7 +109,7 @@ pub(super) async fn why(store: Data<Store>, what: Query<Why>) -> Answer<ReturnRe
     Ok(Json(returns::why(&mut connection, &rules, what.by, (what.from, what.to)).await?))
 }
 
-/// Everything that was billed to a customer, newest first, with what of it may still come back.
+/// Everything that was billed to a customer, or left and is not billed, newest first, with what of it may still come back.
 #[utoipa::path(operation_id = "returnable", params(Stretch, Whose), responses((status = 200, body = ReturnableList)))]
 #[get("/returnable")]
 pub(super) async fn returnable(
@@ -118,6 +122,7 @@ pub(super) async fn returnable(
     let filter = ReturnableFilter {
         customer: whose.customer.map(CustomerId),
         invoice: whose.invoice.map(InvoiceId),
+        shipment: whose.shipment.map(ShipmentId),
         search: stretch.search(),
     };
     Ok(Json(returns::returnable(&mut connection, &rules, &filter, (stretch.limit(), stretch.offset())).await?))
@@ -160,26 +165,19 @@ pub(super) async fn set_disposition(store: Data<Store>, change: Change, form: Js
     Ok(Json(true))
 }
 
-/// For how many days a return may arrive.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub(super) struct ReturnDays {
-    /// The days.
-    days: i64,
-}
-
-/// Sets for how many days a return may arrive.
+/// Sets for how many days a return may arrive, and what is asked of it.
 #[utoipa::path(
-    operation_id = "set_return_days",
+    operation_id = "set_return_rules",
     params(("Idempotency-Key" = String, Header)),
     responses((status = 200, body = bool), (status = 422, body = Problem))
 )]
-#[put("/return-settings/days")]
-pub(super) async fn set_days(store: Data<Store>, change: Change, form: Json<ReturnDays>) -> Answer<bool> {
+#[put("/return-settings/rules")]
+pub(super) async fn set_rules(store: Data<Store>, change: Change, form: Json<ReturnRules>) -> Answer<bool> {
     let request = change.request(&form.0);
     store
         .change(change.actor(), Some(&request), async |writing| {
             let rules = rules::load(writing).await?;
-            returns::set_days(writing, &rules, form.days).await
+            returns::set_rules(writing, &rules, &form).await
         })
         .await?;
     Ok(Json(true))

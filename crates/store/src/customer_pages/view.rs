@@ -488,7 +488,10 @@ async fn open_returns(
                     code: line.code,
                     description: line.description,
                     authorized: line.progress.authorized,
-                    arrived: Quantity::from_scaled(line.progress.received.scaled() + line.progress.for_repair.scaled()),
+                    arrived: Quantity::from_scaled(
+                        line.progress.received.scaled() + line.progress.for_repair.scaled()
+                            - line.progress.kept.scaled(),
+                    ),
                     unit: line.unit,
                 })
                 .collect(),

@@ -5,10 +5,11 @@ use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
 use till_core::calendar::DocumentDate;
 use till_core::checks::{Step, stops};
-use till_core::ids::{CreditMemoId, CustomerId, DocumentKind, DocumentRef};
+use till_core::ids::{CreditMemoId, CustomerId, DocumentKind, DocumentRef, ReturnLineId};
 use till_core::invoice::credit::alone::{AloneDecision, AloneInput, decide};
 use till_core::money::{Currency, Money};
 use till_core::people::check_reason;
+use till_core::returns::OnReturn;
 use till_core::tape::{Change, Tape};
 
 use super::added::{Beside, load_added};
@@ -19,7 +20,17 @@ use crate::convert::{currency, json};
 use crate::documents::{new_memo, write_taxes, write_typed};
 use crate::rules::{Rules, date_order, exchange_rate};
 use crate::writing::{Writing, set};
-use crate::{Result, StoreError, customers, deliveries, posting, sensible_date};
+use crate::{Result, StoreError, customers, deliveries, posting, returns, sensible_date};
+
+/// A line that credits what came back on a return without a document.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct CameBack {
+    /// Its place among what is credited, from zero.
+    pub line: usize,
+    /// The line of the return.
+    pub return_line: ReturnLineId,
+}
 
 /// A credit memo to write, as typed.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -32,6 +43,9 @@ pub struct CreditAlone {
     pub currency: Option<String>,
     /// What is credited.
     pub added: Vec<AddedLine>,
+    /// Which of that came back on a return without a document.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub came_back: Vec<CameBack>,
     /// Its date; none for the business date.
     #[serde(default)]
     pub date: Option<NaiveDate>,
@@ -95,7 +109,23 @@ async fn load<'a>(connection: &mut SqliteConnection, rules: &'a Rules, wish: &Cr
         lines.rate = exchange_rate(connection, rules, wanted, date.date).await?;
     }
     let dates = date_order(connection, rules, DocumentKind::CreditMemo).await?;
-    Ok(AloneInput { lines, date, dates, reason: wish.reason.clone() })
+    let mut came_back = Vec::new();
+    for CameBack { line, return_line } in &wish.came_back {
+        let found = returns::without_document(connection, *return_line, wish.customer).await?;
+        let field = format!("added.{line}");
+        let Some((on_return, code, unit)) = found else {
+            return Err(StoreError::invalid(field, "No return of this customer has that line without a document."));
+        };
+        let fits = lines.lines.get(*line).is_some_and(|typed| typed.code == code && typed.unit == unit);
+        if !fits
+            || came_back.iter().any(|(place, known): &(usize, OnReturn)| place == line || known.line == *return_line)
+        {
+            let sentence = format!("{unit} of {code} came back on {}: credit those, on one line.", on_return.number);
+            return Err(StoreError::invalid(field, sentence));
+        }
+        came_back.push((*line, on_return));
+    }
+    Ok(AloneInput { lines, date, dates, reason: wish.reason.clone(), came_back })
 }
 
 /// What a credit memo that stands alone would do. Nothing is written.
@@ -192,6 +222,17 @@ async fn write(writing: &mut Writing<'_>, input: &AloneInput<'_>, decision: &Alo
     .await?;
     let nothing: Vec<_> = document.lines.iter().map(|_| (None, Money::ZERO)).collect();
     write_typed(writing, (memo.id, 0, -1), &document.lines, &nothing).await?;
+    for (at, on_return) in &input.came_back {
+        let at = i64::try_from(*at).unwrap_or(i64::MAX);
+        sqlx::query!(
+            "UPDATE document_lines SET return_line_id = ? WHERE document_id = ? AND position = ?",
+            on_return.line.0,
+            memo.id,
+            at
+        )
+        .execute(&mut **writing)
+        .await?;
+    }
     write_taxes(writing, memo.id, document.taxes.iter().map(|tax| (tax, -tax.base, -tax.tax))).await?;
     let source = memo.source();
     let entry = posting::write(writing, &source, &decision.posting()).await?.pop().map(|entry| entry.0);

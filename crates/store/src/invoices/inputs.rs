@@ -179,6 +179,10 @@ async fn load_billable(connection: &mut SqliteConnection, inputs: &mut [InvoiceI
            JOIN invoices ON invoices.id = invoice_lines.invoice_id AND invoices.state = 'posted'
            LEFT JOIN documents AS memo ON memo.id = cancelled_by
            UNION ALL
+           -- What came back before it was billed is there to be billed no more, until its receipt is reversed.
+           SELECT 1, shipment_line_id, quantity_e4, posting_date, reversed_on
+           FROM json_each(?1) AS wanted JOIN unbilled_returns ON shipment_line_id = wanted.value
+           UNION ALL
            SELECT 0, order_line_id, quantity_e4, invoices.posting_date, memo.posting_date
            FROM json_each(?2) AS wanted JOIN invoice_lines ON order_line_id = wanted.value AND shipment_line_id IS NULL
            JOIN invoices ON invoices.id = invoice_lines.invoice_id AND invoices.state = 'posted'

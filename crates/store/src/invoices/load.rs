@@ -290,8 +290,8 @@ pub(crate) async fn load_shipped(connection: &mut SqliteConnection, wanted: &[Wa
                   order_lines.discount_reason, coalesce(shipment_lines.tax_code, order_lines.tax_code) AS "tax_code!: String",
                   order_lines.tax_reason IS NOT NULL AS "tax_by_hand!: bool", drafted.tax_date AS "tax_date: NaiveDate",
                   order_lines.surcharge_e6 AS "surcharge_e6!", order_lines.surcharge_name, order_lines.price_steps AS "price_steps!", order_lines.marks AS "marks!",
-                  order_lines.unit AS "unit!", shipment_lines.quantity_e4 AS "shipped!", shipment_lines.billed_e4 AS "billed!",
-                  shipment_lines.cost_minor AS "cost_minor!", cost_billed_minor AS "cost_billed_minor!"
+                  order_lines.unit AS "unit!", shipment_lines.quantity_e4 - returned_e4 AS "shipped!: i64", shipment_lines.billed_e4 AS "billed!",
+                  shipment_lines.cost_minor - returned_cost_minor AS "cost_minor!: i64", cost_billed_minor AS "cost_billed_minor!"
            FROM jsonb_each(?) AS wanted
            JOIN shipment_lines ON shipment_lines.id = wanted.value ->> 0
            JOIN order_lines ON order_lines.id = shipment_lines.order_line_id

@@ -17,6 +17,7 @@ pub(super) async fn write(
     entries: &[Vec<EntryId>],
 ) -> Result<()> {
     bill(connection, postings).await?;
+    give_back(connection, postings).await?;
     lay_in(connection, postings, entries).await?;
     move_stock(connection, postings).await?;
     lay_aside(connection, postings).await?;
@@ -66,6 +67,7 @@ async fn bill(connection: &mut SqliteConnection, postings: &[Of<'_>]) -> Result<
     )
     .execute(&mut *connection)
     .await?;
+    follow(connection, &shipped).await?;
     stock::trim_aside(connection, &done).await?;
     let ordered = json(&ordered.into_iter().collect::<Vec<_>>())?;
     // Work without a shipment is done as it is billed.
@@ -76,6 +78,58 @@ async fn bill(connection: &mut SqliteConnection, postings: &[Of<'_>]) -> Result<
         ordered
     )
     .execute(&mut *connection)
+    .await?;
+    Ok(())
+}
+
+/// What came back before it was billed is unbilled no more, and its order has it to ship again.
+async fn give_back(connection: &mut SqliteConnection, postings: &[Of<'_>]) -> Result<()> {
+    let rows: Vec<_> = postings
+        .iter()
+        .flat_map(|(_, posting)| &posting.given_back)
+        .map(|back| (back.shipment_line, back.quantity.scaled(), back.released))
+        .collect();
+    if rows.is_empty() {
+        return Ok(());
+    }
+    let rows = json(&rows)?;
+    sqlx::query!(
+        "UPDATE shipment_lines SET unbilled_e4 = unbilled_e4 - (new.value ->> 1), returned_e4 = returned_e4 + (new.value ->> 1),
+                returned_cost_minor = returned_cost_minor + (new.value ->> 2), unbilled_minor = NULL
+         FROM jsonb_each(?) AS new WHERE shipment_lines.id = new.value ->> 0",
+        rows
+    )
+    .execute(&mut *connection)
+    .await?;
+    sqlx::query!(
+        "UPDATE order_lines SET shipped_e4 = shipped_e4 - back.quantity
+         FROM (SELECT order_line_id, sum(new.value ->> 1) AS quantity
+               FROM jsonb_each(?) AS new JOIN shipment_lines ON shipment_lines.id = new.value ->> 0 GROUP BY 1) AS back
+         WHERE order_lines.id = back.order_line_id",
+        rows
+    )
+    .execute(connection)
+    .await?;
+    Ok(())
+}
+
+/// Returns of goods that were not billed when they were authorized follow them onto the invoice that bills them: what was
+/// shipped is billed, all of what they expect with one line, and nothing of it arrived yet.
+async fn follow(connection: &mut SqliteConnection, shipped: &str) -> Result<()> {
+    sqlx::query!(
+        "UPDATE return_lines SET document_line_id = (
+            SELECT billed.id FROM invoice_lines AS billed JOIN invoices ON invoices.id = billed.invoice_id
+            WHERE billed.shipment_line_id = return_lines.shipment_line_id AND invoices.cancelled_by IS NULL
+              AND billed.quantity_e4 >= return_lines.quantity_e4 ORDER BY billed.id DESC LIMIT 1)
+         WHERE document_line_id IS NULL AND shipment_line_id IN (SELECT value ->> '$[0]' FROM jsonb_each(?1))
+           AND EXISTS (SELECT 1 FROM shipment_lines WHERE shipment_lines.id = return_lines.shipment_line_id AND unbilled_e4 = 0 AND drafted_e4 = 0)
+           AND NOT EXISTS (SELECT 1 FROM return_step_lines WHERE return_line_id = return_lines.id)
+           AND EXISTS (SELECT 1 FROM invoice_lines AS billed JOIN invoices ON invoices.id = billed.invoice_id
+                       WHERE billed.shipment_line_id = return_lines.shipment_line_id AND invoices.cancelled_by IS NULL
+                         AND billed.quantity_e4 >= return_lines.quantity_e4)",
+        shipped
+    )
+    .execute(connection)
     .await?;
     Ok(())
 }

@@ -6,16 +6,16 @@ use sqlx::SqliteConnection;
 use till_core::calendar::{DateOrder, DocumentDate};
 use till_core::checks::{Blocker, stops};
 use till_core::entry::Entry;
-use till_core::fixed::{ExchangeRate, Quantity};
+use till_core::fixed::{ExchangeRate, Quantity, UnitPrice};
 use till_core::ids::{DocumentKind, DocumentRef};
 use till_core::invoice::credit::Credited;
-use till_core::money::Money;
+use till_core::money::{Money, line_total_less};
 use till_core::returns::{AccrueInput, BackLine, accrue, last_month_end};
 use till_core::tape::Tape;
 
 use crate::convert::currency;
 use crate::open_items::next_id;
-use crate::rules::{Rules, next_number};
+use crate::rules::{Rules, exchange_rate, next_number};
 use crate::writing::{Writing, set};
 use crate::{Result, StoreError, posting, sensible_date};
 
@@ -88,41 +88,46 @@ pub async fn accruals(connection: &mut SqliteConnection) -> Result<Vec<AccrualRo
     .collect())
 }
 
-async fn back_on(connection: &mut SqliteConnection, date: NaiveDate) -> Result<Vec<BackLine>> {
-    sqlx::query!(
-        r#"SELECT returns.number AS "number!", items.code AS "code!", billed.quantity_e4 AS "billed!", billed.net_minor AS "net!: i64",
-                  documents.currency AS "currency!", documents.rate_e9 AS "rate!: i64",
+async fn back_on(connection: &mut SqliteConnection, rules: &Rules, date: NaiveDate) -> Result<Vec<BackLine>> {
+    let rows = sqlx::query!(
+        r#"SELECT returns.number AS "number!", items.code AS "code!", coalesce(billed.quantity_e4, line.quantity_e4) AS "billed!: i64", billed.net_minor AS "net: i64",
+                  returns.currency AS "currency!", documents.rate_e9 AS "rate: i64", line.unit_price_e6,
                   coalesce((SELECT -sum(credit.quantity_e4) FROM document_lines AS credit JOIN documents AS memo ON memo.id = credit.document_id
                             WHERE credit.credits_line_id = billed.id AND memo.posting_date <= ?1), 0) AS "credited_quantity!: i64",
                   coalesce((SELECT -sum(credit.net_minor) FROM document_lines AS credit JOIN documents AS memo ON memo.id = credit.document_id
                             WHERE credit.credits_line_id = billed.id AND memo.posting_date <= ?1), 0) AS "credited_net!: i64",
                   (SELECT coalesce(sum(quantity_e4), 0) FROM return_line_moves WHERE return_line_id = line.id AND posting_date <= ?1) AS "back!: i64"
            FROM return_lines AS line JOIN returns ON returns.id = line.return_id JOIN items ON items.id = line.item_id
-           JOIN document_lines AS billed ON billed.id = line.document_line_id JOIN documents ON documents.id = billed.document_id
-           WHERE returns.authorized_on <= ?1 ORDER BY returns.id, line.position"#,
+           LEFT JOIN document_lines AS billed ON billed.id = line.document_line_id LEFT JOIN documents ON documents.id = billed.document_id
+           -- Of what is not billed nothing will be credited.
+           WHERE returns.authorized_on <= ?1 AND (billed.id IS NOT NULL OR line.shipment_line_id IS NULL) ORDER BY returns.id, line.position"#,
         date
     )
-    .fetch_all(connection)
-    .await?
-    .into_iter()
-    .filter(|row| row.back > 0)
-    .map(|row| {
-        Ok(BackLine {
-            number: row.number,
-            code: row.code,
-            quantity: Quantity::from_scaled(row.back),
-            billed: Quantity::from_scaled(row.billed),
-            net: Money(row.net),
-            credited: Credited {
-                quantity: Quantity::from_scaled(row.credited_quantity),
-                amount: Money(row.credited_net),
-                net: Money(row.credited_net),
-            },
-            currency: currency(&row.currency)?,
-            rate: ExchangeRate::from_scaled(row.rate),
-        })
-    })
-    .collect()
+    .fetch_all(&mut *connection)
+    .await?;
+    let mut lines = Vec::new();
+    for row in rows.into_iter().filter(|row| row.back > 0) {
+        let (billed, currency) = (Quantity::from_scaled(row.billed), currency(&row.currency)?);
+        let credited = Credited {
+            quantity: Quantity::from_scaled(row.credited_quantity),
+            amount: Money(row.credited_net),
+            net: Money(row.credited_net),
+        };
+        let (net, rate) = match (row.net, row.rate, row.unit_price_e6) {
+            (Some(net), Some(rate), _) => (Money(net), ExchangeRate::from_scaled(rate)),
+            // No document is known: as it was priced, at the rate of the day.
+            (_, _, price) => {
+                let price = UnitPrice::from_scaled(price.unwrap_or_default());
+                let rate = exchange_rate(connection, rules, currency, date).await?.ok_or_else(|| {
+                    StoreError::invalid("date", format!("There is no exchange rate of {currency} for that day."))
+                })?;
+                (line_total_less(billed, price, &[], UnitPrice::default(), currency).net, rate)
+            }
+        };
+        let quantity = Quantity::from_scaled(row.back);
+        lines.push(BackLine { number: row.number, code: row.code, quantity, billed, net, credited, currency, rate });
+    }
+    Ok(lines)
 }
 
 async fn load<'a>(connection: &mut SqliteConnection, rules: &'a Rules, new: &NewAccrual) -> Result<AccrueInput<'a>> {
@@ -132,7 +137,7 @@ async fn load<'a>(connection: &mut SqliteConnection, rules: &'a Rules, new: &New
     let date = DocumentDate::or_business_date(new.date, last_month_end(rules.business_date));
     let last = accruals(connection).await?.into_iter().next().map(|row| (row.number, row.date, row.reversed_on));
     Ok(AccrueInput {
-        lines: back_on(connection, date.date).await?,
+        lines: back_on(connection, rules, date.date).await?,
         date,
         last,
         base: rules.base,

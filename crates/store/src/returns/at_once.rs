@@ -118,6 +118,7 @@ async fn take_back<'a>(
     let form = ReceiveForm {
         lines: arrived.map(|(line, back)| ReceiveLine { line: line.id, quantity: back.quantity.clone() }).collect(),
         date: wish.date,
+        in_repair: false,
         note: None,
     };
     let seen = receive_preview(writing, rules, id, &form).await?.fingerprint;
@@ -167,10 +168,11 @@ async fn new_return(writing: &mut Writing<'_>, invoice: InvoiceId, wish: &BackAt
         .await?
         .ok_or_else(|| StoreError::invalid(format!("back.{at}"), "The invoice has no such line."))?;
         lines.push(NewReturnLine {
-            line: DocumentLineId(line),
+            line: Some(DocumentLineId(line)),
             quantity: back.quantity.clone(),
             reason: back.reason.clone(),
             disposition: back.disposition.clone(),
+            ..NewReturnLine::default()
         });
     }
     Ok(NewReturn { customer: CustomerId(customer), lines, ..NewReturn::default() })

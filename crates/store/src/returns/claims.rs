@@ -128,11 +128,11 @@ pub async fn claims(connection: &mut SqliteConnection, rules: &Rules) -> Result<
     let mut answers = answers(connection).await?;
     let today = rules.business_date;
     let mut claims: Vec<ClaimView> = sqlx::query!(
-        r#"SELECT done.id AS "id!", returns.id AS "return_id!", returns.number, items.code, coalesce(billed.description, items.name) AS "description!: String", step.posting_date AS "date!: NaiveDate",
+        r#"SELECT done.id AS "id!", returns.id AS "return_id!", returns.number, items.code, origin.description AS "description!: String", step.posting_date AS "date!: NaiveDate",
                   done.claim_minor AS claimed
            FROM return_step_lines AS done JOIN return_steps AS step ON step.id = done.step_id JOIN returns ON returns.id = step.return_id
            JOIN return_lines AS line ON line.id = done.return_line_id JOIN items ON items.id = line.item_id
-           JOIN document_lines AS billed ON billed.id = line.document_line_id
+           JOIN return_origins AS origin ON origin.return_line_id = line.id
            WHERE done.claim_minor > 0 AND step.reversed_on IS NULL ORDER BY step.posting_date, done.id"#
     )
     .fetch_all(connection)
@@ -228,10 +228,10 @@ async fn load<'a>(
         sensible_date("date", date)?;
     }
     let row = sqlx::query!(
-        "SELECT returns.id, returns.number, items.code, items.class, billed.marks
+        r#"SELECT returns.id, returns.number, items.code, items.class, origin.marks AS "marks!: String"
          FROM return_step_lines AS done JOIN return_lines AS line ON line.id = done.return_line_id JOIN returns ON returns.id = line.return_id
-         JOIN items ON items.id = line.item_id JOIN document_lines AS billed ON billed.id = line.document_line_id
-         WHERE done.id = ? AND done.claim_minor > 0",
+         JOIN items ON items.id = line.item_id JOIN return_origins AS origin ON origin.return_line_id = line.id
+         WHERE done.id = ? AND done.claim_minor > 0"#,
         claim.0
     )
     .fetch_optional(&mut *connection)

@@ -4,13 +4,15 @@ use std::collections::BTreeMap;
 
 use chrono::NaiveDate;
 use sqlx::SqliteConnection;
+use till_core::accounts::Purpose::ShippedCost;
 use till_core::fixed::Quantity;
 use till_core::ids::{
-    CustomerId, DocumentKind, InspectionId, InvoiceId, ItemId, LayerId, ReturnId, ReturnLineId, ReturnStepId,
+    CustomerId, DocumentKind, DocumentLineId, InspectionId, InvoiceId, ItemId, LayerId, ReturnId, ReturnLineId,
+    ReturnStepId, ShipmentId, ShipmentLineId,
 };
 use till_core::marks::Marks;
 use till_core::money::Money;
-use till_core::returns::{GoodsMoved, OnReturn, Progress, is_live};
+use till_core::returns::{ArrivalCost, GoodsMoved, OnReturn, Origin, Progress, is_live};
 use till_core::room::Movement;
 use till_core::stock::{Layer, LayerMove};
 
@@ -28,6 +30,8 @@ pub(super) struct StateRow {
     pub(super) credited_e4: i64,
     pub(super) for_repair_e4: i64,
     pub(super) repaired_e4: i64,
+    pub(super) given_back_e4: i64,
+    pub(super) kept_e4: i64,
 }
 
 impl StateRow {
@@ -39,45 +43,88 @@ impl StateRow {
             sent_back: quantity(self.sent_back_e4),
             replaced: quantity(self.replaced_e4),
             credited: quantity(self.credited_e4),
+            given_back: quantity(self.given_back_e4),
             for_repair: quantity(self.for_repair_e4),
             repaired: quantity(self.repaired_e4),
+            kept: quantity(self.kept_e4),
         }
     }
 }
 
-/// What returns hold of lines of documents, on the business date: expected, or back and not credited.
+/// Where a line of a return knows its goods from.
+pub(super) fn origin(document_line: Option<i64>, shipment_line: Option<i64>, item: i64) -> Origin {
+    match (document_line, shipment_line) {
+        (Some(line), _) => Origin::Billed(DocumentLineId(line)),
+        (None, Some(line)) => Origin::Shipped(ShipmentLineId(line)),
+        (None, None) => Origin::Unknown(ItemId(item)),
+    }
+}
+
+/// What returns hold of lines of documents and of shipments that are not billed, on the business date: expected, or back and
+/// not settled.
 pub(super) async fn held(
     connection: &mut SqliteConnection,
     rules: &Rules,
-    lines: &[i64],
-) -> Result<BTreeMap<i64, Quantity>> {
-    let lines = json(&lines)?;
+    of: &[Origin],
+) -> Result<BTreeMap<Origin, Quantity>> {
+    let (mut billed, mut shipped) = (Vec::new(), Vec::new());
+    for origin in of {
+        match origin {
+            Origin::Billed(line) => billed.push(line.0),
+            Origin::Shipped(line) => shipped.push(line.0),
+            Origin::Unknown(_) => {}
+        }
+    }
+    let (billed, shipped) = (json(&billed)?, json(&shipped)?);
     let rows = sqlx::query!(
-        r#"SELECT document_line_id, closed_on AS "closed_on: NaiveDate", expires_on AS "expires_on: NaiveDate", authorized_e4,
-                  received_e4 AS "received!: i64", sent_back_e4 AS "sent_back!: i64", replaced_e4 AS "replaced!: i64", credited_e4 AS "credited!: i64",
-                  for_repair_e4 AS "for_repair!: i64", repaired_e4 AS "repaired!: i64"
+        r#"SELECT document_line_id, shipment_line_id, item_id AS "item!", closed_on AS "closed_on: NaiveDate", expires_on AS "expires_on!: NaiveDate",
+                  authorized_e4 AS "authorized!", received_e4 AS "received!: i64", sent_back_e4 AS "sent_back!: i64", replaced_e4 AS "replaced!: i64",
+                  credited_e4 AS "credited!: i64", for_repair_e4 AS "for_repair!: i64", repaired_e4 AS "repaired!: i64", given_back_e4 AS "given_back!: i64", kept_e4 AS "kept!: i64"
            FROM return_line_state JOIN returns ON returns.id = return_id
-           WHERE document_line_id IN (SELECT value FROM json_each(?))"#,
-        lines
+           WHERE document_line_id IN (SELECT value FROM json_each(?1))
+           UNION ALL
+           SELECT document_line_id, shipment_line_id, item_id, closed_on, expires_on, authorized_e4, received_e4, sent_back_e4, replaced_e4,
+                  credited_e4, for_repair_e4, repaired_e4, given_back_e4, kept_e4
+           FROM return_line_state JOIN returns ON returns.id = return_id
+           WHERE document_line_id IS NULL AND shipment_line_id IN (SELECT value FROM json_each(?2))"#,
+        billed,
+        shipped
     )
     .fetch_all(connection)
     .await?;
-    let mut held: BTreeMap<i64, Quantity> = BTreeMap::new();
+    let mut held: BTreeMap<Origin, Quantity> = BTreeMap::new();
     for row in rows {
         let state = StateRow {
-            authorized_e4: row.authorized_e4,
+            authorized_e4: row.authorized,
             received_e4: row.received,
             sent_back_e4: row.sent_back,
             replaced_e4: row.replaced,
             credited_e4: row.credited,
             for_repair_e4: row.for_repair,
             repaired_e4: row.repaired,
+            given_back_e4: row.given_back,
+            kept_e4: row.kept,
         };
         let live = is_live(row.closed_on, row.expires_on, rules.business_date);
-        let sum = held.entry(row.document_line_id).or_default();
+        let sum = held.entry(origin(row.document_line_id, row.shipment_line_id, row.item)).or_default();
         *sum = Quantity::from_scaled(sum.scaled() + state.progress().held(live).scaled());
     }
     Ok(held)
+}
+
+/// What all returns hold of what the lines of a return point at; of what no document is known, what the line itself holds.
+pub(super) async fn held_with(
+    connection: &mut SqliteConnection,
+    rules: &Rules,
+    lines: &[Line],
+) -> Result<BTreeMap<ReturnLineId, Quantity>> {
+    let origins: Vec<Origin> = lines.iter().map(|line| line.origin).collect();
+    let held = held(connection, rules, &origins).await?;
+    let of = |line: &Line| match line.origin {
+        Origin::Unknown(_) => line.progress.held(is_live(line.closed_on, line.expires_on, rules.business_date)),
+        origin => held.get(&origin).copied().unwrap_or_default(),
+    };
+    Ok(lines.iter().map(|line| (line.id, of(line))).collect())
 }
 
 /// What returns hold of the lines of an invoice, by position.
@@ -92,11 +139,12 @@ pub(crate) async fn held_of(
     )
     .fetch_all(&mut *connection)
     .await?;
-    let ids: Vec<i64> = lines.iter().map(|line| line.id).collect();
+    let ids: Vec<Origin> = lines.iter().map(|line| Origin::Billed(DocumentLineId(line.id))).collect();
     let held = held(connection, rules, &ids).await?;
     Ok(lines
-        .into_iter()
-        .filter_map(|line| Some((usize::try_from(line.position).ok()?, *held.get(&line.id)?)))
+        .iter()
+        .zip(&ids)
+        .filter_map(|(line, id)| Some((usize::try_from(line.position).ok()?, *held.get(id)?)))
         .collect())
 }
 
@@ -109,7 +157,7 @@ pub(crate) async fn holding(
     let rows = sqlx::query!(
         r#"SELECT returns.number AS "number!", closed_on AS "closed_on: NaiveDate", expires_on AS "expires_on!: NaiveDate", authorized_e4 AS "authorized!",
                   received_e4 AS "received!: i64", sent_back_e4 AS "sent_back!: i64", replaced_e4 AS "replaced!: i64", credited_e4 AS "credited!: i64",
-                  for_repair_e4 AS "for_repair!: i64", repaired_e4 AS "repaired!: i64"
+                  for_repair_e4 AS "for_repair!: i64", repaired_e4 AS "repaired!: i64", kept_e4 AS "kept!: i64"
            FROM return_line_state AS line JOIN returns ON returns.id = line.return_id JOIN document_lines ON document_lines.id = line.document_line_id
            WHERE document_id = ? ORDER BY returns.id"#,
         invoice.0
@@ -126,10 +174,38 @@ pub(crate) async fn holding(
             credited_e4: row.credited,
             for_repair_e4: row.for_repair,
             repaired_e4: row.repaired,
+            given_back_e4: 0,
+            kept_e4: row.kept,
         };
         let live = is_live(row.closed_on, row.expires_on, rules.business_date);
         if state.progress().held(live).is_positive() && !numbers.contains(&row.number) {
             numbers.push(row.number);
+        }
+    }
+    Ok(numbers)
+}
+
+/// Numbers of the returns on which something of a shipment came back before it was billed, or is to, by its line.
+pub(crate) async fn holding_shipped(
+    connection: &mut SqliteConnection,
+    rules: &Rules,
+    shipment: ShipmentId,
+) -> Result<BTreeMap<i64, Vec<String>>> {
+    let rows = sqlx::query!(
+        r#"SELECT line.shipment_line_id AS "line!", returns.number AS "number!", closed_on AS "closed_on: NaiveDate", expires_on AS "expires_on!: NaiveDate",
+                  authorized_e4 > received_e4 + for_repair_e4 - kept_e4 AS "expected!: bool",
+                  received_e4 > 0 OR for_repair_e4 > repaired_e4 + kept_e4 AS "back!: bool"
+           FROM return_line_state AS line JOIN returns ON returns.id = line.return_id
+           WHERE line.document_line_id IS NULL AND line.shipment_line_id IN (SELECT id FROM shipment_lines WHERE shipment_id = ?)
+           ORDER BY returns.id"#,
+        shipment.0
+    )
+    .fetch_all(connection)
+    .await?;
+    let mut numbers: BTreeMap<i64, Vec<String>> = BTreeMap::new();
+    for row in rows {
+        if row.back || (row.expected && is_live(row.closed_on, row.expires_on, rules.business_date)) {
+            numbers.entry(row.line).or_default().push(row.number);
         }
     }
     Ok(numbers)
@@ -153,6 +229,26 @@ pub(crate) async fn on_return(
     .await?;
     let Some(number) = number else { return Ok(None) };
     Ok(Some(OnReturn { line, number, movements: movements(connection, line).await? }))
+}
+
+/// A line of a return of what no document is known of, as a credit memo that stands alone takes it, with its item's code and
+/// unit; none where it is not of this customer, or points at a document.
+pub(crate) async fn without_document(
+    connection: &mut SqliteConnection,
+    line: ReturnLineId,
+    customer: CustomerId,
+) -> Result<Option<(OnReturn, String, String)>> {
+    let row = sqlx::query!(
+        "SELECT returns.number, items.code, items.unit FROM return_lines JOIN returns ON returns.id = return_id JOIN items ON items.id = item_id
+         WHERE return_lines.id = ? AND customer_id = ? AND document_line_id IS NULL AND shipment_line_id IS NULL",
+        line.0,
+        customer.0
+    )
+    .fetch_optional(&mut *connection)
+    .await?;
+    let Some(row) = row else { return Ok(None) };
+    let movements = movements(connection, line).await?;
+    Ok(Some((OnReturn { line, number: row.number, movements }, row.code, row.unit)))
 }
 
 /// What came back of a line and was settled, day by day.
@@ -181,17 +277,38 @@ pub(super) async fn in_repair(connection: &mut SqliteConnection, line: ReturnLin
     .collect())
 }
 
-/// What a customer has of a billed line, day by day: less what came back of it on any return, and what went out again.
+/// What a customer has of what a line points at, day by day: of a billed line less what came back of it on any return, and
+/// what went out again; of a shipment line what is out and not billed; of what no document is known, what was authorized.
 pub(super) async fn with_customer(connection: &mut SqliteConnection, line: &Line) -> Result<Vec<Movement>> {
+    let (billed, shipped, alone) = match line.origin {
+        Origin::Billed(id) => (Some(id.0), None, None),
+        Origin::Shipped(id) => (None, Some(id.0), None),
+        Origin::Unknown(_) => (None, None, Some(line.id.0)),
+    };
     let rows = sqlx::query!(
-        r#"SELECT posting_date AS "date!: NaiveDate", return_goods_moves.quantity_e4 AS "quantity!: i64"
-           FROM return_goods_moves JOIN return_lines ON return_lines.id = return_line_id WHERE document_line_id = ?"#,
-        line.document_line
+        r#"SELECT posting_date AS "date!: NaiveDate", -moves.quantity_e4 AS "quantity!: i64"
+           FROM return_lines JOIN return_goods_moves AS moves ON return_line_id = return_lines.id
+           WHERE return_lines.document_line_id = ?1 OR return_lines.id = ?3 OR (return_lines.shipment_line_id = ?2 AND document_line_id IS NULL)
+           UNION ALL
+           SELECT invoices.posting_date, -billed.quantity_e4 FROM invoice_lines AS billed JOIN invoices ON invoices.id = billed.invoice_id
+           WHERE billed.shipment_line_id = ?2 AND invoices.state = 'posted'
+           UNION ALL
+           SELECT memo.posting_date, billed.quantity_e4 FROM invoice_lines AS billed JOIN invoices ON invoices.id = billed.invoice_id
+           JOIN documents AS memo ON memo.id = invoices.cancelled_by WHERE billed.shipment_line_id = ?2"#,
+        billed,
+        shipped,
+        alone
     )
-    .fetch_all(connection)
+    .fetch_all(&mut *connection)
     .await?;
-    let billed = Movement::new(line.left_on, line.billed.scaled());
-    Ok(std::iter::once(billed).chain(rows.into_iter().map(|row| Movement::new(row.date, -row.quantity))).collect())
+    let all = match shipped {
+        Some(id) => {
+            sqlx::query_scalar!("SELECT quantity_e4 FROM shipment_lines WHERE id = ?", id).fetch_one(connection).await?
+        }
+        None => line.billed.scaled(),
+    };
+    let first = Movement::new(line.left_on, all);
+    Ok(std::iter::once(first).chain(rows.into_iter().map(|row| Movement::new(row.date, row.quantity))).collect())
 }
 
 /// The head of a return.
@@ -236,7 +353,7 @@ impl Head {
 /// A line of a return with the goods it is about.
 pub(super) struct Line {
     pub(super) id: ReturnLineId,
-    pub(super) document_line: i64,
+    pub(super) origin: Origin,
     pub(super) shipment_line: Option<i64>,
     pub(super) item: ItemId,
     pub(super) code: String,
@@ -246,24 +363,29 @@ pub(super) struct Line {
     pub(super) marks: Marks,
     pub(super) factor: Quantity,
     pub(super) progress: Progress,
+    /// Billed, or not billed yet, or authorized where no document is known.
     pub(super) billed: Quantity,
     pub(super) credited: Quantity,
     pub(super) left_on: NaiveDate,
+    pub(super) closed_on: Option<NaiveDate>,
+    pub(super) expires_on: NaiveDate,
+    /// What one cost, in base currency, where someone said so.
+    pub(super) unit_cost: Option<Money>,
 }
 
 /// The lines of a return.
 pub(super) async fn lines(connection: &mut SqliteConnection, id: ReturnId) -> Result<Vec<Line>> {
     let rows = sqlx::query!(
-        r#"SELECT state.id AS "id!", state.document_line_id AS "document_line!", billed.shipment_line_id, state.item_id AS "item!", items.code AS "code!",
-                  billed.unit AS "unit!", items.unit AS "stock_unit!", items.class AS "class?", billed.marks, factor_e4 AS "factor!",
+        r#"SELECT state.id AS "id!", state.document_line_id, origin.shipment_line_id AS "shipment_line_id: i64", state.shipment_line_id AS sent, state.item_id AS "item!", items.code AS "code!",
+                  origin.unit AS "unit!: String", items.unit AS "stock_unit!", items.class AS "class?", origin.marks AS "marks!: String", factor_e4 AS "factor!",
                   authorized_e4 AS "authorized!", received_e4 AS "received!: i64", sent_back_e4 AS "sent_back!: i64",
                   replaced_e4 AS "replaced!: i64", credited_e4 AS "credited_here!: i64",
-                  for_repair_e4 AS "for_repair!: i64", repaired_e4 AS "repaired!: i64", billed.quantity_e4 AS "billed!",
-                  (SELECT coalesce(-sum(quantity_e4), 0) FROM document_lines WHERE credits_line_id = billed.id) AS "credited!: i64",
-                  max(documents.posting_date, coalesce(shipments.posting_date, '')) AS "left_on!: NaiveDate"
-           FROM return_line_state AS state JOIN document_lines AS billed ON billed.id = state.document_line_id
-           JOIN documents ON documents.id = billed.document_id JOIN items ON items.id = state.item_id
-           LEFT JOIN shipment_lines ON shipment_lines.id = billed.shipment_line_id LEFT JOIN shipments ON shipments.id = shipment_id
+                  for_repair_e4 AS "for_repair!: i64", repaired_e4 AS "repaired!: i64", given_back_e4 AS "given_back!: i64", kept_e4 AS "kept!: i64", origin.sold_e4 AS "sold!: i64",
+                  (SELECT coalesce(-sum(quantity_e4), 0) FROM document_lines WHERE credits_line_id = state.document_line_id) AS "credited!: i64",
+                  origin.left_on AS "left_on!: NaiveDate", returns.closed_on AS "closed_on: NaiveDate", returns.expires_on AS "expires_on!: NaiveDate",
+                  (SELECT unit_cost_minor FROM return_lines WHERE return_lines.id = state.id) AS "unit_cost: i64"
+           FROM return_line_state AS state JOIN return_origins AS origin ON origin.return_line_id = state.id
+           JOIN items ON items.id = state.item_id JOIN returns ON returns.id = state.return_id
            WHERE state.return_id = ? ORDER BY state.position"#,
         id.0
     )
@@ -279,10 +401,15 @@ pub(super) async fn lines(connection: &mut SqliteConnection, id: ReturnId) -> Re
                 credited_e4: row.credited_here,
                 for_repair_e4: row.for_repair,
                 repaired_e4: row.repaired,
+                given_back_e4: row.given_back,
+                kept_e4: row.kept,
             };
+            let origin = origin(row.document_line_id, row.sent, row.item);
+            // Where no document is known, what was credited of the line was credited of what it points at.
+            let credited = if matches!(origin, Origin::Unknown(_)) { row.credited_here } else { row.credited };
             Ok(Line {
                 id: ReturnLineId(row.id),
-                document_line: row.document_line,
+                origin,
                 shipment_line: row.shipment_line_id,
                 item: ItemId(row.item),
                 code: row.code,
@@ -292,18 +419,24 @@ pub(super) async fn lines(connection: &mut SqliteConnection, id: ReturnId) -> Re
                 marks: read(&row.marks)?,
                 factor: Quantity::from_scaled(row.factor),
                 progress: state.progress(),
-                billed: Quantity::from_scaled(row.billed),
-                credited: Quantity::from_scaled(row.credited),
+                billed: Quantity::from_scaled(row.sold),
+                credited: Quantity::from_scaled(credited),
                 left_on: row.left_on,
+                closed_on: row.closed_on,
+                expires_on: row.expires_on,
+                unit_cost: row.unit_cost.map(Money),
             })
         })
         .collect()
 }
 
 /// What left with the goods of a line, came back over all returns and went out again, in its order. What was given back
-/// since did not leave.
+/// since did not leave. Nothing where no document is known.
 pub(super) async fn moved(connection: &mut SqliteConnection, line: &Line) -> Result<Vec<GoodsMoved>> {
-    let alone = line.shipment_line.is_none().then_some(line.document_line);
+    let alone = match line.origin {
+        Origin::Billed(id) if line.shipment_line.is_none() => Some(id.0),
+        _ => None,
+    };
     let left = sqlx::query!(
         r#"SELECT sum(quantity_e4) AS "quantity!: i64", sum(cost_minor) AS "cost!: i64" FROM stock_moves
            WHERE shipment_line_id = ?1 OR document_line_id = ?2 GROUP BY layer_id HAVING sum(quantity_e4) > 0 ORDER BY min(id)"#,
@@ -314,11 +447,13 @@ pub(super) async fn moved(connection: &mut SqliteConnection, line: &Line) -> Res
     .await?;
     let steps = sqlx::query!(
         r#"SELECT return_steps.kind AS "kind!", stock_e4 AS "quantity!", return_step_lines.cost_minor AS "cost!"
-           FROM document_lines AS billed JOIN return_lines ON document_line_id = billed.id
-           JOIN return_step_lines ON return_step_lines.return_line_id = return_lines.id JOIN return_steps ON return_steps.id = step_id
-           WHERE (billed.shipment_line_id = ?1 OR billed.id = ?2) AND reversed_on IS NULL
+           FROM (SELECT return_lines.id AS line FROM document_lines AS billed JOIN return_lines ON document_line_id = billed.id
+                 WHERE billed.shipment_line_id = ?1 OR billed.id = ?2
+                 UNION SELECT id FROM return_lines WHERE shipment_line_id = ?1)
+           JOIN return_step_lines ON return_step_lines.return_line_id = line JOIN return_steps ON return_steps.id = step_id
+           WHERE reversed_on IS NULL
              -- A wrong item is another's goods; what is in for repair stays the customer's.
-             AND (return_steps.kind IN ('received', 'replaced') OR outcome = 'send_back')
+             AND (return_steps.kind IN ('received', 'kept', 'replaced') OR outcome = 'send_back')
            ORDER BY return_steps.id, return_step_lines.id"#,
         line.shipment_line,
         alone
@@ -328,9 +463,47 @@ pub(super) async fn moved(connection: &mut SqliteConnection, line: &Line) -> Res
     let left = left.into_iter().map(|row| GoodsMoved::Out(Quantity::from_scaled(row.quantity), Money(row.cost)));
     let steps = steps.into_iter().map(|row| {
         let (quantity, cost) = (Quantity::from_scaled(row.quantity), Money(row.cost));
-        if row.kind == "received" { GoodsMoved::Back(quantity, cost) } else { GoodsMoved::Out(quantity, cost) }
+        if matches!(row.kind.as_str(), "received" | "kept") {
+            GoodsMoved::Back(quantity, cost)
+        } else {
+            GoodsMoved::Out(quantity, cost)
+        }
     });
     Ok(left.chain(steps).collect())
+}
+
+/// What goods of a line cost that arrive: what they left with; of what is not billed and whose cost waits for that, its share;
+/// of what no document is known, what was said, or what the newest goods of the item cost.
+pub(super) async fn arrival_cost(connection: &mut SqliteConnection, line: &Line) -> Result<ArrivalCost> {
+    match line.origin {
+        Origin::Billed(_) => Ok(ArrivalCost::AsTheyLeft),
+        Origin::Shipped(id) => {
+            let waiting = ShippedCost.word();
+            let row = sqlx::query!(
+                r#"SELECT unbilled_e4 + drafted_e4 AS "waits!: i64", cost_minor - cost_billed_minor - returned_cost_minor AS "cost!: i64"
+                   FROM shipment_lines JOIN shipments ON shipments.id = shipment_id WHERE shipment_lines.id = ? AND cost_purpose = ?"#,
+                id.0,
+                waiting
+            )
+            .fetch_optional(connection)
+            .await?;
+            Ok(row.map_or(ArrivalCost::AsTheyLeft, |row| {
+                ArrivalCost::Waiting(Quantity::from_scaled(row.waits), Money(row.cost))
+            }))
+        }
+        Origin::Unknown(item) => {
+            if let Some(cost) = line.unit_cost {
+                return Ok(ArrivalCost::Said(Quantity::ONE, cost));
+            }
+            let newest = sqlx::query!(
+                "SELECT quantity_e4, cost_minor FROM stock_layers WHERE item_id = ? AND quantity_e4 > 0 ORDER BY posting_date DESC, id DESC LIMIT 1",
+                item.0
+            )
+            .fetch_optional(connection)
+            .await?;
+            Ok(ArrivalCost::Newest(newest.map(|row| (Quantity::from_scaled(row.quantity_e4), Money(row.cost_minor)))))
+        }
+    }
 }
 
 /// Which of the inspection place's layers to read.
@@ -402,7 +575,7 @@ pub(crate) async fn of_item(connection: &mut SqliteConnection, item: ItemId) -> 
     let today = crate::rules::load(connection).await?.business_date;
     let rows = sqlx::query!(
         r#"SELECT closed_on AS "closed_on: NaiveDate", expires_on AS "expires_on: NaiveDate", factor_e4, authorized_e4, received_e4 AS "received!: i64",
-                  for_repair_e4 AS "for_repair!: i64", waiting_e4 AS "waiting!: i64"
+                  for_repair_e4 AS "for_repair!: i64", kept_e4 AS "kept!: i64", waiting_e4 AS "waiting!: i64"
            FROM return_line_state JOIN returns ON returns.id = return_id WHERE item_id = ?"#,
         item.0
     )
@@ -414,6 +587,7 @@ pub(crate) async fn of_item(connection: &mut SqliteConnection, item: ItemId) -> 
             authorized: Quantity::from_scaled(row.authorized_e4),
             received: Quantity::from_scaled(row.received),
             for_repair: Quantity::from_scaled(row.for_repair),
+            kept: Quantity::from_scaled(row.kept),
             ..Progress::default()
         };
         let left = progress.expected(is_live(row.closed_on, row.expires_on, today));

@@ -8,7 +8,7 @@ use till_core::posting::Posting;
 use till_core::returns::{Repair, RepairInput};
 
 use super::facts::{self, Head};
-use super::steps::{Done, NewStep, ReceiveForm, StepLine, StepPreview, arriving, carry_out, dated};
+use super::steps::{Done, NewStep, ReceiveForm, StepLine, StepPreview, arriving, carry_out, dated, there};
 use crate::Result;
 use crate::rules::Rules;
 use crate::writing::{Writing, set};
@@ -20,10 +20,7 @@ async fn load<'a>(
     (way, form): (Repair, &ReceiveForm),
 ) -> Result<RepairInput<'a>> {
     let (lines, moved) = arriving(connection, rules, id, form).await?;
-    let mut in_repair = Vec::new();
-    for line in &lines {
-        in_repair.push(facts::in_repair(connection, line.id).await?);
-    }
+    let in_repair = there(connection, &lines).await?;
     Ok(RepairInput {
         number: head.number.clone(),
         way,

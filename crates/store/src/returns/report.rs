@@ -121,7 +121,7 @@ async fn steps(
             let outcome = row.outcome.as_deref().map(|word| known(word, ReturnOutcome::of)).transpose()?;
             let happened = match (row.kind.as_str(), outcome) {
                 (_, Some(outcome)) => Happened::Inspected(outcome, cost, claim),
-                ("received" | "swapped", None) => Happened::Received(cost),
+                ("received" | "swapped" | "kept", None) => Happened::Received(cost),
                 // It stays the customer's, and stands in no figure of ours.
                 ("for_repair" | "repaired", None) => Happened::Received(Money::ZERO),
                 _ => Happened::Replaced(cost),

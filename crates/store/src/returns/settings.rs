@@ -3,7 +3,7 @@
 use chrono::{Days, NaiveDate};
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
-use till_core::returns::{Disposition, ReturnOutcome, ReturnReason, check_code};
+use till_core::returns::{Disposition, ProofPolicy, ReturnLimit, ReturnOutcome, ReturnReason, check_code};
 
 use crate::convert::known;
 use crate::rules::Rules;
@@ -22,6 +22,22 @@ pub struct ReturnSettings {
     pub days: i64,
     /// Until when one may that is authorized today.
     pub until: NaiveDate,
+    /// What is asked of a return that points at no document.
+    pub proof: ProofPolicy,
+    /// How much of an item may come back.
+    pub limit: ReturnLimit,
+}
+
+/// What the company asks of returns.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct ReturnRules {
+    /// For how many days a return may arrive.
+    pub days: i64,
+    /// What is asked of a return that points at no document.
+    pub proof: ProofPolicy,
+    /// How much of an item may come back.
+    pub limit: ReturnLimit,
 }
 
 /// A reason to add, or to change.
@@ -66,6 +82,8 @@ pub async fn settings(connection: &mut SqliteConnection, rules: &Rules) -> Resul
         dispositions: dispositions(connection).await?,
         days: rules.return_days,
         until: last_day(rules),
+        proof: rules.return_proof,
+        limit: rules.return_limit,
     })
 }
 
@@ -157,16 +175,26 @@ pub async fn set_disposition(writing: &mut Writing<'_>, form: &DispositionForm) 
     Ok(())
 }
 
-/// Sets for how many days a return may arrive.
+/// Sets for how many days a return may arrive, and what is asked of it.
 ///
 /// # Errors
 /// Less than a day, more than two years.
-pub async fn set_days(writing: &mut Writing<'_>, rules: &Rules, days: i64) -> Result<()> {
-    if !(1..=730).contains(&days) {
+pub async fn set_rules(writing: &mut Writing<'_>, rules: &Rules, new: &ReturnRules) -> Result<()> {
+    if !(1..=730).contains(&new.days) {
         return Err(StoreError::invalid("days", "A return may arrive for 1 to 730 days."));
     }
-    sqlx::query!("UPDATE company SET return_days = ?, version = version + 1", days).execute(&mut **writing).await?;
-    let fields = changed("days", Some(&rules.return_days.to_string()), Some(&days.to_string()));
-    writing.note_setting("returns", "set for how long returns may arrive", fields);
+    let (proof, limit) = (new.proof.word(), new.limit.word());
+    sqlx::query!(
+        "UPDATE company SET return_days = ?, return_proof = ?, return_limit = ?, version = version + 1",
+        new.days,
+        proof,
+        limit
+    )
+    .execute(&mut **writing)
+    .await?;
+    let mut fields = changed("days", Some(&rules.return_days.to_string()), Some(&new.days.to_string()));
+    fields.extend(changed("proof of purchase", Some(rules.return_proof.word()), Some(proof)));
+    fields.extend(changed("at most", Some(rules.return_limit.word()), Some(limit)));
+    writing.note_setting("returns", "set what is asked of returns", fields);
     Ok(())
 }

@@ -7,13 +7,16 @@ use till_core::calendar::{DateOrder, DocumentDate};
 use till_core::checks::{Blocker, stops};
 use till_core::entry::Entry;
 use till_core::fixed::Quantity;
-use till_core::ids::{DocumentKind, DocumentRef, EntryId, ReturnId, ReturnLineId, ReturnStepId, ShipmentLineId};
+use till_core::ids::{
+    DocumentKind, DocumentRef, EntryId, OrderId, ReturnId, ReturnLineId, ReturnStepId, ShipmentLineId,
+};
 use till_core::merge::FieldChange;
 use till_core::money::Money;
 use till_core::posting::Posting;
 use till_core::returns::{
     ArrivingLine, InspectInput, LineInspected, LineToInspect, LineToReceive, ReceiveInput, ReplaceInput,
 };
+use till_core::room::Movement;
 use till_core::tape::{Change, Tape};
 
 use super::facts::{self, Head, Layers};
@@ -22,7 +25,7 @@ use crate::convert::json;
 use crate::open_items::next_id;
 use crate::rules::Rules;
 use crate::writing::{Writing, set};
-use crate::{Result, StoreError, customers, posting, sensible_date, stock};
+use crate::{Result, StoreError, customers, orders, posting, sensible_date, stock};
 
 /// How much of a line arrived, as typed.
 #[derive(Debug, Clone, Default, Serialize, Deserialize)]
@@ -40,6 +43,9 @@ pub struct ReceiveLine {
 pub struct ReceiveForm {
     /// How much of which line.
     pub lines: Vec<ReceiveLine>,
+    /// Whether it is here already, in for repair, and is kept after all.
+    #[serde(default)]
+    pub in_repair: bool,
     /// When; none for the business date.
     #[serde(default)]
     pub date: Option<NaiveDate>,
@@ -132,12 +138,23 @@ pub(super) struct StepLine<'a> {
     pub(super) disposition: Option<&'a str>,
     pub(super) outcome: Option<&'a str>,
     pub(super) claim: Money,
+    /// What of the cost of goods that are not billed waited for that.
+    pub(super) released: Money,
 }
 
 impl StepLine<'_> {
     /// A quantity of a line at its cost, of which nothing else is said.
     pub(super) const fn of(line: ReturnLineId, stock: Quantity, cost: Money) -> Self {
-        Self { line, quantity: 0, stock: stock.scaled(), cost, disposition: None, outcome: None, claim: Money::ZERO }
+        Self {
+            line,
+            quantity: 0,
+            stock: stock.scaled(),
+            cost,
+            disposition: None,
+            outcome: None,
+            claim: Money::ZERO,
+            released: Money::ZERO,
+        }
     }
 }
 
@@ -168,8 +185,7 @@ pub(super) async fn arriving(
     form: &ReceiveForm,
 ) -> Result<(Vec<ArrivingLine>, Vec<LineToReceive>)> {
     let known = facts::lines(connection, id).await?;
-    let documents: Vec<i64> = known.iter().map(|line| line.document_line).collect();
-    let held = facts::held(connection, rules, &documents).await?;
+    let held = facts::held_with(connection, rules, &known).await?;
     let mut arrived = Vec::new();
     for (at, line) in form.lines.iter().enumerate() {
         let quantity = quantity_of(format!("lines.{at}.quantity"), &line.quantity)?;
@@ -179,10 +195,12 @@ pub(super) async fn arriving(
     for line in known {
         lines.push(ArrivingLine {
             id: line.id,
+            origin: line.origin,
+            cost: facts::arrival_cost(connection, &line).await?,
             item: line.item,
             billed: line.billed,
             credited: line.credited,
-            on_returns: held.get(&line.document_line).copied().unwrap_or_default(),
+            on_returns: held.get(&line.id).copied().unwrap_or_default(),
             moved: facts::moved(connection, &line).await?,
             shipment_line: line.shipment_line.map(ShipmentLineId),
             with_customer: facts::with_customer(connection, &line).await?,
@@ -198,6 +216,15 @@ pub(super) async fn arriving(
     Ok((lines, arrived))
 }
 
+/// What of each line is in for repair, day by day.
+pub(super) async fn there(connection: &mut SqliteConnection, lines: &[ArrivingLine]) -> Result<Vec<Vec<Movement>>> {
+    let mut there = Vec::new();
+    for line in lines {
+        there.push(facts::in_repair(connection, line.id).await?);
+    }
+    Ok(there)
+}
+
 async fn receive_input<'a>(
     connection: &mut SqliteConnection,
     rules: &'a Rules,
@@ -205,12 +232,14 @@ async fn receive_input<'a>(
     form: &ReceiveForm,
 ) -> Result<ReceiveInput<'a>> {
     let (lines, arrived) = arriving(connection, rules, id, form).await?;
+    let in_repair = if form.in_repair { Some(there(connection, &lines).await?) } else { None };
     Ok(ReceiveInput {
         number: head.number.clone(),
         customer: customers::facts(connection, head.customer).await?.0,
         warehouse: head.warehouse.clone(),
         lines,
         arrived,
+        in_repair,
         date: dated(rules, form.date)?,
         expires_on: head.expires_on,
         closed_on: head.closed_on,
@@ -273,18 +302,23 @@ pub(super) async fn receive_with(
     let lines = decision.lines.iter().filter_map(|line| {
         Some(StepLine {
             quantity: line.quantity.scaled(),
+            released: line.released,
             ..StepLine::of(input.lines.get(line.line)?.id, line.stock, line.cost)
         })
     });
     let fields = decision.lines.iter().map(|line| set(&input.lines[line.line].code, line.quantity)).collect();
+    let (kind, what, words) = match form.in_repair {
+        false => ("received", "return_received", format!("received goods of {}", head.number)),
+        true => ("kept", "return_kept", format!("kept goods of {} that were in for repair", head.number)),
+    };
     let new = NewStep {
-        kind: "received",
+        kind,
         date: input.date.date,
         note: form.note.as_deref(),
         blockers: decision.blockers.clone(),
         fingerprint: &decision.fingerprint,
         lines: lines.collect(),
-        deed: ("return_received", format!("received goods of {}", head.number), fields),
+        deed: (what, words, fields),
         with,
     };
     carry_out(writing, (id, &head), seen, new, |step| decision.posting(&input, step)).await
@@ -321,6 +355,7 @@ async fn inspect_input<'a>(
             layers: layers.into_iter().map(|(.., layer)| layer).collect(),
             settled: facts::movements(connection, line.id).await?,
             id: line.id,
+            origin: line.origin,
             item: line.item,
             code: line.code,
             stock_unit: line.stock_unit,
@@ -442,6 +477,7 @@ async fn replace_input<'a>(
         layers: layers.unwrap_or_default(),
         committed: there.map(|facts| facts.committed).unwrap_or_default(),
         date,
+        origin: line.origin,
         code: line.code,
         unit: line.unit,
         factor: line.factor,
@@ -547,6 +583,23 @@ impl WithDocument {
     }
 }
 
+/// Orders that have something to ship again, or no longer, are in another state.
+pub(super) async fn refresh_orders(writing: &mut Writing<'_>, posting: &Posting) -> Result<()> {
+    if posting.given_back.is_empty() {
+        return Ok(());
+    }
+    let lines = json(&posting.given_back.iter().map(|back| back.shipment_line).collect::<Vec<_>>())?;
+    let orders = sqlx::query_scalar!(
+        "SELECT DISTINCT order_id FROM shipment_lines JOIN shipments ON shipments.id = shipment_id
+         WHERE shipment_lines.id IN (SELECT value FROM json_each(?))",
+        lines
+    )
+    .fetch_all(&mut **writing)
+    .await?;
+    let orders: Vec<OrderId> = orders.into_iter().map(OrderId).collect();
+    orders::refresh_states(writing, &orders).await
+}
+
 /// Carries out a step as it was seen, and keeps it.
 pub(super) async fn carry_out(
     writing: &mut Writing<'_>,
@@ -579,9 +632,9 @@ pub(super) async fn carry_out(
     .await?;
     let rows = json(&new.lines)?;
     sqlx::query!(
-        "INSERT INTO return_step_lines (step_id, return_line_id, quantity_e4, stock_e4, cost_minor, disposition, outcome, claim_minor)
+        "INSERT INTO return_step_lines (step_id, return_line_id, quantity_e4, stock_e4, cost_minor, disposition, outcome, claim_minor, released_minor)
          SELECT ?1, value ->> 'line', value ->> 'quantity', value ->> 'stock', value ->> 'cost', value ->> 'disposition', value ->> 'outcome',
-                value ->> 'claim' FROM jsonb_each(?2)",
+                value ->> 'claim', value ->> 'released' FROM jsonb_each(?2)",
         step.0,
         rows
     )
@@ -589,6 +642,7 @@ pub(super) async fn carry_out(
     .await?;
     let version = head.version + 1;
     sqlx::query!("UPDATE returns SET version = ? WHERE id = ?", version, id.0).execute(&mut **writing).await?;
+    refresh_orders(writing, &posting).await?;
     let (what, words, mut fields) = new.deed;
     fields.push(set("date", till_core::calendar::words(new.date)));
     let at = (DocumentKind::Return, id.0, head.number.as_str());

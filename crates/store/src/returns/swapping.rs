@@ -124,10 +124,10 @@ async fn load<'a>(
     let new = NewReturn {
         customer: CustomerId(billed.customer),
         lines: vec![NewReturnLine {
-            line: DocumentLineId(billed.line),
+            line: Some(DocumentLineId(billed.line)),
             quantity: wish.quantity.clone(),
             reason: wish.reason.clone(),
-            disposition: None,
+            ..NewReturnLine::default()
         }],
         note: wish.note.clone(),
         ..NewReturn::default()
@@ -141,8 +141,8 @@ async fn load<'a>(
     let date = dated(rules, wish.date)?;
     let mut lines = facts::lines(writing, id).await?;
     let line = lines.swap_remove(0);
-    let held = facts::held(writing, rules, &[line.document_line]).await?;
-    let held = held.get(&line.document_line).copied().unwrap_or_default();
+    let held = facts::held(writing, rules, &[line.origin]).await?;
+    let held = held.get(&line.origin).copied().unwrap_or_default();
     // What this very return expects is what is put right.
     let on_returns = Quantity::from_scaled(held.scaled() - line.progress.expected(true).scaled());
     let class =

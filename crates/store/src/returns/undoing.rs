@@ -8,14 +8,14 @@ use till_core::ids::{
     ClaimId, DocumentKind, DocumentRef, EntryId, InspectionId, ItemId, LayerId, ReturnId, ReturnStepId,
 };
 use till_core::money::Money;
-use till_core::posting::{InspectionMove, MovedWith, StockMove};
-use till_core::returns::{HeldAgain, UndoStepInput, free, undo_step};
+use till_core::posting::{GivenBack, InspectionMove, MovedWith, StockMove};
+use till_core::returns::{HeldAgain, Origin, OutAgain, UndoStepInput, free, undo_step};
 use till_core::room::Movement;
 use till_core::stock::Layer;
 
 use super::claims;
 use super::facts::{self, Head, Layers};
-use super::steps::{Done, StepPreview};
+use super::steps::{Done, StepPreview, refresh_orders};
 use crate::receipts::ToReverse;
 use crate::rules::Rules;
 use crate::writing::{Writing, set};
@@ -66,6 +66,7 @@ async fn load<'a>(
         taken: taken(connection, step).await?,
         issued: issued(connection, step).await?,
         received: Vec::new(),
+        out_again: Vec::new(),
         held_again: Vec::new(),
         claimed: claimed(connection, step).await?,
         date,
@@ -127,10 +128,9 @@ async fn settled(
     input: &mut UndoStepInput<'_>,
 ) -> Result<()> {
     let lines = facts::lines(connection, id).await?;
-    let documents: Vec<i64> = lines.iter().map(|line| line.document_line).collect();
-    let held = facts::held(connection, rules, &documents).await?;
+    let held = facts::held_with(connection, rules, &lines).await?;
     let done = sqlx::query!(
-        r#"SELECT return_line_id, sum(quantity_e4) AS "quantity!: i64" FROM return_step_lines WHERE step_id = ? GROUP BY 1 HAVING sum(quantity_e4) > 0"#,
+        r#"SELECT return_line_id, sum(quantity_e4) AS "quantity!: i64", sum(released_minor) AS "released!: i64" FROM return_step_lines WHERE step_id = ? GROUP BY 1 HAVING sum(quantity_e4) > 0"#,
         step.0
     )
     .fetch_all(&mut *connection)
@@ -144,10 +144,13 @@ async fn settled(
         }
         if kind == "for_repair" {
             input.received.push((line.code.clone(), quantity, facts::in_repair(connection, line.id).await?));
-        } else if kind == "received" {
+        } else if let (Origin::Shipped(shipment_line), "received" | "kept") = (line.origin, kind) {
+            let moved = GivenBack { shipment_line, quantity, released: Money(row.released) };
+            input.out_again.push(out_again(connection, &line.code, moved).await?);
+        } else if matches!(kind, "received" | "kept") {
             input.received.push((line.code.clone(), quantity, facts::movements(connection, line.id).await?));
         } else {
-            let held = held.get(&line.document_line).copied().unwrap_or_default();
+            let held = held.get(&line.id).copied().unwrap_or_default();
             input.held_again.push(HeldAgain {
                 code: line.code.clone(),
                 quantity,
@@ -157,6 +160,19 @@ async fn settled(
         }
     }
     Ok(())
+}
+
+/// Goods that were not billed are out again: what their order has to ship has to be there still.
+async fn out_again(connection: &mut SqliteConnection, code: &str, moved: GivenBack) -> Result<OutAgain> {
+    let row = sqlx::query!(
+        r#"SELECT orders.number AS "number!", free_to_ship_e4 AS "to_ship!: i64"
+           FROM shipment_lines JOIN order_line_state AS state ON state.id = shipment_lines.order_line_id JOIN orders ON orders.id = state.order_id
+           WHERE shipment_lines.id = ?"#,
+        moved.shipment_line.0
+    )
+    .fetch_one(connection)
+    .await?;
+    Ok(OutAgain { code: code.to_owned(), order: row.number, moved, to_ship: Quantity::from_scaled(row.to_ship) })
 }
 
 /// What a step took from the inspection place.
@@ -274,7 +290,8 @@ pub async fn undo(
     }
     writing.saw(seen, &decision.fingerprint)?;
     let source = DocumentRef { kind: DocumentKind::Return, id: id.0, number: head.number.clone() };
-    let entry = posting::write(writing, &source, &decision.posting(&input)).await?.pop().map(|entry| entry.0);
+    let posting = decision.posting(&input);
+    let entry = posting::write(writing, &source, &posting).await?.pop().map(|entry| entry.0);
     let (date, after) = (input.date.date, head.version + 1);
     sqlx::query!(
         "UPDATE return_steps SET reversed_on = ?, reversal_reason = ?, reversal_entry_id = ? WHERE id = ?",
@@ -286,6 +303,7 @@ pub async fn undo(
     .execute(&mut **writing)
     .await?;
     sqlx::query!("UPDATE returns SET version = ? WHERE id = ?", after, id.0).execute(&mut **writing).await?;
+    refresh_orders(writing, &posting).await?;
     let mut fields = vec![set("date", till_core::calendar::words(date)), set("reason", &input.reason)];
     for item in items {
         let given = stock::keep_promises(writing, item, &head.warehouse).await?;

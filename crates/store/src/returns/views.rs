@@ -6,9 +6,10 @@ use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
 use till_core::day_sheet::ReturnedFacts;
-use till_core::fixed::Quantity;
+use till_core::fixed::{Quantity, UnitPrice};
 use till_core::ids::{
     CustomerId, DocumentKind, DocumentLineId, DocumentRef, InvoiceId, ItemId, ReturnId, ReturnLineId, ReturnStepId,
+    ShipmentId,
 };
 use till_core::money::{Currency, Money};
 use till_core::returns::{NextStep, Progress, ReturnOutcome, ReturnState, is_live, next_step, state};
@@ -49,8 +50,8 @@ pub struct ReturnRow {
     pub warehouse: String,
     /// What it is about: the codes of its items.
     pub items: String,
-    /// The invoices it points at.
-    pub invoices: String,
+    /// Numbers of the invoices and shipments it points at; empty where it points at none.
+    pub documents: String,
     /// How far it is, all lines together, in the units they were sold in.
     pub progress: Progress,
     /// Whether something waits for inspection.
@@ -74,6 +75,8 @@ pub struct ReturnFilter<'a> {
     pub customer: Option<CustomerId>,
     /// That point at one invoice.
     pub invoice: Option<InvoiceId>,
+    /// Of goods of one shipment, billed or not.
+    pub shipment: Option<ShipmentId>,
 }
 
 /// A stretch of the list.
@@ -97,7 +100,8 @@ async fn lines_of(connection: &mut SqliteConnection, ids: &[i64]) -> Result<BTre
     let rows = sqlx::query!(
         r#"SELECT return_id, authorized_e4, received_e4 AS "received!: i64", sent_back_e4 AS "sent_back!: i64",
                   replaced_e4 AS "replaced!: i64", credited_e4 AS "credited!: i64",
-                  for_repair_e4 AS "for_repair!: i64", repaired_e4 AS "repaired!: i64", waiting_e4 AS "waiting!: i64", waiting_cost_minor AS "cost!: i64"
+                  for_repair_e4 AS "for_repair!: i64", repaired_e4 AS "repaired!: i64", given_back_e4 AS "given_back!: i64", kept_e4 AS "kept!: i64",
+                  waiting_e4 AS "waiting!: i64", waiting_cost_minor AS "cost!: i64"
            FROM return_line_state WHERE return_id IN (SELECT value FROM json_each(?)) ORDER BY return_id, position"#,
         ids
     )
@@ -114,6 +118,8 @@ async fn lines_of(connection: &mut SqliteConnection, ids: &[i64]) -> Result<BTre
                 credited_e4: row.credited,
                 for_repair_e4: row.for_repair,
                 repaired_e4: row.repaired,
+                given_back_e4: row.given_back,
+                kept_e4: row.kept,
             },
             waiting: row.waiting > 0,
             waiting_cost: Money(row.cost),
@@ -130,6 +136,8 @@ fn together(lines: &[Progress]) -> Progress {
         sent_back: sum(|line| line.sent_back),
         replaced: sum(|line| line.replaced),
         credited: sum(|line| line.credited),
+        given_back: sum(|line| line.given_back),
+        kept: sum(|line| line.kept),
         for_repair: sum(|line| line.for_repair),
         repaired: sum(|line| line.repaired),
     }
@@ -147,26 +155,28 @@ pub async fn list(
 ) -> Result<ReturnList> {
     let like = filter.search.map(crate::find::pattern);
     let (customer, invoice) = (filter.customer.map(|id| id.0), filter.invoice.map(|id| id.0));
+    let shipment = filter.shipment.map(|id| id.0);
     // What is open follows from what is expected, waits or is to be settled: as the core's `next_step` has it.
     let rows = sqlx::query!(
         r#"SELECT returns.id AS "id!", returns.number AS "number!", returns.customer_id AS "customer_id!", name AS "name!", reference, authorized_on AS "authorized_on: NaiveDate",
                   expires_on AS "expires_on: NaiveDate", closed_on AS "closed_on: NaiveDate", returns.warehouse,
                   (SELECT group_concat(code, ', ') FROM return_lines JOIN items ON items.id = item_id WHERE return_id = returns.id) AS "items!: String",
-                  (SELECT group_concat(DISTINCT documents.number) FROM return_lines JOIN document_lines ON document_lines.id = document_line_id
-                   JOIN documents ON documents.id = document_id WHERE return_id = returns.id) AS "invoices!: String",
+                  coalesce((SELECT group_concat(DISTINCT origin.number) FROM return_origins AS origin WHERE origin.return_id = returns.id), '') AS "documents!: String",
                   count(*) OVER () AS "count!: i64"
            FROM returns JOIN customers ON customers.id = customer_id
            WHERE (?1 IS NULL OR returns.number LIKE ?1 ESCAPE '\' OR name LIKE ?1 ESCAPE '\' OR reference LIKE ?1 ESCAPE '\' OR EXISTS (
-                    SELECT 1 FROM return_lines JOIN document_lines ON document_lines.id = document_line_id JOIN documents ON documents.id = document_id
-                    WHERE return_id = returns.id AND (code LIKE ?1 ESCAPE '\' OR documents.number LIKE ?1 ESCAPE '\')))
+                    SELECT 1 FROM return_origins AS origin
+                    WHERE origin.return_id = returns.id AND (origin.code LIKE ?1 ESCAPE '\' OR origin.number LIKE ?1 ESCAPE '\')))
              AND (?2 IS NULL OR returns.customer_id = ?2)
              AND (?3 IS NULL OR EXISTS (SELECT 1 FROM return_lines JOIN document_lines ON document_lines.id = document_line_id
                                         WHERE return_id = returns.id AND document_id = ?3))
+             AND (?8 IS NULL OR EXISTS (SELECT 1 FROM return_origins AS origin JOIN shipment_lines ON shipment_lines.id = origin.shipment_line_id
+                                        WHERE origin.return_id = returns.id AND shipment_id = ?8))
              AND (NOT ?4 OR EXISTS (
                     SELECT 1 FROM return_line_state AS line WHERE line.return_id = returns.id
-                      AND (waiting_e4 > 0 OR received_e4 - sent_back_e4 - replaced_e4 - credited_e4 > 0
-                           OR for_repair_e4 > repaired_e4
-                           OR (closed_on IS NULL AND expires_on >= ?5 AND authorized_e4 > received_e4 + for_repair_e4))))
+                      AND (waiting_e4 > 0 OR received_e4 - sent_back_e4 - replaced_e4 - credited_e4 - given_back_e4 > 0
+                           OR for_repair_e4 > repaired_e4 + kept_e4
+                           OR (closed_on IS NULL AND expires_on >= ?5 AND authorized_e4 > received_e4 + for_repair_e4 - kept_e4))))
            ORDER BY CASE WHEN ?4 THEN returns.sequence ELSE -returns.sequence END LIMIT ?6 OFFSET ?7"#,
         like,
         customer,
@@ -174,7 +184,8 @@ pub async fn list(
         filter.only_open,
         rules.business_date,
         limit,
-        offset
+        offset,
+        shipment
     )
     .fetch_all(&mut *connection)
     .await?;
@@ -200,7 +211,7 @@ pub async fn list(
                 closed_on: row.closed_on,
                 warehouse: row.warehouse,
                 items: row.items,
-                invoices: row.invoices.replace(',', ", "),
+                documents: row.documents.replace(',', ", "),
                 waiting,
                 waiting_cost: of.iter().map(|line| line.waiting_cost).sum(),
                 state: state(&progress, next, row.closed_on.is_some()),
@@ -237,12 +248,20 @@ pub(crate) async fn of_day_sheet(connection: &mut SqliteConnection, rules: &Rule
 pub struct ReturnLineView {
     /// Its id.
     pub id: ReturnLineId,
-    /// The line it was billed on.
-    pub billed_on: DocumentLineId,
-    /// The position of that, from zero.
-    pub position: i64,
-    /// Its invoice.
-    pub invoice: DocumentRef,
+    /// The line it was billed on; none where it was not billed, or no document is known.
+    pub billed_on: Option<DocumentLineId>,
+    /// Whether it left with a shipment and is not billed: its order has it to ship again once it is back.
+    pub unbilled: bool,
+    /// The position on its document, from zero.
+    pub position: Option<i64>,
+    /// Its invoice, or its shipment; none where no document is known.
+    pub document: Option<DocumentRef>,
+    /// The price for one it is credited at where no document is known, in the return's currency.
+    pub unit_price: Option<UnitPrice>,
+    /// What one cost, in base currency, where someone said so.
+    pub unit_cost: Option<Money>,
+    /// Why it cost that.
+    pub cost_reason: Option<String>,
     /// The item.
     pub item: ItemId,
     /// The item's code.
@@ -305,7 +324,7 @@ pub struct ReturnStepLineView {
 pub struct ReturnStepView {
     /// The step.
     pub id: ReturnStepId,
-    /// `received`, `inspected`, `replaced`, `swapped`, `for_repair` or `repaired`.
+    /// `received`, `inspected`, `replaced`, `swapped`, `for_repair`, `repaired` or `kept`.
     pub kind: String,
     /// When.
     pub date: NaiveDate,
@@ -441,25 +460,26 @@ pub async fn view(connection: &mut SqliteConnection, rules: &Rules, id: ReturnId
 
 async fn lines(connection: &mut SqliteConnection, id: ReturnId, live: bool) -> Result<Vec<ReturnLineView>> {
     let rows = sqlx::query!(
-        r#"SELECT state.id AS "id!", state.document_line_id AS "billed_on!", billed.position AS "billed_position!", billed.document_id AS "invoice!",
-                  documents.number AS "number!", state.item_id AS "item!", items.code AS "code!",
-                  CASE WHEN billed.item_id = state.item_id THEN billed.description ELSE items.name END AS "description!: String",
-                  CASE WHEN billed.item_id <> state.item_id THEN billed.code END AS "in_place_of: String",
-                  billed.unit AS "unit!", items.unit AS "stock_unit!", factor_e4 AS "factor!", state.reason AS "reason!",
+        r#"SELECT state.id AS "id!", state.document_line_id, state.shipment_line_id, origin.position AS "billed_position: i64",
+                  origin.document_kind AS "kind: String", origin.document_id AS "document: i64",
+                  origin.number AS "number: String", state.item_id AS "item!", items.code AS "code!",
+                  CASE WHEN origin.sold_item_id = state.item_id THEN origin.description ELSE items.name END AS "description!: String",
+                  CASE WHEN origin.sold_item_id <> state.item_id THEN origin.code END AS "in_place_of: String",
+                  return_lines.unit_price_e6, unit_cost_minor, cost_reason,
+                  origin.unit AS "unit!: String", items.unit AS "stock_unit!", state.factor_e4 AS "factor!", state.reason AS "reason!",
                   return_reasons.name AS "reason_name!", state.disposition, authorized_e4 AS "authorized!", received_e4 AS "received!: i64",
                   sent_back_e4 AS "sent_back!: i64", replaced_e4 AS "replaced!: i64", credited_e4 AS "credited!: i64",
-                  for_repair_e4 AS "for_repair!: i64", repaired_e4 AS "repaired!: i64",
+                  for_repair_e4 AS "for_repair!: i64", repaired_e4 AS "repaired!: i64", given_back_e4 AS "given_back!: i64", kept_e4 AS "kept!: i64",
                   waiting_e4 AS "waiting!: i64", waiting_cost_minor AS "waiting_cost!: i64"
-           FROM return_line_state AS state JOIN document_lines AS billed ON billed.id = document_line_id
-           JOIN documents ON documents.id = billed.document_id JOIN items ON items.id = state.item_id
+           FROM return_line_state AS state JOIN return_origins AS origin ON origin.return_line_id = state.id
+           JOIN return_lines ON return_lines.id = state.id JOIN items ON items.id = state.item_id
            JOIN return_reasons ON return_reasons.code = state.reason
            WHERE state.return_id = ? ORDER BY state.position"#,
         id.0
     )
     .fetch_all(connection)
     .await?;
-    Ok(rows
-        .into_iter()
+    rows.into_iter()
         .map(|row| {
             let state = StateRow {
                 authorized_e4: row.authorized,
@@ -469,13 +489,21 @@ async fn lines(connection: &mut SqliteConnection, id: ReturnId, live: bool) -> R
                 credited_e4: row.credited,
                 for_repair_e4: row.for_repair,
                 repaired_e4: row.repaired,
+                given_back_e4: row.given_back,
+                kept_e4: row.kept,
             };
             let progress = state.progress();
-            ReturnLineView {
+            let kind = row.kind.as_deref().map(|word| known(word, DocumentKind::of)).transpose()?;
+            let document = kind.zip(row.document).zip(row.number);
+            Ok(ReturnLineView {
                 id: ReturnLineId(row.id),
-                billed_on: DocumentLineId(row.billed_on),
+                billed_on: row.document_line_id.map(DocumentLineId),
+                unbilled: row.document_line_id.is_none() && row.shipment_line_id.is_some(),
                 position: row.billed_position,
-                invoice: DocumentRef { kind: DocumentKind::Invoice, id: row.invoice, number: row.number },
+                document: document.map(|((kind, id), number)| DocumentRef { kind, id, number }),
+                unit_price: row.unit_price_e6.map(UnitPrice::from_scaled),
+                unit_cost: row.unit_cost_minor.map(Money),
+                cost_reason: row.cost_reason,
                 item: ItemId(row.item),
                 code: row.code,
                 description: row.description,
@@ -492,9 +520,9 @@ async fn lines(connection: &mut SqliteConnection, id: ReturnId, live: bool) -> R
                 progress,
                 waiting: Quantity::from_scaled(row.waiting),
                 waiting_cost: Money(row.waiting_cost),
-            }
+            })
         })
-        .collect())
+        .collect()
 }
 
 async fn steps(connection: &mut SqliteConnection, id: ReturnId) -> Result<Vec<ReturnStepView>> {

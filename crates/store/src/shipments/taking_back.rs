@@ -30,8 +30,8 @@ pub struct TakeBack {
     pub reason: String,
 }
 
-/// What of each line of a shipment could be taken back when: what left, less what was billed, and what
-/// cancelling gave back. Lines of which nothing was ever billed are not among them.
+/// What of each line of a shipment could be taken back when: what left, less what was billed or came back, and what
+/// cancelling and reversing gave back. Lines of which nothing was ever billed or came back are not among them.
 async fn billing_moves(
     connection: &mut SqliteConnection,
     id: ShipmentId,
@@ -43,7 +43,10 @@ async fn billing_moves(
            FROM shipment_lines JOIN invoice_lines ON shipment_line_id = shipment_lines.id
            JOIN invoices ON invoices.id = invoice_lines.invoice_id AND invoices.state = 'posted'
            LEFT JOIN documents AS memo ON memo.id = cancelled_by
-           WHERE shipment_id = ?"#,
+           WHERE shipment_id = ?1
+           UNION ALL
+           SELECT shipment_lines.id, shipment_lines.quantity_e4, back.quantity_e4, back.posting_date, back.reversed_on
+           FROM shipment_lines JOIN unbilled_returns AS back ON back.shipment_line_id = shipment_lines.id WHERE shipment_id = ?1"#,
         id.0
     )
     .fetch_all(connection)
@@ -90,7 +93,7 @@ async fn load<'a>(
         number: head.number,
         posted_on,
         date: what.date.map_or(Ok(rules.business_date), |date| sensible_date("date", date))?,
-        lines: lines(connection, id, posted_on).await?,
+        lines: lines(connection, rules, (id, posted_on)).await?,
         entry,
         left: left(connection, id).await?,
         periods: &rules.periods,
@@ -98,8 +101,13 @@ async fn load<'a>(
     Ok(Loaded { input, order: OrderId(head.order_id), version: head.version })
 }
 
-async fn lines(connection: &mut SqliteConnection, id: ShipmentId, posted_on: NaiveDate) -> Result<Vec<LineToTakeBack>> {
+async fn lines(
+    connection: &mut SqliteConnection,
+    rules: &Rules,
+    (id, posted_on): (ShipmentId, NaiveDate),
+) -> Result<Vec<LineToTakeBack>> {
     let mut moved = billing_moves(connection, id, posted_on).await?;
+    let mut on_returns = crate::returns::holding_shipped(connection, rules, id).await?;
     let rows = sqlx::query!(
         "SELECT shipment_lines.id, code, quantity_e4, shipment_lines.billed_e4, shipment_lines.drafted_e4
          FROM shipment_lines JOIN order_lines ON order_lines.id = order_line_id JOIN items ON items.id = item_id
@@ -115,6 +123,7 @@ async fn lines(connection: &mut SqliteConnection, id: ShipmentId, posted_on: Nai
             quantity: Quantity::from_scaled(line.quantity_e4),
             billed: Quantity::from_scaled(line.billed_e4),
             drafted: Quantity::from_scaled(line.drafted_e4),
+            on_returns: on_returns.remove(&line.id).unwrap_or_default(),
             movements: moved.remove(&line.id).unwrap_or_else(|| vec![Movement::new(posted_on, line.quantity_e4)]),
         })
         .collect())
@@ -179,7 +188,7 @@ async fn nothing_shipped(connection: &mut SqliteConnection, id: ShipmentId) -> R
         .await?;
     sqlx::query!(
         "UPDATE order_lines SET shipped_e4 = shipped_e4 - mine.quantity
-         FROM (SELECT order_line_id, sum(quantity_e4) AS quantity FROM shipment_lines WHERE shipment_id = ? GROUP BY 1) AS mine
+         FROM (SELECT order_line_id, sum(quantity_e4 - returned_e4) AS quantity FROM shipment_lines WHERE shipment_id = ? GROUP BY 1) AS mine
          WHERE order_lines.id = mine.order_line_id",
         id.0
     )

@@ -206,6 +206,8 @@ pub struct ShipmentLineView {
     pub on_draft: Quantity,
     /// What of it is billed.
     pub billed: Quantity,
+    /// What of it came back before it was billed.
+    pub returned: Quantity,
     /// What it cost, in base currency.
     pub cost: Money,
 }
@@ -276,7 +278,7 @@ pub async fn view(connection: &mut SqliteConnection, id: ShipmentId) -> Result<S
     .await?
     .ok_or_else(|| StoreError::not_found(DocumentKind::Shipment, id))?;
     let rows = sqlx::query!(
-        "SELECT shipment_lines.id, order_line_id, items.code, items.kind, description, order_lines.unit, quantity_e4, shipment_lines.drafted_e4, shipment_lines.billed_e4,
+        "SELECT shipment_lines.id, order_line_id, items.code, items.kind, description, order_lines.unit, quantity_e4, shipment_lines.drafted_e4, shipment_lines.billed_e4, returned_e4,
                 cost_minor, asked_e4, order_lines.ordered_e4, to_ship_e4 AS \"to_ship!: i64\"
          FROM shipment_lines JOIN order_lines ON order_lines.id = order_line_id JOIN order_line_state ON order_line_state.id = order_lines.id JOIN items ON items.id = order_lines.item_id
          WHERE shipment_id = ? ORDER BY shipment_lines.position",
@@ -307,6 +309,7 @@ pub async fn view(connection: &mut SqliteConnection, id: ShipmentId) -> Result<S
                 quantity: Quantity::from_scaled(row.quantity_e4),
                 on_draft: Quantity::from_scaled(row.drafted_e4),
                 billed: Quantity::from_scaled(row.billed_e4),
+                returned: Quantity::from_scaled(row.returned_e4),
                 cost: Money(row.cost_minor),
             })
         })

@@ -12,6 +12,11 @@ WITH held (line, day, amount) AS (
     SELECT shipment_line_id, credit_memos.posting_date, cost_minor
     FROM invoice_lines JOIN credit_memos ON credit_memos.invoice_id = invoice_lines.invoice_id AND whole
     WHERE shipment_line_id IS NOT NULL AND cost_minor <> 0
+    UNION ALL
+    -- What came back before it was billed waits no longer.
+    SELECT shipment_line_id, posting_date, -released_minor FROM unbilled_returns
+    UNION ALL
+    SELECT shipment_line_id, reversed_on, released_minor FROM unbilled_returns WHERE reversed_on IS NOT NULL
 )
 SELECT 'on ' || day || ': ' || sum(amount) || ' apart'
 FROM (
@@ -34,4 +39,5 @@ UNION ALL
 SELECT 'shipment line ' || shipment_lines.id || ': more cost has followed than it has, or all is billed and some has not'
 FROM shipment_lines JOIN shipments ON shipments.id = shipment_id
 WHERE cost_purpose = 'shipped_cost' AND state = 'posted'
-  AND (cost_billed_minor > cost_minor OR (shipment_lines.billed_e4 = quantity_e4 AND cost_billed_minor <> cost_minor));
+  AND (cost_billed_minor + returned_cost_minor > cost_minor
+       OR (shipment_lines.billed_e4 + returned_e4 = quantity_e4 AND cost_billed_minor + returned_cost_minor <> cost_minor));

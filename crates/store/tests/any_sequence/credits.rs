@@ -66,6 +66,7 @@ async fn alone(company: &Company, made: &mut Made, at: usize, minor: i64) {
         customer: company.customers[usize::try_from(minor.abs()).unwrap_or(0) % 3],
         currency,
         added,
+        came_back: Vec::new(),
         date: Some(made.on),
         reason: "by chance".to_owned(),
         seen: None,

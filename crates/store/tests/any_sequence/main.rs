@@ -984,6 +984,7 @@ fn the_books_hold_after_any_sequence() {
             staff(&company).await;
             goods::containers_and_freight(&company).await;
             bank::begin(&company).await;
+            returns::policies(&company, foreign + steps.len()).await;
             let mut made = Made::nothing();
             for (offset, step) in &steps {
                 made.on = offset.map_or(day("2026-03-18"), |days| day("2026-03-01") + Days::new(days));

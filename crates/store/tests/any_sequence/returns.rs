@@ -2,12 +2,12 @@
 
 use till_core::fixed::Quantity;
 use till_core::ids::{DocumentKind, InvoiceId, ReturnId};
-use till_core::returns::Repair;
-use till_store::invoices::{self, AddedLine, CreditLine, ToCredit};
+use till_core::returns::{ProofPolicy, Repair, ReturnLimit};
+use till_store::invoices::{self, AddedLine, CameBack, CreditAlone, CreditLine, ToCredit};
 use till_store::receipts::ToReverse;
 use till_store::returns::{
     self, BackAtOnce, ComesBack, InspectForm, InspectLine, NewReturn, NewReturnLine, ReceiveForm, ReceiveLine,
-    ReplaceForm, ReturnFilter, ReturnToClose, ReturnView, ReturnableFilter, WrongItem,
+    ReplaceForm, ReturnFilter, ReturnRules, ReturnToClose, ReturnView, ReturnableFilter, WrongItem,
 };
 use till_store::rules;
 
@@ -140,6 +140,9 @@ async fn put_right(company: &Company, made: &mut Made, at: usize, how_much: i64)
 }
 
 async fn repair(company: &Company, made: &mut Made, at: usize, how_much: i64) {
+    if how_much % 5 == 4 {
+        return keep(company, made, at, how_much / 5).await;
+    }
     let way = if how_much % 2 == 0 { Repair::In } else { Repair::Out };
     let wanted = |view: &ReturnView| match way {
         Repair::In => view.lines[0].expected.is_positive(),
@@ -150,6 +153,7 @@ async fn repair(company: &Company, made: &mut Made, at: usize, how_much: i64) {
     let form = ReceiveForm {
         lines: vec![ReceiveLine { line: view.lines[0].id, quantity: some_of(all, how_much / 2) }],
         date: Some(made.on),
+        in_repair: false,
         note: None,
     };
     let outcome = company
@@ -162,7 +166,95 @@ async fn repair(company: &Company, made: &mut Made, at: usize, how_much: i64) {
     made.note("repair", outcome);
 }
 
+/// What is in for repair is received after all.
+async fn keep(company: &Company, made: &mut Made, at: usize, how_much: i64) {
+    let Some(view) = one_with(company, at, |view| view.lines[0].in_repair.is_positive()).await else { return };
+    let form = ReceiveForm {
+        lines: vec![ReceiveLine { line: view.lines[0].id, quantity: some_of(view.lines[0].in_repair, how_much) }],
+        date: Some(made.on),
+        in_repair: true,
+        note: None,
+    };
+    let outcome = change(company, async |writing, rules| {
+        returns::receive(writing, rules, view.id, (view.version, None), &form).await
+    })
+    .await;
+    made.note("keep from repair", outcome);
+}
+
+async fn post_authorized(company: &Company, made: &mut Made, what: &'static str, new: NewReturn) {
+    let outcome = company
+        .store
+        .change(&by(), None, async |writing| {
+            let rules = rules::load(writing).await?;
+            returns::authorize(writing, &rules, &new, None).await
+        })
+        .await;
+    made.note(what, outcome);
+}
+
+/// Of goods that left and are not billed.
+async fn authorize_unbilled(company: &Company, made: &mut Made, at: usize, how_much: i64) {
+    let customer = company.customers[at % company.customers.len()];
+    let lines = {
+        let mut books = company.store.read().await.unwrap();
+        let rules = rules::load(&mut books).await.unwrap();
+        let filter = ReturnableFilter { customer: Some(customer), ..ReturnableFilter::default() };
+        returns::returnable(&mut books, &rules, &filter, (200, 0)).await.unwrap().lines
+    };
+    let unbilled: Vec<_> = lines.into_iter().filter(|line| line.shipment_line.is_some()).collect();
+    if unbilled.is_empty() {
+        return;
+    }
+    let line = &unbilled[usize::try_from(how_much.abs()).unwrap_or(0) % unbilled.len()];
+    let new = NewReturn {
+        customer,
+        lines: vec![NewReturnLine {
+            shipment_line: line.shipment_line,
+            quantity: some_of(line.left, how_much / 3),
+            reason: "SURPLUS".to_owned(),
+            ..NewReturnLine::default()
+        }],
+        ..NewReturn::default()
+    };
+    post_authorized(company, made, "authorize unbilled", new).await;
+}
+
+/// Of goods that no document shows.
+async fn authorize_unknown(company: &Company, made: &mut Made, at: usize, how_much: i64) {
+    let cost = (how_much % 3 == 0).then(|| (how_much.abs() % 80).to_string());
+    let new = NewReturn {
+        customer: company.customers[at % company.customers.len()],
+        lines: vec![NewReturnLine {
+            item: Some(["A", "B", "FRT"][usize::try_from(how_much.abs()).unwrap_or(0) % 9 % 3].to_owned()),
+            price: Some(format!("{}.35", how_much.abs() % 90)),
+            cost_reason: cost.as_ref().map(|_| "by chance".to_owned()),
+            cost,
+            quantity: (how_much.abs() % 3 + 1).to_string(),
+            reason: "UNWANTED".to_owned(),
+            ..NewReturnLine::default()
+        }],
+        ..NewReturn::default()
+    };
+    post_authorized(company, made, "authorize unknown", new).await;
+}
+
+/// What is asked of returns: the policies change between sequences, as the companies do.
+pub(crate) async fn policies(company: &Company, which: usize) {
+    let new = ReturnRules {
+        days: 60,
+        proof: [ProofPolicy::Free, ProofPolicy::Warn][which % 2],
+        limit: ReturnLimit::ALL[which / 2 % 2],
+    };
+    change(company, async |writing, rules| returns::set_rules(writing, rules, &new).await).await.unwrap();
+}
+
 async fn authorize(company: &Company, made: &mut Made, at: usize, how_much: i64) {
+    match how_much.rem_euclid(4) {
+        0 => return authorize_unbilled(company, made, at, how_much / 4).await,
+        1 => return authorize_unknown(company, made, at, how_much / 4).await,
+        _ => {}
+    }
     if made.invoices.is_empty() {
         return;
     }
@@ -182,18 +274,11 @@ async fn authorize(company: &Company, made: &mut Made, at: usize, how_much: i64)
             line: line.line,
             quantity: some_of(line.left, how_much),
             reason: "DAMAGED".to_owned(),
-            disposition: None,
+            ..NewReturnLine::default()
         }],
         ..NewReturn::default()
     };
-    let outcome = company
-        .store
-        .change(&by(), None, async |writing| {
-            let rules = rules::load(writing).await?;
-            returns::authorize(writing, &rules, &new, None).await
-        })
-        .await;
-    made.note("authorize return", outcome);
+    post_authorized(company, made, "authorize return", new).await;
 }
 
 async fn receive(company: &Company, made: &mut Made, at: usize, how_much: i64) {
@@ -202,6 +287,7 @@ async fn receive(company: &Company, made: &mut Made, at: usize, how_much: i64) {
     let form = ReceiveForm {
         lines: vec![ReceiveLine { line: view.lines[0].id, quantity: some_of(view.lines[0].expected, how_much) }],
         date: Some(made.on),
+        in_repair: false,
         note: None,
     };
     let outcome = company
@@ -242,14 +328,15 @@ fn unsettled(view: &ReturnView) -> bool {
 async fn credit(company: &Company, made: &mut Made, at: usize, how_much: i64) {
     let Some(view) = one_with(company, at, unsettled).await else { return };
     let line = &view.lines[0];
+    let Some(document) = &line.document else { return credit_unknown(company, made, &view, how_much).await };
     let lines = vec![CreditLine {
-        position: usize::try_from(line.position).unwrap(),
+        position: usize::try_from(line.position.unwrap()).unwrap(),
         quantity: Some(some_of(line.to_settle, how_much)),
         amount: None,
         return_line: Some(line.id),
     }];
     let wish = ToCredit { lines, added: Vec::new(), date: Some(made.on), reason: "by chance".to_owned(), seen: None };
-    let invoice = InvoiceId(line.invoice.id);
+    let invoice = InvoiceId(document.id);
     let outcome = company
         .store
         .change(&by(), None, async |writing| {
@@ -258,6 +345,27 @@ async fn credit(company: &Company, made: &mut Made, at: usize, how_much: i64) {
         })
         .await;
     made.note("credit return", outcome);
+}
+
+/// What came back without a document is credited by a credit memo of its own.
+async fn credit_unknown(company: &Company, made: &mut Made, view: &ReturnView, how_much: i64) {
+    let line = &view.lines[0];
+    let wish = CreditAlone {
+        customer: view.customer.id,
+        currency: None,
+        added: vec![AddedLine {
+            item: Some(line.code.clone()),
+            quantity: some_of(line.to_settle, how_much),
+            unit_price: line.unit_price.map(|price| price.to_string()),
+            ..AddedLine::default()
+        }],
+        came_back: vec![CameBack { line: 0, return_line: line.id }],
+        date: Some(made.on),
+        reason: "by chance".to_owned(),
+        seen: None,
+    };
+    let outcome = change(company, async |writing, rules| invoices::credit_alone(writing, rules, &wish).await).await;
+    made.note("credit unknown", outcome);
 }
 
 async fn replace(company: &Company, made: &mut Made, at: usize, how_much: i64) {

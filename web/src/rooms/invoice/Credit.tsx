@@ -70,7 +70,9 @@ function Opened({
   const { say } = useNotices();
   const today = useToday();
   const approvals = useApprovals("invoice", invoice.id);
-  const back = (returned?.lines ?? []).filter((line) => line.invoice.id === invoice.id && line.to_settle !== "0");
+  const back = (returned?.lines ?? []).filter(
+    (line) => line.document?.id === invoice.id && line.billed_on != null && line.to_settle !== "0",
+  );
   const cameBack = (position: number) => back.find((line) => line.position === position);
   const kept = useKept(`credit.${invoice.id}.${returned?.id ?? ""}`, {
     lines: Object.fromEntries(back.map((line) => [line.position, { quantity: number(line.to_settle) }])) as Record<

@@ -6,8 +6,8 @@ import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import { api, got, keyed, Problem } from "../../api/client";
-import type { AddedLine, CustomerRow } from "../../api/types";
-import { money, moneyWithCurrency, typedDecimal } from "../../format";
+import type { AddedLine, CustomerRow, ReturnView } from "../../api/types";
+import { money, moneyWithCurrency, number, price, typedDecimal } from "../../format";
 import { Lines, Scroll, useEverythingChanged, useSettled, useToday, Wrong } from "../../parts/bits";
 import { DateField } from "../../parts/DateField";
 import { faultsOf, isStopped } from "../../parts/faults";
@@ -34,6 +34,8 @@ interface Typed {
   quantity: string;
   price: string;
   tax: string;
+  /** The line of a return without a document that it credits. */
+  returned?: number;
 }
 
 const nothing: Typed = { item: "", words: "", quantity: "", price: "", tax: "" };
@@ -51,8 +53,38 @@ function asLine(line: Typed, reason: string): AddedLine {
   };
 }
 
-/** A credit memo with no invoice behind it: an allowance, goodwill, a bonus. All of it is kept for the customer. */
+/** What came back on a return without a document and is to be credited, at the price that was said. */
+function toCredit(view: ReturnView): Typed[] {
+  const open = view.lines.filter((line) => line.unit_price != null && line.to_settle !== "0");
+  return open.map((line) => ({
+    ...nothing,
+    item: line.code,
+    quantity: number(line.to_settle),
+    price: price(line.unit_price ?? "0"),
+    returned: line.id,
+  }));
+}
+
+/** A credit memo with no invoice behind it: an allowance, goodwill, a bonus, or goods no document shows. */
 export function CreditAloneRoom() {
+  const [params] = useSearchParams();
+  const returnId = Number(params.get("return")) || undefined;
+  const found = useQuery({
+    queryKey: ["return", String(returnId)],
+    queryFn: () => got(api.GET("/api/returns/{id}", { params: { path: { id: returnId ?? 0 } } })),
+    enabled: !!returnId,
+  });
+  if (returnId && !found.data) {
+    return (
+      <Worktop title="New credit memo" actions={[]} back={`/returns/${returnId}`}>
+        {found.error && <Wrong error={found.error} />}
+      </Worktop>
+    );
+  }
+  return <CreditAlone key={returnId} returned={found.data} />;
+}
+
+function CreditAlone({ returned }: { returned: ReturnView | undefined }) {
   const navigate = useNavigate();
   const changed = useEverythingChanged();
   const { say } = useNotices();
@@ -60,7 +92,11 @@ export function CreditAloneRoom() {
   const goods = useGoods();
   const [params, setParams] = useSearchParams();
   const customerId = Number(params.get("customer")) || undefined;
-  const { typed, type, forget } = useKept("credit-memo", { lines: [] as Typed[], reason: "", day: "" });
+  const { typed, type, forget } = useKept(returned ? `credit-memo.${returned.id}.${returned.version}` : "credit-memo", {
+    lines: returned ? toCredit(returned) : ([] as Typed[]),
+    reason: "",
+    day: "",
+  });
   const { lines, reason, day } = typed;
   const [asking, setAsking] = useState(false);
   const [unsaid, setUnsaid] = useState(false);
@@ -70,9 +106,17 @@ export function CreditAloneRoom() {
   });
   const chosen = customers.data?.find((one) => one.id === customerId) ?? null;
   const approvals = useApprovals("customer", customerId ?? 0);
-  const rows = [...lines.filter((line) => Object.values(line).some((text) => text !== "")), nothing];
+  const rows = [...lines.filter((line) => Object.values(line).some((text) => text !== "" && text != null)), nothing];
   const filled = rows.filter(said);
-  const body = { customer: customerId ?? 0, added: filled.map((line) => asLine(line, reason)), date: day || null };
+  const cameBack = filled.flatMap((line, at) =>
+    line.returned == null ? [] : [{ line: at, return_line: line.returned }],
+  );
+  const body = {
+    customer: customerId ?? 0,
+    added: filled.map((line) => asLine(line, reason)),
+    ...(cameBack.length > 0 && { came_back: cameBack }),
+    date: day || null,
+  };
   const settled = useSettled(JSON.stringify(body));
   const ready = !!customerId && filled.length > 0;
   const preview = useQuery({
@@ -99,8 +143,10 @@ export function CreditAloneRoom() {
   return (
     <Worktop
       title="New credit memo"
-      sum={chosen ? `${chosen.name} · no invoice behind it` : "no invoice behind it"}
-      back="/billing/credit-memos"
+      sum={[chosen?.name, returned ? `what came back on ${returned.number}` : "no invoice behind it"]
+        .filter(Boolean)
+        .join(" · ")}
+      back={returned ? `/returns/${returned.id}` : "/billing/credit-memos"}
       actions={[
         {
           key: "p",
@@ -177,7 +223,9 @@ export function CreditAloneRoom() {
             {rows.map((line, at) => {
               const place = rows.slice(0, at).filter(said).length;
               const wrong = said(line)
-                ? Object.entries(errors).find(([field]) => field.startsWith(`added.${place}.`))?.[1]
+                ? Object.entries(errors).find(
+                    ([field]) => field === `added.${place}` || field.startsWith(`added.${place}.`),
+                  )?.[1]
                 : undefined;
               const cell = (what: "words" | "quantity" | "price", label: string, hint: string, width?: number) => (
                 <TextField
@@ -203,6 +251,7 @@ export function CreditAloneRoom() {
                       wrong={!!wrong}
                       label={`Item or account of line ${at + 1}`}
                     />
+                    {line.returned != null && <div className="dim">received on {returned?.number}</div>}
                     {wrong && (
                       <div className="wrong" role="alert">
                         {wrong}
@@ -270,6 +319,10 @@ export function CreditAloneRoom() {
             );
             forget();
             await changed();
+            if (returned && done.credit_memo != null) {
+              navigate(`/returns/${returned.id}`, { replace: true });
+              return;
+            }
             navigate(done.credit_memo != null ? `/credit-memos/${done.credit_memo}` : "/billing/credit-memos", {
               replace: true,
             });

@@ -89,7 +89,7 @@ function Opened({
   });
   const { lines: typed, other, why, day } = kept.typed;
   const [first, setFirst] = useState<number[]>([]);
-  const rank = (row: ReturnableRow) => (first.includes(row.line) ? 0 : 1);
+  const rank = (row: ReturnableRow) => (first.includes(row.position) ? 0 : 1);
   const [asking, setAsking] = useState(false);
   const [unsaid, setUnsaid] = useState(false);
   const wanted = rows.filter((row) => typed[row.position]?.quantity.trim());
@@ -206,7 +206,7 @@ function Opened({
             style={{ maxHeight: "40vh", overflowY: "auto" }}
             onBlur={(event) => {
               if (!event.currentTarget.contains(event.relatedTarget)) {
-                setFirst(wanted.map((row) => row.line));
+                setFirst(wanted.map((row) => row.position));
                 event.currentTarget.scrollTop = 0;
               }
             }}
@@ -231,7 +231,7 @@ function Opened({
                     const wrong =
                       at < 0 ? undefined : Object.entries(errors).find(([f]) => f.startsWith(`back.${at}`))?.[1];
                     return (
-                      <tr key={row.line}>
+                      <tr key={row.position}>
                         <td>
                           <b>{row.code}</b> {row.description}
                           {(wrong ?? row.obstacle) && (

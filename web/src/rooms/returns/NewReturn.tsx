@@ -13,9 +13,11 @@ import { faultsOf, isStopped } from "../../parts/faults";
 import { PreviewTape } from "../../parts/TapeRoll";
 import { Ask } from "../../shell/Ask";
 import { useNotices } from "../../shell/notices";
+import { useMay } from "../../shell/session";
 import { Worktop } from "../../shell/Worktop";
 import { Choice } from "./Choice";
 import { useReturnSettings } from "./settings";
+import { nothingKnown, type Unknown, WithoutDocument } from "./WithoutDocument";
 
 const Form = styled("div")({
   display: "grid",
@@ -24,7 +26,10 @@ const Form = styled("div")({
   margin: "6px 0 12px",
 });
 
-/** What was typed for a billed line. It is kept while another search shows other lines. */
+/** A line of an invoice, or of a shipment that is not billed. */
+const keyOf = (row: ReturnableRow) => (row.line != null ? `billed ${row.line}` : `shipped ${row.shipment_line}`);
+
+/** What was typed for a line. It is kept while another search shows other lines. */
 interface Typed {
   row: ReturnableRow;
   quantity: string;
@@ -32,7 +37,7 @@ interface Typed {
   disposition: string;
 }
 
-/** Authorizes a return: points at what was billed, from one invoice or from everything the customer ever bought. */
+/** Authorizes a return: points at what was billed or shipped, of one document or of everything the customer ever bought. */
 export function NewReturnRoom() {
   const [params, setParams] = useSearchParams();
   const navigate = useNavigate();
@@ -41,11 +46,14 @@ export function NewReturnRoom() {
   const today = useToday();
   const customerId = Number(params.get("customer")) || undefined;
   const invoiceId = Number(params.get("invoice")) || undefined;
+  const shipmentId = Number(params.get("shipment")) || undefined;
   const settings = useReturnSettings();
   const reasons = settings?.reasons.filter((one) => one.active) ?? [];
   const dispositions = settings?.dispositions.filter((one) => one.active) ?? [];
   const [search, setSearch] = useState("");
-  const [typed, setTyped] = useState<Record<number, Typed>>({});
+  const [typed, setTyped] = useState<Record<string, Typed>>({});
+  const [unknown, setUnknown] = useState<Unknown[]>([]);
+  const mayFree = useMay()("return_without_document") && !!settings && settings.proof !== "needed";
   const [until, setUntil] = useState("");
   const [reference, setReference] = useState("");
   const [asking, setAsking] = useState(false);
@@ -56,29 +64,42 @@ export function NewReturnRoom() {
   });
   const chosen = customers.data?.find((one) => one.id === customerId) ?? null;
   const billed = useQuery({
-    queryKey: ["returnable", customerId, invoiceId, words],
+    queryKey: ["returnable", customerId, invoiceId, shipmentId, words],
     queryFn: () =>
       got(
         api.GET("/api/returnable", {
-          params: { query: { customer: customerId, invoice: invoiceId, q: words || undefined, limit: 60 } },
+          params: {
+            query: { customer: customerId, invoice: invoiceId, shipment: shipmentId, q: words || undefined, limit: 60 },
+          },
         }),
       ),
     enabled: !!customerId,
     placeholderData: keepPreviousData,
   });
   const wanted = Object.values(typed).filter((one) => one.quantity.trim() !== "");
+  const free = unknown.filter((one) => one.item.trim() !== "");
   const body = {
     customer: customerId ?? 0,
-    lines: wanted.map((one) => ({
-      line: one.row.line,
-      quantity: typedDecimal(one.quantity),
-      reason: one.reason,
-      disposition: one.disposition || null,
-    })),
+    lines: [
+      ...wanted.map((one) => ({
+        ...(one.row.line != null ? { line: one.row.line } : { shipment_line: one.row.shipment_line }),
+        quantity: typedDecimal(one.quantity),
+        reason: one.reason,
+        disposition: one.disposition || null,
+      })),
+      ...free.map((one) => ({
+        item: one.item.trim(),
+        price: typedDecimal(one.price),
+        quantity: typedDecimal(one.quantity),
+        reason: one.reason,
+        disposition: one.disposition || null,
+        ...(one.cost.trim() !== "" && { cost: typedDecimal(one.cost), cost_reason: one.costReason }),
+      })),
+    ],
     expires_on: until || null,
     reference: reference || null,
   };
-  const ready = !!customerId && wanted.length > 0;
+  const ready = !!customerId && body.lines.length > 0;
   const preview = useQuery({
     queryKey: ["return-preview", body],
     queryFn: () => got(api.POST("/api/returns/preview", { body })),
@@ -92,14 +113,14 @@ export function NewReturnRoom() {
   const stopped = !shown || preview.isFetching || isStopped(shown.blockers);
   // What is wanted stays in sight, whatever is searched for next.
   const found = billed.data?.lines ?? [];
-  const kept = wanted.map((one) => one.row).filter((row) => !found.some((other) => other.line === row.line));
+  const kept = wanted.map((one) => one.row).filter((row) => !found.some((other) => keyOf(other) === keyOf(row)));
   const rows = [...kept, ...found];
   // The first reason chosen is the one of the next line too.
   const usual = wanted.at(-1)?.reason ?? "";
   const type = (row: ReturnableRow, what: Partial<Typed>) =>
     setTyped((now) => {
-      const before = now[row.line] ?? { row, quantity: "", reason: usual, disposition: "" };
-      return { ...now, [row.line]: { ...before, ...what } };
+      const before = now[keyOf(row)] ?? { row, quantity: "", reason: usual, disposition: "" };
+      return { ...now, [keyOf(row)]: { ...before, ...what } };
     });
   const elsewhere = Object.entries(errors).find(([field]) => !/^(lines\.|expires_on|reference)/.test(field));
   const assumed = settings?.until ?? "";
@@ -108,10 +129,10 @@ export function NewReturnRoom() {
       title="Authorize a return"
       sum={
         chosen
-          ? `${chosen.name} · ${found.length < (billed.data?.count ?? 0) ? `${found.length} of ` : ""}${billed.data?.count ?? 0} billed lines`
+          ? `${chosen.name} · ${found.length < (billed.data?.count ?? 0) ? `${found.length} of ` : ""}${billed.data?.count ?? 0} lines`
           : "Whose goods come back?"
       }
-      back={invoiceId ? `/invoices/${invoiceId}` : "/returns"}
+      back={invoiceId ? `/invoices/${invoiceId}` : shipmentId ? `/shipments/${shipmentId}` : "/returns"}
       actions={[
         {
           key: "p",
@@ -128,6 +149,16 @@ export function NewReturnRoom() {
           disabled: !customerId,
           quiet: true,
         },
+        ...(mayFree
+          ? [
+              {
+                key: "o",
+                label: "Without a document",
+                run: () => setUnknown((now) => [...now, nothingKnown]),
+                disabled: !customerId,
+              },
+            ]
+          : []),
       ]}
       rest={
         <span>
@@ -149,21 +180,22 @@ export function NewReturnRoom() {
           isOptionEqualToValue={(option, value) => option.id === value.id}
           onChange={(_, option) => {
             setTyped({});
+            setUnknown([]);
             setParams(option ? { customer: String(option.id) } : {}, { replace: true });
           }}
-          disabled={!!invoiceId}
+          disabled={!!invoiceId || !!shipmentId}
           autoHighlight
           openOnFocus
           renderInput={(input) => <TextField {...input} label="Customer" autoFocus={!customerId} />}
         />
         <TextField
           name="billed"
-          label="Find what was billed"
+          label="Find what was sold"
           value={search}
           onChange={(event) => setSearch(event.target.value)}
           disabled={!customerId}
           autoFocus={!!customerId}
-          helperText="item, invoice, Customer PO, ship to, 2026-03"
+          helperText="item, invoice, shipment, Customer PO, 2026-03"
         />
         <TextField
           label="Their reference"
@@ -189,17 +221,28 @@ export function NewReturnRoom() {
       {billed.error && <Wrong error={billed.error} />}
       {customerId && billed.data && rows.length === 0 && (
         <p className="dim">
-          {words
-            ? "Nothing billed to this customer fits. Search for less."
-            : "Nothing was billed to this customer yet."}
+          {words ? "Nothing sold to this customer fits. Search for less." : "Nothing was sold to this customer yet."}
         </p>
+      )}
+      {unknown.length > 0 && (
+        <WithoutDocument
+          lines={unknown}
+          first={wanted.length}
+          currency={chosen?.currency ?? ""}
+          reasons={reasons}
+          dispositions={dispositions}
+          errors={errors}
+          change={(at, what) =>
+            setUnknown((now) => now.map((one, place) => (place === at ? { ...one, ...what } : one)))
+          }
+        />
       )}
       {rows.length > 0 && (
         <Scroll>
-          <Lines label="Billed lines">
+          <Lines label="Lines that were sold">
             <thead>
               <tr>
-                <th>Invoice</th>
+                <th>Document</th>
                 <th style={{ width: "34%" }}>Item</th>
                 <th className="right">Price</th>
                 <th className="right">Can come back</th>
@@ -209,19 +252,20 @@ export function NewReturnRoom() {
             </thead>
             <tbody>
               {rows.map((row) => {
-                const mine = typed[row.line];
-                const at = wanted.findIndex((one) => one.row.line === row.line);
+                const mine = typed[keyOf(row)];
+                const at = wanted.findIndex((one) => keyOf(one.row) === keyOf(row));
                 const wrong =
                   errors[`lines.${at}.quantity`] ??
                   errors[`lines.${at}.reason`] ??
                   errors[`lines.${at}.disposition`] ??
                   errors[`lines.${at}`];
                 return (
-                  <tr key={row.line}>
+                  <tr key={keyOf(row)}>
                     <td style={{ whiteSpace: "nowrap" }}>
-                      <b>{row.number}</b>
+                      <b>{row.document.number}</b>
                       <div className="dim" title={date(row.date)}>
                         {shortDate(row.date, today)}
+                        {row.line == null && ", not billed"}
                       </div>
                     </td>
                     <td>
@@ -251,7 +295,7 @@ export function NewReturnRoom() {
                           sx={{ width: 70 }}
                           slotProps={{
                             htmlInput: {
-                              "aria-label": `Quantity of ${row.code} of ${row.number} that comes back`,
+                              "aria-label": `Quantity of ${row.code} of ${row.document.number} that comes back`,
                               inputMode: "decimal",
                               style: { textAlign: "right" },
                             },
@@ -263,7 +307,7 @@ export function NewReturnRoom() {
                       {mine && mine.quantity.trim() !== "" && (
                         <>
                           <Choice
-                            label={`Why ${row.code} of ${row.number} comes back`}
+                            label={`Why ${row.code} of ${row.document.number} comes back`}
                             value={mine.reason}
                             choices={reasons}
                             none="Why?"
@@ -271,7 +315,7 @@ export function NewReturnRoom() {
                             choose={(reason) => type(row, { reason })}
                           />
                           <Choice
-                            label={`What is to become of ${row.code} of ${row.number}`}
+                            label={`What is to become of ${row.code} of ${row.document.number}`}
                             value={mine.disposition}
                             choices={dispositions}
                             none="Inspect first"
@@ -317,5 +361,6 @@ export function NewReturnRoom() {
 
 /** What a line was ordered and left with, and where it went where that is not the customer itself. */
 function whence(row: ReturnableRow, customer: string | undefined): string {
-  return [row.customer_po, row.shipment, row.ship_to !== customer && row.ship_to].filter(Boolean).join(" · ");
+  const shipment = row.line != null && row.shipment;
+  return [row.customer_po, shipment, row.ship_to !== customer && row.ship_to].filter(Boolean).join(" · ");
 }

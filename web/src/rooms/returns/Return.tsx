@@ -3,7 +3,7 @@ import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, got } from "../../api/client";
 import type { ReturnView } from "../../api/types";
-import { date, money, moneyWithCurrency, number } from "../../format";
+import { date, money, moneyWithCurrency, number, price } from "../../format";
 import { Facts, Lines, Marked, Scroll, useBase, useToday, Wrong } from "../../parts/bits";
 import { PrintedPaper, usePapersReady } from "../../parts/PrintedPaper";
 import { Paper, PostedEntries, PreviewTape, TrailLines } from "../../parts/TapeRoll";
@@ -98,6 +98,13 @@ function Opened({ view }: { view: ReturnView }) {
                       label: "Send back repaired",
                       run: () => setDoing("repaired"),
                       primary: next === "repair",
+                      needs: "handle_return" as const,
+                    },
+                    {
+                      key: "h",
+                      label: "Keep instead",
+                      run: () => setDoing("kept"),
+                      quiet: true,
                       needs: "handle_return" as const,
                     },
                     {
@@ -200,8 +207,8 @@ function Opened({ view }: { view: ReturnView }) {
           <PreviewTape
             preview={handling.tape}
             until={
-              doing === "receive"
-                ? "Type how much arrived: the entry appears here."
+              doing === "receive" || doing === "kept"
+                ? "Type how much: the entry appears here."
                 : doing === "inspect"
                   ? "Type how much goes where: the entry appears here."
                   : "Goods in for repair stay the customer's: nothing is posted."
@@ -259,7 +266,7 @@ function Opened({ view }: { view: ReturnView }) {
       )}
       {doing && handling.head}
       {doing && doing !== "inspect" ? (
-        <ReceiveTable view={view} handling={handling} back={doing === "repaired"} />
+        <ReceiveTable view={view} handling={handling} doing={doing} />
       ) : doing === "inspect" ? (
         <InspectTable view={view} handling={handling} base={base} />
       ) : (
@@ -281,7 +288,7 @@ function LinesOf({ view, base }: { view: ReturnView; base: string }) {
         <thead>
           <tr>
             <th>Item</th>
-            <th>Billed on</th>
+            <th>Sold with</th>
             <th>Reason</th>
             <th className="right">Authorized</th>
             <th className="right">Received</th>
@@ -298,6 +305,7 @@ function LinesOf({ view, base }: { view: ReturnView; base: string }) {
               [line.progress.credited, "credited"],
               [line.progress.replaced, "replaced"],
               [line.progress.sent_back, "sent back"],
+              [line.progress.given_back, "back on its order"],
             ].filter(([quantity]) => quantity && quantity !== "0");
             return (
               <tr key={line.id}>
@@ -306,7 +314,18 @@ function LinesOf({ view, base }: { view: ReturnView; base: string }) {
                   {line.in_place_of && <div className="dim">went in place of {line.in_place_of}</div>}
                 </td>
                 <td>
-                  <Link to={placeOf(line.invoice)}>{line.invoice.number}</Link>
+                  {line.document ? <Link to={placeOf(line.document)}>{line.document.number}</Link> : "no document"}
+                  {line.unbilled && <div className="dim">not billed</div>}
+                  {line.unit_price != null && (
+                    <div className="dim">
+                      at {price(line.unit_price)} {view.currency}
+                    </div>
+                  )}
+                  {line.unit_cost != null && (
+                    <div className="dim" title={line.cost_reason ?? undefined}>
+                      cost {money(line.unit_cost, base)}, as said
+                    </div>
+                  )}
                 </td>
                 <td>{line.reason_name}</td>
                 <td className="right">

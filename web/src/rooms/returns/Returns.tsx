@@ -110,7 +110,7 @@ export function ReturnsRoom() {
             <div className="words">{current.items}</div>
             <div className="l">
               <span>Billed on</span>
-              <span>{current.invoices}</span>
+              <span>{current.documents}</span>
             </div>
             <div className="words">{progressWords(current)}</div>
             {current.waiting && (
@@ -129,7 +129,7 @@ export function ReturnsRoom() {
     >
       <Chips>
         <RoomLinks links={returnLinks} />
-        <FilterField label="Customer, number, item, invoice" />
+        <FilterField label="Customer, number, item, document" />
         <StateChips
           name="state"
           choices={[

@@ -94,7 +94,7 @@ function Opened({ id, rows }: { id: number; rows: ReturnableRow[] }) {
   const said = item.trim().toUpperCase();
   return (
     <Worktop
-      title={`Wrong item, ${line?.number ?? ""}`}
+      title={`Wrong item, ${line?.document.number ?? ""}`}
       sum="what really went comes back, what was billed goes"
       back={`/invoices/${id}`}
       actions={[
@@ -137,7 +137,7 @@ function Opened({ id, rows }: { id: number; rows: ReturnableRow[] }) {
             slotProps={{ select: { native: true }, inputLabel: { shrink: true } }}
           >
             {rows.map((row) => (
-              <option key={row.line} value={row.position}>
+              <option key={row.position} value={row.position}>
                 {row.code} · {row.description}, {number(row.left)} {row.unit}
               </option>
             ))}

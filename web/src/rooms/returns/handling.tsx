@@ -32,8 +32,16 @@ export interface Handling {
   ask: ReactNode;
 }
 
-/** What is done with the goods: they come in, to stay or for repair; it is said what becomes of them; they go back repaired. */
-export type Doing = "receive" | "inspect" | "for-repair" | "repaired";
+/** What is done with the goods: they come in, to stay or for repair; it is said what becomes of them; they go back repaired,
+ * or are kept after all. */
+export type Doing = "receive" | "inspect" | "for-repair" | "repaired" | "kept";
+
+/** Whether it is about goods that are in for repair. */
+const fromRepair = (doing: Doing | undefined) => doing === "repaired" || doing === "kept";
+
+/** The call that does it: what is kept after all is received from the repair. */
+const callOf = (doing: Doing | undefined) =>
+  doing === undefined || doing === "kept" || doing === "inspect" ? "receive" : doing;
 
 /** How each is said: the action, the question before it, what it leads to, and that it is done. */
 const words: Record<Doing, { verb: string; title: string; says: string; done: string }> = {
@@ -61,6 +69,12 @@ const words: Record<Doing, { verb: string; title: string; says: string; done: st
     says: "Nothing is posted. What the repair is charged, and the parts it took, are billed on an invoice.",
     done: "sent back",
   },
+  kept: {
+    verb: "Keep",
+    title: "Keep these goods?",
+    says: "They go to the inspection place, at the cost they left with: credit them, or send a replacement.",
+    done: "kept",
+  },
 };
 
 const known = /^(lines\.\d+\.|date$)/;
@@ -80,7 +94,7 @@ export function useHandling(view: ReturnView, doing: Doing | undefined, done: ()
   const [asking, setAsking] = useState(false);
   const assumed = (line: ReturnLineView, column: string): string => {
     if (column === "received") {
-      const all = doing === "repaired" ? line.in_repair : line.expected;
+      const all = fromRepair(doing) ? line.in_repair : line.expected;
       return all === "0" ? "" : number(all);
     }
     return column === line.disposition && line.waiting !== "0" ? number(line.waiting) : "";
@@ -100,7 +114,11 @@ export function useHandling(view: ReturnView, doing: Doing | undefined, done: ()
   const filled = cells
     .map((cell) => ({ ...cell, quantity: typedDecimal(value(cell.line, cell.column)) }))
     .filter((cell) => cell.quantity !== "");
-  const receiving = { lines: filled.map(({ line, quantity }) => ({ line, quantity })), date: day || null };
+  const receiving = {
+    lines: filled.map(({ line, quantity }) => ({ line, quantity })),
+    ...(doing === "kept" && { in_repair: true }),
+    date: day || null,
+  };
   const inspecting = {
     lines: filled.map(({ line, column, quantity }) => ({
       line,
@@ -116,7 +134,7 @@ export function useHandling(view: ReturnView, doing: Doing | undefined, done: ()
     queryFn: () =>
       doing === "inspect"
         ? got(api.POST("/api/returns/{id}/inspect/preview", { params: { path }, body: inspecting }))
-        : got(api.POST(`/api/returns/{id}/${doing ?? "receive"}/preview`, { params: { path }, body: receiving })),
+        : got(api.POST(`/api/returns/{id}/${callOf(doing)}/preview`, { params: { path }, body: receiving })),
     enabled: !!doing && filled.length > 0,
     placeholderData: keepPreviousData,
     retry: false,
@@ -176,7 +194,7 @@ export function useHandling(view: ReturnView, doing: Doing | undefined, done: ()
           const beside = { version: view.version, seen: shown.fingerprint, note: note || null };
           await (doing === "inspect"
             ? got(api.POST("/api/returns/{id}/inspect", { params, body: { ...inspecting, ...beside } }))
-            : got(api.POST(`/api/returns/{id}/${doing ?? "receive"}`, { params, body: { ...receiving, ...beside } })));
+            : got(api.POST(`/api/returns/{id}/${callOf(doing)}`, { params, body: { ...receiving, ...beside } })));
           say({ kind: "done", text: `Goods of ${view.number} are ${isDone}.` });
           await changed();
           close();
@@ -223,18 +241,23 @@ function Cell({
 }
 
 /** How much of each line arrived. */
-export function ReceiveTable({ view, handling, back }: { view: ReturnView; handling: Handling; back?: boolean }) {
+export function ReceiveTable({ view, handling, doing }: { view: ReturnView; handling: Handling; doing: Doing }) {
+  const back = fromRepair(doing);
+  const [title, now, moves] = {
+    repaired: ["What goes back", "Goes back now", "goes back"],
+    kept: ["What is kept", "Kept now", "is kept"],
+  }[doing as string] ?? ["What arrived", "Arrived now", "arrived"];
   return (
     <Scroll>
-      <Lines label={back ? "What goes back" : "What arrived"}>
+      <Lines label={title ?? ""}>
         <thead>
           <tr>
             <th>Item</th>
-            <th>Billed on</th>
+            <th>Sold with</th>
             <th>Reason</th>
             <th className="right">Authorized</th>
             <th className="right">{back ? "In for repair" : "Received before"}</th>
-            <th className="right">{back ? "Goes back now" : "Arrived now"}</th>
+            <th className="right">{now}</th>
           </tr>
         </thead>
         <tbody>
@@ -244,7 +267,10 @@ export function ReceiveTable({ view, handling, back }: { view: ReturnView; handl
                 <b>{line.code}</b> {line.description}
                 <Fault text={handling.wrong(line.id, "received")} />
               </td>
-              <td>{line.invoice.number}</td>
+              <td>
+                {line.document?.number ?? "no document"}
+                {line.unbilled && <div className="dim">not billed</div>}
+              </td>
               <td>{line.reason_name}</td>
               <td className="right dim">
                 {number(line.progress.authorized)} {line.unit}
@@ -255,7 +281,7 @@ export function ReceiveTable({ view, handling, back }: { view: ReturnView; handl
                   handling={handling}
                   line={line.id}
                   column="received"
-                  label={`Quantity of ${line.code} that ${back ? "goes back" : "arrived"}`}
+                  label={`Quantity of ${line.code} that ${moves}`}
                   whole={number(back ? line.in_repair : line.expected)}
                   first={at === 0}
                 />
@@ -299,14 +325,17 @@ export function InspectTable({ view, handling, base }: { view: ReturnView; handl
               </td>
               {dispositions.map((one, column) => (
                 <td className="right" key={one.code}>
-                  <Cell
-                    handling={handling}
-                    line={line.id}
-                    column={one.code}
-                    label={`${one.name}: quantity of ${line.code}`}
-                    whole={number(line.waiting)}
-                    first={at === 0 && column === 0}
-                  />
+                  {/* What was not billed is shipped again from its order, not sent back. */}
+                  {line.unbilled && one.outcome === "send_back" ? null : (
+                    <Cell
+                      handling={handling}
+                      line={line.id}
+                      column={one.code}
+                      label={`${one.name}: quantity of ${line.code}`}
+                      whole={number(line.waiting)}
+                      first={at === 0 && column === 0}
+                    />
+                  )}
                   {one.outcome === "supplier" && handling.value(line.id, one.code) !== "" && (
                     <TextField
                       value={handling.value(line.id, `claim ${one.code}`)}

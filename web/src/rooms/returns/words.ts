@@ -33,15 +33,22 @@ export function progressWords({ progress }: Pick<ReturnRow, "progress">): string
         : []),
     ...(progress.credited === "0" ? [] : [`${number(progress.credited)} credited`]),
     ...(progress.replaced === "0" ? [] : [`${number(progress.replaced)} replaced`]),
+    ...(progress.given_back && progress.given_back !== "0" ? [`${number(progress.given_back)} back on its order`] : []),
     ...(progress.sent_back === "0" ? [] : [`${number(progress.sent_back)} sent back`]),
   ];
   return parts.join(", ");
 }
 
-/** Where the credit of what came back is entered: the first invoice of which something is to be settled. */
+/** Where the credit of what came back is entered: the first invoice of which something is to be settled; a credit memo of its
+ * own where no document is known. */
 export function creditPlace(view: ReturnView): string | undefined {
   const line = view.lines.find((one) => one.to_settle !== "0");
-  return line && `/invoices/${line.invoice.id}/credit?return=${view.id}`;
+  return (
+    line &&
+    (line.document
+      ? `/invoices/${line.document.id}/credit?return=${view.id}`
+      : `/credit-memos/new?customer=${view.customer.id}&return=${view.id}`)
+  );
 }
 
 export const stepWords: Record<string, string> = {
@@ -51,4 +58,5 @@ export const stepWords: Record<string, string> = {
   swapped: "Wrong item fixed",
   for_repair: "In for repair",
   repaired: "Sent back repaired",
+  kept: "Kept from repair",
 };

@@ -21,6 +21,17 @@ const outcomes: Record<Disposition["outcome"], string> = {
   send_back: "sent back to the customer, no credit",
 };
 
+const proofs: Record<ReturnSettings["proof"], string> = {
+  needed: "not authorized",
+  warn: "authorized by a supervisor, with a warning",
+  free: "authorized by a supervisor",
+};
+
+const limits: Record<ReturnSettings["limit"], string> = {
+  line: "what the line billed",
+  customer: "all the customer bought of the item",
+};
+
 /** Why goods come back, what becomes of them, and how long a return may arrive: the company's own words. */
 export function ReturnsSetupRoom() {
   const settings = useReturnSettings();
@@ -29,7 +40,7 @@ export function ReturnsSetupRoom() {
   const may = useMay()("keep_company");
   const [reason, setReason] = useState<Partial<Reason>>();
   const [disposition, setDisposition] = useState<Partial<Disposition>>();
-  const [days, setDays] = useState(false);
+  const [rules, setRules] = useState(false);
   const saved = async (text: string) => {
     say({ kind: "done", text });
     await changed();
@@ -60,7 +71,7 @@ export function ReturnsSetupRoom() {
           disabled: !settings,
           needs: "keep_company",
         },
-        { key: "e", label: "Days", run: () => setDays(true), disabled: !settings, needs: "keep_company" },
+        { key: "e", label: "Rules", run: () => setRules(true), disabled: !settings, needs: "keep_company" },
       ]}
       tape={
         <Paper>
@@ -81,7 +92,13 @@ export function ReturnsSetupRoom() {
       </Chips>
       {settings && (
         <>
-          <Facts facts={[["A return may arrive for", plural(settings.days, "day", "days")]]} />
+          <Facts
+            facts={[
+              ["A return may arrive for", plural(settings.days, "day", "days")],
+              ["Without a document", proofs[settings.proof]],
+              ["At most", limits[settings.limit]],
+            ]}
+          />
           <Lines label="Reasons">
             <thead>
               <tr>
@@ -201,23 +218,43 @@ export function ReturnsSetupRoom() {
           What it leads to stays once it is there: the entries of what was inspected say it.
         </FormAsk>
       )}
-      {days && settings && (
+      {rules && settings && (
         <FormAsk
-          title="How long may a return arrive?"
+          title="What is asked of returns?"
           yes="Save"
-          close={() => setDays(false)}
-          fields={[{ name: "days", label: "Days", value: String(settings.days), right: true }]}
+          close={() => setRules(false)}
+          fields={[
+            { name: "days", label: "May arrive for days", value: String(settings.days), right: true },
+            {
+              name: "proof",
+              label: "Without a document",
+              value: settings.proof,
+              choices: Object.entries(proofs),
+              hint: "goods that no invoice and no shipment shows",
+            },
+            {
+              name: "limit",
+              label: "At most",
+              value: settings.limit,
+              choices: Object.entries(limits),
+              hint: "more than one line billed goes to the customer’s other lines, newest first",
+            },
+          ]}
           run={async (values, key) => {
             await got(
-              api.PUT("/api/return-settings/days", {
+              api.PUT("/api/return-settings/rules", {
                 params: { header: keyed(key) },
-                body: { days: Number(values.days) },
+                body: {
+                  days: Number(values.days),
+                  proof: values.proof as ReturnSettings["proof"],
+                  limit: values.limit as ReturnSettings["limit"],
+                },
               }),
             );
-            await saved(`Returns may arrive for ${values.days} days from now on.`);
+            await saved("What is asked of returns is saved.");
           }}
         >
-          Returns authorized from now on; each can be given another day.
+          It counts for returns authorized from now on; each can be given another day.
         </FormAsk>
       )}
     </Worktop>

@@ -1,7 +1,7 @@
 //! A credit memo that stands alone: an allowance, goodwill, a bonus, with a reason and no invoice behind it.
 //!
 //! Its lines are typed, priced and taxed as of today, at today's rates: only what points at an invoice uses the rates of that.
-//! No goods move: what comes back comes back on a return. All of it is kept for the customer, to be applied or refunded.
+//! No goods move: what comes back comes back on a return, and where no document is known of that, a line here credits it. All of it is kept for the customer, to be applied or refunded.
 //! *Source: domain.md section 9; postings.md, Documents, credit memo kept.*
 
 use super::entering::{give_back, tax_back};
@@ -15,6 +15,7 @@ use crate::money::Money;
 use crate::open_items::Side;
 use crate::people::check_reason;
 use crate::posting::{NewItem, Posting, account_of};
+use crate::returns::{OnReturn, check_received};
 use crate::spread::spread;
 use crate::tape::{Change, Figure, Tape, TapeStyle};
 
@@ -29,6 +30,8 @@ pub struct AloneInput<'a> {
     pub dates: DateOrder,
     /// Why.
     pub reason: String,
+    /// The lines that credit what came back on a return without a document: the place of each, and the line of the return.
+    pub came_back: Vec<(usize, OnReturn)>,
 }
 
 /// What a credit memo that stands alone does, or why it cannot be.
@@ -77,6 +80,12 @@ pub fn decide(input: &AloneInput<'_>) -> AloneDecision {
     }
     let as_billed = invoice(&lines);
     check(input, &as_billed.blockers, &mut findings);
+    for (at, on_return) in &input.came_back {
+        let Some(line) = input.lines.lines.get(*at) else { continue };
+        let what = (on_return.number.as_str(), line.code.as_str());
+        let field = format!("added.{at}.quantity");
+        check_received(what, (line.quantity, input.date.date), &on_return.movements, &field, &mut findings);
+    }
     let document = as_billed.document.map(|document| InvoiceDocument {
         document_date: input.date,
         posting_date: input.date,
@@ -95,7 +104,13 @@ pub fn decide(input: &AloneInput<'_>) -> AloneDecision {
     AloneDecision {
         tape: tape(input, document.as_ref()),
         changes: vec![Change { label: "Kept unapplied".to_owned(), before: None, after: Figure::money(kept) }],
-        mark: fingerprint::of(&(input.lines.customer.id, &amounts, input.reason.trim())),
+        mark: match input.came_back.as_slice() {
+            [] => fingerprint::of(&(input.lines.customer.id, &amounts, input.reason.trim())),
+            came_back => {
+                let lines: Vec<_> = came_back.iter().map(|(at, on_return)| (at, on_return.line)).collect();
+                fingerprint::of(&(input.lines.customer.id, &amounts, input.reason.trim(), lines))
+            }
+        },
         fingerprint: fingerprint::of(&(&document, &entry)),
         blockers: findings.finish(),
         document,
@@ -156,8 +171,11 @@ fn tape(input: &AloneInput<'_>, document: Option<&InvoiceDocument>) -> Tape {
     let currency = input.lines.basis.currency;
     let mut tape = Tape::new(input.lines.customer.name.clone(), "credit memo", currency);
     let Some(document) = document else { return tape };
-    for line in &document.lines {
+    for (at, line) in document.lines.iter().enumerate() {
         tape.amount(TapeStyle::Line, format!("{} × {}", line.quantity, line.code), -line.amount);
+        if let Some((_, on_return)) = input.came_back.iter().find(|(place, _)| *place == at) {
+            tape.remark(TapeStyle::Detail, format!("received on {}", on_return.number), false);
+        }
     }
     if document.gross_priced {
         tape.remark(TapeStyle::Detail, "prices with tax: it is taken out of them", false);

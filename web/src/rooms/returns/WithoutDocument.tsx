@@ -1,0 +1,142 @@
+import TextField from "@mui/material/TextField";
+import { Lines, useBase } from "../../parts/bits";
+import { ItemChoice } from "../invoice/OtherWay";
+import { Choice } from "./Choice";
+
+/** Goods that no document shows, as typed. */
+export interface Unknown {
+  item: string;
+  price: string;
+  quantity: string;
+  reason: string;
+  disposition: string;
+  cost: string;
+  costReason: string;
+}
+
+export const nothingKnown: Unknown = {
+  item: "",
+  price: "",
+  quantity: "",
+  reason: "",
+  disposition: "",
+  cost: "",
+  costReason: "",
+};
+
+type Named = { code: string; name: string }[];
+
+/** What comes back though no invoice and no shipment shows it: which item, at which price, and what it cost. */
+export function WithoutDocument({
+  lines,
+  first,
+  currency,
+  reasons,
+  dispositions,
+  errors,
+  change,
+}: {
+  lines: Unknown[];
+  /** The place of the first of them among all that comes back. */
+  first: number;
+  currency: string;
+  reasons: Named;
+  dispositions: Named;
+  errors: Record<string, string>;
+  change: (at: number, what: Partial<Unknown>) => void;
+}) {
+  const base = useBase();
+  return (
+    <Lines label="Without a document">
+      <thead>
+        <tr>
+          <th style={{ width: "26%" }}>Without a document</th>
+          <th className="right">Comes back</th>
+          <th className="right">Price for one {currency}</th>
+          <th>Cost of one {base}, and why</th>
+          <th>Reason, and what is planned</th>
+        </tr>
+      </thead>
+      <tbody>
+        {lines.map((line, at) => {
+          const error = (name: string) => errors[`lines.${first + at}.${name}`];
+          const wrong =
+            error("item") ??
+            error("quantity") ??
+            error("price") ??
+            error("cost") ??
+            error("cost_reason") ??
+            error("reason");
+          const cell = (what: "quantity" | "price" | "cost", label: string, hint?: string) => (
+            <TextField
+              value={line[what]}
+              onChange={(event) => change(at, { [what]: event.target.value })}
+              error={!!error(what)}
+              placeholder={hint}
+              sx={{ width: 96 }}
+              slotProps={{
+                htmlInput: {
+                  "aria-label": `${label} of line ${at + 1} without a document`,
+                  inputMode: "decimal",
+                  style: { textAlign: "right" },
+                },
+              }}
+            />
+          );
+          return (
+            <tr key={at}>
+              <td>
+                <ItemChoice
+                  value={line.item}
+                  goods
+                  onlyGoods
+                  choose={(item) => change(at, { item })}
+                  wrong={!!error("item")}
+                  label={`Item of line ${at + 1} without a document`}
+                />
+                {wrong && (
+                  <div className="wrong" role="alert">
+                    {wrong}
+                  </div>
+                )}
+              </td>
+              <td className="right">{cell("quantity", "Quantity")}</td>
+              <td className="right">{cell("price", "Price")}</td>
+              <td>
+                {cell("cost", "Cost", "newest")}
+                {line.cost.trim() !== "" && (
+                  <TextField
+                    value={line.costReason}
+                    onChange={(event) => change(at, { costReason: event.target.value })}
+                    error={!!error("cost_reason")}
+                    placeholder="why it cost that"
+                    fullWidth
+                    sx={{ display: "block", marginTop: "4px" }}
+                    slotProps={{ htmlInput: { "aria-label": `Why line ${at + 1} without a document cost that` } }}
+                  />
+                )}
+              </td>
+              <td style={{ width: 190 }}>
+                <Choice
+                  label={`Why line ${at + 1} without a document comes back`}
+                  value={line.reason}
+                  choices={reasons}
+                  none="Why?"
+                  wrong={!!error("reason")}
+                  choose={(reason) => change(at, { reason })}
+                />
+                <Choice
+                  label={`What is to become of line ${at + 1} without a document`}
+                  value={line.disposition}
+                  choices={dispositions}
+                  none="Inspect first"
+                  choose={(disposition) => change(at, { disposition })}
+                />
+              </td>
+            </tr>
+          );
+        })}
+      </tbody>
+    </Lines>
+  );
+}
