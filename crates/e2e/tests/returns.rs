@@ -130,3 +130,66 @@ async fn a_credit_above_the_limit_waits_and_a_replacement_needs_none() -> Result
     browser.close().await?;
     till.stop_and_verify().await
 }
+
+/// Two trays of S-4473 came back before they were billed: nothing is to be credited, the order has two to ship again. A book that
+/// no document shows comes back at 20.00, as Ines lets, and is credited by a credit memo of its own.
+#[tokio::test]
+async fn what_was_not_billed_comes_back_to_its_order_and_what_no_document_shows_is_credited_alone() -> Result<()> {
+    let (till, browser) = start("/returns?q=RA-23", Who::Ines).await?;
+    browser.wait_for("main", "RA-23").await?;
+    browser.press(Key::Enter).await?;
+    browser.wait_for("main table", "not billed").await?;
+    browser.letter('g').await?;
+    browser.wait_for("#roll", "2 × JR-50, at cost").await?;
+    browser.wait_for("#roll", "2 tray to ship again").await?;
+    browser.control('\n').await?;
+    browser.yes("Are these goods here?").await?;
+    browser.wait_for("main table", "2 back on its order").await?;
+    browser.letter('i').await?;
+    browser.wait_for("#roll", "11000").await?;
+    browser.control('\n').await?;
+    browser.yes("Post this inspection?").await?;
+    browser.wait_for("header", "done").await?;
+    browser.go(&till.place("/billing?q=S-4473")).await?;
+    browser.wait_for("main", "11").await?;
+    browser.go(&till.place("/returns")).await?;
+    browser.wait_for("main", "RA-17").await?;
+    browser.letter('n').await?;
+    browser.wait_for("h1", "Authorize a return").await?;
+    browser.type_text("Kestrel").await?;
+    browser.press(Key::Enter).await?;
+    browser.wait_for("header", "lines").await?;
+    browser.press(Key::Escape).await?;
+    browser.letter('o').await?;
+    browser.tab_to("Item of line 1 without a document").await?;
+    browser.type_text("BK-01").await?;
+    browser.press(Key::Tab).await?;
+    browser.tab_to("Quantity of line 1 without a document").await?;
+    browser.type_text("1").await?;
+    browser.tab_to("Price of line 1 without a document").await?;
+    browser.type_text("20").await?;
+    browser.tab_to("Why line 1 without a document comes back").await?;
+    browser.type_text("Not needed").await?;
+    browser.wait_for("main", "No document shows that BK-01 was sold").await?;
+    browser.wait_for("#roll", "1 × BK-01, no document").await?;
+    browser.control('\n').await?;
+    browser.yes("Authorize this return?").await?;
+    browser.wait_for("h1", "RA-24").await?;
+    browser.wait_for("main table", "no document").await?;
+    browser.letter('g').await?;
+    browser.wait_for("#roll", "as the newest goods in stock").await?;
+    browser.control('\n').await?;
+    browser.yes("Are these goods here?").await?;
+    browser.wait_for("header", "inspect").await?;
+    browser.letter('l').await?;
+    browser.wait_for("h1", "New credit memo").await?;
+    browser.wait_for("main table", "received on RA-24").await?;
+    browser.tab_to("Why").await?;
+    browser.type_text("no receipt").await?;
+    browser.wait_for("footer", "Credit €20.00").await?;
+    browser.control('\n').await?;
+    browser.yes("Credit €20.00 to Kestrel Moor Bee Supplies?").await?;
+    browser.wait_for("main table", "1 credited").await?;
+    browser.close().await?;
+    till.stop_and_verify().await
+}

@@ -59,6 +59,11 @@ export function KeysProvider({ children }: { children: ReactNode }) {
         }
         return;
       }
+      // Out of a field, so that letters act again; once more, back to where one came from.
+      if (event.key === "Escape" && inField(event.target)) {
+        (event.target as HTMLElement).blur();
+        return;
+      }
       if (event.ctrlKey || event.metaKey || event.altKey || inField(event.target)) {
         return;
       }

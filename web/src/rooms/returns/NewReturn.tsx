@@ -154,7 +154,11 @@ export function NewReturnRoom() {
               {
                 key: "o",
                 label: "Without a document",
-                run: () => setUnknown((now) => [...now, nothingKnown]),
+                run: () => {
+                  setUnknown((now) => [...now, nothingKnown]);
+                  const added = `[aria-label="Item of line ${unknown.length + 1} without a document"]`;
+                  requestAnimationFrame(() => document.querySelector<HTMLInputElement>(added)?.focus());
+                },
                 disabled: !customerId,
               },
             ]
@@ -195,7 +199,7 @@ export function NewReturnRoom() {
           onChange={(event) => setSearch(event.target.value)}
           disabled={!customerId}
           autoFocus={!!customerId}
-          helperText="item, invoice, shipment, Customer PO, 2026-03"
+          helperText="item, document, PO, 2026-03"
         />
         <TextField
           label="Their reference"
@@ -225,17 +229,19 @@ export function NewReturnRoom() {
         </p>
       )}
       {unknown.length > 0 && (
-        <WithoutDocument
-          lines={unknown}
-          first={wanted.length}
-          currency={chosen?.currency ?? ""}
-          reasons={reasons}
-          dispositions={dispositions}
-          errors={errors}
-          change={(at, what) =>
-            setUnknown((now) => now.map((one, place) => (place === at ? { ...one, ...what } : one)))
-          }
-        />
+        <div style={{ flexShrink: 0, marginBottom: 12 }}>
+          <WithoutDocument
+            lines={unknown}
+            first={wanted.length}
+            currency={chosen?.currency ?? ""}
+            reasons={reasons}
+            dispositions={dispositions}
+            errors={errors}
+            change={(at, what) =>
+              setUnknown((now) => now.map((one, place) => (place === at ? { ...one, ...what } : one)))
+            }
+          />
+        </div>
       )}
       {rows.length > 0 && (
         <Scroll>

@@ -313,7 +313,7 @@ function LinesOf({ view, base }: { view: ReturnView; base: string }) {
                   <b>{line.code}</b> {line.description}
                   {line.in_place_of && <div className="dim">went in place of {line.in_place_of}</div>}
                 </td>
-                <td>
+                <td style={{ whiteSpace: "nowrap" }}>
                   {line.document ? <Link to={placeOf(line.document)}>{line.document.number}</Link> : "no document"}
                   {line.unbilled && <div className="dim">not billed</div>}
                   {line.unit_price != null && (
