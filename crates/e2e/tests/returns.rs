@@ -161,7 +161,6 @@ async fn what_was_not_billed_comes_back_to_its_order_and_what_no_document_shows_
     browser.wait_for("header", "lines").await?;
     browser.press(Key::Escape).await?;
     browser.letter('o').await?;
-    browser.tab_to("Item of line 1 without a document").await?;
     browser.type_text("BK-01").await?;
     browser.press(Key::Tab).await?;
     browser.tab_to("Quantity of line 1 without a document").await?;
@@ -170,7 +169,7 @@ async fn what_was_not_billed_comes_back_to_its_order_and_what_no_document_shows_
     browser.type_text("20").await?;
     browser.tab_to("Why line 1 without a document comes back").await?;
     browser.type_text("Not needed").await?;
-    browser.wait_for("main", "No document shows that BK-01 was sold").await?;
+    browser.wait_for("#roll", "No document shows that BK-01 was sold").await?;
     browser.wait_for("#roll", "1 × BK-01, no document").await?;
     browser.control('\n').await?;
     browser.yes("Authorize this return?").await?;

@@ -729,7 +729,8 @@ fn returns(walk: &Walk, (ada, leo): (&Seat, &Seat), customer: &Value) {
     walk.put(ada, &format!("{settings}/reasons"), json!({ "code": "LEAKS", "name": "Leaks", "active": true }));
     let second = json!({ "code": "SECOND", "name": "Second quality", "outcome": "restock", "active": true });
     walk.put(ada, &format!("{settings}/dispositions"), second);
-    walk.put(ada, &format!("{settings}/days"), json!({ "days": 30 }));
+    let asked = json!({ "days": 30, "proof": "free", "limit": "customer" });
+    walk.put(ada, &format!("{settings}/rules"), asked);
     assert_eq!(walk.get(leo, settings)["days"], json!(30));
     let order = walk.order(leo, customer, json!([{ "item": "POT", "quantity": "4" }]));
     let invoice = walk.draft_of(leo, walk.ship(leo, order, "4", None), "4");
@@ -771,6 +772,49 @@ fn returns(walk: &Walk, (ada, leo): (&Seat, &Seat), customer: &Value) {
         assert!(said["total"]["lost"].as_i64() > Some(0) && said["total"]["credited"].as_i64() > Some(0), "{said}");
     }
     walk.get(leo, &format!("/api/papers/return/{}", back.trim_start_matches("/api/returns/")));
+    returns_without_an_invoice(walk, leo, customer);
+}
+
+/// Two pots come back before they are billed, and are the order's again; one comes back that no document shows, and is credited
+/// alone at 15.00.
+fn returns_without_an_invoice(walk: &Walk, leo: &Seat, customer: &Value) {
+    let order = walk.order(leo, customer, json!([{ "item": "POT", "quantity": "2" }]));
+    let shipment = walk.ship(leo, order, "2", None);
+    let place = format!("/api/returnable?customer={customer}&shipment={shipment}");
+    let left = walk.get(leo, &place)["lines"][0].clone();
+    assert_eq!((left["left"].clone(), left["line"].clone()), (json!("2"), Value::Null), "{left}");
+    let comes_back = |line: Value, price: Value| {
+        let mut line = line;
+        line["reason"] = json!("LEAKS");
+        line["price"] = price;
+        let new = json!({ "customer": customer, "lines": [line] });
+        let place = format!("/api/returns/{}", walk.seen_and_done(leo, "/api/returns", new, json!({}))["id"]);
+        let view = walk.get(leo, &place);
+        let line = view["lines"][0]["id"].clone();
+        let arrived =
+            json!({ "lines": [{ "line": line, "quantity": view["lines"][0]["expected"] }], "date": walk.today });
+        walk.seen_and_done(leo, &format!("{place}/receive"), arrived, json!({ "version": view["version"] }));
+        let becomes = json!({ "line": line, "quantity": view["lines"][0]["expected"], "disposition": "RESTOCK" });
+        let inspected = json!({ "lines": [becomes], "date": walk.today });
+        walk.seen_and_done(
+            leo,
+            &format!("{place}/inspect"),
+            inspected,
+            json!({ "version": walk.version(leo, &place) }),
+        );
+        (place, line)
+    };
+    let unbilled = json!({ "shipment_line": left["shipment_line"], "quantity": "2" });
+    let (place, _) = comes_back(unbilled, Value::Null);
+    assert_eq!(walk.get(leo, &place)["state"], json!("done"), "nothing is to be credited");
+    assert_eq!(walk.get(leo, &format!("/api/shipments/{shipment}"))["lines"][0]["returned"], json!("2"));
+    assert_eq!(walk.get(leo, &format!("/api/orders/{order}"))["lines"][0]["shipped"], json!("0"));
+    let (place, line) = comes_back(json!({ "item": "POT", "quantity": "1" }), json!("15"));
+    let added = json!({ "item": "POT", "quantity": "1", "unit_price": "15" });
+    let came_back = json!({ "line": 0, "return_line": line });
+    let wish = json!({ "customer": customer, "added": [added], "came_back": [came_back], "reason": "no receipt", "date": walk.today });
+    walk.seen_and_done(leo, "/api/credit-memos", wish, json!({}));
+    assert_eq!(walk.get(leo, &place)["state"], json!("done"));
 }
 
 /// Goods that come back in one step: a direct return less a fee, an exchange that leaves something to pay, a wrong item put
