@@ -32,6 +32,19 @@ function action(key: string, run: () => void, more: Partial<Action> = {}): Actio
 }
 
 describe("keys of a screen", () => {
+  it("do not act in a field; Esc leaves it, then they do", async () => {
+    const user = userEvent.setup();
+    const run = vi.fn();
+    screenWith([action("n", run)]);
+    const field = screen.getByLabelText<HTMLInputElement>("A field");
+    await user.click(field);
+    await user.keyboard("n");
+    expect([run.mock.calls.length, field.value]).toEqual([0, "n"]);
+    await user.keyboard("{Escape}n");
+    // What was typed stays, and nothing else happened with the first Esc.
+    expect([run.mock.calls.length, field.value, document.activeElement]).toEqual([1, "n", document.body]);
+  });
+
   it("run what stands in the bar, by key and by mouse", async () => {
     const user = userEvent.setup();
     const run = vi.fn();

@@ -19,7 +19,7 @@ const everywhere: [string, string][] = [
   ["Space", "Pick a row; with Shift and arrows a range"],
   ["Enter", "Open the row"],
   ["Ctrl Enter", "Do the main thing, also from a field"],
-  ["Esc", "Back"],
+  ["Esc", "Out of a field; from there, back"],
 ];
 
 /** The keys of this screen, and the switch for single letters (WCAG 2.1.4). */
