@@ -32,6 +32,11 @@ function action(key: string, run: () => void, more: Partial<Action> = {}): Actio
 }
 
 describe("keys of a screen", () => {
+  it("stand in a tab that is named as the screen is", () => {
+    screenWith([]);
+    expect(document.title).toBe("A screen · Glad Till");
+  });
+
   it("do not act in a field; Esc leaves it, then they do", async () => {
     const user = userEvent.setup();
     const run = vi.fn();

@@ -146,7 +146,6 @@ function Parts() {
   useEffect(() => {
     if (noticeFrom !== pathname) {
       setNoticeFrom(pathname);
-      document.title = "Glad Till";
     }
   }, [pathname, noticeFrom]);
   useEffect(() => {

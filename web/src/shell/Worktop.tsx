@@ -92,11 +92,19 @@ export function Worktop({ title, sum, actions: offered, children, tape, rest, ba
     }
     setActions(bound);
   }, [shape, place, back, navigate, setActions]);
+  const heading = useRef<HTMLHeadingElement>(null);
+  // The tab, the history of the browser and a paper that is saved are named as the room is.
+  useEffect(() => {
+    const named = heading.current?.textContent;
+    document.title = named ? `${named} · Glad Till` : "Glad Till";
+  });
   const roll = document.getElementById("roll");
   return (
     <>
       <Top>
-        <Heading tabIndex={-1}>{title}</Heading>
+        <Heading ref={heading} tabIndex={-1}>
+          {title}
+        </Heading>
         {sum && <span className="sum">{sum}</span>}
       </Top>
       <NoticeStrip />
