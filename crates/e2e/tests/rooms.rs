@@ -119,3 +119,17 @@ async fn picks_add_up() -> Result<()> {
     assert!(tape.contains("Unapplied EUR") && tape.contains("40.00"), "{tape}");
     done(till, browser).await
 }
+
+/// Whoever comes by keyboard is at the work of a room with one key, past the rooms; the tab is named as the room is.
+#[tokio::test]
+async fn the_work_is_one_key_away() -> Result<()> {
+    let (till, browser) = open("/orders").await?;
+    browser.wait_for("main", "O-").await?;
+    browser.run("document.activeElement.blur(); document.querySelector('a[href=\"#worktop\"]').focus()").await?;
+    let shown = browser.run("return document.activeElement.getBoundingClientRect().top >= 0").await?;
+    assert_eq!(shown, true, "it is seen where the keyboard comes to it");
+    browser.press(Key::Enter).await?;
+    let at = browser.run("return document.activeElement.textContent + ' in ' + document.title").await?;
+    assert_eq!(at, "Orders in Orders · Glad Till");
+    done(till, browser).await
+}

@@ -18,6 +18,19 @@ const Frame = styled("div")({
   "&.folded": { gridTemplateColumns: "148px minmax(0, 1fr) 28px" },
 });
 
+/** Past the rooms to the work of this one; seen only where a keyboard comes to it (WCAG 2.4.1). */
+const Skip = styled("a")({
+  position: "fixed",
+  left: 8,
+  top: -80,
+  zIndex: 20,
+  padding: "8px 14px",
+  background: "var(--sheet)",
+  border: "1px solid var(--line-strong)",
+  borderRadius: 6,
+  "&:focus": { top: 8 },
+});
+
 const SpineNav = styled("nav")({
   padding: "16px 0 12px",
   display: "flex",
@@ -159,6 +172,15 @@ function Parts() {
   };
   return (
     <Frame className={folded ? "folded" : ""}>
+      <Skip
+        href="#worktop"
+        onClick={(event) => {
+          event.preventDefault();
+          document.querySelector<HTMLElement>("#worktop h1")?.focus();
+        }}
+      >
+        Skip to content
+      </Skip>
       <SpineNav aria-label="Rooms">
         <div className="brand">
           Glad
