@@ -61,8 +61,9 @@ async fn a_return_is_found_inspected_and_credited() -> Result<()> {
     browser.type_text("1").await?;
     browser.tab_to("Claim on the supplier for BK-01").await?;
     browser.type_text("10").await?;
-    let tape = browser.wait_for("#roll", "14000").await?;
-    for part in ["11000", "72000", "12000", "claim on the supplier", "balances"] {
+    // The whole claim, not its first figure only: until then the main action waits.
+    let tape = browser.wait_for("#roll", "10.00").await?;
+    for part in ["14000", "11000", "72000", "12000", "claim on the supplier", "balances"] {
         assert!(tape.contains(part), "“{part}” is not on the tape:\n{tape}");
     }
     browser.control('\n').await?;
