@@ -49,7 +49,7 @@ pub use claiming::{ClaimDecision, ClaimInput, UndoAnswerInput, answer_claim, cla
 pub use costing::{GoodsMoved, Lot, lots_out, take_back};
 pub use expecting::{Estimate, ExpectDecision, ExpectInput, expect, expected};
 pub use inspecting::{InspectDecision, InspectInput, Inspected, LineInspected, LineToInspect, inspect};
-pub use origin::{Origin, ProofPolicy, ReturnLimit, beyond_the_line};
+pub use origin::{Origin, ProofPolicy, ReturnLimit, beyond_the_line, follows};
 pub use picturing::{ALL_PICTURES, LARGEST_PICTURE, MOST_PICTURES, Picture, PictureFormat, Pictures, check_picture};
 pub use receiving::{ArrivalCost, ArrivingLine, LineReceived, LineToReceive, ReceiveDecision, ReceiveInput, receive};
 pub use repairing::{Repair, RepairDecision, RepairInput, repair};
@@ -201,8 +201,12 @@ impl Progress {
         if !live {
             return Quantity::ZERO;
         }
-        let came = self.received.scaled() + self.for_repair.scaled() - self.kept.scaled();
-        Quantity::from_scaled((self.authorized.scaled() - came).max(0))
+        Quantity::from_scaled((self.authorized.scaled() - self.arrived().scaled()).max(0))
+    }
+
+    /// What arrived, to stay or for repair; what is kept of that arrived once.
+    pub const fn arrived(&self) -> Quantity {
+        Quantity::from_scaled(self.received.scaled() + self.for_repair.scaled() - self.kept.scaled())
     }
 
     /// What is in for repair.
@@ -360,6 +364,7 @@ mod tests {
         // The one that is in for repair is received after all: two are back, nothing is in for repair, two still expected.
         let kept = Progress { received: pieces(2), kept: pieces(1), ..repair };
         assert_eq!((kept.expected(true), kept.in_repair(), kept.to_settle()), (pieces(2), pieces(0), pieces(2)));
+        assert_eq!(kept.arrived(), pieces(3));
         // More came than was announced: nothing is expected any more, all of it is held.
         line.received = pieces(7);
         assert_eq!((line.expected(true), line.held(true)), (pieces(0), pieces(4)));

@@ -892,3 +892,24 @@ fn what_is_in_for_repair_is_received_after_all() {
     input.arrived.clear();
     assert_eq!(found(&receive(&input).blockers), [(Check::NothingToDo, "lines")]);
 }
+
+/// Seven come back of a line with four: four of it, two of the next that was sold alike, and one of the last. What was sold by the
+/// box or in another currency is none of it; nine are more than all of them have.
+#[test]
+fn more_than_a_line_has_goes_to_others_sold_alike() {
+    let other = |id: i64, billed: i64| Returnable {
+        origin: Origin::Billed(DocumentLineId(id)),
+        billed: pieces(billed),
+        ..returnable()
+    };
+    let by_the_box = Returnable { unit: "box".to_owned(), ..other(6, 9) };
+    let in_pounds = Returnable { currency: till_core::money::Currency::of("GBP").unwrap(), ..other(7, 9) };
+    let others = vec![returnable(), by_the_box, other(8, 2), in_pounds, other(9, 2)];
+    let parts = |whole: i64| {
+        let parts = returnable().with_others(pieces(whole), others.clone());
+        parts.into_iter().map(|(of, taken)| (of.origin, taken)).collect::<Vec<_>>()
+    };
+    let of = |id: i64, taken: i64| (Origin::Billed(DocumentLineId(id)), pieces(taken));
+    assert_eq!(parts(7), [of(4, 4), of(8, 2), of(9, 1)]);
+    assert_eq!(parts(9), [of(4, 9)]);
+}

@@ -4,9 +4,12 @@ mod accruing;
 mod at_once;
 mod authorizing;
 mod billed;
+mod carrying;
 mod claims;
 mod expecting;
 mod facts;
+mod holding;
+mod listing;
 mod pictures;
 mod repairing;
 mod report;
@@ -27,7 +30,10 @@ pub use expecting::{
     ExpectedReturns, ExpectedReturnsPreview, ExpectedReturnsRow, NewExpectedReturns, enter_expected_returns,
     expected_returns, expected_returns_preview,
 };
-pub(crate) use facts::{held_of, holding, holding_shipped, of_item, on_return, without_document};
+pub(crate) use facts::{of_item, on_return, without_document};
+pub(crate) use holding::{held_of, holding, holding_shipped};
+pub(crate) use listing::of_day_sheet;
+pub use listing::{ReturnFilter, ReturnList, ReturnRow, WaitingRow, list, waiting};
 pub use pictures::{PictureContent, PictureView, add_picture, picture, remove_picture};
 pub use repairing::{repair, repair_preview};
 pub use report::{ReportBy, ReturnReport, why};
@@ -40,8 +46,4 @@ pub use steps::{
 };
 pub use swapping::{WrongItem, WrongItemPreview, put_right, put_right_preview};
 pub use undoing::{undo, undo_preview};
-pub(crate) use views::of_day_sheet;
-pub use views::{
-    ReturnCreditView, ReturnFilter, ReturnLineView, ReturnList, ReturnRow, ReturnStepLineView, ReturnStepView,
-    ReturnView, WaitingRow, list, view, waiting,
-};
+pub use views::{ReturnCreditView, ReturnLineView, ReturnStepLineView, ReturnStepView, ReturnView, view};

@@ -352,6 +352,12 @@ async fn what_no_document_shows_is_policy_and_is_credited_alone() {
             other => panic!("{name}: {other:?}"),
         }
     }
+    // Before a quantity is typed, that is what is missing.
+    let none = try_authorize(&company, &new_return(&company, unknown(""))).await;
+    assert!(
+        matches!(&none, Err(StoreError::Refused(blockers)) if blockers.iter().any(|one| one.field == "lines.0.quantity")),
+        "{none:?}"
+    );
     let id = try_authorize(&company, &new).await.unwrap();
     receive(&company, id, "2", "2026-03-18").await.unwrap();
     assert_eq!(entry_of(&company, id).await, pairs(&[("12000", 6_297), ("71000", -6_297)]));

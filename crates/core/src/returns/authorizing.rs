@@ -2,7 +2,7 @@
 
 use chrono::NaiveDate;
 
-use super::{Disposition, Origin, Progress, ProofPolicy, ReturnReason, free, is_live};
+use super::{Disposition, Origin, Progress, ProofPolicy, ReturnReason, beyond_the_line, free, is_live};
 use crate::calendar::words;
 use crate::checks::{Blocker, Check, Findings, Step};
 use crate::fingerprint;
@@ -35,7 +35,7 @@ pub struct Returnable {
     /// Whether it left stock or a shipment at all: what was typed without goods has nothing to send back.
     pub goods_left: bool,
     /// How much was billed, or is not billed yet. Of what no document is known: what the customer ever bought of it and
-    /// did not send back, where that is the company's limit, and what is to come back where it is not.
+    /// did not send back, where that is the company's limit, and as much as is to come back where it is not.
     pub billed: Quantity,
     /// What that came to as priced, in its currency; of what no document is known, what all that is to come back comes to.
     pub priced: Money,
@@ -65,6 +65,22 @@ impl Returnable {
             return self.priced;
         }
         share_of(self.billed, self.priced, self.credited, quantity)
+    }
+
+    /// What of a quantity comes back of this line, and what of others of the same customer and item, where all that was ever
+    /// bought may: those sold in the same unit and currency, in their order, each within what it has left. All of it of
+    /// this line where they have not so much: then it is more than may come back.
+    pub fn with_others(&self, quantity: Quantity, others: Vec<Self>) -> Vec<(Self, Quantity)> {
+        let alike = others.into_iter().filter(|other| {
+            (&other.unit, other.factor, other.currency) == (&self.unit, self.factor, self.currency)
+                && other.origin != self.origin
+        });
+        let lines: Vec<Self> = std::iter::once(self.clone()).chain(alike).collect();
+        let (taken, over) = beyond_the_line(quantity, &lines.iter().map(Self::left).collect::<Vec<_>>());
+        if over.is_positive() {
+            return vec![(self.clone(), quantity)];
+        }
+        lines.into_iter().zip(taken).filter(|(_, taken)| taken.is_positive()).collect()
     }
 
     /// Why nothing of it may come back; none where something may.

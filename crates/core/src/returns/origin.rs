@@ -110,3 +110,21 @@ pub fn beyond_the_line(quantity: Quantity, left: &[Quantity]) -> (Vec<Quantity>,
         .collect();
     (taken, Quantity::from_scaled(open))
 }
+
+/// Whether a return of goods that were not billed when it was authorized follows them onto a line that bills them: nothing of
+/// the shipment line is left to bill, the line bills all that is expected, and nothing was done with the goods yet. Otherwise
+/// it stays with the shipment, as far as that has them.
+///
+/// ```
+/// use till_core::fixed::Quantity;
+/// use till_core::returns::follows;
+/// let pieces = Quantity::from_whole;
+/// // Three are expected. All four were billed with one line; or two of them, and two are left; or in two parts.
+/// assert!(follows(pieces(3), pieces(4), pieces(0), false));
+/// assert!(!follows(pieces(3), pieces(4), pieces(2), false));
+/// assert!(!follows(pieces(3), pieces(2), pieces(0), false));
+/// assert!(!follows(pieces(3), pieces(4), pieces(0), true), "some are back already");
+/// ```
+pub const fn follows(expected: Quantity, billed: Quantity, left_to_bill: Quantity, moved: bool) -> bool {
+    left_to_bill.is_zero() && billed.scaled() >= expected.scaled() && !moved
+}

@@ -488,10 +488,7 @@ async fn open_returns(
                     code: line.code,
                     description: line.description,
                     authorized: line.progress.authorized,
-                    arrived: Quantity::from_scaled(
-                        line.progress.received.scaled() + line.progress.for_repair.scaled()
-                            - line.progress.kept.scaled(),
-                    ),
+                    arrived: line.progress.arrived(),
                     unit: line.unit,
                 })
                 .collect(),

@@ -6,6 +6,7 @@ use sqlx::SqliteConnection;
 use till_core::fixed::Quantity;
 use till_core::ids::{DocumentKind, EntryId, OrderLineId, ShipmentLineId};
 use till_core::posting::MovedWith;
+use till_core::returns::follows;
 
 use super::Of;
 use crate::convert::json;
@@ -115,24 +116,31 @@ async fn give_back(connection: &mut SqliteConnection, postings: &[Of<'_>]) -> Re
     Ok(())
 }
 
-/// Returns of goods that were not billed when they were authorized follow them onto the invoice that bills them: what was
-/// shipped is billed, all of what they expect with one line, and nothing of it arrived yet.
+/// Returns of goods that were not billed when they were authorized follow them onto the newest line that bills them.
 async fn follow(connection: &mut SqliteConnection, shipped: &str) -> Result<()> {
-    sqlx::query!(
-        "UPDATE return_lines SET document_line_id = (
-            SELECT billed.id FROM invoice_lines AS billed JOIN invoices ON invoices.id = billed.invoice_id
-            WHERE billed.shipment_line_id = return_lines.shipment_line_id AND invoices.cancelled_by IS NULL
-              AND billed.quantity_e4 >= return_lines.quantity_e4 ORDER BY billed.id DESC LIMIT 1)
-         WHERE document_line_id IS NULL AND shipment_line_id IN (SELECT value ->> '$[0]' FROM jsonb_each(?1))
-           AND EXISTS (SELECT 1 FROM shipment_lines WHERE shipment_lines.id = return_lines.shipment_line_id AND unbilled_e4 = 0 AND drafted_e4 = 0)
-           AND NOT EXISTS (SELECT 1 FROM return_step_lines WHERE return_line_id = return_lines.id)
-           AND EXISTS (SELECT 1 FROM invoice_lines AS billed JOIN invoices ON invoices.id = billed.invoice_id
-                       WHERE billed.shipment_line_id = return_lines.shipment_line_id AND invoices.cancelled_by IS NULL
-                         AND billed.quantity_e4 >= return_lines.quantity_e4)",
+    let rows = sqlx::query!(
+        r#"SELECT return_lines.id AS "line!", return_lines.quantity_e4 AS "expected!", billed.id AS "billed_on!", billed.quantity_e4 AS "billed!",
+                  unbilled_e4 + drafted_e4 AS "left!: i64",
+                  EXISTS (SELECT 1 FROM return_step_lines WHERE return_line_id = return_lines.id) AS "moved!: bool"
+           FROM return_lines JOIN shipment_lines ON shipment_lines.id = return_lines.shipment_line_id
+           JOIN invoice_lines AS billed ON billed.shipment_line_id = shipment_lines.id JOIN invoices ON invoices.id = billed.invoice_id
+           WHERE return_lines.document_line_id IS NULL AND invoices.cancelled_by IS NULL
+             AND return_lines.shipment_line_id IN (SELECT value ->> '$[0]' FROM jsonb_each(?)) ORDER BY billed.id"#,
         shipped
     )
-    .execute(connection)
+    .fetch_all(&mut *connection)
     .await?;
+    let quantity = Quantity::from_scaled;
+    let onto: BTreeMap<i64, i64> = rows
+        .into_iter()
+        .filter(|row| follows(quantity(row.expected), quantity(row.billed), quantity(row.left), row.moved))
+        .map(|row| (row.line, row.billed_on))
+        .collect();
+    for (line, billed_on) in onto {
+        sqlx::query!("UPDATE return_lines SET document_line_id = ? WHERE id = ?", billed_on, line)
+            .execute(&mut *connection)
+            .await?;
+    }
     Ok(())
 }
 

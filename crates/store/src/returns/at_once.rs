@@ -17,10 +17,10 @@ use till_core::tape::{Change, Tape};
 use till_core::units::in_stock_units;
 
 use super::authorizing::{self, NewReturn, NewReturnLine};
+use super::carrying::WithDocument;
 use super::facts;
 use super::steps::{
-    InspectForm, InspectLine, ReceiveForm, ReceiveLine, WithDocument, inspect_preview, inspect_with, receive_preview,
-    receive_with,
+    InspectForm, InspectLine, ReceiveForm, ReceiveLine, inspect_preview, inspect_with, receive_preview, receive_with,
 };
 use crate::invoices::{AddedLine, CreditLine, ToCredit, load_credit, write_credit};
 use crate::rules::Rules;

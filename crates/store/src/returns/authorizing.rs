@@ -13,12 +13,13 @@ use till_core::money::{Currency, Money, line_total_less};
 use till_core::people::{Operation, Verdict, check_reason, decide as may};
 use till_core::returns::{
     AuthorizeDecision, AuthorizeInput, Disposition, LineExtended, Origin, ReturnLimit, ReturnReason, ReturnWish,
-    Returnable, beyond_the_line, check_extension, free,
+    Returnable, check_extension, free,
 };
 use till_core::tape::Tape;
 
 use super::billed;
-use super::facts::{head, held_with, lines};
+use super::facts::{head, lines};
+use super::holding::held_with;
 use super::settings::{dispositions, last_day, reasons};
 use crate::convert::{json, known};
 use crate::open_items::next_id;
@@ -197,7 +198,8 @@ async fn unknown(
     let id = ItemId(item.id);
     let most = match rules.return_limit {
         ReturnLimit::Customer => billed::bought(connection, rules, (customer, id)).await?,
-        ReturnLimit::Line => quantity,
+        // No limit: before a quantity is typed, one may.
+        ReturnLimit::Line => quantity.max(Quantity::ONE),
     };
     let of = Returnable {
         origin: Origin::Unknown(id),
@@ -234,18 +236,9 @@ async fn beyond(
         return Ok(whole);
     }
     let others = billed::of_item(connection, rules, (customer, one.item)).await?.into_iter().map(|found| found.of);
-    let alike = others.filter(|of| {
-        (&of.unit, of.factor, of.currency) == (&one.of.unit, one.of.factor, one.of.currency)
-            && of.left().is_positive()
-            && !typed.iter().any(|typed| typed.of.origin == of.origin)
-    });
-    let lines: Vec<Returnable> = std::iter::once(one.of.clone()).chain(alike).collect();
-    let (taken, over) = beyond_the_line(one.quantity, &lines.iter().map(Returnable::left).collect::<Vec<_>>());
-    if over.is_positive() {
-        // The customer never had so much: the core says so of the line itself.
-        return Ok(whole);
-    }
-    Ok(lines.into_iter().zip(taken).filter(|(_, taken)| taken.is_positive()).collect())
+    // What is typed of another line is asked for there.
+    let free = others.filter(|of| !typed.iter().any(|typed| typed.of.origin == of.origin)).collect();
+    Ok(one.of.with_others(one.quantity, free))
 }
 
 async fn load(connection: &mut SqliteConnection, rules: &Rules, new: &NewReturn) -> Result<Loaded> {

@@ -12,7 +12,7 @@ use till_core::invoice::credit::Credited;
 use till_core::money::{Currency, Money};
 use till_core::returns::{Origin, Progress, Returnable, is_live};
 
-use super::facts::held;
+use super::holding::held;
 use crate::Result;
 use crate::convert::{currency, json, known};
 use crate::rules::Rules;

@@ -7,8 +7,9 @@ use till_core::money::Money;
 use till_core::posting::Posting;
 use till_core::returns::{Repair, RepairInput};
 
+use super::carrying::{NewStep, StepLine, carry_out};
 use super::facts::{self, Head};
-use super::steps::{Done, NewStep, ReceiveForm, StepLine, StepPreview, arriving, carry_out, dated, there};
+use super::steps::{Done, ReceiveForm, StepPreview, arriving, dated, there};
 use crate::Result;
 use crate::rules::Rules;
 use crate::writing::{Writing, set};

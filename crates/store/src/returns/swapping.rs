@@ -12,8 +12,10 @@ use till_core::returns::{BilledItem, SentItem, SwapDecision, SwapInput};
 use till_core::tape::Tape;
 
 use super::authorizing::{self, NewReturn, NewReturnLine};
+use super::carrying::{NewStep, StepLine, carry_out};
 use super::facts;
-use super::steps::{NewStep, StepLine, carry_out, dated, quantity_of};
+use super::holding;
+use super::steps::{dated, quantity_of};
 use crate::rules::Rules;
 use crate::writing::{Writing, set};
 use crate::{Result, Store, StoreError, customers, stock};
@@ -141,7 +143,7 @@ async fn load<'a>(
     let date = dated(rules, wish.date)?;
     let mut lines = facts::lines(writing, id).await?;
     let line = lines.swap_remove(0);
-    let held = facts::held(writing, rules, &[line.origin]).await?;
+    let held = holding::held(writing, rules, &[line.origin]).await?;
     let held = held.get(&line.origin).copied().unwrap_or_default();
     // What this very return expects is what is put right.
     let on_returns = Quantity::from_scaled(held.scaled() - line.progress.expected(true).scaled());

@@ -13,9 +13,11 @@ use till_core::returns::{HeldAgain, Origin, OutAgain, UndoStepInput, free, undo_
 use till_core::room::Movement;
 use till_core::stock::Layer;
 
+use super::carrying::refresh_orders;
 use super::claims;
 use super::facts::{self, Head, Layers};
-use super::steps::{Done, StepPreview, refresh_orders};
+use super::holding;
+use super::steps::{Done, StepPreview};
 use crate::receipts::ToReverse;
 use crate::rules::Rules;
 use crate::writing::{Writing, set};
@@ -128,7 +130,7 @@ async fn settled(
     input: &mut UndoStepInput<'_>,
 ) -> Result<()> {
     let lines = facts::lines(connection, id).await?;
-    let held = facts::held_with(connection, rules, &lines).await?;
+    let held = holding::held_with(connection, rules, &lines).await?;
     let done = sqlx::query!(
         r#"SELECT return_line_id, sum(quantity_e4) AS "quantity!: i64", sum(released_minor) AS "released!: i64" FROM return_step_lines WHERE step_id = ? GROUP BY 1 HAVING sum(quantity_e4) > 0"#,
         step.0
