@@ -33,7 +33,7 @@ export function placeOf(document: DocumentRef): string {
     case "quote":
       return `/quotes/${document.id}`;
     case "call_off":
-      return `/orders/call-offs?open=${document.id}`;
+      return `/orders/blanket?open=${document.id}`;
     case "item":
       return `/items/${document.id}`;
     case "adjustment":

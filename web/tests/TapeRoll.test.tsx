@@ -105,7 +105,7 @@ describe("the tape", () => {
         <BlockerLines blockers={blockers} />
       </MemoryRouter>,
     );
-    expect(screen.getByText("Stopped by")).toBeTruthy();
+    expect(screen.getByText("Blocked by")).toBeTruthy();
     expect(screen.getByRole("link", { name: "Go to field" }).getAttribute("href")).toBe(
       "/customers/7?field=customer.tax_id",
     );

@@ -1,13 +1,11 @@
 // @vitest-environment jsdom
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
-import { cleanup, fireEvent, render, screen } from "@testing-library/react";
+import { cleanup, render, screen } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
-import { useState } from "react";
 import { MemoryRouter, useLocation } from "react-router";
 import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
 import { got, keyed, newKey, Problem } from "../src/api/client";
 import { FilterField, StateChips, useFilter } from "../src/parts/bits";
-import { DateField } from "../src/parts/DateField";
 import { PickedSum } from "../src/parts/picks";
 import { neighbour, placeOf, rememberSequence } from "../src/places";
 
@@ -134,24 +132,6 @@ describe("filters", () => {
     await user.click(screen.getByLabelText("Words"));
     await user.keyboard("{Escape}");
     expect(shown()).toBe("||");
-  });
-});
-
-function Dated() {
-  const [typed, setTyped] = useState("");
-  return <DateField label="Date" typed={typed} assumed="2026-03-18" onType={setTyped} from="the business date" />;
-}
-
-describe("a date", () => {
-  it("shows what is assumed, and says so, until another is typed", () => {
-    render(<Dated />);
-    const field = screen.getByLabelText<HTMLInputElement>("Date");
-    expect(field.value).toBe("2026-03-18");
-    expect(screen.getByText("the business date")).toBeTruthy();
-    // A date field of the browser only ever gives a whole date.
-    fireEvent.change(field, { target: { value: "2026-03-20" } });
-    expect(field.value).toBe("2026-03-20");
-    expect(screen.queryByText("the business date")).toBeNull();
   });
 });
 

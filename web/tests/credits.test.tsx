@@ -68,7 +68,7 @@ test("a credit memo with no invoice behind it says what, why and how much, and p
   await user.click(action);
   await screen.findByText(/Say why, in a few words/);
   expect(screen.queryByRole("dialog")).toBeNull();
-  await user.type(screen.getByLabelText("Why"), "promised by telephone");
+  await user.type(screen.getByLabelText("Why"), "promised by phone");
   await user.click(screen.getByRole("button", { name: /Credit €61.50/ }));
   await user.click(within(await screen.findByRole("dialog")).getByRole("button", { name: /Credit · €61.50/ }));
   await waitFor(() => expect(till.asked("POST /api/credit-memos")).toHaveLength(1));
@@ -76,7 +76,7 @@ test("a credit memo with no invoice behind it says what, why and how much, and p
     customer: 4,
     added: [{ item: "61000", quantity: "1", description: "Goodwill", unit_price: "50" }],
     date: null,
-    reason: "promised by telephone",
+    reason: "promised by phone",
     seen: "seen 5000",
   });
 });
@@ -91,7 +91,7 @@ const memo = (open: number, more: object = {}) => ({
   document: { currency: "EUR", gross_priced: false, lines: [], taxes: [], net: 5000, tax: 1150, total: 6150 },
   returned_on: [],
   date: "2026-03-18",
-  reason: "promised by telephone",
+  reason: "promised by phone",
   tape,
   entries: [],
   deliveries: [],

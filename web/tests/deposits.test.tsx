@@ -298,7 +298,7 @@ test("on a draft an amount is lowered, refused at its field, and goes by itself 
   );
 });
 
-test("what lies unapplied on a receipt is set aside, as much of it as is said", async () => {
+test("what lies unapplied on a receipt is reserved, as much of it as is said", async () => {
   const user = userEvent.setup();
   const preview = { ...end, amount: 8000, regime: "at_invoice", taxes: [], fingerprint: "mark" };
   const receipt = { id: 12, number: "C-12", currency: "EUR", unapplied: 25000, method: "check", date: "2026-03-16" };

@@ -81,7 +81,7 @@ test("what was typed before is there again, is kept once, and then forgotten", a
   keepOrder("order", typed);
   let answer: () => unknown = silence;
   const room = show({ "POST /api/orders": () => answer() });
-  const keep = await button(/Keep as a draft · €123.00/);
+  const keep = await button(/Save draft · €123.00/);
   await user.click(keep);
   await screen.findByText(/cannot be reached/);
   expect(sessionStorage.getItem("till.order.new.order")).toContain("HB-12");
@@ -102,7 +102,7 @@ test("what is refused gets a new key, and the cursor stands where it is wrong", 
     "POST /api/orders": () =>
       refuse ? no({ title: "It comes in steps of 12 pc.", code: "refused", field: "lines.0.quantity" }) : 77,
   });
-  await user.click(await button(/Keep as a draft · €123.00/));
+  await user.click(await button(/Save draft · €123.00/));
   await screen.findByText(/It comes in steps of 12 pc./);
   // The first line is empty and was not sent: what was sent as the first stands second.
   const quantity = screen.getByLabelText("Quantity of line 2");
@@ -111,7 +111,7 @@ test("what is refused gets a new key, and the cursor stands where it is wrong", 
   refuse = false;
   fireEvent.change(quantity, { target: { value: "12" } });
   expect(screen.queryByText(/It comes in steps of 12 pc./)).toBeNull();
-  await user.click(await button(/Keep as a draft/));
+  await user.click(await button(/Save draft/));
   await waitFor(() => expect(room.asked("POST /api/orders")).toHaveLength(2));
   const keys = room.asked("POST /api/orders").map((call) => call.params?.header?.["Idempotency-Key"]);
   expect(keys[0]).not.toBe(keys[1]);
@@ -127,14 +127,14 @@ test("what is wrong under the fold opens it", async () => {
   await screen.findByText("This day is too long ago.");
   const fold = document.querySelector("details") as HTMLDetailsElement;
   await waitFor(() => expect(fold.open).toBe(true));
-  expect((await button(/Keep as a draft/)).disabled).toBe(true);
+  expect((await button(/Save draft/)).disabled).toBe(true);
 });
 
 test("sold over the counter it is kept first, and the sale goes on at the order", async () => {
   const user = userEvent.setup();
   keepOrder("order", typed);
   const room = show({ "POST /api/orders": 78 });
-  await button(/Keep as a draft · €123.00/);
+  await button(/Save draft · €123.00/);
   await user.click(await button(/Sell over the counter/));
   await waitFor(() => expect(room.place()).toBe("/orders/78?sell"));
 });
@@ -143,7 +143,7 @@ test("a line whose item is half typed is not asked about, and the others keep th
   const user = userEvent.setup();
   keepOrder("order", typed);
   const room = show();
-  await button(/Keep as a draft · €123.00/);
+  await button(/Save draft · €123.00/);
   const before = room.asked("POST /api/orders/preview").length;
   await user.click(await button(/Next line/));
   await waitFor(() => expect(document.activeElement).toBe(screen.getByLabelText("Item of line 2")));
@@ -176,10 +176,10 @@ test("an open order is amended as the version that was seen, and says where its 
     "/orders/:id/change",
   );
   await screen.findByText("Amend O-9");
-  await button(/Keep the order · €123.00/);
+  await button(/Save order · €123.00/);
   await user.click(await button(/Make prices anew/));
-  await user.click(await button(/Keep the order/));
-  await screen.findByText(/The change of O-9 waits for approval. The order stands as it was until then./);
+  await user.click(await button(/Save order/));
+  await screen.findByText(/The change of O-9 is pending approval. The order stands as it was until then./);
   expect(screen.getByText("Look at the request").getAttribute("href")).toBe("/approvals/31");
   const sent = room.asked("PUT /api/orders/{id}")[0]?.body as { version: number; form: Sent & { reprice: boolean } };
   expect([sent.version, sent.form.reprice]).toEqual([6, true]);

@@ -119,7 +119,7 @@ test("what comes back and what goes out for it stand in one document, with what 
   await screen.findAllByText("3 pc of HIVE can come back at most.");
   await user.clear(quantity);
   await user.type(quantity, "1");
-  await screen.findByRole("button", { name: /Take it back · credit €38.13/ });
+  await screen.findByRole("button", { name: /Return and credit · credit €38.13/ });
   // The supplier's and the customer's own are decided at inspection.
   const where = await screen.findByLabelText("Where HIVE goes");
   expect(within(where).queryByText("Back to the supplier")).toBeNull();

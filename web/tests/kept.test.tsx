@@ -3,7 +3,7 @@ import { act, cleanup, renderHook } from "@testing-library/react";
 import type { ReactNode } from "react";
 import { afterEach, expect, test } from "vitest";
 import type { SignedIn } from "../src/api/types";
-import { useKept } from "../src/parts/kept";
+import { useForget, useKept, useKeptState } from "../src/parts/kept";
 import { SignedInAs } from "../src/shell/session";
 
 afterEach(cleanup);
@@ -55,4 +55,36 @@ test("a form with no name keeps nothing, and another form in its place has its o
 test("what was kept and cannot be read is as if nothing were", () => {
   sessionStorage.setItem("till.kept.1.broken", "{not json");
   expect(form("broken").result.current.typed).toEqual(nothing);
+});
+
+function field(name: string | undefined, id = 1) {
+  const wrapper = ({ children }: { children: ReactNode }) => <SignedInAs person={person(id)}>{children}</SignedInAs>;
+  const use = ({ form }: { form: string | undefined }) => ({
+    state: useKeptState<string>(form, "amount", "0"),
+    forget: useForget(form),
+  });
+  return renderHook(use, { wrapper, initialProps: { form: name } });
+}
+
+test("a field is kept by itself, goes along to another customer's form, and is forgotten with its form", () => {
+  const first = field("receipt.");
+  expect(first.result.current.state[0]).toBe("0");
+  act(() => first.result.current.state[1]("12"));
+  act(() => first.result.current.state[1]((now) => `${now}.50`));
+  // A customer is chosen: what was typed before goes along.
+  first.rerender({ form: "receipt.7" });
+  expect(first.result.current.state[0]).toBe("12.50");
+  act(() => first.result.current.state[1]("13"));
+  first.unmount();
+  expect(field("receipt.7").result.current.state[0]).toBe("13");
+  expect(field("receipt.8").result.current.state[0]).toBe("0");
+  expect(field("receipt.7", 2).result.current.state[0]).toBe("0");
+  // Where something was kept for that customer, it comes back.
+  const other = field("receipt.8");
+  act(() => other.result.current.state[1]("99"));
+  other.rerender({ form: "receipt.7" });
+  expect(other.result.current.state[0]).toBe("13");
+  act(() => other.result.current.forget());
+  expect(field("receipt.7").result.current.state[0]).toBe("0");
+  expect(field("receipt.8").result.current.state[0]).toBe("99");
 });

@@ -102,8 +102,8 @@ test("a posting that was cut off is told with its figures, and goes on", async (
     },
   });
   await screen.findByText(/Posting was cut off after 1 of 4. Nothing is doubled/);
-  expect((await button(/Leave out/)).disabled).toBe(true);
-  expect((await button(/Drop/)).disabled).toBe(true);
+  expect((await button(/Exclude/)).disabled).toBe(true);
+  expect((await button(/Delete run/)).disabled).toBe(true);
   await user.keyboard("p");
   await screen.findByText("4 posted");
   expect(room.asked("POST /api/runs/{id}/go-on")).toHaveLength(1);
@@ -115,8 +115,8 @@ test("what is picked is left out together, and taken in again when all of it is 
   const room = show({ "GET /api/runs/{id}": run(3, 0), "PUT /api/runs/{id}/left-out": put });
   await user.click(await screen.findByRole("checkbox", { name: "Customer 1" }));
   await user.click(screen.getByRole("checkbox", { name: "Customer 3" }));
-  await screen.findByText("2 picked");
-  await user.click(await button(/Leave out/));
+  await screen.findByText("2 selected");
+  await user.click(await button(/Exclude/));
   expect(put.mock.calls[0]?.[0].body).toEqual({ version: 1, invoices: [1, 3], out: true });
   const left = run(1, 0, {
     version: 2,
@@ -128,7 +128,7 @@ test("what is picked is left out together, and taken in again when all of it is 
   await user.click(screen.getByRole("checkbox", { name: "Customer 2" }));
   await user.click(screen.getByRole("checkbox", { name: "Customer 2" }));
   fireEvent.click(await button(/Ready 3/));
-  await user.click(await button(/Take in again/));
+  await user.click(await button(/Include/));
   expect(put.mock.calls.at(-1)?.[0].body).toEqual({ version: 2, invoices: [1, 3], out: false });
 });
 
@@ -158,5 +158,5 @@ test("what is held says why, where it stands, and is not posted again by leaving
   });
   await screen.findByText(/Its figures have changed/);
   expect((await button(/Nothing ready to post/)).disabled).toBe(true);
-  expect((await button(/Drop/)).disabled).toBe(false);
+  expect((await button(/Delete run/)).disabled).toBe(false);
 });

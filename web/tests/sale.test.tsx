@@ -137,11 +137,11 @@ test("money that cannot be read is refused at its field, and nothing can be post
 });
 
 test("what stops it is told with its sentence, and looked at again once it is put right", async () => {
-  const blocker = { check: "credit", effect: "stops", field: "customer", words: "on stop", sentence: "It is on stop." };
+  const blocker = { check: "credit", effect: "stops", field: "customer", words: "on hold", sentence: "It is on hold." };
   let stopped = true;
   post.mockImplementation(async () => done(stopped ? { ...seen(), preview: null, blockers: [blocker] } : seen()));
   const close = show();
-  await screen.findByText(/It is on stop/);
+  await screen.findByText(/It is on hold/);
   expect(screen.getByRole("dialog").textContent).toContain("It cannot go like this");
   stopped = false;
   const again = await button(/Look again/);

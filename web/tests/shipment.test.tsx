@@ -170,10 +170,10 @@ test("a posted one is billed or taken back with a reason; what is billed of it s
     "GET /api/shipments/{id}": shipment({ state: "posted", posting_date: "2026-03-18" }),
     "POST /api/shipments/{id}/take-back": { version: 2 },
   });
-  await user.click(await button(/Take it back/));
+  await user.click(await button(/Reverse shipment/));
   const ask = await screen.findByRole("dialog");
   await user.type(within(ask).getByLabelText("Why"), "wrong door");
-  await user.click(within(ask).getByRole("button", { name: /Take it back/ }));
+  await user.click(within(ask).getByRole("button", { name: /Reverse shipment/ }));
   await screen.findByText(/its goods are in stock, its entry is reversed/);
   expect(room.asked("POST /api/shipments/{id}/take-back")[0]?.body).toEqual({ version: 1, reason: "wrong door" });
   cleanup();
@@ -184,6 +184,6 @@ test("a posted one is billed or taken back with a reason; what is billed of it s
       lines: [{ ...line(1, "10"), billed: "10" }],
     }),
   });
-  expect((await button(/Take it back/)).disabled).toBe(true);
+  expect((await button(/Reverse shipment/)).disabled).toBe(true);
   expect((await button(/Bill it/)).disabled).toBe(true);
 });

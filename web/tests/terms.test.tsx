@@ -84,14 +84,14 @@ describe("terms as fields", () => {
     expect(kept.terms.discount?.rate).toBe("2,5");
   });
 
-  it("makes instalments, another part, and takes one off", () => {
+  it("makes installments, another part, and takes one off", () => {
     render(<Fields terms={{ kind: "net_days", days: 30 }} />);
     choose("Falls due", "instalments");
     expect(kept.terms).toMatchObject({ kind: "instalments", parts: [{ share: "0.5" }, { share: "0.5" }] });
     fireEvent.click(screen.getByText("Another part"));
     choose("Part 3, percent", "20");
     expect(kept.terms).toMatchObject({ parts: [{}, {}, { share: "0.200000", due: { kind: "net_days", days: 90 } }] });
-    fireEvent.click(screen.getAllByText("Take it off")[0] as HTMLElement);
+    fireEvent.click(screen.getAllByText("Remove")[0] as HTMLElement);
     expect((kept.terms as { parts: unknown[] }).parts).toHaveLength(2);
   });
 });
@@ -129,7 +129,7 @@ describe("terms of one invoice", () => {
     expect(screen.getByText("100.00 net, 123.00 with tax")).toBeTruthy();
     const sent = post.mock.calls.at(-1)?.[1].body;
     expect(sent).toEqual({ terms: { kind: "net_days", days: 40 }, date: "2026-03-18", net: 10_000, total: 12_300 });
-    fireEvent.click(screen.getByRole("button", { name: /Keep/ }));
+    fireEvent.click(screen.getByRole("button", { name: /Save/ }));
     await waitFor(() => expect(asked.close).toHaveBeenCalledTimes(1));
     expect(asked.now().terms).toEqual({ kind: "net_days", days: 40 });
   });
@@ -138,7 +138,7 @@ describe("terms of one invoice", () => {
     const error = { title: "A day of a month is 1 to 31.", code: "invalid", field: "terms.day" };
     post.mockImplementation(async () => ({ error, response: { ok: false } }));
     const asked = show({ kind: "day_of_month", day: 40 });
-    fireEvent.click(screen.getByRole("button", { name: /Keep/ }));
+    fireEvent.click(screen.getByRole("button", { name: /Save/ }));
     expect((await screen.findByRole("alert")).textContent).toContain("A day of a month is 1 to 31.");
     expect(asked.close).not.toHaveBeenCalled();
     expect(asked.change).not.toHaveBeenCalled();
@@ -148,7 +148,7 @@ describe("terms of one invoice", () => {
     post.mockImplementation(async () => ({ data: { words: "", parts: [], net: 0, total: 0 }, response: { ok: true } }));
     const asked = show({ kind: "net_days", days: 7 });
     fireEvent.click(screen.getByLabelText("As the order or the customer has them"));
-    fireEvent.click(screen.getByRole("button", { name: /Keep/ }));
+    fireEvent.click(screen.getByRole("button", { name: /Save/ }));
     await waitFor(() => expect(asked.close).toHaveBeenCalledTimes(1));
     expect(asked.now().terms).toBeNull();
   });

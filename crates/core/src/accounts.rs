@@ -280,7 +280,7 @@ pub struct AccountMap(pub Vec<AccountRule>);
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum NoAccount {
     /// No row fits.
-    #[error("The account map has no account for {purpose}{classes}. Ask a lead to add one.")]
+    #[error("The account map has no account for {purpose}{classes}. Ask a supervisor to add one.")]
     Missing {
         /// The purpose asked for.
         purpose: &'static str,
@@ -289,7 +289,7 @@ pub enum NoAccount {
     },
     /// The row leads to an account of another type.
     #[error(
-        "The account map leads {purpose} to {number} {name}, which is no {wanted} account. Ask a lead to correct it."
+        "The account map leads {purpose} to {number} {name}, which is no {wanted} account. Ask a supervisor to correct it."
     )]
     WrongType {
         /// The purpose asked for.

@@ -169,13 +169,13 @@ impl Periods {
                     .map(|candidate| candidate.first)
                     .min();
                 let way_out = reopened.map_or_else(
-                    || "Ask a lead to open it.".to_owned(),
-                    |first| format!("Post on {} or later, or ask a lead to open it.", words(first)),
+                    || "Ask a supervisor to open it.".to_owned(),
+                    |first| format!("Post on {} or later, or ask a supervisor to open it.", words(first)),
                 );
                 Some(format!("The period {} to {} is closed. {way_out}", words(period.first), words(period.last)))
             }
             None => Some(format!(
-                "{} lies in no period of the books. Choose another date, or ask a lead to set the period up.",
+                "{} lies in no period of the books. Choose another date, or ask a supervisor to set the period up.",
                 words(date)
             )),
         }
@@ -212,7 +212,7 @@ mod tests {
         assert_eq!(periods.obstacle(day("2026-03-18")), None);
         assert_eq!(
             periods.obstacle(day("2026-02-10")).unwrap(),
-            "The period 1 Feb 2026 to 28 Feb 2026 is closed. Post on 1 Mar 2026 or later, or ask a lead to open it."
+            "The period 1 Feb 2026 to 28 Feb 2026 is closed. Post on 1 Mar 2026 or later, or ask a supervisor to open it."
         );
         assert!(periods.obstacle(day("2031-01-01")).unwrap().contains("no period"));
     }

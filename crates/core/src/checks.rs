@@ -27,7 +27,7 @@ pub enum Step {
     Draft,
     /// A price is promised, before anything is ordered.
     Quote,
-    /// Orders are taken over from a file: what is missing can follow on the draft.
+    /// Orders are imported from a file: what is missing can follow on the draft.
     Import,
     /// An order becomes binding.
     Confirm,
@@ -117,7 +117,7 @@ checks! {
     CannotCredit => [Post Stops],
     /// More than was billed less what was credited.
     MoreThanBilled => [Post Stops],
-    /// The document goes out by mail and there is no address.
+    /// The document goes out by email and there is no address.
     NoMailAddress => [Post Warns, Send Stops],
     /// What a structured invoice must say is not known.
     StructuredDataMissing => [Bill Warns, Post Warns, Send Stops],
@@ -141,7 +141,7 @@ checks! {
     DateBeforeLast => [Bill Warns, Post Stops],
     /// A date before what it follows from.
     DateTooEarly => [Ship Stops, Bill Stops, Post Stops],
-    /// The customer is on stop.
+    /// The customer is on hold.
     CustomerOnStop => [Import Asks, Confirm Asks, Ship Stops, Bill Warns, Post Warns],
     /// The order takes the customer over its credit limit.
     CreditLimit => [Import Asks, Confirm Asks, Ship Warns],
@@ -241,7 +241,7 @@ impl Check {
             Self::StockShort => "stock is short",
             Self::MoreThanUnbilled => "more than is unbilled",
             Self::CannotCombine => "cannot go together",
-            Self::OrderNumberMissing => "their number missing",
+            Self::OrderNumberMissing => "customer PO missing",
             Self::TaxIdMissing => "no tax id",
             Self::TaxRateMissing => "no tax rate",
             Self::CardNotLive => "card cannot be charged",
@@ -250,23 +250,23 @@ impl Check {
             Self::PriceZero => "price of zero",
             Self::PriceBelowZero => "price below zero",
             Self::PriceNotApproved => "price not approved",
-            Self::WaitsForApproval => "waits for approval",
+            Self::WaitsForApproval => "pending approval",
             Self::DiscountNotAllowed => "discount not allowed",
             Self::NotRevenue => "no revenue account",
-            Self::CannotCancel => "cannot be cancelled",
+            Self::CannotCancel => "cannot be canceled",
             Self::CannotCredit => "cannot be credited",
             Self::MoreThanBilled => "more than billed",
-            Self::NoMailAddress => "no mail address",
+            Self::NoMailAddress => "no email address",
             Self::StructuredDataMissing => "structured data missing",
             Self::StructuredTax => "tax by line",
             Self::ReasonMissing => "no reason",
-            Self::DateAhead => "date ahead",
+            Self::DateAhead => "date in the future",
             Self::AccountMissing => "no account",
             Self::PeriodClosed => "period closed",
             Self::DateOutOfOrder => "date out of order",
             Self::DateBeforeLast => "date before the last",
             Self::DateTooEarly => "date too early",
-            Self::CustomerOnStop => "customer on stop",
+            Self::CustomerOnStop => "customer on hold",
             Self::CreditLimit => "over the credit limit",
             Self::OrderAmount => "above the limit",
             Self::AmountTooLarge => "amount too large",
@@ -395,7 +395,7 @@ pub fn one(check: Check, step: Step, field: impl Into<String>, sentence: impl In
     found
 }
 
-/// Whether it is the customer who is held back: on stop, or over the limit.
+/// Whether it is the customer who is held back: on hold, or over the limit.
 pub fn customer_held(blockers: &[Blocker]) -> bool {
     blockers.iter().any(|blocker| matches!(blocker.check, Check::CustomerOnStop | Check::CreditLimit))
 }

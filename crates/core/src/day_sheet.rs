@@ -349,12 +349,18 @@ impl UnbilledFacts {
     }
 }
 
+/// Words as a heading begins.
+fn sentence(words: &str) -> String {
+    let mut letters = words.chars();
+    letters.next().map_or_else(String::new, |first| first.to_uppercase().chain(letters).collect())
+}
+
 impl ApprovalFacts {
     fn row(&self, today: NaiveDate) -> DayItem {
         DayItem {
             work: Work::ToApprove,
-            title: format!("{} asks", self.maker),
-            why: self.words.clone(),
+            title: sentence(&self.words),
+            why: format!("requested by {}", self.maker),
             amount: self.amount,
             days: age(self.since, today),
             next: Next::Decide,
@@ -448,7 +454,7 @@ impl LateFacts {
 impl UnfinishedFacts {
     fn row(&self, today: NaiveDate) -> DayItem {
         let days = age(self.due, today);
-        let why = if days > 0 { "filled, only the payment is missing" } else { "filled, the payment falls due" };
+        let why = if days > 0 { "completed, only the payment is missing" } else { "completed, the payment falls due" };
         DayItem {
             work: Work::OrdersToFinish,
             title: format!("{} {}", self.order.number, self.name),

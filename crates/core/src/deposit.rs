@@ -231,7 +231,7 @@ pub enum Comes {
         /// How, and where it is from then on.
         method: Method,
     },
-    /// It is there already and lies unapplied: it is set aside, at what it is carried at.
+    /// It is there already and lies unapplied: it is reserved, at what it is carried at.
     Unapplied {
         /// What it lies on.
         item: OpenItem,

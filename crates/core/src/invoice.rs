@@ -101,7 +101,7 @@ pub enum Delivery {
     /// On paper.
     #[default]
     Paper,
-    /// By mail.
+    /// By email.
     Email,
     /// As a structured invoice.
     Structured,
@@ -122,7 +122,7 @@ pub struct CustomerFacts {
     pub tax_id: Option<String>,
     /// Whether it wants its order number on every invoice.
     pub needs_order_number: bool,
-    /// Why it is on stop, if it is.
+    /// Why it is on hold, if it is.
     pub stop_reason: Option<String>,
     /// What it owes, in base currency.
     pub owes: Money,
@@ -204,7 +204,7 @@ pub struct InvoiceInput<'a> {
     pub orders: Vec<OrderFacts>,
     /// Layers of what leaves stock with it, in the company's warehouse, those posted first before the others.
     pub stock: BTreeMap<ItemId, Vec<Layer>>,
-    /// What of each item is set aside there for orders, in stock units.
+    /// What of each item is reserved there for orders, in stock units.
     pub committed: BTreeMap<ItemId, Quantity>,
     /// What comes off the whole.
     pub discount: Option<DiscountWish>,
@@ -358,7 +358,11 @@ pub fn decide(input: &InvoiceInput<'_>) -> InvoiceDecision {
     let mut findings = Findings::at(input.step);
     checking::check(input, &mut findings);
     if input.lines.is_empty() {
-        findings.add(Check::NothingToDo, "lines", "Nothing is picked. Pick a shipment or a line to bill, or add one.");
+        findings.add(
+            Check::NothingToDo,
+            "lines",
+            "Nothing is selected. Select a shipment or a line to bill, or add one.",
+        );
         return InvoiceDecision {
             document: None,
             entry: None,
@@ -368,7 +372,7 @@ pub fn decide(input: &InvoiceInput<'_>) -> InvoiceDecision {
             leaving: Vec::new(),
             differences: Vec::new(),
             deposits: Vec::new(),
-            tape: Tape::new(input.customer.name.clone(), "nothing picked", input.basis.currency),
+            tape: Tape::new(input.customer.name.clone(), "nothing selected", input.basis.currency),
             changes: Vec::new(),
             orders: Vec::new(),
             orders_after: Vec::new(),

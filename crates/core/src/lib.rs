@@ -23,7 +23,7 @@
 //! | [`units`] | units of measure, least quantities, steps |
 //! | [`tax`], [`treatment`] | codes, rates, per document or per line; the code a ship-to gets |
 //! | [`pricing`] | the price of a line in visible steps |
-//! | [`marks`] | own fields and reporting codes, carried on |
+//! | [`marks`] | custom fields and reporting codes, carried on |
 //! | [`accounts`], [`entry`] | the account map, balanced entries, conversion |
 //! | [`order`] | what is shipped, billed, paid; the track; the life of an order |
 //! | [`ordering`], [`exposure`] | entering and confirming an order; what a customer could leave us without |

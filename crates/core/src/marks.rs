@@ -21,7 +21,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::fixed::Quantity;
 
-/// The marks of a document or a line: reporting codes by list, own fields by key.
+/// The marks of a document or a line: reporting codes by list, custom fields by key.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Marks {
@@ -179,7 +179,7 @@ impl MarkRules {
             let known = self.fields.iter().find(|field| field.key == *key && field.place == place);
             let said = match known {
                 Some(field) => field.check(value).err(),
-                None => Some(format!("There is no own field {key} here.")),
+                None => Some(format!("There is no custom field {key} here.")),
             };
             faults.extend(said.map(|sentence| (format!("fields.{key}"), sentence)));
         }

@@ -88,7 +88,7 @@ pub fn template_problem(template: &str) -> Option<String> {
     None
 }
 
-/// What is wrong with a mail address, if anything is. Only its form: one @, something on both
+/// What is wrong with an email address, if anything is. Only its form: one @, something on both
 /// sides, no blanks. *Source: RFC 5321, section 4.1.2, from memory; quoted names are left out.*
 pub fn address_problem(address: &str) -> Option<String> {
     let address = address.trim();
@@ -102,7 +102,7 @@ pub fn address_problem(address: &str) -> Option<String> {
                 && !host.contains('@')
         })
         && address.chars().all(|c| c.is_ascii_graphic() && !"<>(),;:\\\"[]".contains(c));
-    (!well_formed).then(|| format!("“{address}” is no mail address. Write it as name@place.example."))
+    (!well_formed).then(|| format!("“{address}” is no email address. Write it as name@place.example."))
 }
 
 #[cfg(test)]

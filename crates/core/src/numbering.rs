@@ -66,7 +66,7 @@ pub fn decide_move(kind: &str, prefix: &str, next: i64, wish: &MoveNumber) -> Re
         );
     }
     if wish.next - next > FURTHEST_MOVE {
-        return fault("next", "That is very far ahead. Move the number by a hundred million at most.".to_owned());
+        return fault("next", "That is very far off. Move the number by a hundred million at most.".to_owned());
     }
     let new = wish.prefix.trim();
     if new.len() > 8 || !new.chars().all(|c| c.is_ascii_alphanumeric() || c == '-') {

@@ -547,7 +547,7 @@ mod tests {
         assert_eq!(
             state(line(5, 5, 0, 0, 1), 0, 0, 0).most_to_ship(whole(1)),
             whole(0),
-            "what is cancelled does not go"
+            "what is canceled does not go"
         );
         // Work: five ordered, one billed (and so done), one on a draft, one goes along with goods.
         let work = LineState { stocked: false, work: true, ..state(line(5, 0, 1, 1, 1), 0, 1, 1) };

@@ -81,7 +81,7 @@ pub struct StockFacts {
     pub counted: bool,
     /// What lies there.
     pub on_hand: Quantity,
-    /// What is set aside for order lines, this one left out.
+    /// What is reserved for order lines, this one left out.
     pub committed: Quantity,
     /// What is on its way in.
     pub expected: Quantity,
@@ -102,7 +102,7 @@ pub struct Elsewhere {
 }
 
 impl StockFacts {
-    /// On hand and not set aside for others.
+    /// On hand and not reserved for others.
     pub fn available(&self) -> Quantity {
         Quantity::from_scaled((self.on_hand.scaled() - self.committed.scaled()).max(0))
     }
@@ -236,7 +236,7 @@ pub struct PricedLine {
     pub given_away: Money,
     /// What there is of it.
     pub stock: Option<StockFacts>,
-    /// What of it can be set aside now, in `unit`.
+    /// What of it can be reserved now, in `unit`.
     pub can_go: Quantity,
     /// What will be on back order, in `unit`.
     pub short: Quantity,
@@ -452,7 +452,7 @@ pub fn over_tolerance(quantity: Quantity, over: Rate) -> Quantity {
 fn shortage(wish: &LineWish, factor: Quantity, can_go: Quantity, short: Quantity) -> String {
     let stock = &wish.stock;
     let mut sentence = format!(
-        "{} on hand in {}, {} set aside for others: {can_go} {} can go, {short} will be on back order.",
+        "{} on hand in {}, {} reserved for others: {can_go} {} can go, {short} will be on back order.",
         stock.on_hand, stock.warehouse, stock.committed, wish.unit
     );
     if let Some(on) = stock.expected_on {

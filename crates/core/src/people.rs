@@ -52,7 +52,15 @@ impl Role {
     /// Every role.
     pub const ALL: [Self; 4] = [Self::Clerk, Self::Lead, Self::Auditor, Self::Administrator];
 
-    /// The word kept in the database and shown.
+    /// How the role is called; the books know it by [`Self::word`].
+    pub const fn name(self) -> &'static str {
+        match self {
+            Self::Lead => "supervisor",
+            other => other.word(),
+        }
+    }
+
+    /// The word kept in the database.
     pub const fn word(self) -> &'static str {
         match self {
             Self::Clerk => "clerk",
@@ -189,7 +197,7 @@ operations! {
     /// Changes a customer's data.
     KeepCustomer "change customers"                            => yes   yes   no   no,
     /// Holds a customer back.
-    PutOnStop "put a customer on stop"                         => yes   yes   no   no,
+    PutOnStop "put a customer on hold"                         => yes   yes   no   no,
     /// Lets a customer go on.
     LiftStop "lift a customer's stop"                          => asks  yes   no   no,
     /// Changes items, price lists and promotions.
@@ -209,7 +217,7 @@ operations! {
     /// Receives and inspects what customers send back, sends replacements.
     HandleReturn "receive and inspect returns"                 => yes   yes   no   no,
     /// Takes goods back and credits them in one posting, with what goes out in exchange.
-    ReturnAtOnce "take goods back at once"                     => memo  memo  no   no,
+    ReturnAtOnce "return and credit in one posting"                     => memo  memo  no   no,
     /// Enters what suppliers pay or refuse of claims on them.
     AnswerClaim "enter suppliers' answers to claims"           => yes   yes   no   no,
     /// Amends an order that was shipped and billed: it is open again.
@@ -217,7 +225,7 @@ operations! {
     /// Enters what is estimated: returns that are expected.
     PostEstimate "enter estimates"                             => no    yes   no   no,
     /// Takes a posted shipment back.
-    TakeBackShipment "take a posted shipment back"             => yes   yes   no   no,
+    TakeBackShipment "reverse a posted shipment"             => yes   yes   no   no,
     /// Ships and bills in one posting.
     ShipAndBill "ship and bill in one step"                    => yes   yes   no   no,
     /// Takes goods into stock, says what is on its way.
@@ -227,7 +235,7 @@ operations! {
     /// Takes over orders and shipments from a file.
     Import "import files"                                      => yes   yes   no   no,
     /// Takes empty containers back from customers.
-    TakeContainers "take containers back"                      => yes   yes   no   no,
+    TakeContainers "return containers"                      => yes   yes   no   no,
     /// Makes, changes and drops drafts.
     KeepDraft "change drafts"                                  => yes   yes   no   no,
     /// Sets a price on a draft that differs from the order.
@@ -239,7 +247,7 @@ operations! {
     /// Makes billing runs and posts them.
     RunBilling "make billing runs"                             => yes   yes   no   no,
     /// Keeps what a billing run is made from.
-    KeepRecipe "keep recipes of billing runs"                  => yes   yes   no   no,
+    KeepRecipe "save recurring runs"                  => yes   yes   no   no,
     /// Prints, mails and mails again.
     SendOut "send documents out"                               => yes   yes   no   no,
     /// Makes and ends links to customers' own pages.
@@ -261,7 +269,7 @@ operations! {
     /// Approves or declines what someone else asks for.
     DecideApproval "approve or decline"                        => no    yes   no   no,
     /// Takes back what was asked for.
-    WithdrawApproval "take back what they asked for"           => yes   yes   no   no,
+    WithdrawApproval "withdraw what they asked for"           => yes   yes   no   no,
     /// Closes or opens a period.
     ClosePeriod "close or open a period"                       => no    yes   no   no,
     /// Adds periods at the end.
@@ -367,9 +375,9 @@ pub fn decide(role: Role, operation: Operation, amount: Money, limits: &Limits) 
         Right::Yes => Verdict::Allowed,
         Right::UpTo(kind) if limits.covers(role, kind, amount) => Verdict::Allowed,
         Right::UpTo(kind) => {
-            Verdict::NeedsApproval(format!("This {} is above the limit of a {}.", kind.name(), role.word()))
+            Verdict::NeedsApproval(format!("This {} is above the limit of a {}.", kind.name(), role.name()))
         }
-        Right::Asks => Verdict::NeedsApproval(format!("To {} takes a lead's approval.", operation.words())),
+        Right::Asks => Verdict::NeedsApproval(format!("To {} takes a supervisor's approval.", operation.words())),
         Right::No => Verdict::Denied(denied(role, operation)),
     }
 }
@@ -392,11 +400,11 @@ pub fn decide_confirm(role: Role, ToConfirm { amount, gives_away, held }: ToConf
             let kind = LimitKind::PriceChange.name();
             Verdict::NeedsApproval(format!(
                 "What it gives away is above the limit of a {} for each {kind}.",
-                role.word()
+                role.name()
             ))
         }
         Verdict::Allowed if held && Operation::LiftStop.right(role) != Right::Yes => {
-            Verdict::NeedsApproval("The customer is held back: a lead has to approve the order.".to_owned())
+            Verdict::NeedsApproval("The customer is held back: a supervisor has to approve the order.".to_owned())
         }
         verdict => verdict,
     }
@@ -422,12 +430,12 @@ pub fn denied(role: Role, operation: Operation) -> String {
     let can: Vec<&str> = Role::ALL
         .into_iter()
         .filter(|other| matches!(operation.right(*other), Right::Yes | Right::UpTo(_)))
-        .map(Role::word)
+        .map(Role::name)
         .collect();
     let article = if role == Role::Auditor || role == Role::Administrator { "An" } else { "A" };
     format!(
         "{article} {} may not {}. Ask {}.",
-        role.word(),
+        role.name(),
         operation.words(),
         match can.as_slice() {
             [] => "nobody: it is switched off".to_owned(),

@@ -83,7 +83,7 @@ pub fn time_words(at: DateTime<Utc>) -> String {
 }
 
 impl Row {
-    /// The time as it is kept and sealed.
+    /// The time as saved and sealed.
     pub fn time(&self) -> String {
         time_words(self.at)
     }

@@ -106,7 +106,7 @@ pub struct ShipmentInput<'a> {
     pub customer: String,
     /// The customer's class.
     pub customer_class: Option<String>,
-    /// Why the customer is on stop, if it is.
+    /// Why the customer is on hold, if it is.
     pub stop_reason: Option<String>,
     /// By how much the customer is above its credit limit, in base currency.
     pub over_limit: Option<Money>,
@@ -123,7 +123,7 @@ pub struct ShipmentInput<'a> {
     pub lines: Vec<LineToShip>,
     /// Layers of each stocked item in the warehouse, oldest first.
     pub stock: BTreeMap<ItemId, Vec<Layer>>,
-    /// What of each item is set aside there for other order lines, in stock units.
+    /// What of each item is reserved there for other order lines, in stock units.
     pub committed: BTreeMap<ItemId, Quantity>,
     /// When cost is entered.
     pub cost_entry: CostEntry,
@@ -280,7 +280,7 @@ fn check_line(input: &ShipmentInput<'_>, position: usize, findings: &mut Finding
     true
 }
 
-/// Takes a line out of stock: not more than there is, and not what is set aside for others.
+/// Takes a line out of stock: not more than there is, and not what is reserved for others.
 fn take(
     input: &ShipmentInput<'_>,
     line: &LineToShip,
@@ -308,7 +308,7 @@ fn check_header(input: &ShipmentInput<'_>, findings: &mut Findings) {
         findings.add(
             Check::CustomerOnStop,
             "customer.stop_reason",
-            format!("{} is on stop: {reason}. A lead can lift it.", input.customer),
+            format!("{} is on hold: {reason}. A supervisor can lift it.", input.customer),
         );
     }
     if let Some(over) = input.over_limit {

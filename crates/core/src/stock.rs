@@ -162,7 +162,7 @@ pub fn issue(layers: &mut [Layer], wanted: Quantity, date: NaiveDate) -> Result<
     Ok(issues)
 }
 
-/// Takes what is free of an item: not more than there is on the day, and not what is set aside for others.
+/// Takes what is free of an item: not more than there is on the day, and not what is reserved for others.
 ///
 /// # Errors
 /// Why it cannot leave, and what to do, in a sentence.
@@ -175,7 +175,7 @@ pub(crate) fn take_free(
     let on_hand: i64 = layers.iter().map(|layer| layer.remaining.scaled()).sum();
     if on_hand >= wanted.scaled() && on_hand - committed.scaled() < wanted.scaled() {
         return Err(format!(
-            "{wanted} of {code} wanted, {} on hand, {committed} of it set aside for other orders. Ship what is free and leave the rest on back order.",
+            "{wanted} of {code} wanted, {} on hand, {committed} of it reserved for other orders. Ship what is free and leave the rest on back order.",
             Quantity::from_scaled(on_hand)
         ));
     }
@@ -199,7 +199,7 @@ fn not_there(layers: &[Layer], shortage: &Shortage, (date, code): (NaiveDate, &s
     }
 }
 
-/// An order line that has stock set aside, with what decides who keeps it.
+/// An order line that has stock reserved, with what decides who keeps it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct SetAside {
     /// The order line.
@@ -208,10 +208,10 @@ pub struct SetAside {
     pub quantity: Quantity,
 }
 
-/// Who gives up what was set aside when there is less than was promised: the latest first, so
+/// Who gives up what was reserved when there is less than was promised: the latest first, so
 /// that the order that came first keeps its goods. *Common practice, no source.*
 ///
-/// `lines` in the order in which they were set aside; returns what each has left that changed.
+/// `lines` in the order in which they were reserved; returns what each has left that changed.
 pub fn give_up(lines: &[SetAside], on_hand: Quantity) -> Vec<SetAside> {
     let promised: i64 = lines.iter().map(|line| line.quantity.scaled()).sum();
     let mut missing = (promised - on_hand.scaled()).max(0);

@@ -77,8 +77,8 @@ impl TaxCategory {
         match self {
             Self::S | Self::Z => "",
             Self::E => "exempt",
-            Self::AE => "buyer accounts",
-            Self::K => "supply within the union",
+            Self::AE => "reverse charge",
+            Self::K => "Intra-Community supply",
             Self::G => "export",
             Self::O => "outside tax",
         }

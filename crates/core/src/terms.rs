@@ -307,10 +307,10 @@ impl Terms {
         match &self.due {
             Due::Instalments { parts } => {
                 if !(2..=MOST_INSTALMENTS).contains(&parts.len()) {
-                    return Err(("terms.parts", format!("Give 2 to {MOST_INSTALMENTS} instalments.")));
+                    return Err(("terms.parts", format!("Give 2 to {MOST_INSTALMENTS} installments.")));
                 }
                 if parts.iter().any(|part| !part.share.is_positive()) {
-                    return Err(("terms.parts", "Each instalment needs a share above zero.".to_owned()));
+                    return Err(("terms.parts", "Each installment needs a share above zero.".to_owned()));
                 }
                 let shares: i64 = parts.iter().map(|part| part.share.scaled()).sum();
                 if shares != Rate::ONE.scaled() {

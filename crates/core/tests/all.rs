@@ -24,6 +24,7 @@ mod properties;
 mod receiving;
 mod remitting;
 mod returning;
+mod saying;
 mod settling;
 mod slips;
 mod suggesting;

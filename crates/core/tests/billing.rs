@@ -236,7 +236,7 @@ fn a_difference_to_the_order_is_explained_line_by_line() {
         told,
         [
             ("O-1 promised", 14_760),
-            ("cancelled on O-1", -2_460),
+            ("canceled on O-1", -2_460),
             ("billed before: I-9 of 3 Mar 2026", -3_690),
             ("still to come", -3_690),
             ("price of IT-1 changed: scratched", -492),

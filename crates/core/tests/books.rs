@@ -71,7 +71,7 @@ fn goods_typed_on_an_invoice_leave_stock_with_it() {
     assert_eq!(on_hand.after, Figure::words("5"));
 }
 
-/// Ten of nine are not sold; nor what is set aside for others; nor before it came.
+/// Ten of nine are not sold; nor what is reserved for others; nor before it came.
 #[test]
 fn what_is_not_there_is_not_sold() {
     let books = Books::new();

@@ -202,7 +202,7 @@ fn what_is_set_aside_for_others_does_not_leave() {
     input.committed = BTreeMap::from([(ItemId(1), whole(2))]);
     let refused = decide(&input);
     assert_eq!(refused.blockers[0].check, Check::StockShort);
-    assert!(refused.blockers[0].sentence.contains("2 of it set aside for other orders"), "{refused:?}");
+    assert!(refused.blockers[0].sentence.contains("2 of it reserved for other orders"), "{refused:?}");
     assert!(refused.entry.is_none());
 }
 

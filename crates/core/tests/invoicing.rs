@@ -254,7 +254,7 @@ fn what_is_missing_until_an_order_closes() {
     let more = &hangs(&order)[3..];
     let wanted = [
         said(Hangs::Deposit, 80, "0.80 EUR of deposits held: its next invoice uses them."),
-        said(Hangs::Card, 70, "0.70 EUR authorized on a card: capture it once the goods have gone."),
+        said(Hangs::Card, 70, "0.70 EUR authorized on a card: capture it once the goods have shipped."),
         said(Hangs::Prepaid, 60, "0.60 EUR net billed in advance and not used: its next invoice uses it."),
     ];
     assert_eq!(more, wanted);

@@ -165,7 +165,7 @@ fn a_short_line_says_what_can_go_and_where_there_is_more() {
     assert_eq!(decision.blockers[0].check, Check::StockShort);
     assert_eq!(
         decision.blockers[0].sentence,
-        "100 on hand in MAIN, 30 set aside for others: 70 pc can go, 20 will be on back order. \
+        "100 on hand in MAIN, 30 reserved for others: 70 pc can go, 20 will be on back order. \
          50 expected, the next on 2 Apr 2026. QUAY has 25 free."
     );
     assert!(!stops(&decision.blockers));
@@ -225,14 +225,14 @@ fn everything_that_stands_in_the_way() {
             "fields.gate",
         ),
         (
-            "their number",
+            "customer PO",
             |i| i.customer.needs_order_number = true,
             Check::OrderNumberMissing,
             Effect::Warns,
             "customer_order_number",
         ),
         (
-            "on stop",
+            "on hold",
             |i| i.customer.stop_reason = Some("checks returned".to_owned()),
             Check::CustomerOnStop,
             Effect::Asks,

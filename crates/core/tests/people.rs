@@ -81,8 +81,14 @@ fn what_nobody_set_is_a_limit_of_zero_and_none_is_no_limit() {
 
 #[test]
 fn who_may_not_is_told_who_may() {
-    assert_eq!(denied(Role::Auditor, Operation::PostInvoice), "An auditor may not post invoices. Ask a clerk or lead.");
-    assert_eq!(denied(Role::Lead, Operation::KeepPeople), "A lead may not look after people. Ask an administrator.");
+    assert_eq!(
+        denied(Role::Auditor, Operation::PostInvoice),
+        "An auditor may not post invoices. Ask a clerk or supervisor."
+    );
+    assert_eq!(
+        denied(Role::Lead, Operation::KeepPeople),
+        "A supervisor may not look after people. Ask an administrator."
+    );
 }
 
 #[test]
@@ -103,7 +109,7 @@ fn nobody_approves_their_own_request_or_one_that_has_ended() {
         assert!(ask(&approval, 2, role).is_err(), "{role:?}");
     }
     let large = Approval { amount: Money(50_001), ..approval };
-    assert!(ask(&large, 2, Role::Lead).unwrap_err().contains("above the limit of a lead too"));
+    assert!(ask(&large, 2, Role::Lead).unwrap_err().contains("above the limit of a supervisor too"));
     for state in [ApprovalState::Approved, ApprovalState::Declined, ApprovalState::Withdrawn] {
         let ended = Approval { state, ..approval };
         assert!(ask(&ended, 2, Role::Lead).unwrap_err().contains("already"));
@@ -111,7 +117,7 @@ fn nobody_approves_their_own_request_or_one_that_has_ended() {
     }
     let decline = |person, role| decide_decline(&approval, Question { person: PersonId(person), role });
     assert_eq!(decline(2, Role::Lead), Ok(()));
-    assert!(decline(1, Role::Lead).unwrap_err().contains("Take it back"));
+    assert!(decline(1, Role::Lead).unwrap_err().contains("Withdraw it"));
     assert!(decline(2, Role::Auditor).is_err());
     let maker = Question { person: PersonId(1), role: Role::Clerk };
     assert_eq!(decide_withdrawal(&approval, maker), Ok(()));

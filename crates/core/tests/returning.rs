@@ -749,7 +749,7 @@ fn a_wrong_item_is_put_right() {
             .collect()
     };
     let at = |check: Check, field: &str| vec![(check, field.to_owned())];
-    // One of four is credited: three can be put right; none before it left; no more of B than is in the books and free.
+    // One of four is credited: three can be corrected; none before it left; no more of B than is in the books and free.
     input.quantity = pieces(4);
     assert_eq!(stopped(&input), at(Check::MoreThanReturnable, "quantity"));
     input.quantity = pieces(1);

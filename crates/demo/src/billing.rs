@@ -20,7 +20,7 @@ use crate::{BUSINESS_DATE, FIRST_DAY};
 
 type Put = fn(&mut CustomerForm);
 
-/// Customers who get their documents by mail.
+/// Customers who get their documents by email.
 pub(crate) async fn by_mail(store: &Store, people: &People) -> Result<()> {
     let changes: [(&str, Put); 3] = [
         ("1002", |form| form.email = "accounts@orchardlane.example".to_owned()),

@@ -247,7 +247,7 @@ async fn tax_ship_to(writing: &mut Writing<'_>, id: CustomerId, treatment: Treat
     Ok(())
 }
 
-/// Closes the months before the last one, sets credit limits, and puts on stop who is.
+/// Closes the months before the last one, sets credit limits, and puts on hold who is.
 pub(crate) async fn close_months(store: &Store, people: &People) -> Result<()> {
     store
         .change(&at_work(INES, BUSINESS_DATE), None, async |writing| {

@@ -32,7 +32,7 @@ fn days(from: NaiveDate, days: u64) -> NaiveDate {
     from.checked_add_days(Days::new(days)).unwrap_or(from)
 }
 
-/// What an administrator and a lead set up: warehouses, fields, prices, packaging.
+/// What an administrator and a supervisor set up: warehouses, fields, prices, packaging.
 pub(crate) async fn set_up(store: &Store, people: &People) -> Result<()> {
     store
         .change(&at_work(SANNA, BUSINESS_DATE), None, async |writing| {
@@ -287,7 +287,7 @@ pub(crate) async fn cases(store: &Store, people: &People) -> Result<()> {
             called_off(writing, people).await?;
             offered(writing, people).await?;
             marked(writing, people).await?;
-            // On stop, and above the limit: these two wait for a lead.
+            // On hold, and above the limit: these two wait for a supervisor.
             entered(writing, &order(people.customer("1007")?, &[("JR-50", "12"), ("LD-GD", "4")]), true).await?;
             let mut large = order(people.customer("1003")?, &[("HB-12", "60"), ("HB-SU", "90"), ("FR-50", "80")]);
             large.customer_order_number = Some("HPM 260".to_owned());
@@ -473,7 +473,7 @@ async fn offered(writing: &mut Writing<'_>, people: &People) -> Result<()> {
     Ok(())
 }
 
-/// An address typed once, own fields, a reporting code, tags.
+/// An address typed once, custom fields, a reporting code, tags.
 async fn marked(writing: &mut Writing<'_>, people: &People) -> Result<()> {
     let mut form = order(people.customer("1009")?, &[("HB-12", "4"), ("SM-ST", "2")]);
     form.customer_order_number = Some("DSF-7".to_owned());

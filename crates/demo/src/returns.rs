@@ -141,7 +141,7 @@ async fn goodwill(writing: &mut Writing<'_>, people: &People) -> Result<()> {
         added: vec![line],
         came_back: Vec::new(),
         date: None,
-        reason: "promised by telephone, the delivery came a day late".to_owned(),
+        reason: "promised by phone, the delivery came a day late".to_owned(),
         seen: None,
     };
     wish.seen = Some(invoices::credit_alone_preview(writing, &rules, &wish).await?.fingerprint);

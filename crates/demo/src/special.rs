@@ -77,7 +77,7 @@ const CASES: &[Case<'static>] = &[
             ("FRT", 1, 1, "0", None),
         ],
     },
-    // On stop: billing what has gone goes on, with a warning.
+    // On hold: billing what has gone goes on, with a warning.
     Case {
         customer: "1007",
         customer_order_number: None,

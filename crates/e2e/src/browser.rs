@@ -160,7 +160,7 @@ impl Browser {
         self.settle().await
     }
 
-    /// Goes to an address and waits until the page is there.
+    /// Ship to an address and waits until the page is there.
     ///
     /// # Errors
     /// Where the page does not come.

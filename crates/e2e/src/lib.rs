@@ -12,7 +12,7 @@ pub use driver::Driver;
 /// Who signs in before the browser: a place in [`till_demo::STAFF`].
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Who {
-    /// A lead.
+    /// A supervisor.
     Ines = 0,
     /// A clerk.
     Tomas = 1,
@@ -147,7 +147,7 @@ impl Till {
         Ok(())
     }
 
-    /// Puts a customer on stop with a reason, as the program.
+    /// Puts a customer on hold with a reason, as the program.
     ///
     /// # Errors
     /// Where there is no such customer, or it was changed meanwhile.

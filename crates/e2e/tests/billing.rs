@@ -204,7 +204,7 @@ async fn a_run_of_fifty_with_two_blocked_and_one_left_out() -> Result<()> {
     // The second row is left out; its total goes from the tape.
     browser.press(Key::Down).await?;
     browser.letter('l').await?;
-    browser.wait_for("h1 + .sum", "48 ready · 2 not ready · 1 left out").await?;
+    browser.wait_for("h1 + .sum", "48 ready · 2 blocked · 1 excluded").await?;
     browser.letter('p').await?;
     browser.wait_for("[role=dialog]", "Post 48 invoices?").await?;
     browser.press(Key::Enter).await?;
@@ -216,8 +216,8 @@ async fn a_run_of_fifty_with_two_blocked_and_one_left_out() -> Result<()> {
     browser.wait_for("main", "3 drafts").await?;
     browser.press(Key::Enter).await?;
     browser.wait_for("h1 + .sum", "48 posted").await?;
-    browser.letter('d').await?;
-    browser.wait_for("[role=dialog]", "Drop Run 1?").await?;
+    browser.letter('x').await?;
+    browser.wait_for("[role=dialog]", "Delete Run 1?").await?;
     browser.press(Key::Enter).await?;
     browser.wait_for("[data-testid=notice]", "unbilled again").await?;
     browser.go(&till.place("/billing")).await?;
@@ -249,9 +249,9 @@ async fn cancelled_and_billed_anew() -> Result<()> {
     }
     browser.letter(' ').await?;
     browser.press(Key::Enter).await?;
-    browser.wait_for("[data-testid=notice]", "is cancelled by CM-67").await?;
+    browser.wait_for("[data-testid=notice]", "is canceled by CM-67").await?;
     browser.wait_for("h1", "Draft for Kestrel").await?;
-    browser.wait_for("#roll", "I-3291 cancelled").await?;
+    browser.wait_for("#roll", "I-3291 canceled").await?;
     browser.wait_for("#roll", "1,207.48").await?;
     browser.close().await?;
     till.stop_and_verify().await
@@ -282,7 +282,7 @@ async fn lines_of_an_invoice_are_credited() -> Result<()> {
     browser.wait_for("[role=dialog]", "Credit €51.38 of I-3291?").await?;
     browser.press(Key::Enter).await?;
     browser.wait_for("[data-testid=notice]", "CM-67 credits €51.38 of I-3291").await?;
-    browser.wait_for("#roll", "CM-67 over lines").await?;
+    browser.wait_for("#roll", "CM-67 for some lines").await?;
     browser.letter('o').await?;
     browser.wait_for("h1", "I-3291").await?;
     browser.wait_for("main", "€1,156.10 open").await?;
@@ -294,7 +294,7 @@ async fn lines_of_an_invoice_are_credited() -> Result<()> {
 #[tokio::test]
 async fn a_message_is_changed_and_sent_again() -> Result<()> {
     let (till, browser) = start("/billing/going-out").await?;
-    browser.wait_for("main", "not taken").await?;
+    browser.wait_for("main", "failed").await?;
     browser.press(Key::Enter).await?;
     browser.wait_for("h1", "Message with I-").await?;
     browser.run("document.querySelector('[data-field=subject] input').focus()").await?;
@@ -302,7 +302,7 @@ async fn a_message_is_changed_and_sent_again() -> Result<()> {
     browser.type_text("Your invoice, once more").await?;
     browser.press(Key::Escape).await?;
     browser.control('\n').await?;
-    browser.wait_for("[data-testid=notice]", "is mailed to accounts@orchardlane.example").await?;
+    browser.wait_for("[data-testid=notice]", "is emailed to accounts@orchardlane.example").await?;
     let mailbox = browser.wait_for("#roll", "accounts@orchardlane.example").await?;
     assert!(mailbox.contains("Read the message"), "{mailbox}");
     browser.close().await?;
@@ -389,7 +389,7 @@ async fn a_quarter_ahead_in_parts_with_a_cancellation_between() -> Result<()> {
     browser.wait_for("h1", "O-").await?;
     let order = browser.text("h1").await?;
     browser.letter('h').await?;
-    browser.wait_for("h1", &format!("Bill ahead of {order}")).await?;
+    browser.wait_for("h1", &format!("Bill in advance of {order}")).await?;
     browser.wait_for_focus("Advance %").await?;
     // More than all is refused at its field.
     browser.type_text("125").await?;
@@ -430,7 +430,7 @@ async fn a_quarter_ahead_in_parts_with_a_cancellation_between() -> Result<()> {
     browser.letter('p').await?;
     browser.wait_for("[role=dialog]", "Post").await?;
     browser.press(Key::Enter).await?;
-    browser.wait_for("main dl", "● gone").await?;
+    browser.wait_for("main dl", "● shipped").await?;
     browser.letter('o').await?;
     browser.wait_for("h1", &order).await?;
     browser.letter('b').await?;
@@ -456,7 +456,7 @@ async fn a_quarter_ahead_in_parts_with_a_cancellation_between() -> Result<()> {
     browser.press(Key::Tab).await?;
     browser.type_text("two trays too many").await?;
     browser.press(Key::Enter).await?;
-    browser.wait_for("[data-testid=notice]", "Cancelled on").await?;
+    browser.wait_for("[data-testid=notice]", "Canceled on").await?;
     browser.wait_for("main", "▲ Credit…").await?;
     find(&browser, &ahead).await?;
     browser.wait_for("h1", &ahead).await?;
@@ -504,7 +504,7 @@ async fn a_card_is_authorized_captured_and_found_on_the_payout() -> Result<()> {
     browser.press(Key::Enter).await?;
     let invoice = number(&browser.wait_for("[data-testid=notice]", "posted").await?, "I-");
     browser.go(&till.place("/")).await?;
-    browser.wait_for("main", &format!("{order} has gone out, {card} is authorized")).await?;
+    browser.wait_for("main", &format!("{order} has shipped, {card} is authorized")).await?;
 
     find(&browser, &card).await?;
     browser.wait_for("h1", &card).await?;

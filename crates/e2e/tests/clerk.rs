@@ -191,7 +191,7 @@ async fn what_is_stopped_is_put_right_and_posted_once() -> Result<()> {
         Ok(till_store::invoices::list(&mut connection, &filter).await?.count)
     };
     let before = count().await?;
-    browser.wait_for("[role=grid]", "Stopped").await?;
+    browser.wait_for("[role=grid]", "Blocked").await?;
     browser.press(Key::Down).await?;
     browser.wait_for("#roll", "Ferme du Vent Clair").await?;
     browser.press(Key::Enter).await?;
@@ -203,13 +203,13 @@ async fn what_is_stopped_is_put_right_and_posted_once() -> Result<()> {
     browser.control('a').await?;
     browser.type_text("FX7788").await?;
     browser.press(Key::Enter).await?;
-    browser.wait_for("[data-testid=notice]", "is kept").await?;
+    browser.wait_for("[data-testid=notice]", "is saved").await?;
     find(&browser, "Unbilled").await?;
     browser.wait_for("h1", "Unbilled").await?;
     browser.letter('/').await?;
     browser.type_text("Vent Clair").await?;
     browser.press(Key::Enter).await?;
-    browser.wait_for("#roll", "Tax AE, buyer accounts").await?;
+    browser.wait_for("#roll", "Tax AE, reverse charge").await?;
     browser.letter('p').await?;
     browser.wait_for("[role=dialog]", "Post 1 invoice?").await?;
     browser.run("const b = document.querySelector('[role=dialog] button'); b.click(); b.click(); b.click();").await?;

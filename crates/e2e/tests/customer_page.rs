@@ -44,7 +44,7 @@ async fn a_customer_accepts_a_quote_and_pays_its_deposit_on_their_page() -> Resu
     browser.letter('w').await?;
     browser.wait_for("[role=dialog]", "accepts it by name").await?;
     browser.press(Key::Enter).await?;
-    browser.wait_for("[data-testid=notice]", "The link was mailed to").await?;
+    browser.wait_for("[data-testid=notice]", "The link was emailed to").await?;
     let link = browser.wait_for("[data-testid=page-link]", "/page#").await?;
 
     let phone = Browser::phone().await?;

@@ -19,7 +19,7 @@ async fn an_exchange_to_pay() -> Result<()> {
     browser.wait_for("main", "13 may still come back").await?;
     browser.control('a').await?;
     browser.type_text("2").await?;
-    browser.wait_for("footer", "Take it back · credit €44.00").await?;
+    browser.wait_for("footer", "Return and credit · credit €44.00").await?;
     browser.tab_to("Where BK-01 goes").await?;
     browser.type_text("Restock").await?;
     browser.tab_to("Item that goes out, or charge").await?;
@@ -99,7 +99,7 @@ async fn a_wrong_item_is_put_right_in_one_step() -> Result<()> {
     browser.wait_for("main", "JR-50 is what was billed").await?;
     browser.control('a').await?;
     browser.type_text("JR-34").await?;
-    browser.wait_for("#roll", "2 × JR-34, had gone").await?;
+    browser.wait_for("#roll", "2 × JR-34, was sent").await?;
     browser.wait_for("#roll", "12000").await?;
     browser.control('\n').await?;
     browser.yes("Fix this delivery?").await?;
@@ -135,7 +135,7 @@ async fn a_repair_goes_back_and_is_billed() -> Result<()> {
     till.stop_and_verify().await
 }
 
-/// What is expected back is entered by a lead, and not by a clerk.
+/// What is expected back is entered by a supervisor, and not by a clerk.
 #[tokio::test]
 async fn expected_returns_are_entered() -> Result<()> {
     let (till, browser) = start("/returns/expected", Who::Ines).await?;

@@ -19,7 +19,7 @@ async fn only_refusals(browser: &Browser) -> Result<()> {
     Ok(())
 }
 
-/// A quote with one thing that is short becomes an order, its stock is set aside, what there is
+/// A quote with one thing that is short becomes an order, its stock is reserved, what there is
 /// is picked and posted, the rest stays back-ordered, and nothing but the cost reaches the ledger.
 #[tokio::test]
 async fn from_a_quote_to_a_shipment_with_a_part_back_ordered() -> Result<()> {
@@ -33,7 +33,7 @@ async fn from_a_quote_to_a_shipment_with_a_part_back_ordered() -> Result<()> {
     browser.wait_for_focus("Customer").await?;
     browser.type_text("Tern").await?;
     browser.press(Key::Enter).await?;
-    browser.wait_for_focus("Their order number").await?;
+    browser.wait_for_focus("Customer PO").await?;
     browser.type_text("TP 77").await?;
     browser.press(Key::Enter).await?;
     // By code, and by words. Its price list, a break that 40 reach and a promotion that runs each
@@ -58,7 +58,7 @@ async fn from_a_quote_to_a_shipment_with_a_part_back_ordered() -> Result<()> {
     let order = browser.text("h1").await?;
     browser.wait_for("[data-testid=trail]", "Q-").await?;
 
-    // Confirmed by a lead, who says why the limit may be passed: eight extractors are there and set
+    // Confirmed by a supervisor, who says why the limit may be passed: eight extractors are there and set
     // aside, four are missing.
     browser.letter('c').await?;
     browser.wait_for("[role=dialog]", "above its limit of").await?;
@@ -78,7 +78,7 @@ async fn from_a_quote_to_a_shipment_with_a_part_back_ordered() -> Result<()> {
     browser.wait_for("[role=dialog]", "Post").await?;
     browser.press(Key::Enter).await?;
     browser.wait_for("[data-testid=notice]", "posted").await?;
-    browser.wait_for("main dl", "● gone").await?;
+    browser.wait_for("main dl", "● shipped").await?;
     browser.wait_for("#roll", "Entry ").await?;
 
     // The order stays open for the rest and says so.
@@ -126,7 +126,7 @@ async fn a_line_that_cannot_be_is_refused_at_its_field() -> Result<()> {
     browser.control('a').await?;
     browser.type_text("45").await?;
     browser.control('\n').await?;
-    browser.wait_for("[data-testid=notice]", "kept").await?;
+    browser.wait_for("[data-testid=notice]", "saved").await?;
     browser.wait_for("main table", "45 pc").await?;
     only_refusals(&browser).await?;
     browser.close().await?;

@@ -108,7 +108,7 @@ async fn a_credit_above_the_limit_waits_and_a_replacement_needs_none() -> Result
     let browser = Browser::open().await?;
     browser.sign_in(&till, Who::Ines).await?;
     browser.go(&till.place("/")).await?;
-    browser.wait_for("main", "Tomas Reed asks").await?;
+    browser.wait_for("main", "requested by Tomas Reed").await?;
     browser.go(&till.place("/returns?q=RA-24")).await?;
     browser.wait_for("main", "RA-24").await?;
     browser.press(Key::Enter).await?;

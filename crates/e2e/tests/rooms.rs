@@ -59,7 +59,7 @@ async fn a_draft_is_changed_and_dropped() -> Result<()> {
         .run("[...document.querySelectorAll('main button')].find((b) => b.innerText === 'Add to the draft').click()")
         .await?;
     browser.wait_for("#roll", "50 × 21.40").await?;
-    browser.wait_for("footer", "kept as typed").await?;
+    browser.wait_for("footer", "all changes saved").await?;
     browser.click("button[aria-label='Leave HB-SU out']").await?;
     browser.wait_for("header", "€537.51").await?;
     browser.run("document.activeElement.blur()").await?;
@@ -115,7 +115,7 @@ async fn picks_add_up() -> Result<()> {
     let (till, browser) = open("/receipts?q=Quillback&state=unapplied").await?;
     browser.wait_for("[role=grid]", "40.00").await?;
     browser.letter(' ').await?;
-    let tape = browser.wait_for("[data-testid=picked]", "1 receipt picked").await?;
+    let tape = browser.wait_for("[data-testid=picked]", "1 receipt selected").await?;
     assert!(tape.contains("Unapplied EUR") && tape.contains("40.00"), "{tape}");
     done(till, browser).await
 }

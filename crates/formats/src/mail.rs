@@ -30,7 +30,7 @@ pub struct Mail<'a> {
 #[derive(Debug, thiserror::Error)]
 pub enum MailError {
     /// An address that is none.
-    #[error("“{address}” is no mail address. Write it as name@place.example.")]
+    #[error("“{address}” is no email address. Write it as name@place.example.")]
     Address {
         /// The address.
         address: String,

@@ -127,7 +127,7 @@ async fn run(line: CommandLine) -> Result<(), Failure> {
             make_demo(&settings, fresh).await?;
             let hint: Vec<String> = till_demo::STAFF
                 .iter()
-                .map(|one| format!("    {:<7} {:<26} {}, {}", one.sign_in, one.password, one.name, one.role.word()))
+                .map(|one| format!("    {:<7} {:<26} {}, {}", one.sign_in, one.password, one.name, one.role.name()))
                 .collect();
             if make_only {
                 return Ok(());

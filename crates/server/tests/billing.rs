@@ -299,7 +299,7 @@ fn cancelled_with_the_very_figures_and_above_a_limit_only_asked_for() {
     let mut seen = wish.clone();
     seen["seen"] = preview["fingerprint"].clone();
     till.done("POST", &place(small), &seen);
-    assert_eq!(till.refused("POST", &place(small), &seen).1, "refused", "it is cancelled once");
+    assert_eq!(till.refused("POST", &place(small), &seen).1, "refused", "it is canceled once");
     let (_, draft) = till.get("/api/invoices?state=draft&limit=1");
     let draft = &draft["invoices"][0];
     assert_eq!((&draft["customer"], &draft["total"]), (&json!(4), &invoice["document"]["total"]), "billed anew");

@@ -106,7 +106,7 @@ fn world() -> World {
     for (customer, seat) in [(2, &ines), (4, &tomas)] {
         let version = till.get(&format!("/api/customers/{customer}")).1["version"].clone();
         let body = json!({ "version": version, "reason": "two returned checks" });
-        add("put on stop", "PUT", format!("/api/customers/{customer}/stop"), body, seat);
+        add("put on hold", "PUT", format!("/api/customers/{customer}/stop"), body, seat);
     }
     goods(&till, &mut add, &tomas, &ines);
     add("add a month", "POST", "/api/setup/periods".into(), json!({}), &ines);

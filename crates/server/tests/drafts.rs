@@ -63,7 +63,7 @@ fn what_a_draft_leaves_and_gives_back_is_unbilled_again() {
     till.done("DELETE", &drop(2), &Value::Null);
     let (_, gone) = till.get(&place);
     assert_eq!(gone["code"], "gone", "{gone}");
-    assert!(gone["title"].as_str().unwrap().starts_with("Ines Calder dropped this draft on "), "{gone}");
+    assert!(gone["title"].as_str().unwrap().starts_with("Ines Calder deleted this draft on "), "{gone}");
     assert_eq!(unbilled(&till, order).len(), 2);
     till.verify();
 }

@@ -196,7 +196,7 @@ fn first_sign_in(walk: &Walk, name: &str, (old, new): (&str, &str)) -> Seat {
     sign_in(walk.till.address, (name, new))
 }
 
-/// The administrator, a lead and a clerk.
+/// The administrator, a supervisor and a clerk.
 fn people(walk: &Walk) -> (Seat, Seat, Seat) {
     let code = walk.till.printed.split("set them up: ").nth(1).unwrap().trim().to_owned();
     let nobody = Seat::default();
@@ -955,7 +955,7 @@ fn deposits(walk: &Walk, leo: &Seat, customer: &Value) {
     let ends = walk.get(leo, &kept)["ends"].clone();
     let last = ends[2]["id"].as_i64().unwrap();
     walk.seen_and_done(leo, &format!("{kept}/ends/{last}/reverse"), why.clone(), version(&kept));
-    // Money that came in without a target is set aside.
+    // Money that came in without a target is reserved.
     let paid =
         json!({ "customer": customer, "method": "transfer", "amount": "7", "date": walk.today, "applications": [] });
     let receipt = walk.seen_and_done(leo, "/api/receipts", paid, json!({}))["id"].clone();

@@ -1,6 +1,6 @@
 //! What billing starts from, over real connections: customers and items with everything on their
 //! files, prices made step by step, orders that are short of stock, shipments in steps, quotes,
-//! call-offs, own fields that block. Each from the request to the books and back.
+//! call-offs, custom fields that block. Each from the request to the books and back.
 
 use crate::common::*;
 use serde_json::{Value, json};
@@ -281,10 +281,10 @@ fn what_is_short_waits_and_leaves_when_it_has_come() {
         |reason: &str| json!({ "version": seen["version"], "line": first["id"], "quantity": "1", "reason": reason });
     assert_eq!(till.refused("POST", &format!("/api/orders/{id}/cancel"), &rest(" ")).2.as_deref(), Some("reason"));
     till.done("POST", &format!("/api/orders/{id}/cancel"), &rest("found elsewhere"));
-    // What has come is set aside for the line it was ordered in for, and leaves.
+    // What has come is reserved for the line it was ordered in for, and leaves.
     till.done("POST", &format!("{place}/intakes"), &json!({ "quantity": "20", "cost": "24" }));
     let again = till.refused("POST", &format!("/api/orders/{id}/set-aside"), &Value::Null);
-    assert_eq!(again.0, 409, "all it wants is set aside already");
+    assert_eq!(again.0, 409, "all it wants is reserved already");
     let (_, picks) = till.get(&format!("/api/orders/{id}/to-ship"));
     assert_eq!((&picks[0]["to_ship"], &picks[0]["allocated"]), (&json!("2"), &json!("2")), "{picks}");
     let second = till.done("POST", &format!("/api/orders/{id}/shipments"), &Value::Null);
@@ -323,7 +323,11 @@ fn own_fields_block_and_go_on_to_the_entry() {
     };
     let gate = json!({ "key": "quay_gate", "label": "Quay gate", "place": "order", "kind": "choice",
         "choices": ["north", "south"], "required": true, "active": true });
-    assert_eq!(till.refused("PUT", "/api/goods-settings/own-fields", &gate).0, 403, "a lead asks an administrator");
+    assert_eq!(
+        till.refused("PUT", "/api/goods-settings/own-fields", &gate).0,
+        403,
+        "a supervisor asks an administrator"
+    );
     assert_eq!(keep("own-fields", &gate).0, 200);
     for (change, field) in [
         (json!({ "key": "Quay Gate!" }), "key"),
@@ -445,7 +449,7 @@ fn what_is_called_off_is_counted_down_and_given_back() {
     assert_eq!(till.refused("POST", "/api/orders", &stranger).2.as_deref(), Some("call_off"));
     let cancel = json!({ "version": 1, "reason": "too early" });
     till.done("POST", &format!("/api/orders/{first}/cancel"), &cancel);
-    assert_eq!(left(), "50", "what is cancelled may be called off again");
+    assert_eq!(left(), "50", "what is canceled may be called off again");
 }
 
 /// A place that is exempt until a day: with a certificate no tax, and after its last day it is told.

@@ -152,7 +152,7 @@ pub async fn enter(writing: &mut Writing<'_>, new: &CallOffForm) -> Result<CallO
     sensible_date("first", new.first)?;
     sensible_date("last", new.last)?;
     if new.last < new.first {
-        return Err(StoreError::invalid("last", "A call-off ends on its first day or later."));
+        return Err(StoreError::invalid("last", "A blanket order ends on its first day or later."));
     }
     if new.lines.is_empty() {
         return Err(StoreError::invalid("lines", "Say what was agreed: at least one item."));

@@ -46,7 +46,7 @@ pub struct NewCustomer<'a> {
     pub terms: Terms,
     /// What it may owe, in base currency.
     pub credit_limit: Option<Money>,
-    /// Why it is on stop.
+    /// Why it is on hold.
     pub stop_reason: Option<&'a str>,
     /// Whether it wants its order number on invoices.
     pub needs_order_number: bool,

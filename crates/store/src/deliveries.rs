@@ -23,7 +23,7 @@ use crate::{Result, StoreError};
 pub enum Way {
     /// Printed and posted.
     Print,
-    /// By mail.
+    /// By email.
     Mail,
 }
 
@@ -43,7 +43,7 @@ impl Way {
         }
     }
 
-    /// The way a customer's documents go. A structured invoice goes by mail.
+    /// The way a customer's documents go. A structured invoice goes by email.
     const fn for_customer(delivery: Delivery) -> Self {
         match delivery {
             Delivery::Paper => Self::Print,
@@ -297,7 +297,7 @@ fn waiting(row: &DeliveryRow, version: Option<i64>) -> Result<()> {
     }
     if row.state == DeliveryState::Done {
         return Err(StoreError::WrongState(format!(
-            "{} has gone already. Send it again from the document, if it did not arrive.",
+            "{} was sent already. Send it again from the document, if it did not arrive.",
             row.document.number
         )));
     }
@@ -319,17 +319,17 @@ fn note(
 /// Marks documents of the print queue as printed.
 ///
 /// # Errors
-/// One that goes by mail, or is printed already.
+/// One that goes by email, or is printed already.
 pub async fn printed(writing: &mut Writing<'_>, ids: &[DeliveryId]) -> Result<i64> {
     if ids.is_empty() {
-        return Err(StoreError::invalid("ids", "Nothing is picked. Pick what was printed."));
+        return Err(StoreError::invalid("ids", "Nothing is selected. Select what was printed."));
     }
     let at = writing.actor().at.to_rfc3339_opts(SecondsFormat::Millis, true);
     for id in ids {
         let row = delivery(writing, *id).await?;
         waiting(&row, None)?;
         if row.way != Way::Print {
-            return Err(StoreError::WrongState(format!("{} goes by mail. Send it.", row.document.number)));
+            return Err(StoreError::WrongState(format!("{} goes by email. Send it.", row.document.number)));
         }
         sqlx::query!(
             "UPDATE deliveries SET state = 'done', done_at = ?, tries = tries + 1, version = version + 1 WHERE id = ?",

@@ -1,4 +1,4 @@
-//! Settings of goods: warehouses, when cost is entered, freight, tax treatments, own fields and
+//! Settings of goods: warehouses, when cost is entered, freight, tax treatments, custom fields and
 //! reporting lists.
 
 use std::collections::HashMap;

@@ -1,4 +1,4 @@
-//! Files of orders and of posted shipments: read, checked line by line, and taken over whole or
+//! Files of orders and of posted shipments: read, checked line by line, and imported whole or
 //! not at all.
 //!
 //! Shipments from a file have left a warehouse that others keep the stock of: they take nothing
@@ -249,7 +249,7 @@ pub struct ImportView {
     pub documents: i64,
 }
 
-/// Keeps a file that was checked, until it is taken over or dropped.
+/// Keeps a file that was checked, until it is imported or dropped.
 ///
 /// # Errors
 /// Where the database cannot be written.
@@ -350,7 +350,7 @@ pub struct TakenOver {
 /// Takes a file over: all of it, or nothing.
 ///
 /// # Errors
-/// A file that is taken over already, and the first of what is wrong with it.
+/// A file that is imported already, and the first of what is wrong with it.
 pub async fn take_over(
     writing: &mut Writing<'_>,
     rules: &Rules,
@@ -384,19 +384,19 @@ pub async fn take_over(
     Ok(done)
 }
 
-/// A file with anything wrong is not taken over at all.
+/// A file with anything wrong is not imported at all.
 fn refuse(check: &ImportCheck) -> Result<()> {
     match check.problems.first() {
         Some(first) => Err(StoreError::invalid(
             "file",
             format!(
-                "Nothing was taken over: {} of the file cannot be. Line {}: {}",
+                "Nothing was imported: {} of the file cannot be. Line {}: {}",
                 if check.problem_count == 1 { "one line".to_owned() } else { format!("{} lines", check.problem_count) },
                 first.line,
                 first.sentence
             ),
         )),
-        None if check.documents == 0 => Err(StoreError::invalid("file", "The file has no lines to take over.")),
+        None if check.documents == 0 => Err(StoreError::invalid("file", "The file has no lines to import.")),
         None => Ok(()),
     }
 }
@@ -404,14 +404,14 @@ fn refuse(check: &ImportCheck) -> Result<()> {
 /// Drops a file that was checked and is not wanted.
 ///
 /// # Errors
-/// A file that is taken over already.
+/// A file that is imported already.
 pub async fn drop(writing: &mut Writing<'_>, id: ImportId) -> Result<()> {
     let (view, _) = kept(writing, id).await?;
     if view.state != "checked" {
         return Err(StoreError::WrongState(format!("{} is {} already.", view.name, view.state.replace('_', " "))));
     }
     sqlx::query!("UPDATE imports SET state = 'dropped', text = '' WHERE id = ?", id.0).execute(&mut **writing).await?;
-    let words = format!("dropped {}", view.name);
+    let words = format!("deleted {}", view.name);
     writing.note_on((DocumentKind::Import, id.0, &view.name), "file_dropped", words, None, Vec::new());
     Ok(())
 }

@@ -90,7 +90,7 @@ pub async fn take_in(
 }
 
 /// Takes goods into stock in a warehouse. What was expected of them has arrived; what an order
-/// waited for is set aside for it.
+/// waited for is reserved for it.
 ///
 /// # Errors
 /// What the core refuses.

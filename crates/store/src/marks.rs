@@ -151,7 +151,7 @@ pub async fn set_field(writing: &mut Writing<'_>, field: &OwnField) -> Result<()
     .execute(&mut **writing)
     .await?;
     let fields = differences(&was, &described_field(writing, key).await?);
-    writing.note_setting("own fields", format!("set the own field {label}"), fields);
+    writing.note_setting("custom fields", format!("set the custom field {label}"), fields);
     Ok(())
 }
 

@@ -135,7 +135,7 @@ pub async fn set_customer_order_number(
         "order_changed",
         format!("changed {}", row.number),
         Some(version + 1),
-        changed("their order number", row.customer_order_number.as_deref(), number),
+        changed("customer PO", row.customer_order_number.as_deref(), number),
     );
     Ok(version + 1)
 }

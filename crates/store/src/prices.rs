@@ -443,7 +443,7 @@ pub async fn drop_break(writing: &mut Writing<'_>, id: i64) -> Result<()> {
     )
     .fetch_optional(&mut **writing)
     .await?
-    .ok_or_else(|| StoreError::WrongState("This quantity break is gone already.".to_owned()))?;
+    .ok_or_else(|| StoreError::WrongState("This quantity break was deleted already.".to_owned()))?;
     let from = Quantity::from_scaled(gone.from_e4).to_string();
     let off = format!("{} %", Rate::from_scaled(gone.off_e6).percent());
     let mut fields = changed("from", Some(&from), None);

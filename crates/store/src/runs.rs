@@ -81,7 +81,7 @@ pub async fn make(writing: &mut Writing<'_>, rules: &Rules, form: &RunForm, reci
         let sentence = match waiting {
             0 => "Nothing of this is left to bill. Look at Unbilled again, or change the filter.".to_owned(),
             waiting => format!(
-                "{waiting} {} of customers who are billed only when all of an order has gone, and it has not. Choose another way to combine, to bill all the same.",
+                "{waiting} {} of customers who are billed only when all of an order has shipped, and it has not. Choose another way to combine, to bill all the same.",
                 if waiting == 1 { "shipment is" } else { "shipments are" }
             ),
         };
@@ -322,7 +322,7 @@ pub async fn drop(writing: &mut Writing<'_>, id: RunId, version: i64) -> Result<
             .execute(&mut **writing)
             .await?;
     }
-    let words = format!("dropped {} drafts of {}", drafts.len(), head.name);
+    let words = format!("deleted {} drafts of {}", drafts.len(), head.name);
     writing.note_on(
         (DocumentKind::Run, id.0, &head.name),
         "run_dropped",

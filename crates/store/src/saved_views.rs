@@ -49,7 +49,7 @@ pub async fn keep(writing: &mut Writing<'_>, person: PersonId, view: &SavedView)
         return Err(StoreError::invalid("name", "Give the view a name of 60 characters at most."));
     }
     if view.query.len() > 1_000 || view.room.is_empty() || view.room.len() > 40 {
-        return Err(StoreError::invalid("query", "This view cannot be kept: its filters are too long."));
+        return Err(StoreError::invalid("query", "This view cannot be saved: its filters are too long."));
     }
     let id = sqlx::query_scalar!(
         r#"INSERT INTO saved_views (person_id, room, name, query) VALUES (?, ?, ?, ?)
@@ -62,7 +62,7 @@ pub async fn keep(writing: &mut Writing<'_>, person: PersonId, view: &SavedView)
     .fetch_one(&mut **writing)
     .await?;
     let fields = vec![set("room", &view.room), set("filters", &view.query)];
-    writing.note_setting("view", format!("kept the view “{name}”"), fields);
+    writing.note_setting("view", format!("saved the view “{name}”"), fields);
     Ok(id)
 }
 
@@ -75,7 +75,7 @@ pub async fn drop(writing: &mut Writing<'_>, person: PersonId, id: i64) -> Resul
         sqlx::query_scalar!("DELETE FROM saved_views WHERE id = ? AND person_id = ? RETURNING name", id, person.0)
             .fetch_optional(&mut **writing)
             .await?
-            .ok_or_else(|| StoreError::WrongState("This view is gone already.".to_owned()))?;
-    writing.note_setting("view", format!("dropped the view “{name}”"), Vec::new());
+            .ok_or_else(|| StoreError::WrongState("This view was deleted already.".to_owned()))?;
+    writing.note_setting("view", format!("deleted the view “{name}”"), Vec::new());
     Ok(())
 }

@@ -354,7 +354,7 @@ pub async fn set_limit(writing: &mut Writing<'_>, new: &NewLimit) -> Result<()> 
         }
     };
     if !has_limits(new.role) {
-        let sentence = format!("The role {} posts nothing, so it has no limits.", new.role.word());
+        let sentence = format!("The role {} posts nothing, so it has no limits.", new.role.name());
         return Err(StoreError::invalid("role", sentence));
     }
     let before: Limits = people::limits(writing).await?;
@@ -391,7 +391,7 @@ pub async fn add_month(writing: &mut Writing<'_>) -> Result<()> {
     let next = last.succ_opt().unwrap_or(last);
     let today = crate::rules::load(writing).await?.business_date;
     if (next - today).num_days() > 731 {
-        return Err(StoreError::invalid("first", "Periods reach two years ahead already."));
+        return Err(StoreError::invalid("first", "Periods are set up for two years from now already."));
     }
     crate::setup::months(writing, next, next).await
 }

@@ -60,8 +60,8 @@ async fn decide_on(
     .ok_or_else(|| StoreError::not_found(DocumentKind::Shipment, id))?;
     match head.state.as_str() {
         "posted" => return Err(StoreError::WrongState(format!("{} is posted already.", head.number))),
-        "taken_back" => return Err(StoreError::WrongState(format!("{} was taken back.", head.number))),
-        "dropped" => return Err(StoreError::WrongState(format!("{} was dropped.", head.number))),
+        "taken_back" => return Err(StoreError::WrongState(format!("{} was reversed.", head.number))),
+        "dropped" => return Err(StoreError::WrongState(format!("{} was canceled.", head.number))),
         _ => {}
     }
     let counted = stock::counted(connection, &head.warehouse, "warehouse").await?;
@@ -110,7 +110,7 @@ async fn decide_on(
     })
 }
 
-/// The lines of a shipment as they would leave, and what of their items is set aside for these very lines, in stock units.
+/// The lines of a shipment as they would leave, and what of their items is reserved for these very lines, in stock units.
 async fn lines_to_ship(
     connection: &mut SqliteConnection,
     id: ShipmentId,
@@ -155,7 +155,7 @@ async fn lines_to_ship(
     Ok((lines, reserved))
 }
 
-/// What of items is set aside for others: what is set aside for these very lines does not stand in their way.
+/// What of items is reserved for others: what is reserved for these very lines does not stand in their way.
 async fn committed_to_others(
     connection: &mut SqliteConnection,
     warehouse: &str,

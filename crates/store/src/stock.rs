@@ -1,4 +1,4 @@
-//! Stock: what there is, what is set aside for orders, what is on its way, and counts.
+//! Stock: what there is, what is reserved for orders, what is on its way, and counts.
 
 use std::collections::BTreeMap;
 
@@ -96,7 +96,7 @@ pub(crate) async fn counted(connection: &mut SqliteConnection, code: &str, field
 }
 
 /// What there is of items in every warehouse, in stock units. What stands for `without` itself is
-/// not counted as set aside.
+/// not counted as reserved.
 pub(crate) async fn facts(
     connection: &mut SqliteConnection,
     items: &[ItemId],
@@ -310,7 +310,7 @@ pub(crate) async fn arrived(
             .await?;
             let added = set_aside(writing, OrderId(order.order_id), Some(OrderLineId(line))).await?;
             if !added.is_empty() {
-                note_aside(writing, OrderId(order.order_id), &order.number, "set aside what came in for", &added);
+                note_aside(writing, OrderId(order.order_id), &order.number, "reserved what came in for", &added);
             }
         }
     }

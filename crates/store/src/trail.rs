@@ -287,9 +287,9 @@ async fn credit_memos(
     .into_iter()
     .map(|row| {
         let state = match (row.whole, row.alone) {
-            (true, _) => "over the whole",
+            (true, _) => "for the full amount",
             (false, true) => "stands alone",
-            (false, false) => "over lines",
+            (false, false) => "for some lines",
         }
         .to_owned();
         step(DocumentKind::CreditMemo, row.id, row.number, Some(row.date), state, Some(-row.total_minor), &row.currency)

@@ -69,7 +69,7 @@ const INVARIANTS: &[(&str, &str)] = &[
     ("Billed goods have left stock", include_str!("verify/issues.sql")),
     ("Shipped, billed and drafted quantities follow from the documents", include_str!("verify/quantities.sql")),
     ("Stock follows from what came in and went out", include_str!("verify/stock.sql")),
-    ("What is set aside is there, and no more than is still to ship", include_str!("verify/aside.sql")),
+    ("What is reserved is there, and no more than is still to ship", include_str!("verify/aside.sql")),
     ("Every posting has its entry", include_str!("verify/entries.sql")),
     ("Reporting codes stand beside their ledger lines", include_str!("verify/codes.sql")),
     ("Deposits: what was taken is held, applied, refunded or kept, by tax code", include_str!("verify/deposits.sql")),
@@ -79,13 +79,13 @@ const INVARIANTS: &[(&str, &str)] = &[
         "Customers accepted their own quotes, and cards pay their own invoices",
         include_str!("verify/customer_pages.sql"),
     ),
-    ("Cancelled invoices are turned round in whole", include_str!("verify/cancelled.sql")),
+    ("Canceled invoices are turned round in whole", include_str!("verify/cancelled.sql")),
     ("Credited is never above billed, line by line", include_str!("verify/credited.sql")),
     (
         "Returned is never above billed, credited never above returned, line by line and day by day",
         include_str!("verify/returns.sql"),
     ),
-    ("Documents on their way are posted, and what is mailed is in the mailbox", include_str!("verify/deliveries.sql")),
+    ("Documents on their way are posted, and what is emailed is in the mailbox", include_str!("verify/deliveries.sql")),
 ];
 
 /// A proof whose query is empty would hold whatever the books say: such a program is not built.

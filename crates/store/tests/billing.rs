@@ -215,7 +215,7 @@ async fn one_that_is_held_makes_nothing_of_those_after_it() {
     company.holds().await;
 }
 
-/// The customer is put on stop and the run is cut off between its beginning and its stretch:
+/// The customer is put on hold and the run is cut off between its beginning and its stretch:
 /// billing what has gone goes on.
 #[tokio::test]
 async fn a_stop_during_the_run_does_not_hold_what_has_gone() {

@@ -284,7 +284,7 @@ async fn staff(company: &Company) -> Vec<Actor> {
         .collect()
 }
 
-/// B8. 10 × 59.00 typed down to 48.00 gives away 110.00: above the 100.00 of a clerk, within the 1,000.00 of a lead.
+/// B8. 10 × 59.00 typed down to 48.00 gives away 110.00: above the 100.00 of a clerk, within the 1,000.00 of a supervisor.
 /// Amended to 1.00 it gives away 580.00 and waits again, though its total falls; to 4.00 of a hundred pieces more than
 /// the lead may approve.
 #[tokio::test]

@@ -190,7 +190,7 @@ async fn what_is_paid_is_kept_at_the_rate_of_the_invoice() {
     company.holds().await;
 }
 
-/// A clerk may credit 50.00. 72.57 wait for a lead; and when meanwhile someone else has credited the line,
+/// A clerk may credit 50.00. 72.57 wait for a supervisor; and when meanwhile someone else has credited the line,
 /// what was asked for is not what would be done.
 #[tokio::test]
 async fn above_the_limit_it_waits_and_what_is_approved_is_what_was_asked() {

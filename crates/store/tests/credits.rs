@@ -42,7 +42,7 @@ fn wish(customer: CustomerId, added: Vec<AddedLine>) -> CreditAlone {
         added,
         came_back: Vec::new(),
         date: None,
-        reason: "promised by telephone".to_owned(),
+        reason: "promised by phone".to_owned(),
         seen: None,
     }
 }

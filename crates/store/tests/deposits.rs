@@ -355,7 +355,7 @@ async fn unapplied_money_becomes_a_deposit_and_unapplied_again() {
         assert!(blockers.iter().any(|one| one.sentence.contains("Reverse D-")), "{blockers:?}");
         drop(books);
 
-        // The rest on account, typed in error: it lies on its receipt again, and is set aside once more.
+        // The rest on account, typed in error: it lies on its receipt again, and is reserved once more.
         let rest = try_take(&company, &of(None, "20.00")).await.unwrap();
         assert_eq!(receipt(&company, paid).await.row.unapplied, Money::ZERO);
         reverse(&company, rest).await.unwrap();

@@ -23,7 +23,7 @@ async fn amend(company: &Company, who: &Actor, order: OrderId, quantity: &str) -
 }
 
 /// 4 pieces of 59.00 and their tax, shipped and billed with 290.28 to be paid: it is to finish. Paid, it is closed. A clerk does not
-/// open it again; a lead does, with two pieces more.
+/// open it again; a supervisor does, with two pieces more.
 #[tokio::test]
 async fn an_order_closes_by_itself_and_is_reopened_by_right() {
     let company = Company::new().await;
@@ -57,7 +57,7 @@ async fn an_order_closes_by_itself_and_is_reopened_by_right() {
     assert_eq!(format!("{:?}", state().await), "Closed");
     let clerk = Actor::person(PersonId(1), "tess", Role::Clerk, "here", by().at);
     let refused = format!("{:?}", amend(&company, &clerk, order, "6").await.unwrap_err());
-    assert!(refused.contains("is closed") && refused.contains("Ask a lead"), "{refused}");
+    assert!(refused.contains("is closed") && refused.contains("Ask a supervisor"), "{refused}");
     let lead = Actor::person(PersonId(2), "lee", Role::Lead, "here", by().at);
     amend(&company, &lead, order, "6").await.unwrap();
     assert_eq!(format!("{:?}", state().await), "Open");

@@ -108,7 +108,7 @@ async fn an_amendment_never_goes_below_what_has_shipped() {
     );
     assert_eq!(view(&company, order).await.version, before.version);
 
-    // Down to what has shipped it may go, and then nothing of it is left to ship or set aside.
+    // Down to what has shipped it may go, and then nothing of it is left to ship or reserved.
     typed.lines[0].quantity = "40".to_owned();
     let version = doing!(company, |w, rules| orders::change(w, &rules, order, before.version, &typed)).unwrap().version;
     let after = view(&company, order).await;
@@ -221,7 +221,7 @@ async fn a_shipment_is_taken_back_only_while_nothing_of_it_is_billed() {
     assert_eq!((balance(&company, "11000").await, balance(&company, "71000").await), before, "the very cost came back");
     let seen = shown(shipment).await;
     assert_eq!(seen.taken_back.unwrap().reason, "sent to the wrong door");
-    assert_eq!(view(&company, order).await.lines[0].allocated, Quantity::from_whole(340), "it stays set aside");
+    assert_eq!(view(&company, order).await.lines[0].allocated, Quantity::from_whole(340), "it stays reserved");
     // Twice it does not come back; once billed it does not at all.
     assert_eq!(
         refused(doing!(company, |w, rules| shipments::take_back(w, &rules, shipment, &back))).len(),
@@ -492,7 +492,7 @@ async fn an_order_over_the_limit_waits_for_who_may_say_yes() {
     let asked =
         doing!(clerk, company, |w, rules| orders::confirm_as(w, &rules, order, None, "a good customer")).unwrap();
     let approval = asked.waits.unwrap();
-    assert_eq!(view(&company, order).await.row.state.word(), "draft", "until then nothing is set aside");
+    assert_eq!(view(&company, order).await.row.state.word(), "draft", "until then nothing is reserved");
     // 20 were asked for. The draft that says 400 by the time the lead looks is another order.
     let viewer = approvals::Viewer { person: PersonId(2), role: Role::Lead };
     let enlarged = form(company.customers[0], vec![line("A", "400")]);

@@ -136,8 +136,8 @@ async fn verify_finds_what_got_past_the_triggers() {
             "DROP TRIGGER entry_lines_keep; UPDATE entry_lines SET purpose = 'revenue' WHERE purpose = 'receivable' AND entry_id = (SELECT max(entry_id) FROM entry_lines WHERE purpose = 'receivable')",
             "Control accounts carry nothing else",
         ),
-        ("UPDATE orders SET confirmed = 0", "What is set aside is there"),
-        ("UPDATE stock_layers SET remaining_e4 = 0, remaining_cost_minor = 0", "What is set aside is there"),
+        ("UPDATE orders SET confirmed = 0", "What is reserved is there"),
+        ("UPDATE stock_layers SET remaining_e4 = 0, remaining_cost_minor = 0", "What is reserved is there"),
         (
             "PRAGMA ignore_check_constraints = 1; UPDATE order_lines SET allocated_e4 = 5000000 WHERE allocated_e4 > 0",
             "What is short, free and billable",

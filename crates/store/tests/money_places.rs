@@ -102,7 +102,7 @@ async fn a_second_bank_account() {
 #[tokio::test]
 async fn ways_of_paying_are_offered_or_not() {
     let company = Company::new().await;
-    offer(&company, "check", "check by mail", false).await.unwrap();
+    offer(&company, "check", "check by email", false).await.unwrap();
     assert_eq!(field(receive(&company, "check", 1, "5").await), "method");
     assert_eq!(field(offer(&company, "cash", "transfer", true).await), "name");
     assert_eq!(field(offer(&company, "cash", " ", true).await), "name");

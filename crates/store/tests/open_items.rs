@@ -172,7 +172,7 @@ async fn a_draft_that_bills_anew_waits_for_the_cancellation() {
         invoices::change_draft(writing, rules, draft, made.version, &earlier).await
     })
     .await;
-    too_early(refused, "posting_date", "I-1 was cancelled on 20 Mar 2026");
+    too_early(refused, "posting_date", "I-1 was canceled on 20 Mar 2026");
 }
 
 /// Case c: cost follows billing, cost 100.00 per piece of the first layer; left 1 March, billed 5 March,

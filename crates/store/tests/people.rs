@@ -38,7 +38,7 @@ macro_rules! change {
     };
 }
 
-/// Clerk 1, leads 2 and 3, auditor 4, administrator 5; a clerk may change 50.00, a lead 500.00.
+/// Clerk 1, leads 2 and 3, auditor 4, administrator 5; a clerk may change 50.00, a supervisor 500.00.
 async fn staffed() -> Company {
     let company = Company::new().await;
     let hash = passwords::hash("clover in the meadow").unwrap();
@@ -273,7 +273,7 @@ async fn nobody_approves_their_own_and_above_every_limit_nobody_does() {
     let own = decide(&company, (2, Role::Lead), waits).await.unwrap_err();
     assert!(own.to_string().contains("yourself"), "{own}");
     let above = decide(&company, (3, Role::Lead), waits).await.unwrap_err();
-    assert!(above.to_string().contains("above the limit of a lead too"), "{above}");
+    assert!(above.to_string().contains("above the limit of a supervisor too"), "{above}");
     let declined = company
         .store
         .change(&acting(3, Role::Lead), None, async |writing| {
@@ -328,7 +328,7 @@ async fn a_stop_is_lifted_by_a_lead_or_after_asking_one() {
     let asked = lift(1, Role::Clerk, 2).await.unwrap().waits.unwrap();
     assert_eq!(lift(2, Role::Lead, 2).await.unwrap(), customers::Outcome { version: 3, waits: None });
     let late = decide(&company, (3, Role::Lead), asked).await.unwrap_err();
-    assert!(late.to_string().contains("not on stop any more"), "{late}");
+    assert!(late.to_string().contains("not on hold any more"), "{late}");
     let waiting =
         approvals::view(&mut *company.store.read().await.unwrap(), asked, viewer(3, Role::Lead)).await.unwrap();
     assert_eq!(waiting.state, ApprovalState::Waiting, "what could not be carried out is not approved");

@@ -303,7 +303,10 @@ async fn what_stops_billing_is_seen_before_anyone_tries() {
     let rules = rules::load(&mut books).await.unwrap();
     let open = unbilled::list(&mut books, &rules, &UnbilledFilter::default()).await.unwrap();
     let sentence = &open.customers[0].shipments[0].blockers[0].sentence;
-    assert_eq!(sentence, "The account map has no account for revenue of item class goods. Ask a lead to add one.");
+    assert_eq!(
+        sentence,
+        "The account map has no account for revenue of item class goods. Ask a supervisor to add one."
+    );
 }
 
 #[tokio::test]

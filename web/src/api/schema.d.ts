@@ -1141,7 +1141,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** A customer as it is kept. */
+        /** A customer as saved. */
         get: operations["customer_file"];
         put?: never;
         post?: never;
@@ -1228,7 +1228,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Puts a customer on stop. */
+        /** Puts a customer on hold. */
         put: operations["put_on_stop"];
         post?: never;
         /** Lifts a customer's stop, or asks a lead to. */
@@ -1937,7 +1937,7 @@ export interface paths {
         /** Files, newest first. */
         get: operations["list_imports"];
         put?: never;
-        /** Reads a file of comma-separated lines and checks it. Nothing is taken over yet. */
+        /** Reads a file of comma-separated lines and checks it. Nothing is imported yet. */
         post: operations["read_file"];
         delete?: never;
         options?: never;
@@ -2182,7 +2182,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Cancels a posted invoice with a credit memo over the whole of it, or asks for approval. */
+        /** Cancels a posted invoice with a credit memo for all of it, or asks for approval. */
         post: operations["cancel_invoice"];
         delete?: never;
         options?: never;
@@ -2730,7 +2730,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Lets go of what is set aside for a line, for others to have. */
+        /** Lets go of what is reserved for a line, for others to have. */
         post: operations["let_go"];
         delete?: never;
         options?: never;
@@ -2815,7 +2815,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What an order asks for in advance, as it is kept with the order. */
+        /** What an order asks for in advance, as saved with the order. */
         get: operations["advance"];
         /** Keeps with an order what it asks for in advance. */
         put: operations["save_advance"];
@@ -3006,7 +3006,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Starts a shipment of an order: a pick list of what is set aside for it, or of what is typed. */
+        /** Starts a shipment of an order: a pick list of what is reserved for it, or of what is typed. */
         post: operations["start_shipment"];
         delete?: never;
         options?: never;
@@ -6550,7 +6550,7 @@ export interface components {
             /** @description What it goes to. */
             to: components["schemas"]["CreditTo"][];
         };
-        /** @description A customer as it is kept, with what belongs to it. */
+        /** @description A customer as saved, with what belongs to it. */
         CustomerFile: {
             /** @description Who answers. */
             contacts: components["schemas"]["Contact"][];
@@ -6657,7 +6657,7 @@ export interface components {
             open_items: components["schemas"]["OpenItem"][];
             /** @description What it owes, in base currency. */
             owes: components["schemas"]["Money"];
-            /** @description Why it is on stop. */
+            /** @description Why it is on hold. */
             stop_reason?: string | null;
             /** @description Its tax id. */
             tax_id?: string | null;
@@ -7710,7 +7710,7 @@ export interface components {
         HowFar: {
             /** @description Lines done. */
             done: number;
-            /** @description Whether it is being taken over now. */
+            /** @description Whether it is being imported now. */
             running: boolean;
             /** @description Lines in all. */
             total: number;
@@ -8174,7 +8174,7 @@ export interface components {
         ItemRow: {
             /** @description Whether it is sold. */
             active: boolean;
-            /** @description On hand and not set aside. */
+            /** @description On hand and not reserved. */
             available: components["schemas"]["Decimal4"];
             /** @description What customers still wait for. */
             back_ordered: components["schemas"]["Decimal4"];
@@ -8182,7 +8182,7 @@ export interface components {
             class: string;
             /** @description Its code. */
             code: string;
-            /** @description What of it is set aside. */
+            /** @description What of it is reserved. */
             committed: components["schemas"]["Decimal4"];
             /** @description What is on its way. */
             expected: components["schemas"]["Decimal4"];
@@ -8628,7 +8628,7 @@ export interface components {
             /** @description Reporting lists. */
             lists: components["schemas"]["ReportingList"][];
         };
-        /** @description The marks of a document or a line: reporting codes by list, own fields by key. */
+        /** @description The marks of a document or a line: reporting codes by list, custom fields by key. */
         Marks: {
             /** @description Reporting codes: list → code. */
             codes?: {
@@ -9421,7 +9421,7 @@ export interface components {
         };
         /** @description A line with something left to ship. */
         OpenLine: {
-            /** @description What is set aside for it. */
+            /** @description What is reserved for it. */
             allocated: components["schemas"]["Decimal4"];
             /** @description What follows later: all that is left once a part has shipped, before that what waits for stock. */
             back_ordered: components["schemas"]["Decimal4"];
@@ -9467,7 +9467,7 @@ export interface components {
             unit: string;
             /** @description Net of what is left to ship, in the order's currency. */
             value: components["schemas"]["Money"];
-            /** @description To ship, with no stock set aside for it. */
+            /** @description To ship, with no stock reserved for it. */
             waiting: components["schemas"]["Decimal4"];
         };
         /** @description A stretch of open lines. */
@@ -9575,7 +9575,7 @@ export interface components {
         OrderLineId: number;
         /** @description A line of an order on screen. */
         OrderLineView: components["schemas"]["LineProgress"] & {
-            /** @description What is set aside for it. */
+            /** @description What is reserved for it. */
             allocated: components["schemas"]["Decimal4"];
             /** @description What is back-ordered: a part has shipped, or stock is short. */
             back_ordered: components["schemas"]["Decimal4"];
@@ -10383,13 +10383,13 @@ export interface components {
         };
         /** @description A line of an order that could go on a shipment. */
         PickLine: {
-            /** @description What is set aside for it. */
+            /** @description What is reserved for it. */
             allocated: components["schemas"]["Decimal4"];
             /** @description The item's code. */
             code: string;
             /** @description Its words. */
             description: string;
-            /** @description What is there and free for it, what is set aside for it included; all of it where no stock is kept. */
+            /** @description What is there and free for it, what is reserved for it included; all of it where no stock is kept. */
             free: components["schemas"]["Decimal4"];
             /** @description What of it stands on other shipments that are not posted. */
             leaving: components["schemas"]["Decimal4"];
@@ -10821,7 +10821,7 @@ export interface components {
         PricedLine: {
             /** @description The line's amount as priced: its net, or with tax where prices carry it. */
             amount: components["schemas"]["Money"];
-            /** @description What of it can be set aside now, in `unit`. */
+            /** @description What of it can be reserved now, in `unit`. */
             can_go: components["schemas"]["Decimal4"];
             /** @description Its code. */
             code: string;
@@ -12192,7 +12192,7 @@ export interface components {
             first_start: boolean;
             person?: null | components["schemas"]["SignedIn"];
         };
-        /** @description Stock that was set aside for an item of an order. */
+        /** @description Stock that was reserved for an item of an order. */
         SetAside: {
             /** @description The item's code. */
             code: string;
@@ -12773,7 +12773,7 @@ export interface components {
         };
         /** @description What there is of an item where a line is to leave from, in stock units. */
         StockFacts: {
-            /** @description What is set aside for order lines, this one left out. */
+            /** @description What is reserved for order lines, this one left out. */
             committed: components["schemas"]["Decimal4"];
             /** @description Whether its stock is kept in these books. */
             counted: boolean;
@@ -13257,7 +13257,7 @@ export interface components {
             /** @description Which. */
             ids: components["schemas"]["DeliveryId"][];
         };
-        /** @description How a file is to be taken over. */
+        /** @description How a file is to be imported. */
         ToTakeOver: {
             /** @description Whether orders are confirmed at once where nothing stands in the way. */
             confirm?: boolean;

@@ -1,4 +1,4 @@
-import TextField from "@mui/material/TextField";
+import { DateInput } from "./DateInput";
 
 interface Props {
   label: string;
@@ -15,14 +15,13 @@ interface Props {
 /** A date that shows what is assumed, and says so, until someone types another. */
 export function DateField({ label, typed, assumed, onType, error, from }: Props) {
   return (
-    <TextField
+    <DateInput
       label={label}
-      type="date"
       value={typed || assumed}
-      onChange={(event) => onType(event.target.value === assumed ? "" : event.target.value)}
+      onChange={(day) => onType(day === assumed ? "" : day)}
       error={!!error}
       helperText={error ?? (typed ? "typed; clear it to go back" : from)}
-      slotProps={{ htmlInput: { style: typed ? undefined : { color: "var(--ink-2)" } } }}
+      faint={!typed}
     />
   );
 }

@@ -1,10 +1,13 @@
 import Button from "@mui/material/Button";
+import Checkbox from "@mui/material/Checkbox";
 import Dialog from "@mui/material/Dialog";
+import FormControlLabel from "@mui/material/FormControlLabel";
 import { styled } from "@mui/material/styles";
 import TextField from "@mui/material/TextField";
-import { type ReactNode, useRef } from "react";
+import { type ReactNode, useRef, useState } from "react";
 import { newKey } from "../api/client";
 import { useAsking } from "./asking";
+import { DateInput } from "./DateInput";
 
 const Body = styled("form")({
   padding: "18px 22px 16px",
@@ -16,7 +19,6 @@ const Body = styled("form")({
   "& .what": { color: "var(--ink-2)", margin: "-6px 0 2px" },
   "& .wrong": { color: "var(--stop)", margin: 0 },
   "& .foot": { display: "flex", gap: 10, marginTop: 2 },
-  "& label.tick": { display: "flex", gap: 8, alignItems: "center" },
 });
 
 export interface FormField {
@@ -45,6 +47,25 @@ interface Props {
   keepsOpen?: boolean;
 }
 
+/** A date of a form: sent under its name. */
+function AskedDate({ field, autoFocus, wrong }: { field: FormField; autoFocus: boolean; wrong: string | undefined }) {
+  const [day, setDay] = useState(field.value ?? "");
+  return (
+    <DateInput
+      name={field.name}
+      label={field.label}
+      value={day}
+      onChange={(next) => {
+        setDay(next);
+        field.changed?.(next);
+      }}
+      autoFocus={autoFocus}
+      error={!!wrong}
+      helperText={wrong ?? field.hint}
+    />
+  );
+}
+
 /** Asks for a few values and does one thing with them. What is wrong stands at its field. */
 export function FormAsk({ title, children, fields, yes, no = "Cancel", run, close, keepsOpen }: Props) {
   const key = useRef(newKey());
@@ -68,16 +89,25 @@ export function FormAsk({ title, children, fields, yes, no = "Cancel", run, clos
         {children && <div className="what">{children}</div>}
         {fields.map((field, position) =>
           field.kind === "tick" ? (
-            <label className="tick" key={field.name}>
-              <input type="checkbox" name={field.name} defaultChecked={field.value === "on"} /> {field.label}
-            </label>
+            <FormControlLabel
+              key={field.name}
+              label={field.label}
+              control={<Checkbox name={field.name} defaultChecked={field.value === "on"} />}
+            />
+          ) : field.kind === "date" ? (
+            <AskedDate
+              key={field.name}
+              field={field}
+              autoFocus={position === 0}
+              wrong={wrong?.field === field.name ? wrong.message : undefined}
+            />
           ) : (
             <TextField
               key={field.name}
               name={field.name}
               label={field.label}
               defaultValue={field.value ?? ""}
-              type={field.kind === "password" ? "password" : field.kind === "date" ? "date" : "text"}
+              type={field.kind === "password" ? "password" : "text"}
               select={!!field.choices}
               multiline={field.kind === "words"}
               autoFocus={position === 0}

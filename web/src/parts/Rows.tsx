@@ -1,3 +1,4 @@
+import Checkbox from "@mui/material/Checkbox";
 import { styled } from "@mui/material/styles";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { type KeyboardEvent, type ReactNode, useEffect, useId, useRef, useState } from "react";
@@ -24,6 +25,10 @@ interface Props<T> {
   groupTail?: number;
   picks?: ReadonlySet<string>;
   onPick?: (rows: T[], at: T) => void;
+  /** Selects all rows, or none; where it is there each row has a box, and so has the head. */
+  onAll?: (on: boolean) => void;
+  /** What a row is, for its box. */
+  nameOf?: (row: T) => string;
   onOpen?: (row: T) => void;
   onCurrent?: (row: T | undefined) => void;
   /** What to say when there is nothing. */
@@ -67,6 +72,8 @@ const Sheet = styled("div")({
     minWidth: 0,
   },
   "& .right": { textAlign: "right" },
+  "& .row > .box, & .head > .box": { padding: "0 0 0 8px" },
+  "& .head > .box": { alignSelf: "center" },
   "& .group": { background: "var(--roll)", fontWeight: 650 },
   "& .group .sub": { fontWeight: 400, color: "var(--ink-2)" },
   "& .picked": { background: "var(--here-wash)" },
@@ -163,7 +170,19 @@ export function Rows<T>(props: Props<T>) {
       props.onOpen(row);
     }
   };
-  const template = columns.map((column) => column.width).join(" ");
+  const boxes = !!props.picks && !!props.onAll;
+  const template = [...(boxes ? ["34px"] : []), ...columns.map((column) => column.width)].join(" ");
+  const selectable = rows.filter((one) => !(props.isGroup?.(one) ?? false));
+  const selected = boxes ? selectable.filter((one) => props.picks?.has(idOf(one))).length : 0;
+  const box = (one: T, on: boolean) => (
+    <div role="gridcell" className="box">
+      <PickBox
+        on={on}
+        label={props.nameOf?.(one) ?? `Row ${rows.indexOf(one) + 1}`}
+        toggle={() => props.onPick?.([one], one)}
+      />
+    </div>
+  );
   return (
     <Sheet>
       <div
@@ -178,6 +197,16 @@ export function Rows<T>(props: Props<T>) {
         onKeyDown={press}
       >
         <div className="grid head" role="row" aria-rowindex={1} style={{ gridTemplateColumns: template }}>
+          {boxes && (
+            <div role="columnheader" className="box">
+              <PickBox
+                on={selected > 0 && selected === selectable.length}
+                some={selected > 0 && selected < selectable.length}
+                label="All rows"
+                toggle={() => props.onAll?.(selected < selectable.length)}
+              />
+            </div>
+          )}
           {columns.map((column) => (
             <div key={column.key} role="columnheader" className={column.right ? "right" : ""}>
               {column.head}
@@ -223,10 +252,10 @@ export function Rows<T>(props: Props<T>) {
                   >
                     {group && props.groupCell ? (
                       <>
-                        {props.picks && <div role="gridcell">{columns[0]?.cell(shown)}</div>}
+                        {boxes && box(shown, picked)}
                         <div
                           role="gridcell"
-                          style={{ gridColumn: `${props.picks ? 2 : 1} / ${columns.length - tail + 1}` }}
+                          style={{ gridColumn: `${boxes ? 2 : 1} / ${columns.length - tail + (boxes ? 2 : 1)}` }}
                         >
                           {props.groupCell(shown)}
                         </div>
@@ -237,11 +266,14 @@ export function Rows<T>(props: Props<T>) {
                         ))}
                       </>
                     ) : (
-                      columns.map((column) => (
-                        <div key={column.key} role="gridcell" className={column.right ? "right" : ""}>
-                          {column.cell(shown)}
-                        </div>
-                      ))
+                      <>
+                        {boxes && box(shown, picked)}
+                        {columns.map((column) => (
+                          <div key={column.key} role="gridcell" className={column.right ? "right" : ""}>
+                            {column.cell(shown)}
+                          </div>
+                        ))}
+                      </>
                     )}
                   </div>
                 );
@@ -254,39 +286,27 @@ export function Rows<T>(props: Props<T>) {
   );
 }
 
-const Box = styled("button")({
-  width: 16,
-  height: 16,
-  display: "inline-grid",
-  placeItems: "center",
-  padding: 0,
-  border: "1.5px solid var(--line-strong)",
-  borderRadius: 4,
-  fontSize: 12,
-  lineHeight: 1,
-  background: "var(--sheet)",
-  color: "transparent",
-  verticalAlign: "middle",
-  cursor: "pointer",
-  "&.on": { background: "var(--act)", borderColor: "var(--act)", color: "var(--act-text)" },
-});
-
-/** The box that shows and changes whether a row is picked; the keyboard uses Space on the row. */
-export function PickBox({ on, label, toggle }: { on: boolean; label: string; toggle: () => void }) {
+/** The box that shows and changes whether a row is selected; the keyboard uses Space on the row. */
+export function PickBox({
+  on,
+  some,
+  label,
+  toggle,
+}: {
+  on: boolean;
+  /** Where it stands for several rows of which only some are selected. */
+  some?: boolean;
+  label: string;
+  toggle: () => void;
+}) {
   return (
-    <Box
-      type="button"
-      tabIndex={-1}
-      role="checkbox"
-      aria-checked={on}
-      aria-label={label}
-      className={on ? "on" : ""}
-      onClick={(event) => {
-        event.stopPropagation();
-        toggle();
-      }}
-    >
-      ✓
-    </Box>
+    <Checkbox
+      checked={on}
+      indeterminate={!!some}
+      onChange={toggle}
+      onClick={(event) => event.stopPropagation()}
+      onDoubleClick={(event) => event.stopPropagation()}
+      slotProps={{ input: { "aria-label": label, tabIndex: -1 } }}
+    />
   );
 }

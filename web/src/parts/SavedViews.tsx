@@ -28,7 +28,7 @@ export function SavedViews({ room }: { room: string }) {
   return (
     <>
       <select
-        aria-label="Kept views"
+        aria-label="Saved views"
         value={now ? String(now.id) : ""}
         onChange={(event) => {
           const { value } = event.target;
@@ -47,12 +47,12 @@ export function SavedViews({ room }: { room: string }) {
             {view.name}
           </option>
         ))}
-        {query && !now && <option value="keep">Keep this view…</option>}
-        {now && <option value="drop">Drop “{now.name}”</option>}
+        {query && !now && <option value="keep">Save this view…</option>}
+        {now && <option value="drop">Delete “{now.name}”</option>}
       </select>
       {asking && (
         <FormAsk
-          title="Keep this view"
+          title="Save this view"
           yes="Save"
           close={() => setAsking(false)}
           fields={[{ name: "name", label: "Name", hint: "as it stands in the list of views" }]}

@@ -189,7 +189,7 @@ export function BlockerLines({ blockers }: { blockers: Blocker[] }) {
   const asked = blockers.some((blocker) => blocker.effect === "asks");
   return (
     <div data-testid="blockers">
-      <h3>{stopped ? "Stopped by" : asked ? "Takes approval" : "To look at"}</h3>
+      <h3>{stopped ? "Blocked by" : asked ? "Needs approval" : "To look at"}</h3>
       {blockers.map((blocker, position) => (
         <div className="words" key={position}>
           <span className={blocker.effect === "stops" ? "stop" : "heed"}>

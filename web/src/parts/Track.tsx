@@ -6,7 +6,7 @@ const Bar = styled("span")({
   gridTemplateColumns: "repeat(4, 26px)",
   gap: 3,
   verticalAlign: "middle",
-  "&.small": { gridTemplateColumns: "repeat(4, 14px)", gap: 2 },
+  "&.small": { gridTemplateColumns: "repeat(4, 15px)", gap: 2 },
   "& i": { height: 8, borderRadius: 1, background: "var(--fill-empty)", overflow: "hidden", display: "block" },
   "& i b": { display: "block", height: "100%", background: "var(--fill)" },
   "& i:first-of-type": { borderRadius: "4px 1px 1px 4px" },

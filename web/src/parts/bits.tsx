@@ -68,33 +68,55 @@ export const Chips = styled("div")({
     font: "inherit",
     color: "inherit",
     textDecoration: "none",
-    borderBottom: "2px solid var(--line-strong)",
-    padding: "1px 2px 2px",
+    padding: "2px 6px",
     // Large enough to be hit, whatever stands above or below.
     minHeight: 24,
     minWidth: 24,
     cursor: "pointer",
     whiteSpace: "nowrap",
   },
-  "& .on": { borderBottomColor: "var(--here)", color: "var(--ink)" },
+  // The lists of one screen.
+  "& .tabs": { display: "flex", gap: 6 },
+  "& .tabs a": { borderBottom: "2px solid transparent", padding: "2px 6px 3px" },
+  "& .tabs .on": { borderBottomColor: "var(--ink)", color: "var(--ink)", fontWeight: 650 },
+  // One of a few states.
+  "& .pills": {
+    display: "inline-flex",
+    border: "1px solid var(--control)",
+    borderRadius: 6,
+    overflow: "hidden",
+    background: "var(--sheet)",
+  },
+  "& .pills button": { minHeight: 28, padding: "2px 9px", borderRadius: 0 },
+  "& .pills button + button": { borderLeft: "1px solid var(--line)" },
+  "& .pills .on": { background: "var(--ink)", color: "var(--sheet)" },
+  "& .pills button:focus-visible": { outlineOffset: -3, boxShadow: "inset 0 0 0 5px var(--here)" },
+  // A filter that is on and can be taken away.
+  "& button.only": { border: "1px solid var(--control)", borderRadius: 6, background: "var(--here-wash)" },
   "& .gap": { width: 6 },
+  "& .date": { display: "inline-flex", gap: 6, alignItems: "center" },
+  "& .date .MuiTextField-root": { width: 152 },
+  "& .date input": { border: 0, width: "100%", minWidth: 0, background: "none" },
+  "& .MuiIconButton-root": { minHeight: 0, minWidth: 0 },
   "& input": {
     font: "inherit",
-    border: "1px solid var(--line-strong)",
+    border: "1px solid var(--control)",
     borderRadius: 6,
     background: "var(--sheet)",
     color: "var(--ink)",
     padding: "3px 8px",
-    width: 212,
+    height: 30,
+    width: 186,
     minWidth: 110,
   },
   "& select": {
     font: "inherit",
-    border: "1px solid var(--line-strong)",
+    border: "1px solid var(--control)",
     borderRadius: 6,
     background: "var(--sheet)",
     color: "var(--ink)",
-    padding: "3px 6px",
+    padding: "3px 24px 3px 8px",
+    height: 30,
   },
   "& .end": { marginLeft: "auto" },
 });
@@ -210,26 +232,34 @@ export function focusList(): void {
 /** One choice among the states of a list. */
 export function StateChips({ name, choices }: { name: string; choices: [value: string, label: string][] }) {
   const [value, set] = useFilter(name);
-  return choices.map(([choice, label]) => (
-    <button
-      key={choice}
-      type="button"
-      className={value === choice ? "on" : ""}
-      aria-pressed={value === choice}
-      onClick={() => set(choice)}
-    >
-      {label}
-    </button>
-  ));
+  return (
+    <span className="pills">
+      {choices.map(([choice, label]) => (
+        <button
+          key={choice}
+          type="button"
+          className={value === choice ? "on" : ""}
+          aria-pressed={value === choice}
+          onClick={() => set(choice)}
+        >
+          {label}
+        </button>
+      ))}
+    </span>
+  );
 }
 
 /** Links between the lists of one room. */
 export function RoomLinks({ links }: { links: [to: string, label: string][] }) {
-  return links.map(([to, label]) => (
-    <NavLink key={to} to={to} end className={({ isActive }) => (isActive ? "on" : "")}>
-      {label}
-    </NavLink>
-  ));
+  return (
+    <span className="tabs">
+      {links.map(([to, label]) => (
+        <NavLink key={to} to={to} end className={({ isActive }) => (isActive ? "on" : "")}>
+          {label}
+        </NavLink>
+      ))}
+    </span>
+  );
 }
 
 /** Downloads what the list shows; `state` where the list asks for other states than its address names. */
@@ -245,7 +275,10 @@ export function ExportLink({ list, state }: { list: string; state?: string }) {
   const query = asked.toString();
   return (
     <a className="end" href={`/api/export/${list}.csv${query ? `?${query}` : ""}`} download>
-      Export CSV
+      <svg width="12" height="12" viewBox="0 0 12 12" fill="none" stroke="currentColor" aria-hidden="true">
+        <path d="M6 1v6.5M3.2 5 6 7.7 8.8 5M1.5 10.5h9" />
+      </svg>{" "}
+      CSV
     </a>
   );
 }
@@ -258,16 +291,17 @@ export const Marked = styled("span")({
 });
 
 /** A blocker in a list: a shape and a word, never colour alone. */
-export function BlockerMark({ blockers }: { blockers: Blocker[] }) {
+export function BlockerMark({ blockers, alone }: { blockers: Blocker[]; alone?: boolean }) {
   const first = blockers[0];
   if (!first) {
     return null;
   }
   const stops = first.effect === "stops";
   return (
-    <Marked className={stops ? "stop" : "heed"} title={first.sentence}>
-      {" "}
-      · {stops ? "◆" : "▲"} {first.words}
+    <Marked className={stops ? "stop" : "heed"} title={blockers.map((one) => one.sentence).join(" ")}>
+      {alone ? "" : " · "}
+      {stops ? "◆" : "▲"} {first.words}
+      {alone && blockers.length > 1 && ` +${blockers.length - 1}`}
     </Marked>
   );
 }

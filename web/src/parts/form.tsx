@@ -1,9 +1,12 @@
+import Checkbox from "@mui/material/Checkbox";
+import FormControlLabel from "@mui/material/FormControlLabel";
 import { styled } from "@mui/material/styles";
 import TextField from "@mui/material/TextField";
 import { useQuery } from "@tanstack/react-query";
 import type { ReactNode } from "react";
 import { api, got, type Problem } from "../api/client";
 import type { GoodsSettings } from "../api/types";
+import { DateInput } from "./DateInput";
 
 /** Fields in columns, with a heading over each group. */
 export const FormGrid = styled("div")({
@@ -12,8 +15,6 @@ export const FormGrid = styled("div")({
   gap: "16px 12px",
   padding: "7px 2px 10px",
   "& h2": { gridColumn: "1 / -1", margin: "2px 0 -6px", fontSize: 13, fontWeight: 650, color: "var(--ink-3)" },
-  "& .tick": { display: "flex", gap: 7, alignItems: "center", minHeight: 34 },
-  "& .tick input": { accentColor: "var(--act)" },
 });
 
 /** What is wrong with a form: the field's own words, by name. */
@@ -68,6 +69,24 @@ export function Field(props: FieldProps) {
     autoFocus,
   } = props;
   const fault = props.fault ?? faultAt(faults, name);
+  if (type === "date") {
+    return (
+      <div style={{ gridColumn: `span ${span}` }} data-field={name}>
+        <DateInput
+          fullWidth
+          label={label}
+          value={value}
+          onChange={onChange}
+          disabled={!!disabled}
+          autoFocus={!!autoFocus}
+          error={!!fault}
+          helperText={fault ?? hint}
+          {...(props.onEnter && { onEnter: props.onEnter })}
+          {...(props.onLeave && { onLeave: props.onLeave })}
+        />
+      </div>
+    );
+  }
   return (
     <div style={{ gridColumn: `span ${span}` }} data-field={name}>
       <TextField
@@ -76,7 +95,7 @@ export function Field(props: FieldProps) {
         value={value}
         onChange={(event) => onChange(event.target.value)}
         onBlur={() => props.onLeave?.()}
-        type={type ?? "text"}
+        type="text"
         select={!!choices}
         multiline={!!words}
         disabled={!!disabled}
@@ -122,14 +141,15 @@ export function Tick({
   disabled?: boolean;
 }) {
   return (
-    <label className="tick" style={{ gridColumn: `span ${span}` }}>
-      <input type="checkbox" checked={on} disabled={!!disabled} onChange={(event) => toggle(event.target.checked)} />
-      {label}
-    </label>
+    <FormControlLabel
+      sx={{ gridColumn: `span ${span}`, minHeight: 34 }}
+      label={label}
+      control={<Checkbox checked={on} disabled={!!disabled} onChange={(event) => toggle(event.target.checked)} />}
+    />
   );
 }
 
-/** What can be chosen: units, warehouses, tax codes, own fields, reporting lists. */
+/** What can be chosen: units, warehouses, tax codes, custom fields, reporting lists. */
 export function useGoods(): GoodsSettings | undefined {
   const goods = useQuery({
     queryKey: ["goods-settings"],

@@ -46,3 +46,53 @@ export function useKept<T extends object>(form: string | undefined, nothing: T) 
   }, [place]);
   return { typed, type, forget };
 }
+
+/** What one field of a form holds, kept as {@link useKept} keeps a form. */
+function placeOf(person: number, form: string, field: string): string {
+  return `${KEPT}.${person}.${form}/${field}`;
+}
+
+/**
+ * State of a field of a form, as `useState` has it, that outlives a reload, Back, another screen and a session that ended.
+ * Where the form turns into that of another customer, what was kept for that one comes, or what is typed goes along.
+ */
+export function useKeptState<T>(
+  form: string | undefined,
+  field: string,
+  initial: T | (() => T),
+): [T, (next: T | ((now: T) => T)) => void] {
+  const { person } = useSession();
+  const place = form && placeOf(person.id, form, field);
+  const first = () => (typeof initial === "function" ? (initial as () => T)() : initial);
+  const [state, setState] = useState(() => ({ place, value: (place ? read<T>(place) : undefined) ?? first() }));
+  let { value } = state;
+  if (state.place !== place) {
+    value = (place ? read<T>(place) : undefined) ?? value;
+    setState({ place, value });
+  }
+  const set = useCallback(
+    (next: T | ((now: T) => T)) =>
+      setState((now) => {
+        const then = typeof next === "function" ? (next as (now: T) => T)(now.value) : next;
+        if (now.place) {
+          sessionStorage.setItem(now.place, JSON.stringify(then));
+        }
+        return { ...now, value: then };
+      }),
+    [],
+  );
+  return [value, set];
+}
+
+/** Forgets all that is kept of a form: it was posted, saved, or begun anew. */
+export function useForget(form: string | undefined): () => void {
+  const { person } = useSession();
+  return useCallback(() => {
+    const start = form && placeOf(person.id, form, "");
+    for (const place of Object.keys(sessionStorage)) {
+      if (start && place.startsWith(start)) {
+        sessionStorage.removeItem(place);
+      }
+    }
+  }, [person.id, form]);
+}

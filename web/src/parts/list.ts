@@ -35,7 +35,7 @@ export function useList<Page extends { count: number }, Row extends { id: number
   });
   // biome-ignore lint/correctness/useExhaustiveDependencies: how rows are read from a page never changes.
   const rows = useMemo(() => list.data?.pages.flatMap(rowsOf) ?? [], [list.data]);
-  const { picks, onPick, picked } = usePicks(rows, idOf);
+  const { picks, onPick, onAll, picked } = usePicks(rows, idOf);
   const onOpen = (row: Row) => {
     rememberSequence(rows.map((one) => `${place}/${one.id}`));
     navigate(`${place}/${row.id}`);
@@ -54,6 +54,6 @@ export function useList<Page extends { count: number }, Row extends { id: number
     error: list.error,
     open: () => current && onOpen(current),
     /** What `Rows` takes. */
-    rows: { rows, idOf, picks, onPick, onOpen, onCurrent: setCurrent, more },
+    rows: { rows, idOf, picks, onPick, onAll, onOpen, onCurrent: setCurrent, more },
   };
 }

@@ -2,7 +2,7 @@ import { useCallback, useMemo, useState } from "react";
 import { money, plural } from "../format";
 import { Paper, Tear } from "./TapeRoll";
 
-/** Picked rows of a list: Space picks and lets go, Shift with the arrows picks a range. */
+/** Picked rows of a list: Space selects and deselects, Shift with the arrows picks a range. */
 export function usePicks<T>(rows: T[], idOf: (row: T) => string) {
   const [picks, setPicks] = useState<ReadonlySet<string>>(new Set());
   const onPick = useCallback(
@@ -22,8 +22,9 @@ export function usePicks<T>(rows: T[], idOf: (row: T) => string) {
     },
     [idOf],
   );
+  const onAll = useCallback((on: boolean) => setPicks(new Set(on ? rows.map(idOf) : [])), [rows, idOf]);
   const picked = useMemo(() => rows.filter((row) => picks.has(idOf(row))), [rows, picks, idOf]);
-  return { picks, onPick, picked };
+  return { picks, onPick, onAll, picked };
 }
 
 interface SumProps {
@@ -42,9 +43,9 @@ export function PickedSum({ count, one, more, sums }: SumProps) {
   return (
     <Paper data-testid="picked">
       <h2>
-        {plural(count, one, more)} picked
+        {plural(count, one, more)} selected
         <br />
-        <span>Space picks and lets go</span>
+        <span>Space selects and deselects</span>
       </h2>
       {sums.flatMap(([label, amounts]) => {
         const byCurrency = new Map<string, bigint>();

@@ -145,7 +145,7 @@ export function RecordLines({ kind, id }: { kind: DocumentKind; id: number }) {
   }
   return (
     <>
-      <h3>Who did what</h3>
+      <h3>History</h3>
       {rows.slice(0, 6).map((row) => (
         <div key={row.sequence} style={{ marginBottom: 4 }}>
           <div className="words">
@@ -172,10 +172,10 @@ export function useApprovals(kind: DocumentKind, id: number): ApprovalView[] {
 }
 
 const states: Record<ApprovalView["state"], [shape: string, className: string, words: string]> = {
-  waiting: ["▲", "heed", "waits for approval"],
+  waiting: ["▲", "heed", "pending approval"],
   approved: ["●", "done", "approved"],
   declined: ["◆", "stop", "declined"],
-  withdrawn: ["○", "dim", "taken back"],
+  withdrawn: ["○", "dim", "withdrawn"],
 };
 
 /** Where an approval stands, as a shape and a word. */

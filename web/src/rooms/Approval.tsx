@@ -3,7 +3,7 @@ import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, got, keyed } from "../api/client";
 import type { ApprovalView } from "../api/types";
-import { date, money, moneyWithCurrency } from "../format";
+import { date, money, moneyWithCurrency, sentence } from "../format";
 import { Facts, Lines, useBase, useEverythingChanged, Wrong } from "../parts/bits";
 import { FormAsk } from "../parts/FormAsk";
 import { Paper } from "../parts/TapeRoll";
@@ -50,7 +50,7 @@ function Opened({ approval }: { approval: ApprovalView }) {
   };
   return (
     <Worktop
-      title={approval.words}
+      title={sentence(approval.words)}
       back="/"
       actions={[
         {
@@ -69,19 +69,26 @@ function Opened({ approval }: { approval: ApprovalView }) {
           needs: "decide_approval",
         },
         ...(approval.own && waiting
-          ? [{ key: "w", label: "Take it back", run: () => setAsking("withdraw"), needs: "withdraw_approval" } as const]
+          ? [
+              {
+                key: "x",
+                label: "Withdraw request…",
+                run: () => setAsking("withdraw"),
+                needs: "withdraw_approval",
+              } as const,
+            ]
           : []),
         { key: "o", label: `Open ${approval.document.number}`, run: () => navigate(placeOf(approval.document)) },
       ]}
       tape={
         <Paper>
           <h2>
-            {approval.words}
+            {sentence(approval.words)}
             <br />
             <span>asked by {approval.maker}</span>
           </h2>
           <div className="l due">
-            <span>Over</span>
+            <span>Amount</span>
             <span>{money(approval.amount, base)}</span>
           </div>
           {approval.limit != null && (
@@ -151,7 +158,7 @@ function Opened({ approval }: { approval: ApprovalView }) {
             await done(`Approved: ${approval.words}. It is done.`);
           }}
         >
-          {approval.words}. It is carried out at once; both of you stand in the record.
+          {sentence(approval.words)}. It is carried out at once; both names are logged.
         </Ask>
       )}
       {asking === "decline" && (
@@ -170,21 +177,21 @@ function Opened({ approval }: { approval: ApprovalView }) {
             await done(`Declined: ${approval.words}. ${approval.maker} can read why.`);
           }}
         >
-          {approval.words}. Nothing changes.
+          {sentence(approval.words)}. Nothing changes.
         </FormAsk>
       )}
       {asking === "withdraw" && (
         <Ask
-          title="Take it back?"
-          yes="Take it back"
+          title="Withdraw this request?"
+          yes="Withdraw request"
           busyWords="One moment…"
           close={() => setAsking(undefined)}
           run={async (key) => {
             await got(api.POST("/api/approvals/{id}/withdraw", { params: { ...path.params, header: keyed(key) } }));
-            await done("Taken back. Nothing has changed.");
+            await done("The request is withdrawn. Nothing has changed.");
           }}
         >
-          {approval.words}. Nobody is asked any more.
+          {sentence(approval.words)}. Nobody is asked any more.
         </Ask>
       )}
     </Worktop>

@@ -148,7 +148,7 @@ function Opened({ view }: { view: CreditMemoView }) {
       <GoingOutLines deliveries={view.deliveries} />
       {it.applying && <ApplyPart with={it} />}
       {kept && kept.refunds.length > 0 && <RefundLines refunds={kept.refunds} currency={document.currency} />}
-      <Lines label="Lines taken back">
+      <Lines label="Lines credited">
         <thead>
           <tr>
             <th>Item</th>

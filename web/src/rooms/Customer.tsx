@@ -110,11 +110,11 @@ function Opened({ customer }: { customer: CustomerView }) {
         customer.stop_reason
           ? {
               key: "s",
-              label: may("decide_approval") ? "Lift the stop" : "Ask to lift the stop",
+              label: may("decide_approval") ? "Lift the hold" : "Ask to lift the hold",
               run: () => setStopping(true),
               needs: "lift_stop",
             }
-          : { key: "s", label: "Put on stop", run: () => setStopping(true), needs: "put_on_stop" },
+          : { key: "s", label: "Put on hold", run: () => setStopping(true), needs: "put_on_stop" },
       ]}
       tape={
         <Paper>
@@ -162,8 +162,7 @@ function Opened({ customer }: { customer: CustomerView }) {
     >
       {customer.stop_reason && (
         <p style={{ margin: "0 0 8px" }}>
-          <Marked className="stop">◆ On stop: {customer.stop_reason}.</Marked> What has gone out can be billed all the
-          same.
+          <Marked className="stop">◆ On hold: {customer.stop_reason}.</Marked> What has shipped can still be billed.
         </p>
       )}
       <ApprovalStrip approvals={approvals} />
@@ -172,10 +171,10 @@ function Opened({ customer }: { customer: CustomerView }) {
           ["Address", customer.address],
           ["Terms", customer.terms_words],
           ["Currency", customer.currency],
-          ["Their order number", customer.needs_order_number ? "wanted on every invoice" : "not needed"],
+          ["Customer PO", customer.needs_order_number ? "required on every invoice" : "not required"],
           ["Tax id", <TaxId key="t" customer={customer} />],
           [
-            "As it is kept",
+            "Details",
             <Link key="f" to={`/customers/${customer.id}/file`}>
               terms, ship-tos, contacts, prices
             </Link>,
@@ -256,8 +255,8 @@ function Opened({ customer }: { customer: CustomerView }) {
       {taking && <ContainersAsk customer={customer} close={() => setTaking(false)} />}
       {stopping && (
         <FormAsk
-          title={customer.stop_reason ? `Lift the stop of ${customer.name}` : `Put ${customer.name} on stop`}
-          yes={customer.stop_reason ? "Lift the stop" : "Put on stop"}
+          title={customer.stop_reason ? `Lift the hold on ${customer.name}` : `Put ${customer.name} on hold`}
+          yes={customer.stop_reason ? "Lift the hold" : "Put on hold"}
           fields={[{ name: "reason", label: "Why", kind: "words" }]}
           close={() => setStopping(false)}
           run={async (values, key) => {
@@ -269,23 +268,23 @@ function Opened({ customer }: { customer: CustomerView }) {
               const outcome = await got(api.DELETE("/api/customers/{id}/stop", call));
               say(
                 outcome.waits == null
-                  ? { kind: "done", text: `The stop of ${customer.name} is lifted.` }
+                  ? { kind: "done", text: `The hold on ${customer.name} is lifted.` }
                   : {
                       kind: "done",
-                      text: "A lead has to approve this. It is asked for; the stop holds until then.",
+                      text: "A supervisor has to approve this. It is asked for; the hold stays until then.",
                       links: [{ text: "Look at the request", to: `/approvals/${outcome.waits}` }],
                     },
               );
             } else {
               await got(api.PUT("/api/customers/{id}/stop", call));
-              say({ kind: "done", text: `${customer.name} is on stop. What has gone out can be billed all the same.` });
+              say({ kind: "done", text: `${customer.name} is on hold. What has shipped can still be billed.` });
             }
             await changed();
           }}
         >
           {customer.stop_reason
-            ? `On stop: ${customer.stop_reason}.`
-            : "Orders are not confirmed and goods do not leave until the stop is lifted. Billing what has gone out goes on."}
+            ? `On hold: ${customer.stop_reason}.`
+            : "Orders are not confirmed and goods do not leave until the hold is lifted. What has shipped is still billed."}
         </FormAsk>
       )}
     </Worktop>
@@ -310,7 +309,7 @@ function TaxId({ customer }: { customer: CustomerView }) {
       setWrong(undefined);
       say({
         kind: "done",
-        text: `The tax id of ${customer.name} is kept.`,
+        text: `The tax id of ${customer.name} is saved.`,
         links: customer.unbilled > 0 ? [{ text: "Bill what has shipped", to: `/billing?customer=${customer.id}` }] : [],
       });
       await changed();
@@ -328,7 +327,7 @@ function TaxId({ customer }: { customer: CustomerView }) {
         onChange={(event) => setTyped(event.target.value)}
         onKeyDown={(event) => event.key === "Enter" && save()}
         error={!!wrong}
-        helperText={wrong ?? (typed.trim() !== (customer.tax_id ?? "") ? "Enter keeps it" : undefined)}
+        helperText={wrong ?? (typed.trim() !== (customer.tax_id ?? "") ? "Press Enter to save" : undefined)}
       />
     </div>
   );

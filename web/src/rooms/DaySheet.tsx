@@ -4,7 +4,7 @@ import { lazy, Suspense, useCallback, useMemo, useState } from "react";
 import { useNavigate } from "react-router";
 import { api, got } from "../api/client";
 import type { DayItem } from "../api/types";
-import { date, money, plural, weekday } from "../format";
+import { date, money, moneyWithCurrency, plural } from "../format";
 import { Marked, useBase, Wrong } from "../parts/bits";
 import { type Column, Rows } from "../parts/Rows";
 import { Paper, Tear } from "../parts/TapeRoll";
@@ -15,9 +15,12 @@ const Figures = styled("div")({
   display: "flex",
   gap: 30,
   margin: "0 0 10px",
-  alignItems: "baseline",
+  alignItems: "flex-start",
   color: "var(--ink-2)",
-  "& b": { fontSize: 20, fontWeight: 680, letterSpacing: "-.01em" },
+  fontSize: 13.5,
+  "& > span": { display: "grid" },
+  "& b": { fontSize: 20, lineHeight: "24px", fontWeight: 680, letterSpacing: "-.01em", color: "var(--ink)" },
+  "& small": { fontSize: 12.5, color: "var(--ink-3)" },
 });
 
 const Ages = styled("div")({
@@ -32,14 +35,14 @@ const Ages = styled("div")({
 const Flow = lazy(() => import("./day/Flow"));
 
 const works: Record<DayItem["work"], string> = {
-  stopped: "Stopped",
-  to_approve: "Waits for your word",
-  money_lying_still: "Money lying still",
-  ready_to_go: "Ready to go",
+  stopped: "Blocked",
+  to_approve: "Needs your approval",
+  money_lying_still: "Unapplied money",
+  ready_to_go: "To ship",
   to_bill: "To bill",
   returned: "Returned goods",
   disputed: "In dispute",
-  late: "Late",
+  late: "Overdue",
   orders_to_finish: "Orders to finish",
 };
 
@@ -63,12 +66,12 @@ const nexts: Record<DayItem["next"], { words: string; title: string }> = {
   settle: { words: "credit", title: "Open the return" },
   repair: { words: "send back", title: "Open the return" },
   ask_for_money: { words: "ask", title: "Open the account" },
-  look_at_order: { words: "look", title: "Open the order" },
+  look_at_order: { words: "open", title: "Open the order" },
   confirm: { words: "confirm", title: "Open the order" },
   ask_for_missing: { words: "ask", title: "Open the order" },
 };
 
-type Row = { group: string; total: number } | DayItem;
+type Row = { group: string; count: number; total: number } | DayItem;
 
 function placeFor(item: DayItem): string {
   if (item.next === "bill") {
@@ -87,14 +90,15 @@ export function DaySheetRoom() {
   const [current, setCurrent] = useState<DayItem>();
   const rows = useMemo(() => {
     const all: Row[] = [];
-    let work = "";
-    for (const item of sheet.data?.items ?? []) {
-      if (item.work !== work) {
-        work = item.work;
-        all.push({ group: works[item.work], total: 0 });
+    const items = sheet.data?.items ?? [];
+    items.forEach((item, at) => {
+      if (item.work !== items[at - 1]?.work) {
+        const alike = items.filter((one) => one.work === item.work);
+        const total = alike.reduce((sum, one) => sum + one.amount, 0);
+        all.push({ group: works[item.work], count: alike.length, total });
       }
       all.push(item);
-    }
+    });
     return all;
   }, [sheet.data]);
   const told = useCallback((row: Row | undefined) => setCurrent(row && !("group" in row) ? row : undefined), []);
@@ -123,7 +127,7 @@ export function DaySheetRoom() {
       head: base,
       width: "96px",
       right: true,
-      cell: (row) => ("group" in row ? "" : money(row.amount, base)),
+      cell: (row) => money("group" in row ? row.total : row.amount, base),
     },
     {
       key: "days",
@@ -143,7 +147,7 @@ export function DaySheetRoom() {
   const data = sheet.data;
   return (
     <Worktop
-      title={data ? weekday(data.business_date) : "Day sheet"}
+      title={data ? `Today, ${date(data.business_date)}` : "Day sheet"}
       sum={data ? plural(data.items.length, "thing to do", "things to do") : ""}
       actions={[
         {
@@ -218,10 +222,15 @@ export function DaySheetRoom() {
         <>
           <Figures>
             <span>
-              <b>{money(data.unbilled, base)}</b> waits to be billed, {change(data.unbilled_change, base)}
+              Unbilled <b>{moneyWithCurrency(data.unbilled, base)}</b>
+              <small>{change(data.unbilled_change, base)}</small>
             </span>
             <span>
-              <b>{money(data.owed, base)}</b> is owed, {change(data.owed_change, base)}; {money(data.late, base)} late
+              Receivable <b>{moneyWithCurrency(data.owed, base)}</b>
+              <small>{change(data.owed_change, base)}</small>
+            </span>
+            <span>
+              Overdue <b>{moneyWithCurrency(data.late, base)}</b>
             </span>
           </Figures>
           <Rows
@@ -230,10 +239,19 @@ export function DaySheetRoom() {
             idOf={(row) => ("group" in row ? `group ${row.group}` : `${row.work}${row.at.kind}${row.at.id}`)}
             columns={columns}
             isGroup={(row) => "group" in row}
-            groupCell={(row) => ("group" in row ? row.group : "")}
+            groupCell={(row) =>
+              "group" in row ? (
+                <>
+                  {row.group} <span className="sub">{row.count}</span>
+                </>
+              ) : (
+                ""
+              )
+            }
+            groupTail={3}
             onOpen={open}
             onCurrent={told}
-            empty="Nothing waits. Everything shipped is billed, and no money lies still."
+            empty="Nothing to do. Everything shipped is billed, and all money is applied."
           />
         </>
       )}
@@ -303,7 +321,7 @@ function change(minor: number, currency: string): string {
   if (minor === 0) {
     return "as yesterday";
   }
-  return `${money(Math.abs(minor), currency)} ${minor > 0 ? "more" : "less"} than yesterday`;
+  return `${minor > 0 ? "+" : "−"}${money(Math.abs(minor), currency)} since yesterday`;
 }
 
 interface AgeingShares {

@@ -7,6 +7,7 @@ import { type GridAnswer, type ToBill, whole } from "../api/types";
 import { moneyWithCurrency, plural } from "../format";
 import { Chips, Marked, RoomLinks, Scroll, useBase, useEverythingChanged } from "../parts/bits";
 import { useGoods } from "../parts/form";
+import { useForget, useKeptState } from "../parts/kept";
 import { BlockerLines, EntryLines, Paper, TapeLines, Tear } from "../parts/TapeRoll";
 import { placeOf, rememberSequence } from "../places";
 import { Ask } from "../shell/Ask";
@@ -88,9 +89,14 @@ export function DirectRoom() {
   const goods = useGoods();
   // For whom, where one comes from a customer of whom something is to be billed.
   const [params] = useSearchParams();
-  const [rows, setRows] = useState<GridRow[]>(() => [{ ...empty(), customer: params.get("customer") ?? "" }]);
+  const form = `direct.${params.get("customer") ?? ""}`;
+  const forget = useForget(form);
+  const [rows, setRows] = useKeptState<GridRow[]>(form, "rows", () => [
+    { ...empty(), customer: params.get("customer") ?? "" },
+  ]);
   const [at, setAt] = useState(0);
   const [asking, setAsking] = useState(false);
+  const [clearing, setClearing] = useState(false);
   const making = useRef(false);
   const customers = useQuery({
     queryKey: ["customers", "all"],
@@ -201,6 +207,11 @@ export function DirectRoom() {
       navigate(places[0]);
     }
   };
+  const again = () => {
+    setRows([empty()]);
+    forget();
+    focus(0);
+  };
   const shown = answers[Math.min(at, answers.length - 1)];
   return (
     <Worktop
@@ -224,6 +235,7 @@ export function DirectRoom() {
           disabled: filled.length === 0 || answers.some((answer) => !answer.preview),
           needs: "keep_draft",
         },
+        { key: "x", label: "Clear rows…", run: () => setClearing(true), disabled: filled.length === 0, quiet: true },
       ]}
       rest={<span>Enter: the next row</span>}
       tape={
@@ -358,6 +370,17 @@ export function DirectRoom() {
           })}
         </Grid>
       </Scroll>
+      {clearing && (
+        <Ask
+          title={`Clear ${plural(filled.length, "row", "rows")}?`}
+          yes="Clear rows"
+          careful
+          close={() => setClearing(false)}
+          run={async () => again()}
+        >
+          What was typed is gone; nothing was posted.
+        </Ask>
+      )}
       {asking && (
         <Ask
           title={`Post ${plural(filled.length, "invoice", "invoices")}?`}
@@ -371,6 +394,7 @@ export function DirectRoom() {
               }),
             );
             setRows([empty()]);
+            forget();
             say({
               kind: "done",
               text: `${posted.map((one) => one.number).join(", ")} posted · ${total}.`,

@@ -57,7 +57,7 @@ export function EntryRoom() {
             <span>Balances</span>
             <span>{money(0, base)}</span>
           </div>
-          <div className="words quiet">An entry never changes. What was wrong is put right by another one.</div>
+          <div className="words quiet">An entry never changes. What was wrong is corrected by another one.</div>
         </Paper>
       }
     >

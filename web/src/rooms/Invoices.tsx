@@ -16,9 +16,10 @@ import {
   Wrong,
 } from "../parts/bits";
 import { STRETCH, useList } from "../parts/list";
+import { InvoiceLines } from "../parts/Peek";
 import { PickedSum } from "../parts/picks";
 import { type Column, Rows } from "../parts/Rows";
-import { Paper } from "../parts/TapeRoll";
+import { Paper, Tear } from "../parts/TapeRoll";
 import { customerColumn, useOpenElsewhere } from "../parts/together";
 import { Worktop } from "../shell/Worktop";
 import { GoingMark } from "./goingout/parts";
@@ -48,7 +49,7 @@ export function InvoicesRoom() {
       key: "number",
       head: "Invoice",
       width: "76px",
-      cell: (row) => row.number ?? <Marked className="heed">▲ draft</Marked>,
+      cell: (row) => row.number ?? <Marked className="dim">draft</Marked>,
     },
     customerColumn(openAt),
     {
@@ -65,17 +66,17 @@ export function InvoicesRoom() {
         );
       },
     },
-    { key: "going", head: "Outbox", width: "86px", cell: (row) => <GoingMark going={row.going_out} /> },
+    { key: "going", head: "Outbox", width: "94px", cell: (row) => <GoingMark going={row.going_out} /> },
     {
       key: "date",
       head: "Date",
-      width: "98px",
+      width: "74px",
       cell: (row) => (row.document_date ? shortDate(row.document_date, today) : <Marked className="dim">today</Marked>),
     },
     {
       key: "due",
       head: "Due",
-      width: "108px",
+      width: "82px",
       cell: (row) =>
         row.due_date &&
         // What is late says how late; since when, the tape tells.
@@ -88,20 +89,20 @@ export function InvoicesRoom() {
     {
       key: "total",
       head: "Total",
-      width: "96px",
+      width: "84px",
       right: true,
       cell: (row) => row.total != null && <Amount minor={row.total} currency={row.currency} base={base} />,
     },
     {
       key: "open",
-      head: "Open",
-      width: "88px",
+      head: "Balance due",
+      width: "96px",
       right: true,
       cell: (row) =>
         row.open != null &&
         (row.cancelled_by ? (
-          <Marked className="dim" title={`cancelled by ${row.cancelled_by}`}>
-            cancelled
+          <Marked className="dim" title={`canceled by ${row.cancelled_by}`}>
+            canceled
           </Marked>
         ) : row.open === 0 ? (
           <Marked className="done">settled</Marked>
@@ -113,7 +114,7 @@ export function InvoicesRoom() {
   return (
     <Worktop
       title="Invoices"
-      sum={first && `${plural(first.count, "invoice", "invoices")} · ${money(first.open_base, base)} open`}
+      sum={first && `${plural(first.count, "invoice", "invoices")} · ${money(first.open_base, base)} due`}
       actions={[
         {
           key: "Enter",
@@ -124,8 +125,8 @@ export function InvoicesRoom() {
           shownOnly: true,
         },
         {
-          key: "n",
-          label: "Receive payment",
+          key: "r",
+          label: "Record receipt",
           run: () => current && navigate(`/receipts/new?customer=${current.customer}&invoice=${current.id}`),
           disabled: !current?.open,
           needs: "post_money",
@@ -140,7 +141,7 @@ export function InvoicesRoom() {
             more="invoices"
             sums={[
               ["Total", picked.map((row) => ({ minor: row.total ?? 0, currency: row.currency }))],
-              ["Open", picked.map((row) => ({ minor: row.open ?? 0, currency: row.currency }))],
+              ["Balance due", picked.map((row) => ({ minor: row.open ?? 0, currency: row.currency }))],
             ]}
           />
           {current && (
@@ -163,13 +164,15 @@ export function InvoicesRoom() {
                     <span>{money(current.total, current.currency)}</span>
                   </div>
                   <div className="l due">
-                    <span>Open</span>
+                    <span>Balance due</span>
                     <span>{money(current.open, current.currency)}</span>
                   </div>
                 </>
               )}
+              <Tear />
+              <InvoiceLines id={current.id} />
               <div className="words quiet">
-                <kbd>Enter</kbd> opens it, with its arithmetic, its entry and its trail.
+                <kbd>Enter</kbd> opens it, with its arithmetic, its entry, and its related documents.
               </div>
             </Paper>
           )}
@@ -190,7 +193,7 @@ export function InvoicesRoom() {
             ["open", "Open"],
             ["late", "Late"],
             ["settled", "Settled"],
-            ["cancelled", "Cancelled"],
+            ["cancelled", "Canceled"],
             ["to_send", "To send"],
           ]}
         />

@@ -8,6 +8,7 @@ import { PasswordForm } from "../shell/doors";
 import { useNotices } from "../shell/notices";
 import { useSession } from "../shell/session";
 import { Worktop } from "../shell/Worktop";
+import { roleWords, withArticle } from "../words";
 
 /** One's own sign-in: the password, and the way out. */
 export function MeRoom() {
@@ -32,7 +33,7 @@ export function MeRoom() {
       tape={
         <Paper>
           <h2>
-            What a {person.role} may do
+            What {withArticle(roleWords[person.role])} may do
             <br />
             <span>an administrator sets roles and limits</span>
           </h2>
@@ -49,7 +50,7 @@ export function MeRoom() {
         facts={[
           ["Name", person.name],
           ["Sign-in name", person.sign_in],
-          ["Role", person.role],
+          ["Role", roleWords[person.role]],
         ]}
       />
       {own.length > 0 && (

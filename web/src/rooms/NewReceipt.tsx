@@ -1,3 +1,5 @@
+import FormControlLabel from "@mui/material/FormControlLabel";
+import Radio from "@mui/material/Radio";
 import { styled } from "@mui/material/styles";
 import TextField from "@mui/material/TextField";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
@@ -8,6 +10,7 @@ import type { CustomerRow } from "../api/types";
 import { decimal, exponentOf, moneyWithCurrency, sentence, typedDecimal } from "../format";
 import { Scroll, useBase, useCurrencies, useEverythingChanged, useToday, Wrong } from "../parts/bits";
 import { DateField } from "../parts/DateField";
+import { useForget, useKeptState } from "../parts/kept";
 import { usePaymentMethods } from "../parts/methods";
 import { Ask } from "../shell/Ask";
 import { useNotices } from "../shell/notices";
@@ -55,6 +58,7 @@ function Entry({ stack }: { stack: Stack | undefined }) {
   const { say } = useNotices();
   const today = useToday();
   const base = useBase();
+  const turn = params.get("stack");
   const customerId = Number(params.get("customer")) || undefined;
   const invoiceId = Number(params.get("invoice")) || undefined;
   const methods = usePaymentMethods();
@@ -63,11 +67,13 @@ function Entry({ stack }: { stack: Stack | undefined }) {
   const usual = (stack && methods.find((one) => one.kind === "checks_in_hand")) ?? methods[0];
   const method = chosenMethod ?? usual?.code ?? "";
   const inHand = methods.find((one) => one.code === method)?.kind === "checks_in_hand";
-  const [amount, setAmount] = useState<string | undefined>(params.get("amount") ?? undefined);
-  const [receiptDate, setReceiptDate] = useState(stack?.typed.date ?? "");
-  const [reference, setReference] = useState("");
-  const [typed, setTyped] = useState<Typed>();
-  const [withCredits, setWith] = useState<number[]>([]);
+  const form = `receipt.${turn ?? ""}.${customerId ?? ""}.${invoiceId ?? ""}.${params.get("again") ?? ""}`;
+  const forget = useForget(form);
+  const [amount, setAmount] = useKeptState<string | undefined>(form, "amount", params.get("amount") ?? undefined);
+  const [receiptDate, setReceiptDate] = useKeptState(form, "date", stack?.typed.date ?? "");
+  const [reference, setReference] = useKeptState(form, "reference", "");
+  const [typed, setTyped] = useKeptState<Typed | undefined>(form, "typed", undefined);
+  const [withCredits, setWith] = useKeptState<number[]>(form, "with", []);
   const [asking, setAsking] = useState(false);
   const [finishing, setFinishing] = useState(false);
   const customers = useQuery({
@@ -84,7 +90,7 @@ function Entry({ stack }: { stack: Stack | undefined }) {
     (item) => item.document.kind === "invoice" && item.document.id === invoiceId,
   );
   const usualCurrency = customer.data?.currency ?? chosen?.currency ?? base;
-  const [otherCurrency, setOtherCurrency] = useState<string>();
+  const [otherCurrency, setOtherCurrency] = useKeptState<string | undefined>(form, "currency", undefined);
   const currency = otherCurrency ?? usualCurrency;
   const currencies = useCurrencies();
   const [choosing, setChoosing] = useState(false);
@@ -105,14 +111,14 @@ function Entry({ stack }: { stack: Stack | undefined }) {
       setReference((typedReference) => typedReference || (before.reference ?? ""));
       setOtherCurrency((typedCurrency) => typedCurrency ?? before.currency);
     }
-  }, [before]);
+  }, [before, setAmount, setReceiptDate, setReference, setOtherCurrency]);
   // Coming from an invoice, its open amount is the likeliest.
   useEffect(() => {
     if (invoice && amount === undefined) {
       const open = decimal(invoice.open, exponentOf(invoice.currency));
       setAmount(open);
     }
-  }, [invoice, amount]);
+  }, [invoice, amount, setAmount]);
   const body = {
     customer: customerId ?? 0,
     method,
@@ -278,16 +284,19 @@ function Entry({ stack }: { stack: Stack | undefined }) {
         <Methods>
           <legend>Method</legend>
           {methods.map((one) => (
-            <label key={one.code} title={one.place}>
-              <input
-                type="radio"
-                name="method"
-                value={one.code}
-                checked={method === one.code}
-                onChange={() => setMethod(one.code)}
-              />
-              {sentence(one.name)}
-            </label>
+            <FormControlLabel
+              key={one.code}
+              title={one.place}
+              label={sentence(one.name)}
+              control={
+                <Radio
+                  name="method"
+                  value={one.code}
+                  checked={method === one.code}
+                  onChange={() => setMethod(one.code)}
+                />
+              }
+            />
           ))}
         </Methods>
       </Form>
@@ -320,6 +329,7 @@ function Entry({ stack }: { stack: Stack | undefined }) {
                 body: { ...body, seen: shown.fingerprint },
               }),
             );
+            forget();
             say({
               kind: "done",
               text: `${posted.number} posted · ${total}.`,

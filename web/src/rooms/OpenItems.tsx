@@ -5,6 +5,7 @@ import { api, got } from "../api/client";
 import type { components } from "../api/schema";
 import { date, money, plural } from "../format";
 import { Chips, FilterField, Late, Marked, RoomLinks, useBase, useFilter, Wrong } from "../parts/bits";
+import { DateFilter } from "../parts/DateFilter";
 import { type Column, Rows } from "../parts/Rows";
 import { Paper } from "../parts/TapeRoll";
 import { placeOf, rememberSequence } from "../places";
@@ -131,10 +132,7 @@ export function OpenItemsRoom() {
       <Chips>
         <RoomLinks links={ledgerLinks} />
         <span className="gap" />
-        <label>
-          As of{" "}
-          <input type="date" value={asOf} onChange={(event) => setAsOf(event.target.value)} style={{ width: 150 }} />
-        </label>
+        <DateFilter label="As of" value={asOf} assumed={data?.as_of ?? ""} set={setAsOf} />
         <FilterField label="Customer or document" />
       </Chips>
       {query.error && <Wrong error={query.error} />}

@@ -76,7 +76,7 @@ function Opened({ order }: { order: OrderView }) {
       );
       say({
         kind: "done",
-        text: `Set aside for ${order.number}: ${added.map((one) => `${number(one.quantity)} ${one.code}`).join(", ")}.`,
+        text: `Reserved for ${order.number}: ${added.map((one) => `${number(one.quantity)} ${one.code}`).join(", ")}.`,
       });
       await changed();
     } catch (error) {
@@ -103,7 +103,7 @@ function Opened({ order }: { order: OrderView }) {
               {
                 key: "c",
                 label: order.waits
-                  ? "Waits for approval"
+                  ? "Pending approval"
                   : asks.length > 0
                     ? `Ask to confirm · ${total}`
                     : `Confirm · ${total}`,
@@ -186,7 +186,7 @@ function Opened({ order }: { order: OrderView }) {
           ? [
               {
                 key: "h",
-                label: "Bill ahead",
+                label: "Bill in advance",
                 run: () => navigate(`/orders/${order.id}/advance`),
                 quiet: order.track.shipped > order.track.billed,
                 needs: "post_invoice" as const,
@@ -292,8 +292,8 @@ function Opened({ order }: { order: OrderView }) {
               "no date"
             ),
           ],
-          ["Goes to", `${order.goes_to.name}, ${order.goes_to.address}`],
-          ["Their order number", <TheirNumber key="n" order={order} />],
+          ["Ship to", `${order.goes_to.name}, ${order.goes_to.address}`],
+          ["Customer PO", <TheirNumber key="n" order={order} />],
           ["Delivery", delivery(order)],
           [
             "Accepted by",
@@ -323,7 +323,7 @@ function Opened({ order }: { order: OrderView }) {
             <tr>
               <th>Item</th>
               <th className="right">Ordered</th>
-              <th className="right">Set aside</th>
+              <th className="right">Reserved</th>
               <th className="right">Shipped</th>
               <th className="right">Billed</th>
               <th className="right">Back-ordered</th>

@@ -16,9 +16,10 @@ import {
   Wrong,
 } from "../parts/bits";
 import { STRETCH, useList } from "../parts/list";
+import { OrderLines } from "../parts/Peek";
 import { PickedSum } from "../parts/picks";
 import { type Column, Rows } from "../parts/Rows";
-import { Paper } from "../parts/TapeRoll";
+import { Paper, Tear } from "../parts/TapeRoll";
 import { Track } from "../parts/Track";
 import { customerColumn, useOpenElsewhere } from "../parts/together";
 import { Worktop } from "../shell/Worktop";
@@ -54,14 +55,14 @@ export function OrdersRoom() {
     customerColumn(openAt),
     {
       key: "theirs",
-      head: "Their number",
-      width: "98px",
+      head: "Customer PO",
+      width: "92px",
       cell: (row) => <Marked className="dim">{row.customer_order_number}</Marked>,
     },
     {
       key: "promised",
       head: "Promised",
-      width: "88px",
+      width: "78px",
       cell: (row) =>
         row.promised_date &&
         (row.late ? (
@@ -70,12 +71,12 @@ export function OrdersRoom() {
           shortDate(row.promised_date, today)
         )),
     },
-    { key: "track", head: "Track", width: "134px", cell: (row) => <Track track={row.track} /> },
-    { key: "state", head: "State", width: "82px", cell: (row) => <OrderState state={row.state} waits={row.waits} /> },
+    { key: "track", head: "Track", width: "90px", cell: (row) => <Track small track={row.track} /> },
+    { key: "state", head: "State", width: "92px", cell: (row) => <OrderState state={row.state} waits={row.waits} /> },
     {
       key: "net",
       head: "Net",
-      width: "100px",
+      width: "116px",
       right: true,
       cell: (row) => <Amount minor={row.net} currency={row.currency} base={base} />,
     },
@@ -130,6 +131,8 @@ export function OrdersRoom() {
                   <span>{Math.floor(current.track[beat] / 10)} %</span>
                 </div>
               ))}
+              <Tear />
+              <OrderLines id={current.id} />
               {current.tags.length > 0 && (
                 <div className="words quiet">{current.tags.map((tag) => `#${tag}`).join(" ")}</div>
               )}
@@ -145,9 +148,9 @@ export function OrdersRoom() {
         <StateChips
           name="state"
           choices={[
-            ["", "Not ended"],
+            ["", "Open"],
             ["draft", "Drafts"],
-            ["filled", "Filled"],
+            ["filled", "Completed"],
             ["all", "All"],
           ]}
         />
@@ -169,10 +172,10 @@ export function OrdersRoom() {
 
 export function OrderState({ state, waits }: { state: OrderRow["state"]; waits?: boolean }) {
   if (waits) {
-    return <Marked className="heed">▲ waits</Marked>;
+    return <Marked className="heed">▲ pending</Marked>;
   }
   if (state === "closed") {
     return <Marked className="done">● closed</Marked>;
   }
-  return state === "draft" ? <Marked className="heed">▲ draft</Marked> : state;
+  return state === "draft" ? <Marked className="dim">draft</Marked> : state === "filled" ? "completed" : state;
 }

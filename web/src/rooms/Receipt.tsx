@@ -111,7 +111,7 @@ function Opened({ receipt }: { receipt: ReceiptView }) {
           ? [{ key: "f", label: "Refund", run: () => setRefunding("refund"), needs: "refund_deposit" as const }]
           : []),
         { key: "c", label: "Customer account", run: () => navigate(`/customers/${receipt.customer}`), quiet: true },
-        // What was set aside is freed by its deposit.
+        // What was reserved is freed by its deposit.
         ...(receipt.applications.some((one) => one.document.kind !== "deposit")
           ? [{ key: "u", label: "Unapply", run: () => setBack("unapply"), needs: "take_back_money" as const }]
           : []),
@@ -240,7 +240,7 @@ function Opened({ receipt }: { receipt: ReceiptView }) {
                   {beside && <td>{besides(one).join(", ")}</td>}
                   <td className="right">
                     {one.document.kind === "deposit" ? (
-                      <span className="dim">set aside</span>
+                      <span className="dim">reserved</span>
                     ) : one.open === 0 ? (
                       <Marked className="done">settled</Marked>
                     ) : (

@@ -44,9 +44,9 @@ export function ShipmentRoom() {
 const states: Record<ShipmentView["state"], [shape: string, className: string, words: string]> = {
   picking: ["▲", "heed", "on its pick list"],
   packed: ["▲", "heed", "packed, not posted"],
-  posted: ["●", "done", "gone"],
-  taken_back: ["○", "dim", "taken back"],
-  dropped: ["○", "dim", "dropped"],
+  posted: ["●", "done", "shipped"],
+  taken_back: ["○", "dim", "reversed"],
+  dropped: ["○", "dim", "canceled"],
 };
 
 interface Typed {
@@ -177,12 +177,12 @@ function Opened({ shipment }: { shipment: ShipmentView }) {
                 needs: "post_shipment" as const,
               },
               ...(shipment.state === "picking"
-                ? [{ key: "k", label: "Packed", run: pack, needs: "keep_shipment" as const }]
+                ? [{ key: "k", label: "Mark as packed", run: pack, needs: "keep_shipment" as const }]
                 : []),
               { key: "l", label: "Print the pick list", run: () => printPaper("pick") },
               {
                 key: "x",
-                label: "Drop it",
+                label: "Cancel shipment…",
                 run: () => setAsking("drop"),
                 quiet: true,
                 needs: "keep_shipment" as const,
@@ -199,8 +199,8 @@ function Opened({ shipment }: { shipment: ShipmentView }) {
                 disabled: !shipment.unbilled,
               },
               {
-                key: "t",
-                label: "Take it back",
+                key: "x",
+                label: "Reverse shipment…",
                 run: () => setAsking("back"),
                 disabled: shipment.lines.some(
                   (line) => line.billed !== "0" || line.on_draft !== "0" || line.returned !== "0",
@@ -252,9 +252,9 @@ function Opened({ shipment }: { shipment: ShipmentView }) {
               {shipment.order_number}
             </Link>,
           ],
-          ["Their order", shipment.customer_order_number],
-          ["Goes to", `${shipment.ship_to.name}, ${shipment.ship_to.address}`],
-          ["Leaves from", shipment.warehouse],
+          ["Customer PO", shipment.customer_order_number],
+          ["Ship to", `${shipment.ship_to.name}, ${shipment.ship_to.address}`],
+          ["Ship from", shipment.warehouse],
           [unposted ? "Started" : "Left on", date(shipment.posting_date ?? shipment.packed_date)],
           ["Delivery", shipment.delivery_terms],
           ["Number elsewhere", shipment.outside_number],
@@ -264,7 +264,7 @@ function Opened({ shipment }: { shipment: ShipmentView }) {
                 string,
                 string,
               ][])),
-          ["Taken back", shipment.taken_back && `${date(shipment.taken_back.date)}: ${shipment.taken_back.reason}`],
+          ["Reversed", shipment.taken_back && `${date(shipment.taken_back.date)}: ${shipment.taken_back.reason}`],
         ]}
       />
       {unposted && (
@@ -281,7 +281,7 @@ function Opened({ shipment }: { shipment: ShipmentView }) {
             onLeave={() => keep(typed)}
           />
           <Field
-            label="Consignment number"
+            label="Tracking number"
             name="consignment_number"
             value={typed.consignment}
             onChange={(consignment) => setTyped({ ...typed, consignment })}
@@ -418,9 +418,9 @@ function Opened({ shipment }: { shipment: ShipmentView }) {
       )}
       {asking === "drop" && (
         <Ask
-          title={`Drop ${shipment.number}?`}
-          yes="Drop it"
-          busyWords="Dropping…"
+          title={`Cancel ${shipment.number}?`}
+          yes="Cancel shipment"
+          busyWords="Canceling…"
           close={() => setAsking(undefined)}
           run={async (key) => {
             await got(
@@ -431,19 +431,19 @@ function Opened({ shipment }: { shipment: ShipmentView }) {
             );
             say({
               kind: "done",
-              text: `${shipment.number} is dropped. Its goods stay set aside for ${shipment.order_number}.`,
+              text: `${shipment.number} is canceled. Its goods stay reserved for ${shipment.order_number}.`,
             });
             await changed();
             navigate(`/orders/${shipment.order}`);
           }}
         >
-          Its goods stay where they are, set aside for the order. Its number is used up.
+          Its goods stay where they are, reserved for the order. Its number is used up.
         </Ask>
       )}
       {asking === "back" && (
         <FormAsk
-          title={`Take ${shipment.number} back?`}
-          yes="Take it back"
+          title={`Reverse ${shipment.number}?`}
+          yes="Reverse shipment"
           close={() => setAsking(undefined)}
           fields={[{ name: "reason", label: "Why", kind: "words" }]}
           run={async (values, key) => {
@@ -455,7 +455,7 @@ function Opened({ shipment }: { shipment: ShipmentView }) {
             );
             say({
               kind: "done",
-              text: `${shipment.number} is taken back: its goods are in stock, its entry is reversed.`,
+              text: `${shipment.number} is reversed: its goods are in stock, its entry is reversed.`,
             });
             await changed();
           }}

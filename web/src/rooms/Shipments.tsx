@@ -54,9 +54,9 @@ export function ShipmentsRoom() {
             <Marked className="done">● billed</Marked>
           )
         ) : row.state === "taken_back" ? (
-          <Marked className="dim">○ taken back</Marked>
+          <Marked className="dim">○ reversed</Marked>
         ) : row.state === "dropped" ? (
-          <Marked className="dim">○ dropped</Marked>
+          <Marked className="dim">○ canceled</Marked>
         ) : (
           <Marked className="heed">▲ {row.state}</Marked>
         ),
@@ -91,7 +91,7 @@ export function ShipmentsRoom() {
               <div className="words">{current.what}</div>
               <div className="words quiet">
                 {current.state === "taken_back"
-                  ? "It left and was taken back: its goods lie where they lay, and nothing of it is billed."
+                  ? "It left and was reversed: its goods are back where they were, and nothing of it is billed."
                   : current.posting_date
                     ? `Left on ${date(current.posting_date)}${current.carrier ? ` with ${current.carrier}` : ""}.`
                     : "Not posted: nothing has left stock, and nothing of it can be billed yet."}
@@ -109,8 +109,8 @@ export function ShipmentsRoom() {
             ["", "All"],
             ["picking", "On pick lists"],
             ["packed", "Packed"],
-            ["posted", "Gone"],
-            ["taken_back", "Taken back"],
+            ["posted", "Shipped"],
+            ["taken_back", "Reversed"],
           ]}
         />
         <ExportLink list="shipments" />

@@ -5,6 +5,7 @@ import { api, got } from "../api/client";
 import type { components } from "../api/schema";
 import { date, money } from "../format";
 import { Chips, ExportLink, Marked, RoomLinks, useBase, useFilter, Wrong } from "../parts/bits";
+import { DateFilter } from "../parts/DateFilter";
 import { type Column, Rows } from "../parts/Rows";
 import { Paper } from "../parts/TapeRoll";
 import { rememberSequence } from "../places";
@@ -74,7 +75,7 @@ export function TrialBalanceRoom() {
               <span>Together</span>
               <span>{money(Number(BigInt(balance.data.debits) - BigInt(balance.data.credits)), base)}</span>
             </div>
-            <h3>Tie-outs</h3>
+            <h3>Reconciliation checks</h3>
             {ties.data?.proofs.map((proof) => (
               <div className="words" key={proof.name}>
                 <Marked className={proof.holds ? "done" : "stop"}>{proof.holds ? "●" : "◆"}</Marked> {proof.name}
@@ -90,10 +91,7 @@ export function TrialBalanceRoom() {
       <Chips>
         <RoomLinks links={ledgerLinks} />
         <span className="gap" />
-        <label>
-          As of{" "}
-          <input type="date" value={asOf} onChange={(event) => setAsOf(event.target.value)} style={{ width: 150 }} />
-        </label>
+        <DateFilter label="As of" value={asOf} assumed={balance.data?.as_of ?? ""} set={setAsOf} />
         <ExportLink list="trial-balance" />
       </Chips>
       {balance.error && <Wrong error={balance.error} />}

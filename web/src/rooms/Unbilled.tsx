@@ -17,7 +17,7 @@ import {
   useFilter,
   Wrong,
 } from "../parts/bits";
-import { type Column, PickBox, Rows } from "../parts/Rows";
+import { type Column, Rows } from "../parts/Rows";
 import { SavedViews } from "../parts/SavedViews";
 import { Track } from "../parts/Track";
 import { placeOf, rememberSequence } from "../places";
@@ -153,56 +153,42 @@ export function UnbilledRoom() {
   const showMarks = new Set(rows.filter(markOf).map(idOf));
   const columns: Column<Row>[] = [
     {
-      key: "mark",
-      head: "",
-      width: "36px",
-      cell: (row) => (
-        <PickBox
-          on={markOf(row)}
-          label={"customer" in row ? `All of ${row.customer.name}` : row.shipment.number}
-          toggle={() => pick([row])}
-        />
-      ),
-    },
-    {
       key: "shipment",
       head: "Shipment",
-      width: "78px",
+      width: "76px",
       cell: (row) =>
         "customer" in row ? "" : row.shipment.shipment ? row.shipment.number : <Marked className="dim">none</Marked>,
     },
-    { key: "order", head: "Order", width: "76px", cell: (row) => ("customer" in row ? "" : row.shipment.order_number) },
+    { key: "order", head: "Order", width: "70px", cell: (row) => ("customer" in row ? "" : row.shipment.order_number) },
     {
       key: "track",
       head: "Track",
-      width: "134px",
-      cell: (row) => ("customer" in row ? "" : <Track track={row.shipment.track} />),
+      width: "90px",
+      cell: (row) => ("customer" in row ? "" : <Track small track={row.shipment.track} />),
     },
     {
       key: "what",
       head: "What",
       width: "minmax(0, 1fr)",
-      cell: (row) =>
-        "customer" in row ? (
-          ""
-        ) : (
-          <span title={row.shipment.what}>
-            {row.shipment.blockers.length > 0 ? row.shipment.what.split(",")[0] : row.shipment.what}
-            <BlockerMark blockers={row.shipment.blockers} />
-          </span>
-        ),
+      cell: (row) => ("customer" in row ? "" : <span title={row.shipment.what}>{row.shipment.what}</span>),
+    },
+    {
+      key: "blocked",
+      head: "Blocked by",
+      width: "160px",
+      cell: (row) => ("customer" in row ? "" : <BlockerMark blockers={row.shipment.blockers} alone />),
     },
     {
       key: "days",
       head: "Days",
-      width: "56px",
+      width: "50px",
       right: true,
       cell: (row) => ("customer" in row ? row.customer.days : row.shipment.days),
     },
     {
       key: "net",
       head: `Net ${base}`,
-      width: "96px",
+      width: "88px",
       right: true,
       cell: (row) => money("customer" in row ? row.customer.net_base : row.shipment.net_base, base),
     },
@@ -249,7 +235,7 @@ export function UnbilledRoom() {
       ]}
       rest={
         <span>
-          {picked.length} of {first?.shipments ?? 0} picked <kbd>Space</kbd>
+          {picked.length} of {first?.shipments ?? 0} selected <kbd>Space</kbd>
         </span>
       }
       tape={<UnbilledTape previews={previews} base={base} wrong={preview.error} />}
@@ -270,19 +256,19 @@ export function UnbilledRoom() {
         <FilterChoice
           name="habit"
           label="Billed"
-          choices={[["", "billed any way"], ...Object.entries(habits)] as [string, string][]}
+          choices={[["", "any combination"], ...Object.entries(habits)] as [string, string][]}
         />
         <FilterChoice
           name="blocked"
           label="Blockers"
           choices={[
-            ["", "ready or not"],
+            ["", "ready and blocked"],
             ["false", "only ready"],
             ["true", "only blocked"],
           ]}
         />
         {name && (
-          <button type="button" className="on" onClick={() => setCustomer("")}>
+          <button type="button" className="only" onClick={() => setCustomer("")}>
             only {name} ✕
           </button>
         )}
@@ -302,7 +288,7 @@ export function UnbilledRoom() {
                 {row.customer.name}{" "}
                 <span className="sub">
                   · {row.customer.terms} · {habits[row.customer.habit]}
-                  {row.customer.when_complete && ", when all has gone"}
+                  {row.customer.when_complete && ", when all has shipped"}
                 </span>
               </>
             ) : (
@@ -312,6 +298,8 @@ export function UnbilledRoom() {
           groupTail={2}
           picks={showMarks}
           onPick={pick}
+          onAll={(on) => setPicks(new Set(on ? shipments.map(keyOf) : []))}
+          nameOf={(row) => ("customer" in row ? `All of ${row.customer.name}` : row.shipment.number)}
           onOpen={openDraft}
           onCurrent={setCurrent}
           more={more}
@@ -319,7 +307,7 @@ export function UnbilledRoom() {
             filtered ? (
               <NotHere asked={query.q} />
             ) : (
-              "Everything that was shipped is billed. What is packed and not posted stands among the shipments."
+              "Everything that was shipped is billed. What is packed and not posted is under Shipments."
             )
           }
         />

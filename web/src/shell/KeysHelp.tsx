@@ -1,5 +1,7 @@
 import Button from "@mui/material/Button";
+import Checkbox from "@mui/material/Checkbox";
 import Dialog from "@mui/material/Dialog";
+import FormControlLabel from "@mui/material/FormControlLabel";
 import { styled } from "@mui/material/styles";
 import { useEffect, useState } from "react";
 import { keyName, useKeys } from "./keys";
@@ -16,7 +18,7 @@ const everywhere: [string, string][] = [
   ["Ctrl K", "Find any document, customer or room"],
   ["/", "Search and filter this list"],
   ["↑ ↓", "Move in a list"],
-  ["Space", "Pick a row; with Shift and arrows a range"],
+  ["Space", "Select a row; with Shift and arrows a range"],
   ["Enter", "Open the row"],
   ["Ctrl Enter", "Do the main thing, also from a field"],
   ["Esc", "Out of a field; from there, back"],
@@ -54,10 +56,10 @@ export function KeysHelp() {
             ))}
         </dl>
         <div className="foot">
-          <label>
-            <input type="checkbox" checked={letters} onChange={(event) => setLetters(event.target.checked)} /> Single
-            letters act
-          </label>
+          <FormControlLabel
+            label="Single letters act"
+            control={<Checkbox checked={letters} onChange={(event) => setLetters(event.target.checked)} />}
+          />
           <Button variant="contained" onClick={() => setOpen(false)} autoFocus>
             Close <kbd>Esc</kbd>
           </Button>

@@ -4,6 +4,7 @@ import { useEffect, useState } from "react";
 import { NavLink, Outlet, useLocation } from "react-router";
 import { api, got } from "../api/client";
 import { date, learnExponents } from "../format";
+import { roleWords } from "../words";
 import { Finder } from "./Finder";
 import { KeysHelp } from "./KeysHelp";
 import { KeysProvider } from "./keys";
@@ -203,11 +204,11 @@ function Parts() {
         <div className="foot">
           <strong>{spine.data ? date(spine.data.business_date) : ""}</strong>
           <NavLink to="/me" className="me" title={`Signed in at ${spine.data?.company ?? "Glad Till"}`}>
-            {person.name} · {person.role}
+            {person.name}, {roleWords[person.role]}
           </NavLink>
           {ties.data && (
             <div className={ties.data.holds ? "ok" : "bad"}>
-              {ties.data.holds ? "● books tie out" : "◆ books do not tie out"}
+              {ties.data.holds ? "● reconciled" : "◆ not reconciled"}
             </div>
           )}
         </div>
@@ -219,7 +220,7 @@ function Parts() {
       <Roll className={folded ? "folded" : ""} aria-label="Tape">
         <div className="paper" id="roll" tabIndex={0} role="region" aria-label="Tape, scrolls" />
         <button type="button" className="fold" onClick={fold} aria-expanded={!folded}>
-          {folded ? "Unfold the tape" : "Fold the tape away"}
+          {folded ? "Show tape" : "Hide tape"}
         </button>
       </Roll>
       <KeysHelp />

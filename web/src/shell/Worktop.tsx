@@ -125,7 +125,7 @@ export function Worktop({ title, sum, actions: offered, children, tape, rest, ba
         <span className="rest">
           {rest}
           <span>
-            All keys <kbd>?</kbd>
+            Shortcuts <kbd>?</kbd>
           </span>
         </span>
       </Bar>

@@ -64,7 +64,7 @@ export function NoticeStrip() {
             </Link>
           ))}
           <button type="button" onClick={() => say(undefined)}>
-            Put away
+            Dismiss
           </button>
         </Strip>
       )}

@@ -71,10 +71,13 @@ export const theme = createTheme({
           fontVariantNumeric: "tabular-nums",
         },
         "#root": { height: "100%" },
-        ":focus-visible": { outline: "2px solid var(--here)", outlineOffset: 1 },
+        // Ink reads on every ground; the halo says that one is here.
+        ":focus-visible": { outline: "2px solid var(--ink)", outlineOffset: 1, boxShadow: "0 0 0 5px var(--here)" },
+        // What holds rows or a roll marks the row in it, not itself.
+        "[role=grid]:focus-visible, #roll:focus-visible": { boxShadow: "none" },
         kbd: {
           font: `600 11px/16px ${figures}`,
-          border: "1px solid var(--line-strong)",
+          border: "1px solid var(--control)",
           borderRadius: 4,
           padding: "0 5px",
           color: "var(--ink-2)",
@@ -82,6 +85,14 @@ export const theme = createTheme({
           whiteSpace: "nowrap",
         },
         ".nowrap": { whiteSpace: "nowrap" },
+        // One look for what is chosen from a list, in a form, a grid or beside a list.
+        "select:not(.MuiNativeSelect-select)": {
+          appearance: "none",
+          backgroundImage:
+            "url(\"data:image/svg+xml,%3Csvg xmlns='http://www.w3.org/2000/svg' width='10' height='6'%3E%3Cpath d='M1 1l4 4 4-4' fill='none' stroke='%238c8062' stroke-width='1.5'/%3E%3C/svg%3E\")",
+          backgroundRepeat: "no-repeat",
+          backgroundPosition: "right 8px center",
+        },
         "button.quietly": {
           border: 0,
           background: "none",
@@ -116,7 +127,7 @@ export const theme = createTheme({
           gap: 6,
           minWidth: 0,
           color: "var(--ink)",
-          "& kbd": { background: "var(--sheet)", color: "var(--ink-2)", borderColor: "var(--line-strong)" },
+          "& kbd": { background: "var(--sheet)", color: "var(--ink-2)", borderColor: "var(--control)" },
         },
       },
     },
@@ -127,8 +138,13 @@ export const theme = createTheme({
       styleOverrides: {
         root: {
           background: "var(--sheet)",
-          "& .MuiOutlinedInput-notchedOutline": { borderColor: "var(--line-strong)" },
-          "&.Mui-focused .MuiOutlinedInput-notchedOutline": { borderColor: "var(--here)" },
+          "& .MuiOutlinedInput-notchedOutline": { borderColor: "var(--control)" },
+          "&.Mui-focused": { boxShadow: "0 0 0 3px var(--here)" },
+          "&.Mui-focused .MuiOutlinedInput-notchedOutline": { borderColor: "var(--ink)", borderWidth: 1 },
+          "& input:focus-visible, & select:focus-visible, & textarea:focus-visible": {
+            outline: "none",
+            boxShadow: "none",
+          },
         },
         input: { padding: "6px 10px", fontVariantNumeric: "tabular-nums", height: "1.4em" },
       },
@@ -152,7 +168,24 @@ export const theme = createTheme({
         },
       },
     },
-    MuiCheckbox: { styleOverrides: { root: { padding: 4 } } },
+    MuiCheckbox: {
+      defaultProps: { size: "small" },
+      styleOverrides: {
+        root: {
+          padding: 2,
+          color: "var(--control)",
+          "&.Mui-checked, &.MuiCheckbox-indeterminate": { color: "var(--act)" },
+          "& svg": { fontSize: 20 },
+        },
+      },
+    },
+    MuiFormControlLabel: { styleOverrides: { root: { margin: 0, gap: 4 } } },
+    MuiRadio: {
+      defaultProps: { size: "small" },
+      styleOverrides: {
+        root: { padding: 2, color: "var(--control)", "&.Mui-checked": { color: "var(--act)" } },
+      },
+    },
     MuiAutocomplete: { styleOverrides: { inputRoot: { padding: "3.5px 8px !important" } } },
   },
 });

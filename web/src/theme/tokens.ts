@@ -5,6 +5,8 @@ export const light = {
   roll: "#fbf5e6",
   line: "#e4dac4",
   lineStrong: "#c8ba9c",
+  // Borders of what can be changed: 3 : 1 on every ground (WCAG 1.4.11).
+  control: "#8c8062",
   ink: "#242a1e",
   ink2: "#555a4a",
   ink3: "#66695a",
@@ -28,6 +30,7 @@ export const dark: typeof light = {
   roll: "#272b20",
   line: "#363b2d",
   lineStrong: "#515842",
+  control: "#858c70",
   ink: "#f0eddd",
   ink2: "#bdbda9",
   ink3: "#a3a48e",

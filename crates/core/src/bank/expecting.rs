@@ -55,7 +55,7 @@ pub fn fee_of(came_back: &CameBack<'_>) -> Result<Money, String> {
         return Err("Money came with this line: nothing came back.".to_owned());
     }
     if !was_here {
-        return Err(format!("The money of {number} is not at this account: the bank cannot take it back from there."));
+        return Err(format!("The money of {number} is not at this account: the bank cannot return it from there."));
     }
     if currency != money || amount > left {
         return Err(format!(

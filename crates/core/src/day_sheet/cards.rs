@@ -55,7 +55,7 @@ impl CardFacts {
                 Next::Capture,
                 match pays {
                     true => format!("{number} is to pay {target}, authorized until {until}"),
-                    false => format!("{target} has gone out, {number} is authorized until {until}"),
+                    false => format!("{target} has shipped, {number} is authorized until {until}"),
                 },
             ),
             CardNext::ShipSoon => (
@@ -63,12 +63,12 @@ impl CardFacts {
                 Next::ShipSoon,
                 match pays {
                     true => format!("{number} expires on {until}, {target} is paid already"),
-                    false => format!("{number} expires on {until}, {target} has not gone out"),
+                    false => format!("{number} expires on {until}, {target} has not shipped"),
                 },
             ),
             CardNext::AuthorizeAgain => {
                 let why = match self.card.state(today) {
-                    CardState::Expired => format!("{number} has expired, {target} has gone out"),
+                    CardState::Expired => format!("{number} has expired, {target} has shipped"),
                     CardState::AnotherCard => format!("{number} needs another card, for {target}"),
                     _ => format!("{number} was declined, for {target}"),
                 };

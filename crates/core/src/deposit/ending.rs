@@ -227,7 +227,8 @@ fn check(input: &EndInput<'_>, findings: &mut Findings) {
         }
         if item.open != amount.0 {
             let used = format(amount.0 - item.open);
-            let sentence = format!("{used} of {number} is applied or gone. Unapply it first; what is refunded stays.");
+            let sentence =
+                format!("{used} of {number} is applied or refunded. Unapply it first; what is refunded stays.");
             findings.add(Check::CannotCancel, "deposit", sentence);
         }
     } else if input.amount > item.open {
@@ -347,7 +348,7 @@ fn tape(input: &EndInput<'_>, part: Money, taxes: &[HeldTax]) -> Tape {
     let (heading, last) = match &input.ending {
         Ending::Refund { method } => ("refund of", format!("Sent back by {}", method.name.to_lowercase())),
         Ending::Card { fee: None, .. } => ("refund of", "Sent back to the card".to_owned()),
-        Ending::Card { .. } => ("charge back of", "Taken back by the card's bank".to_owned()),
+        Ending::Card { .. } => ("charge back of", "Charged back by the card's bank".to_owned()),
         Ending::Keep => ("kept as income:", "Kept as income".to_owned()),
         Ending::Reverse { .. } => ("reversal of", "Not received".to_owned()),
         Ending::Return { unapplied, .. } => {

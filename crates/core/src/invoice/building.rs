@@ -188,7 +188,7 @@ fn line(
         findings.add(
             Check::TaxRateMissing,
             format!("lines.{position}.tax_code"),
-            format!("Tax code {code} has no rate on the tax date. Choose another, or ask a lead to add it."),
+            format!("Tax code {code} has no rate on the tax date. Choose another, or ask a supervisor to add it."),
         );
         TaxRate { code: code.clone(), category: TaxCategory::O, rate: Rate::ZERO }
     });

@@ -1,4 +1,4 @@
-//! Cancelling a posted invoice: a credit memo over the whole of it.
+//! Cancelling a posted invoice: a credit memo for all of it.
 //!
 //! It reverses the very accounts, rates and tax of the original and the cost that followed it;
 //! receipts applied to the invoice become unapplied money first, and its quantities are unbilled
@@ -104,7 +104,7 @@ pub fn decide(input: &CancelInput<'_>) -> CancelDecision {
     let mut findings = Findings::at(Step::Post);
     check(input, &mut findings);
     let date = input.date.date;
-    let text = format!("{} cancelled", input.number);
+    let text = format!("{} canceled", input.number);
     let unapplied = unapply(input, &mut findings);
     let entry = whole_invoice(input, &text, &mut findings);
     let cost_entry = input.cost_entry.as_ref().map(|(_, entry)| entry.reversed(date, format!("{text}: cost")));
@@ -213,7 +213,7 @@ fn given_back(input: &CancelInput<'_>) -> Vec<Billed> {
 
 fn check(input: &CancelInput<'_>, findings: &mut Findings) {
     if let Some(memo) = &input.cancelled_by {
-        let sentence = format!("{} is cancelled already, by {memo}.", input.number);
+        let sentence = format!("{} is canceled already, by {memo}.", input.number);
         findings.add(Check::CannotCancel, "invoice", sentence);
     }
     if input.document.is_prepayment() {
@@ -249,9 +249,9 @@ fn check(input: &CancelInput<'_>, findings: &mut Findings) {
     let until = first_whole_day(&input.item, freed, input.document.total, date);
     let latest = input.applied.iter().map(|applied| applied.date).chain([posted]).chain(until).max().unwrap_or(posted);
     if date < latest {
-        let what = if latest == posted { "was posted" } else { "was last paid, or its money taken back, on" };
+        let what = if latest == posted { "was posted" } else { "was last paid, or its money reversed, on" };
         let sentence = format!(
-            "{} {what} {}. It cannot be cancelled before; choose that day or a later one.",
+            "{} {what} {}. It cannot be canceled before; choose that day or a later one.",
             input.number,
             words(latest)
         );
@@ -312,11 +312,8 @@ fn orders_after(input: &CancelInput<'_>) -> Vec<OrderFacts> {
 
 fn tape(input: &CancelInput<'_>) -> Tape {
     let document = &input.document;
-    let mut tape = Tape::new(
-        input.customer.name.clone(),
-        format!("credit memo over the whole of {}", input.number),
-        document.currency,
-    );
+    let mut tape =
+        Tape::new(input.customer.name.clone(), format!("credit memo for all of {}", input.number), document.currency);
     tape.amount(TapeStyle::Sum, "Net", -document.net);
     for tax in &document.taxes {
         tape.part(TapeStyle::Line, tax.label(), -tax.base, -tax.tax);

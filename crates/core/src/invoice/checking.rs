@@ -29,7 +29,7 @@ pub(super) fn check(input: &InvoiceInput<'_>, findings: &mut Findings) {
         findings.add_at(
             Check::CustomerOnStop,
             "customer.stop_reason",
-            format!("{} is on stop: {reason}. What has gone out can be billed all the same.", input.customer.name),
+            format!("{} is on hold: {reason}. What has shipped can still be billed.", input.customer.name),
             Some(customer_ref(input)),
         );
     }
@@ -38,7 +38,7 @@ pub(super) fn check(input: &InvoiceInput<'_>, findings: &mut Findings) {
             Check::ExchangeRateMissing,
             "document_date",
             format!(
-                "No exchange rate of the last {RATE_HOLDS_DAYS} days is known for the document date. Ask a lead to enter it."
+                "No exchange rate of the last {RATE_HOLDS_DAYS} days is known for the document date. Ask a supervisor to enter it."
             ),
         );
     }
@@ -53,7 +53,7 @@ fn check_lines(input: &InvoiceInput<'_>, findings: &mut Findings) {
             None => line.code.clone(),
         };
         if !typed && input.lines[..position].iter().any(|other| other.source == line.source) {
-            findings.add(Check::NamedTwice, field, format!("{named} is picked twice. Pick it once."));
+            findings.add(Check::NamedTwice, field, format!("{named} is selected twice. Select it once."));
         } else if !line.quantity.is_positive() {
             findings.add(
                 Check::QuantityNotPositive,
@@ -134,7 +134,7 @@ fn check_waiting(input: &InvoiceInput<'_>, findings: &mut Findings) {
         Check::WaitsForApproval,
         "approval",
         format!(
-            "{} asked for something on this draft that nobody has decided on: {}. Decide on it, or take the request back.",
+            "{} asked for something on this draft that nobody has decided on: {}. Decide on it, or withdraw the request.",
             waits.maker, waits.words
         ),
         Some(DocumentRef { kind: DocumentKind::Approval, id: waits.id.0, number: "the request".to_owned() }),
@@ -208,7 +208,7 @@ fn check_going_out(input: &InvoiceInput<'_>, findings: &mut Findings) {
         findings.add_at(
             Check::NoMailAddress,
             "customer.email",
-            format!("{} gets its documents by mail, and no address is kept. Add it to the customer.", customer.name),
+            format!("{} gets its documents by email, and no address is kept. Add it to the customer.", customer.name),
             Some(customer_ref(input)),
         );
     }
@@ -271,7 +271,7 @@ fn check_rebilling(input: &InvoiceInput<'_>, posting: NaiveDate, findings: &mut 
             Check::DateTooEarly,
             "posting_date",
             format!(
-                "{number} was cancelled on {}. What it billed cannot be billed again before; choose that day or a later one.",
+                "{number} was canceled on {}. What it billed cannot be billed again before; choose that day or a later one.",
                 words(*cancelled_on)
             ),
         );
@@ -288,7 +288,7 @@ fn check_rebilling(input: &InvoiceInput<'_>, posting: NaiveDate, findings: &mut 
         findings.add(
             Check::DateTooEarly,
             "posting_date",
-            format!("{} stood on another invoice on {}, cancelled since.{when}", line.code, words(posting)),
+            format!("{} stood on another invoice on {}, canceled since.{when}", line.code, words(posting)),
         );
     }
 }

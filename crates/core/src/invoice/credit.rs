@@ -390,7 +390,7 @@ fn mark(what: &impl Serialize, against: Option<&impl Serialize>, taken: &TakenBa
 
 fn check(input: &CreditInput<'_>, findings: &mut Findings) {
     if let Some(memo) = &input.cancelled_by {
-        let sentence = format!("{} is cancelled, by {memo}: nothing of it is left to credit.", input.number);
+        let sentence = format!("{} is canceled, by {memo}: nothing of it is left to credit.", input.number);
         findings.add(Check::CannotCredit, "invoice", sentence);
     }
     if let Err(sentence) = check_reason(&input.reason) {

@@ -29,7 +29,7 @@ impl Leaving {
     }
 }
 
-/// Takes what leaves out of stock, line after line: never what is not there, nor what is set aside.
+/// Takes what leaves out of stock, line after line: never what is not there, nor what is reserved.
 pub(super) fn leave(input: &InvoiceInput<'_>, findings: &mut Findings) -> Vec<Leaving> {
     let mut stock: BTreeMap<ItemId, Vec<Layer>> = input.stock.clone();
     let mut leaving = Vec::new();

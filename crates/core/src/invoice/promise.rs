@@ -70,7 +70,7 @@ fn before(order: &OrderFacts, add: &mut impl FnMut(String, Money)) {
         cancelled += whole.share(progress.cancelled.scaled(), progress.ordered.scaled());
         billed += whole.share(progress.billed.scaled(), progress.ordered.scaled());
     }
-    add(format!("cancelled on {}", order.number), -cancelled);
+    add(format!("canceled on {}", order.number), -cancelled);
     let names: Vec<&str> =
         order.invoices.iter().filter(|invoice| !invoice.in_advance).map(|invoice| invoice.name.as_str()).collect();
     add(format!("billed before: {}", super::taping::and(&names)), -billed);

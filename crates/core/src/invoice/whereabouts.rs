@@ -49,7 +49,7 @@ pub fn whereabouts(facts: &OrderBilling) -> Vec<Whereabouts> {
     }
     for (draft, run) in &facts.drafts {
         let place = run.as_ref().map(|run| format!(", in {run}")).unwrap_or_default();
-        say(format!("{number} stands on {}{place}. Post it there, or drop it.", draft.number), draft);
+        say(format!("{number} stands on {}{place}. Post it there, or delete it.", draft.number), draft);
     }
     for shipment in &facts.underway {
         say(
@@ -73,7 +73,7 @@ pub fn whereabouts(facts: &OrderBilling) -> Vec<Whereabouts> {
     }
     if answers.is_empty() {
         answers.push(Whereabouts {
-            sentence: format!("Nothing of {number} is left: it was cancelled before it shipped."),
+            sentence: format!("Nothing of {number} is left: it was canceled before it shipped."),
             at: facts.order.clone(),
         });
     }
@@ -122,7 +122,7 @@ mod tests {
         let draft = (document(DocumentKind::Invoice, 3, "draft 3"), Some("run 7".to_owned()));
         let mut drafted = OrderBilling { drafts: vec![draft], ..facts() };
         drafted.lines[0].shipped = Quantity::from_whole(5);
-        assert_eq!(said(&drafted), ["O-1 stands on draft 3, in run 7. Post it there, or drop it."]);
+        assert_eq!(said(&drafted), ["O-1 stands on draft 3, in run 7. Post it there, or delete it."]);
         let invoice = (document(DocumentKind::Invoice, 4, "I-4"), "2026-03-02".parse().unwrap());
         let mut billed = OrderBilling { state: OrderState::Filled, invoices: vec![invoice], ..facts() };
         billed.lines[0].shipped = Quantity::from_whole(5);
@@ -135,6 +135,6 @@ mod tests {
         );
         let mut cancelled = facts();
         cancelled.lines[0].cancelled = Quantity::from_whole(5);
-        assert_eq!(said(&cancelled), ["Nothing of O-1 is left: it was cancelled before it shipped."]);
+        assert_eq!(said(&cancelled), ["Nothing of O-1 is left: it was canceled before it shipped."]);
     }
 }

@@ -108,7 +108,7 @@ pub fn hanging(order: &OrderFacts) -> Vec<Hanging> {
         add(Hangs::Deposit, held, Frees::ClearDeposits, format!("{} of deposits held: {then}.", said(held)));
     }
     if by_card {
-        let then = if to_ship > 0 { "capture it once the goods have gone" } else { "capture it or void it" };
+        let then = if to_ship > 0 { "capture it once the goods have shipped" } else { "capture it or void it" };
         let left = order.card_left;
         add(Hangs::Card, left, Frees::Capture, format!("{} authorized on a card: {then}.", said(left)));
     }

@@ -49,7 +49,7 @@ pub(super) fn check_line(input: &OrderInput<'_>, at: usize, findings: &mut Findi
                 Check::LessThanShipped,
                 field("quantity"),
                 format!(
-                    "{} of {code} have shipped, {} are cancelled and {} are being shipped. Leave at least {}.",
+                    "{} of {code} have shipped, {} are canceled and {} are being shipped. Leave at least {}.",
                     progress.shipped,
                     progress.cancelled,
                     wish.on_the_way_out,
@@ -167,7 +167,7 @@ pub(super) fn tax_of(input: &OrderInput<'_>, at: usize, findings: &mut Findings)
         findings.add(
             Check::TaxRateMissing,
             format!("lines.{at}.tax_code"),
-            format!("Tax code {code} has no rate on this day. Ask a lead to add it."),
+            format!("Tax code {code} has no rate on this day. Ask a supervisor to add it."),
         );
         return (nothing(code), source);
     };
@@ -214,7 +214,7 @@ pub(super) fn check_order(
         findings.add(
             Check::ExchangeRateMissing,
             "order_date",
-            format!("No exchange rate of {} is known for this day. Ask a lead to enter it.", input.currency),
+            format!("No exchange rate of {} is known for this day. Ask a supervisor to enter it.", input.currency),
         );
     }
     check_marks(input, findings);
@@ -244,7 +244,7 @@ fn check_customer(input: &OrderInput<'_>, to_ship: Money, findings: &mut Finding
         findings.add_at(
             Check::CustomerOnStop,
             "customer.stop_reason",
-            format!("{} is on stop: {reason}. A lead has to approve the order.", input.customer.name),
+            format!("{} is on hold: {reason}. A supervisor has to approve the order.", input.customer.name),
             customer_ref(input),
         );
     }
@@ -253,7 +253,7 @@ fn check_customer(input: &OrderInput<'_>, to_ship: Money, findings: &mut Finding
             Check::CreditLimit,
             "customer.credit_limit",
             format!(
-                "What {} could owe in {unknown} cannot be told: no exchange rate is known. Enter one, or a lead has to approve the order.",
+                "What {} could owe in {unknown} cannot be told: no exchange rate is known. Enter one, or a supervisor has to approve the order.",
                 input.customer.name
             ),
             customer_ref(input),
@@ -265,7 +265,7 @@ fn check_customer(input: &OrderInput<'_>, to_ship: Money, findings: &mut Finding
             Check::CreditLimit,
             "customer.credit_limit",
             format!(
-                "With this order {} comes to {} {}, {} above its limit of {}. A lead has to approve the order.",
+                "With this order {} comes to {} {}, {} above its limit of {}. A supervisor has to approve the order.",
                 input.customer.name,
                 input.base.grouped(exposure.total()),
                 input.base,

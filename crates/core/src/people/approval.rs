@@ -79,7 +79,7 @@ pub fn decide_approval(approval: &Approval, who: Question, limits: &Limits) -> R
         Verdict::Allowed if approval.gives_away.is_zero() || given == Verdict::Allowed => Ok(()),
         Verdict::Allowed | Verdict::NeedsApproval(_) => Err(format!(
             "This is above the limit of a {} too. Ask an administrator to raise the limit, or decline it.",
-            who.role.word()
+            who.role.name()
         )),
         Verdict::Denied(why) => Err(why),
     }
@@ -94,7 +94,7 @@ pub fn decide_decline(approval: &Approval, who: Question) -> Result<(), String> 
     if !super::may_try(who.role, Operation::DecideApproval) {
         Err(denied(who.role, Operation::DecideApproval))
     } else if approval.maker == who.person {
-        Err("You asked for this yourself. Take it back instead.".to_owned())
+        Err("You asked for this yourself. Withdraw it instead.".to_owned())
     } else {
         Ok(())
     }
@@ -111,7 +111,7 @@ pub fn decide_withdrawal(approval: &Approval, who: Question) -> Result<(), Strin
     } else if approval.maker == who.person {
         Err(denied(who.role, Operation::WithdrawApproval))
     } else {
-        Err("Only who asked for this can take it back. You can decline it, with a reason.".to_owned())
+        Err("Only the person who asked for this can withdraw it. You can decline it, with a reason.".to_owned())
     }
 }
 

@@ -27,7 +27,7 @@ pub fn check_standing(before: Standing, after: Standing, own: bool, others: i64)
     Ok(())
 }
 
-/// A reason someone typed, as it is kept.
+/// A reason someone typed, as saved.
 ///
 /// # Errors
 /// Where it is missing or too long.

@@ -72,7 +72,7 @@ pub fn check_password(password: &str, sign_in: &str) -> Result<(), PasswordFault
     }
 }
 
-/// A sign-in name as it is kept: small letters, digits, dots and dashes, 2 to 40 of them.
+/// A sign-in name as saved: small letters, digits, dots and dashes, 2 to 40 of them.
 ///
 /// # Errors
 /// A sentence that says what it may hold.
@@ -86,7 +86,7 @@ pub fn check_sign_in_name(typed: &str) -> Result<String, String> {
     }
 }
 
-/// A person's or company's name as it is kept.
+/// A person's or company's name as saved.
 ///
 /// # Errors
 /// Where it is empty, too long, or holds control characters.

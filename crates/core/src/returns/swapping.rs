@@ -167,10 +167,10 @@ pub fn swap(input: &SwapInput<'_>) -> SwapDecision {
     builder.add_base(Purpose::Cogs, -sent_cost, of(sent));
     builder.add_base(Purpose::Cogs, right_cost, of(right));
     builder.add_base(Purpose::Inventory, -right_cost, of(right));
-    let entry = builder.finish_or_say(date, format!("Wrong item put right, {}", input.number), &mut findings);
+    let entry = builder.finish_or_say(date, format!("Wrong item corrected, {}", input.number), &mut findings);
     let mut tape = Tape::new(input.customer.name.clone(), "wrong item sent", input.base);
     tape.amount(TapeStyle::Line, format!("{} × {}, goes", input.quantity, input.billed.code), right_cost);
-    tape.amount(TapeStyle::Line, format!("{} × {}, had gone", input.sent_quantity, input.sent.code), sent_cost);
+    tape.amount(TapeStyle::Line, format!("{} × {}, was sent", input.sent_quantity, input.sent.code), sent_cost);
     tape.amount(TapeStyle::Due, "To the inspection place", sent_cost);
     tape.remark(TapeStyle::Detail, "at cost; nothing is billed for it", false);
     tape.remark(TapeStyle::Detail, format!("dated {}", words(date)), !input.date.typed);
@@ -205,7 +205,7 @@ fn check(input: &SwapInput<'_>, findings: &mut Findings) {
     }
     let most = free(billed.billed, billed.credited, billed.on_returns);
     if input.quantity > most {
-        let sentence = format!("{most} {} of {} can be put right: no more was billed.", billed.unit, billed.code);
+        let sentence = format!("{most} {} of {} can be corrected: no more was billed.", billed.unit, billed.code);
         findings.add(Check::MoreThanReturnable, "quantity", sentence);
     } else if room_from(date, &billed.with_customer) < input.quantity.scaled() {
         let when = first_day(input.quantity.scaled(), &billed.with_customer)

@@ -171,8 +171,9 @@ fn followed(input: &UndoStepInput<'_>, findings: &mut Findings) {
     }
     for OutAgain { code, order, moved, to_ship } in &input.out_again {
         if moved.quantity > *to_ship {
-            let sentence =
-                format!("{code} has been shipped again on {order}, or is picked or canceled. Take that back first.");
+            let sentence = format!(
+                "{code} has been shipped again on {order}, or is on a shipment or canceled. Reverse that first."
+            );
             findings.add(Check::AlreadyLeft, "step", sentence);
         }
     }

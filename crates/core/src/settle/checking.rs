@@ -26,7 +26,7 @@ pub(super) fn check(input: &SettleInput<'_>, document: &Settlement, findings: &m
         findings.add(
             Check::ExchangeRateMissing,
             "date",
-            "No exchange rate is known for this date. Ask a lead to enter it.",
+            "No exchange rate is known for this date. Ask a supervisor to enter it.",
         );
     }
     let all: Money = input.to_apply.iter().map(|to_apply| to_apply.amount).sum();

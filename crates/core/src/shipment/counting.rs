@@ -56,7 +56,7 @@ pub fn decide_intake(input: &IntakeInput<'_>) -> Result<Posting, Vec<Blocker>> {
     let class = || LineFor { item_class: Some(&input.class), ..LineFor::default() };
     builder.add_base(Purpose::Inventory, input.cost, class());
     builder.add_base(Purpose::SupplierClearing, -input.cost, LineFor::default());
-    let text = format!("{} × {} came in", input.quantity, input.code);
+    let text = format!("Goods received, {} × {}", input.quantity, input.code);
     let entry = builder.finish_or_say(input.date, text, &mut findings);
     let blockers = findings.finish();
     if stops(&blockers) {

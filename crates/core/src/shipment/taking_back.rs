@@ -69,7 +69,7 @@ pub fn decide_take_back(input: &TakeBackInput<'_>) -> Result<Posting, Vec<Blocke
                     Check::DateTooEarly,
                     "date",
                     format!(
-                        "{code} was billed until {day}. It cannot be taken back before; choose that day or a later one."
+                        "{code} was billed until {day}. It cannot be reversed before; choose that day or a later one."
                     ),
                 );
             }
@@ -81,7 +81,7 @@ pub fn decide_take_back(input: &TakeBackInput<'_>) -> Result<Posting, Vec<Blocke
         findings.add(
             Check::DateTooEarly,
             "date",
-            format!("It left on {}. It cannot be taken back before.", words(input.posted_on)),
+            format!("It left on {}. It cannot be reversed before.", words(input.posted_on)),
         );
     }
     if let Some(obstacle) = input.periods.obstacle(input.date) {
@@ -93,7 +93,7 @@ pub fn decide_take_back(input: &TakeBackInput<'_>) -> Result<Posting, Vec<Blocke
     }
     let mut posting = Posting::default();
     if let Some((id, entry)) = &input.entry {
-        let text = format!("Goods of {} taken back", input.number);
+        let text = format!("Shipment {} reversed", input.number);
         posting.enter(Some(entry.reversed(input.date, text)), Some(*id));
     }
     posting.stock.extend(input.left.iter().map(|left| left.back(input.date)));

@@ -151,7 +151,7 @@ pub(super) async fn preview_cancel(
     Ok(Json(invoices::cancel_preview(&mut connection, &rules, InvoiceId(*id), &wish).await?))
 }
 
-/// Cancels a posted invoice with a credit memo over the whole of it, or asks for approval.
+/// Cancels a posted invoice with a credit memo for all of it, or asks for approval.
 #[utoipa::path(
     params(("Idempotency-Key" = String, Header)),
     responses((status = 200, body = Cancelled), (status = 409, body = Problem), (status = 422, body = Problem))

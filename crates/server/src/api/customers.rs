@@ -33,7 +33,7 @@ pub(super) fn configure(config: &mut ServiceConfig<'_>) {
         .service(take_containers);
 }
 
-/// A customer as it is kept, with what belongs to it.
+/// A customer as saved, with what belongs to it.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub(super) struct CustomerFile {
     /// As typed.
@@ -50,7 +50,7 @@ pub(super) struct CustomerFile {
     containers: Vec<ContainerBalance>,
 }
 
-/// A customer as it is kept.
+/// A customer as saved.
 #[utoipa::path(responses((status = 200, body = CustomerFile), (status = 404, body = Problem)))]
 #[get("/customers/{id}/file")]
 pub(super) async fn customer_file(store: Data<Store>, id: Path<i64>) -> Answer<CustomerFile> {

@@ -111,7 +111,7 @@ async fn orders_table(connection: &mut Connection, stretch: &Stretch) -> Result<
         ]
     });
     Ok(Table {
-        headings: &["order", "customer", "their number", "ordered", "promised", "state", "currency", "net"],
+        headings: &["order", "customer", "customer PO", "ordered", "promised", "state", "currency", "net"],
         rows: rows.collect(),
     })
 }
@@ -155,7 +155,7 @@ async fn open_lines_table(
             "shipped",
             "billed",
             "to ship",
-            "set aside",
+            "reserved",
             "back-ordered",
             "promised",
             "expected",
@@ -192,7 +192,7 @@ async fn items_table(connection: &mut Connection, stretch: &Stretch) -> Result<T
             "unit",
             "list price",
             "on hand",
-            "set aside",
+            "reserved",
             "available",
             "back-ordered",
             "expected",

@@ -278,7 +278,7 @@ pub(super) async fn send(store: Data<Store>, change: Change, new: Json<ToSend>) 
                 let view = deliveries::message(writing, &rules, *id).await?;
                 if view.delivery.way == Way::Print {
                     return Err(StoreError::WrongState(format!(
-                        "{} is printed, not mailed.",
+                        "{} is printed, not emailed.",
                         view.delivery.document.number
                     )));
                 }

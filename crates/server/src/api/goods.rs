@@ -1,4 +1,4 @@
-//! Settings of goods: warehouses, cost, freight, tax treatments, own fields, reporting lists.
+//! Settings of goods: warehouses, cost, freight, tax treatments, custom fields, reporting lists.
 
 use actix_web::web::{Data, Path};
 use actix_web::{get, post, put};

@@ -31,7 +31,7 @@ pub(super) fn configure(config: &mut ServiceConfig<'_>) {
 /// The largest file, in bytes: some two hundred thousand lines.
 pub(crate) const LARGEST_FILE: usize = 24 * 1024 * 1024;
 
-/// How far files are that are being taken over: lines done and in all, by id.
+/// How far files are that are being imported: lines done and in all, by id.
 #[derive(Debug, Default)]
 pub struct Underway(Mutex<BTreeMap<i64, (usize, usize)>>);
 
@@ -73,11 +73,11 @@ fn lines(kind: ImportKind, text: &[u8]) -> Result<Vec<ImportLine>, StoreError> {
 pub(super) struct CheckedFile {
     /// The file.
     file: ImportView,
-    /// What it comes to; none once it is taken over or dropped.
+    /// What it comes to; none once it is imported or dropped.
     check: Option<ImportCheck>,
 }
 
-/// Reads a file of comma-separated lines and checks it. Nothing is taken over yet.
+/// Reads a file of comma-separated lines and checks it. Nothing is imported yet.
 #[utoipa::path(
     params(("Idempotency-Key" = String, Header), WhichFile),
     request_body(content = String, content_type = "text/csv"),
@@ -137,7 +137,7 @@ pub(super) async fn view_import(store: Data<Store>, id: Path<i64>) -> Answer<Che
 /// How far a file is.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub(super) struct HowFar {
-    /// Whether it is being taken over now.
+    /// Whether it is being imported now.
     running: bool,
     /// Lines done.
     done: usize,
@@ -154,7 +154,7 @@ pub(super) async fn import_progress(underway: Data<Underway>, id: Path<i64>) -> 
     Ok(Json(HowFar { running: known.is_some(), done, total }))
 }
 
-/// How a file is to be taken over.
+/// How a file is to be imported.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub(super) struct ToTakeOver {
     /// Whether orders are confirmed at once where nothing stands in the way.

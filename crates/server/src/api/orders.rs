@@ -269,7 +269,7 @@ pub(super) async fn copy_order(store: Data<Store>, change: Change, id: Path<i64>
     Ok(Json(copy))
 }
 
-/// Stock that was set aside for an item of an order.
+/// Stock that was reserved for an item of an order.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub(super) struct SetAside {
     /// The item's code.
@@ -292,7 +292,7 @@ pub(super) async fn set_aside(store: Data<Store>, change: Change, id: Path<i64>)
     Ok(Json(added.into_iter().map(|(code, quantity)| SetAside { code, quantity }).collect()))
 }
 
-/// Lets go of what is set aside for a line, for others to have.
+/// Lets go of what is reserved for a line, for others to have.
 #[utoipa::path(
     params(("Idempotency-Key" = String, Header)),
     responses((status = 200, body = i64), (status = 409, body = Problem))

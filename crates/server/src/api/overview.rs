@@ -137,7 +137,7 @@ pub(super) struct StopReason {
     reason: String,
 }
 
-/// Puts a customer on stop.
+/// Puts a customer on hold.
 #[utoipa::path(
     params(("Idempotency-Key" = String, Header)),
     responses((status = 200, body = Version), (status = 409, body = Problem), (status = 422, body = Problem))

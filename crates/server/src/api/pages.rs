@@ -227,7 +227,7 @@ pub(super) async fn keep_card(
 ) -> Answer<TypedOnPage> {
     there(&processor)?;
     let session = processor.session(&typed.session).await.map_err(|_| no_answer())?;
-    let nowhere = || StoreError::invalid("session", "The card was not kept. Type it again.");
+    let nowhere = || StoreError::invalid("session", "The card was not saved. Type it again.");
     let Some(card) = session.ok_or_else(nowhere)?.card else { return Ok(Json(TypedOnPage { card: None })) };
     let customer = change.visitor.link.customer;
     let added = store

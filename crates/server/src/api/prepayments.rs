@@ -65,7 +65,7 @@ pub(super) async fn list(
     Ok(Json(prepayments::list(&mut connection, &rules, &filter(&stretch, whose.customer)).await?))
 }
 
-/// What an order asks for in advance, as it is kept with the order.
+/// What an order asks for in advance, as saved with the order.
 #[utoipa::path(operation_id = "advance", responses((status = 200, body = AdvancePlan), (status = 404, body = Problem)))]
 #[get("/orders/{id}/advance")]
 pub(super) async fn plan(store: Data<Store>, id: Path<i64>) -> Answer<AdvancePlan> {

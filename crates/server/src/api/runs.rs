@@ -46,7 +46,7 @@ struct PostingNow {
     ended: u64,
 }
 
-/// As long as it is kept, a run is being posted.
+/// As long as saved, a run is being posted.
 #[derive(Debug)]
 struct PostingMark {
     posting: Posting,

@@ -64,7 +64,7 @@ pub(super) async fn to_ship(store: Data<Store>, id: Path<i64>) -> Answer<Vec<Pic
     Ok(Json(shipments::propose(&mut *store.read().await?, OrderId(*id)).await?))
 }
 
-/// Starts a shipment of an order: a pick list of what is set aside for it, or of what is typed.
+/// Starts a shipment of an order: a pick list of what is reserved for it, or of what is typed.
 #[utoipa::path(
     params(("Idempotency-Key" = String, Header)),
     responses((status = 200, body = ShipmentId), (status = 409, body = Problem), (status = 422, body = Problem))

@@ -54,7 +54,7 @@ pub fn sign_in(address: SocketAddr, (name, password): (&str, &str)) -> Seat {
     Seat { cookie: answer.cookie().unwrap(), csrf: answer.value()["person"]["csrf"].as_str().unwrap().to_owned() }
 }
 
-/// A program that serves books of its own, until it is dropped. Whoever asks is Ines, a lead.
+/// A program that serves books of its own, until it is dropped. Whoever asks is Ines, a supervisor.
 pub struct Till {
     pub folder: TempDir,
     pub address: SocketAddr,
@@ -79,7 +79,7 @@ impl Till {
         till
     }
 
-    /// Starts over books begun a moment ago: an administrator and a lead are signed in.
+    /// Starts over books begun a moment ago: an administrator and a supervisor are signed in.
     pub fn new_books() -> (Self, Seat, Seat) {
         let till = Self::unsigned(tempfile::tempdir().unwrap(), &["serve", "--new"], &[]);
         let code = till.printed.split("set them up: ").nth(1).unwrap().trim().to_owned();

@@ -144,7 +144,7 @@ pub async fn payouts(
     Ok(PayoutList { payouts: rows.iter().map(Kept::row).collect::<Result<_>>()?, count })
 }
 
-/// A payout as it is kept.
+/// A payout as saved.
 struct Kept {
     id: i64,
     reference: String,

@@ -150,7 +150,7 @@ pub async fn mailed(
             )
             .execute(&mut **writing)
             .await?;
-            ("mailed", "mailed a link to the customer page", Vec::new())
+            ("mailed", "emailed a link to the customer page", Vec::new())
         }
         Said::Refused { problem } => {
             ("mail_failed", "could not mail a link to the customer page", vec![set("problem", problem)])

@@ -278,7 +278,7 @@ fn described(form: &CustomerForm) -> Fields {
         ("paid for by", form.parent.clone()),
         ("delivery", said(word(&form.delivery))),
         ("email", form.email.clone()),
-        ("share ahead", form.share_ahead.clone()),
+        ("advance %", form.share_ahead.clone()),
         ("price list", form.price_list.map(|list| list.to_string()).unwrap_or_default()),
         ("billed by", said(word(&form.billing))),
         ("billed when complete", yes(form.bill_when_complete)),

@@ -220,7 +220,7 @@ fn described_contact(contact: &Contact) -> Fields {
         ("name", contact.name.clone()),
         ("company", contact.company.clone()),
         ("email", contact.email.clone()),
-        ("telephone", contact.phone.clone()),
+        ("phone", contact.phone.clone()),
         ("for", contact.role.clone()),
         ("used", yes_or_no(contact.active)),
     ])

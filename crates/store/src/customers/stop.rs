@@ -1,4 +1,4 @@
-//! A customer put on stop, and the stop lifted.
+//! A customer put on hold, and the stop lifted.
 
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
@@ -12,7 +12,7 @@ use crate::rules::Rules;
 use crate::writing::{Writing, changed};
 use crate::{Result, StoreError};
 
-/// Puts a customer on stop, with the reason everyone sees.
+/// Puts a customer on hold, with the reason everyone sees.
 ///
 /// # Errors
 /// [`StoreError::Stale`], an unknown customer, a reason that is missing.
@@ -35,10 +35,10 @@ pub struct Outcome {
     pub waits: Option<ApprovalId>,
 }
 
-/// Lets a customer on stop go on, or asks a lead to.
+/// Lets a customer on hold go on, or asks a lead to.
 ///
 /// # Errors
-/// [`StoreError::Stale`], where the customer is not on stop, or a reason is missing.
+/// [`StoreError::Stale`], where the customer is not on hold, or a reason is missing.
 pub async fn lift_stop(
     writing: &mut Writing<'_>,
     rules: &Rules,
@@ -51,13 +51,13 @@ pub async fn lift_stop(
         return Err(StoreError::Stale { what: row.name, current: row.version });
     }
     if row.stop_reason.is_none() {
-        return Err(StoreError::WrongState(format!("{} is not on stop any more. There is nothing to lift.", row.name)));
+        return Err(StoreError::WrongState(format!("{} is not on hold any more. There is nothing to lift.", row.name)));
     }
     let reason = check_reason(reason).map_err(|why| StoreError::invalid("reason", why))?;
     let asked = Asked::LiftStop { customer: id, reason: reason.clone() };
     let document = DocumentRef { kind: DocumentKind::Customer, id: id.0, number: row.number.clone() };
-    let words = format!("Lift the stop of {}", row.name);
-    let changes = changed("on stop", row.stop_reason.as_deref(), None);
+    let words = format!("lift the hold on {}", row.name);
+    let changes = changed("on hold", row.stop_reason.as_deref(), None);
     // What the customer owes goes up and down meanwhile; the stop it is asked for is what must be there.
     let mark = fingerprint::of(&(&row.stop_reason, &reason));
     let reason_said = reason.clone();
@@ -112,10 +112,10 @@ async fn set_stop(
         .execute(&mut **writing)
         .await?;
     let (what, words) = match stop {
-        Some(_) => ("customer_stopped", format!("put {} on stop: {reason}", before.name)),
-        None => ("stop_lifted", format!("lifted the stop of {}: {reason}", before.name)),
+        Some(_) => ("customer_stopped", format!("put {} on hold: {reason}", before.name)),
+        None => ("stop_lifted", format!("lifted the hold on {}: {reason}", before.name)),
     };
-    let changes = changed("on stop", before.stop_reason.as_deref(), stop);
+    let changes = changed("on hold", before.stop_reason.as_deref(), stop);
     let version = before.version + 1;
     writing.note_on((DocumentKind::Customer, id.0, &before.number), what, words, Some(version), changes);
     Ok(version)

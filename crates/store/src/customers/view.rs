@@ -112,7 +112,7 @@ pub struct CustomerView {
     pub terms_words: String,
     /// What it may owe.
     pub credit_limit: Option<Money>,
-    /// Why it is on stop.
+    /// Why it is on hold.
     pub stop_reason: Option<String>,
     /// Whether it wants its order number on invoices.
     pub needs_order_number: bool,

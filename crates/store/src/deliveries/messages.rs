@@ -48,7 +48,7 @@ pub struct Taken {
     pub subject: String,
 }
 
-/// The message of a document that goes by mail.
+/// The message of a document that goes by email.
 ///
 /// # Errors
 /// [`StoreError::NotFound`], or where it is printed.

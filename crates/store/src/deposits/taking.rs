@@ -104,7 +104,7 @@ async fn comes(connection: &mut SqliteConnection, new: &NewDeposit) -> Result<Co
     Ok(Comes::Unapplied { item: item.filter(mine).ok_or_else(none)? })
 }
 
-/// How the money came and where it is, as its row says: what was set aside came as the receipt did, and is where it was.
+/// How the money came and where it is, as its row says: what was reserved came as the receipt did, and is where it was.
 struct Came {
     method: String,
     place: Option<String>,

@@ -68,7 +68,7 @@ pub(super) async fn plan(
     let mut places: HashMap<&str, usize> = HashMap::new();
     for line in lines {
         let Some(number) = line.cell("shipment") else {
-            plans.check.problem(line.line, "shipment", "Give the shipment its number: it is taken over once.");
+            plans.check.problem(line.line, "shipment", "Give the shipment its number: it is imported once.");
             continue;
         };
         let at = *places.entry(number).or_insert_with(|| {
@@ -101,7 +101,7 @@ async fn one(
     let first = lines[0];
     let before = check.problem_count;
     if known.taken.contains(number) {
-        check.problem(first.line, "shipment", format!("{number} was taken over already. Leave it out."));
+        check.problem(first.line, "shipment", format!("{number} was imported already. Leave it out."));
         return Ok(None);
     }
     let date = first.cell("date").unwrap_or("");

@@ -98,7 +98,7 @@ async fn load<'a>(
     .await?
     .ok_or_else(|| StoreError::not_found(DocumentKind::Invoice, id))?;
     let Some(number) = head.number.filter(|_| head.state == "posted") else {
-        return Err(StoreError::WrongState("This is a draft. Drop it; there is nothing to cancel.".to_owned()));
+        return Err(StoreError::WrongState("This is a draft. Delete it; there is nothing to cancel.".to_owned()));
     };
     let takes_back = sqlx::query_scalar!(
         r#"SELECT number AS "number!" FROM document_links JOIN documents ON documents.id = to_id WHERE from_id = ? AND role = 'credits'"#,
@@ -296,7 +296,7 @@ async fn carry_out(
     let mut fields = vec![set("total", document.currency.format(document.total)), set("reason", input.reason.trim())];
     // Nobody gets a credit memo over an invoice they never got.
     if deliveries::withdraw(writing, input.invoice.0).await? {
-        fields.push(set("outbox", "taken out, it had not gone"));
+        fields.push(set("outbox", "taken out, it was not sent"));
     } else {
         deliveries::add(writing, &[(memo.id, input.customer.id, input.customer.delivery)]).await?;
     }
@@ -304,7 +304,7 @@ async fn carry_out(
         let credit = &applied.credit;
         fields.push(set(&format!("{} unapplied", credit.document.number), credit.currency.format(applied.used.0)));
     }
-    let words = format!("cancelled {} of {} with {}", input.number, input.customer.name, memo.number);
+    let words = format!("canceled {} of {} with {}", input.number, input.customer.name, memo.number);
     let at = (DocumentKind::Invoice, input.invoice.0, input.number.as_str());
     writing.note_on(at, "invoice_cancelled", words, None, fields);
     let draft = match rebill {

@@ -22,7 +22,7 @@ use crate::rules::Rules;
 use crate::writing::Writing;
 use crate::{Result, StoreError, customers, documents};
 
-/// A draft as it is kept.
+/// A draft as saved.
 #[derive(Debug, Clone)]
 pub(crate) struct DraftRow {
     pub(crate) id: InvoiceId,
@@ -134,7 +134,7 @@ pub(super) async fn not_there(connection: &mut SqliteConnection, id: InvoiceId) 
     .await?;
     Ok(match dropped {
         Some(row) => StoreError::Gone(format!(
-            "{} dropped this draft on {}. What it billed is unbilled again.",
+            "{} deleted this draft on {}. What it billed is unbilled again.",
             row.person,
             till_core::calendar::words(row.day)
         )),
@@ -205,7 +205,10 @@ pub(super) async fn to_decide(
 pub async fn make_drafts(writing: &mut Writing<'_>, rules: &Rules, to_bill: &ToBill) -> Result<Vec<InvoiceId>> {
     let wanted = split(writing, rules, to_bill).await?;
     if wanted.is_empty() {
-        return Err(StoreError::invalid("picks", "Nothing is picked. Pick a shipment or a line to bill, or type one."));
+        return Err(StoreError::invalid(
+            "picks",
+            "Nothing is selected. Select a shipment or a line to bill, or type one.",
+        ));
     }
     let ids = write_checked(writing, rules, wanted, None).await?;
     for row in drafts(writing, &ids).await? {
@@ -468,7 +471,7 @@ pub(super) async fn note_draft(
     .await?;
     let verb = match what {
         "draft_made" => "made",
-        "draft_dropped" => "dropped",
+        "draft_dropped" => "deleted",
         _ => "changed",
     };
     let words = format!("{verb} a draft for {name}");

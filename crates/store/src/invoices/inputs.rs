@@ -142,7 +142,7 @@ pub(crate) async fn inputs<'a>(
     Ok(inputs)
 }
 
-/// What lies in the company's warehouse of what leaves with an invoice, and what of it is set aside.
+/// What lies in the company's warehouse of what leaves with an invoice, and what of it is reserved.
 async fn in_stock(
     connection: &mut SqliteConnection,
     rules: &Rules,

@@ -200,7 +200,7 @@ pub(crate) async fn price_or_ask(
         document: DocumentRef { kind: DocumentKind::Invoice, id: id.0, number: format!("draft {id}") },
         amount: line.difference.abs(),
         words: format!(
-            "{} at {}, not {}, for {}",
+            "price {} at {}, not {}, for {}",
             line.code,
             price.with_decimals(2),
             line.agreed.with_decimals(2),
@@ -376,7 +376,7 @@ pub(crate) async fn discount_or_ask(
         asked: Asked::Discount { invoice: id, percent, amount, reason: reason.clone() },
         document: DocumentRef { kind: DocumentKind::Invoice, id: id.0, number: format!("draft {id}") },
         amount: in_base,
-        words: format!("{} {currency} off an invoice to {customer}", currency.grouped(taken.amount)),
+        words: format!("take {} {currency} off an invoice to {customer}", currency.grouped(taken.amount)),
         changes: changed("discount", Some(&before), Some(&describe(&wanted))),
         reason,
         mark: fingerprint::of(&(lines, taken.amount, percent, amount, in_base)),

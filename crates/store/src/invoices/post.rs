@@ -70,7 +70,7 @@ pub async fn post_picks(
 ) -> Result<Vec<PostedInvoice>> {
     let wanted = split(writing, rules, to_bill).await?;
     if wanted.is_empty() {
-        let sentence = "Nothing is picked. Pick a shipment or a line to bill.";
+        let sentence = "Nothing is selected. Select a shipment or a line to bill.";
         return Err(StoreError::Refused(one(Check::NothingToDo, Step::Post, "picks", sentence)));
     }
     if seen.is_some_and(|seen| seen.len() != wanted.len()) {
@@ -137,7 +137,7 @@ pub async fn post_many(writing: &mut Writing<'_>, rules: &Rules, seen: &[SeenDra
     let alone: Vec<InvoiceDecision> = if seen.len() > 1 { inputs.iter().map(decide).collect() } else { Vec::new() };
     let decisions = decide_in_order(&mut inputs);
     if decisions.len() != seen.len() {
-        return Err(StoreError::WrongState("One of the drafts is posted or dropped already. Look again.".to_owned()));
+        return Err(StoreError::WrongState("One of the drafts is posted or deleted already. Look again.".to_owned()));
     }
     for (at, (decision, seen)) in decisions.iter().zip(seen).enumerate() {
         match alone.get(at).filter(|alone| alone.fingerprint == seen.seen && charges_alike(alone, decision)) {

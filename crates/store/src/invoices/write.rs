@@ -92,7 +92,7 @@ fn note(writing: &mut Writing<'_>, one: Numbered<'_>) -> PostedInvoice {
         "goes out",
         match one.customer.delivery {
             Delivery::Paper => "on paper",
-            Delivery::Email | Delivery::Structured => "by mail",
+            Delivery::Email | Delivery::Structured => "by email",
         },
     ));
     let words = format!("posted {} to {}", one.number, one.customer.name);

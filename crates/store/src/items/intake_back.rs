@@ -71,7 +71,7 @@ async fn load<'a>(
 }
 
 /// Reverses a goods receipt, only while nothing of it has left: its entry is turned round, its layer is empty.
-/// What was set aside of it is given up by the latest orders.
+/// What was reserved of it is given up by the latest orders.
 ///
 /// # Errors
 /// What the core refuses.

@@ -33,9 +33,9 @@ pub struct ItemRow {
     pub list_price: UnitPrice,
     /// On hand in all warehouses.
     pub on_hand: Quantity,
-    /// What of it is set aside.
+    /// What of it is reserved.
     pub committed: Quantity,
-    /// On hand and not set aside.
+    /// On hand and not reserved.
     pub available: Quantity,
     /// What customers still wait for.
     pub back_ordered: Quantity,

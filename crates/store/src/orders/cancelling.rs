@@ -56,7 +56,7 @@ pub async fn cancel(writing: &mut Writing<'_>, id: OrderId, what: &ToCancel) -> 
             return Err(StoreError::invalid(
                 "quantity",
                 format!(
-                    "{} of {} can be cancelled: the rest has shipped, or is being shipped.",
+                    "{} of {} can be canceled: the rest has shipped, or is being shipped.",
                     Quantity::from_scaled(free.max(0)),
                     line.code
                 ),
@@ -81,8 +81,8 @@ pub async fn cancel(writing: &mut Writing<'_>, id: OrderId, what: &ToCancel) -> 
     }
     sqlx::query!("UPDATE orders SET version = version + 1 WHERE id = ?", id.0).execute(&mut **writing).await?;
     let words = match what.line {
-        Some(_) => format!("cancelled a line of {}", head.number),
-        None => format!("cancelled the rest of {}", head.number),
+        Some(_) => format!("canceled a line of {}", head.number),
+        None => format!("canceled the rest of {}", head.number),
     };
     let version = head.version + 1;
     writing.note_on((DocumentKind::Order, id.0, &head.number), "order_cancelled", words, Some(version), fields);

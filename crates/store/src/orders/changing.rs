@@ -70,7 +70,7 @@ pub async fn change(
         && let Some(role) = writing.actor().role.filter(|role| !may_try(*role, Operation::ReopenOrder))
     {
         return Err(StoreError::NotAllowed(format!(
-            "{} is {}: everything of it has shipped or was cancelled. {} Or copy it into a new order.",
+            "{} is {}: everything of it has shipped or was canceled. {} Or copy it into a new order.",
             head.number,
             head.state,
             denied(role, Operation::ReopenOrder)
@@ -126,7 +126,7 @@ fn amendment(
         asked: Asked::ChangeOrder { order: id, version, form: Box::new(typed.clone()) },
         document: DocumentRef { kind: DocumentKind::Order, id: id.0, number: head.number.clone() },
         amount: decision.total_base,
-        words: format!("{} of {} changed", head.number, head.customer),
+        words: format!("change {} of {}", head.number, head.customer),
         changes: differences(&described(before), &described(typed)),
         reason: sentences.join(" "),
         mark: mark(typed, decision),

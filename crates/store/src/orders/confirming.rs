@@ -43,7 +43,7 @@ fn ended_promotions(resolved: &Resolved<'_>, today: NaiveDate) -> Vec<Blocker> {
     till_core::ordering::ended_promotions(&resolved.input, today)
 }
 
-/// Makes a draft order binding, or asks for it: over the credit limit, on stop, above an amount.
+/// Makes a draft order binding, or asks for it: over the credit limit, on hold, above an amount.
 ///
 /// # Errors
 /// What the core refuses; an order that is no draft; no reason where someone has to approve.
@@ -82,7 +82,7 @@ pub async fn confirm_as(
             asked: Asked::ConfirmOrder { order: id },
             document: DocumentRef { kind: DocumentKind::Order, id: id.0, number: head.number.clone() },
             amount: decision.total_base,
-            words: format!("{} for {} confirmed", head.number, head.customer),
+            words: format!("confirm {} for {}", head.number, head.customer),
             changes,
             reason,
             mark: mark(&form::form(writing, id).await?, &decision),
@@ -123,7 +123,7 @@ async fn write_confirmed(writing: &mut Writing<'_>, rules: &Rules, id: OrderId, 
     .execute(&mut **writing)
     .await?;
     let added = stock::set_aside(writing, id, None).await?;
-    let fields = added.iter().map(|(code, quantity)| set(&format!("set aside {code}"), quantity)).collect();
+    let fields = added.iter().map(|(code, quantity)| set(&format!("reserved {code}"), quantity)).collect();
     let version = head.version + 1;
     let words = format!("confirmed {}", head.number);
     writing.note_on((DocumentKind::Order, id.0, &head.number), "order_confirmed", words, Some(version), fields);

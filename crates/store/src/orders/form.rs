@@ -331,7 +331,7 @@ pub async fn form(connection: &mut SqliteConnection, id: OrderId) -> Result<Orde
 pub(crate) fn described(form: &OrderForm) -> Fields {
     let date = |date: Option<NaiveDate>| date.map(|date| date.to_string());
     let mut fields: Fields = [
-        ("their order number", form.customer_order_number.clone()),
+        ("customer PO", form.customer_order_number.clone()),
         ("ordered", date(form.order_date)),
         ("requested", date(form.requested_date)),
         ("promised", date(form.promised_date)),

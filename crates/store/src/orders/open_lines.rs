@@ -40,9 +40,9 @@ pub struct OpenLine {
     pub billed: Quantity,
     /// Left to ship.
     pub to_ship: Quantity,
-    /// What is set aside for it.
+    /// What is reserved for it.
     pub allocated: Quantity,
-    /// To ship, with no stock set aside for it.
+    /// To ship, with no stock reserved for it.
     pub waiting: Quantity,
     /// What follows later: all that is left once a part has shipped, before that what waits for stock.
     pub back_ordered: Quantity,

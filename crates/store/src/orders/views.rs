@@ -185,7 +185,7 @@ pub struct OrderLineView {
     /// How far it has come.
     #[serde(flatten)]
     pub progress: LineProgress,
-    /// What is set aside for it.
+    /// What is reserved for it.
     pub allocated: Quantity,
     /// What stands on shipments that are not posted.
     pub leaving: Quantity,

@@ -104,7 +104,7 @@ async fn give_back(connection: &mut SqliteConnection, postings: &[Of<'_>]) -> Re
     .await?;
     sqlx::query!(
         "UPDATE order_lines SET shipped_e4 = shipped_e4 - back.quantity,
-                -- No more is set aside than is to ship, where a receipt is reversed.
+                -- No more is reserved than is to ship, where a receipt is reversed.
                 allocated_e4 = min(allocated_e4, max(0, ordered_e4 - cancelled_e4 - shipped_e4 + back.quantity))
          FROM (SELECT order_line_id, sum(new.value ->> 1) AS quantity
                FROM jsonb_each(?) AS new JOIN shipment_lines ON shipment_lines.id = new.value ->> 0 GROUP BY 1) AS back

@@ -97,7 +97,7 @@ async fn add(connection: &mut SqliteConnection, postings: &[Of<'_>]) -> Result<i
     Ok(first)
 }
 
-/// Tax of money in advance as it is kept: of an item, or of an application.
+/// Tax of money in advance as saved: of an item, or of an application.
 type TaxRow<'a> = ((i64, usize, &'a str, &'static str, i64), (NaiveDate, Money, Money, Money, Money));
 
 fn tax_row(id: i64, position: usize, held: &HeldTax) -> TaxRow<'_> {

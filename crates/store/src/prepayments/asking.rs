@@ -151,7 +151,7 @@ fn check(loaded: &Loaded, wish: &Wish, asked: &[Asked]) -> Vec<Blocker> {
     findings.finish()
 }
 
-/// What an order asks for in advance; as typed, or as it is kept with the order. Nothing is written.
+/// What an order asks for in advance; as typed, or as saved with the order. Nothing is written.
 ///
 /// # Errors
 /// An unknown order or line, a figure that cannot be read.

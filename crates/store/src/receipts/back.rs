@@ -242,7 +242,7 @@ async fn some_of<'a>(
     };
     loaded.input.receipt = None;
     if wish.applications.is_none() {
-        // What it was refunded or kept with, what went back to its card, or was set aside as a deposit, is no use of it.
+        // What it was refunded or kept with, what went back to its card, or was reserved as a deposit, is no use of it.
         let ends = |standing: &Standing| match standing.debit.document.kind {
             DocumentKind::DepositEnd | DocumentKind::CardReturn | DocumentKind::Refund => true,
             DocumentKind::Deposit => loaded.kind == DocumentKind::Receipt,

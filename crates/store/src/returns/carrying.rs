@@ -18,7 +18,7 @@ use crate::open_items::next_id;
 use crate::writing::{Writing, set};
 use crate::{Result, StoreError, orders, posting};
 
-/// A line of a step as it is kept.
+/// A line of a step as saved.
 #[derive(Serialize)]
 pub(super) struct StepLine<'a> {
     pub(super) line: ReturnLineId,

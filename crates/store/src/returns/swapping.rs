@@ -229,12 +229,12 @@ pub async fn put_right(
         blockers: decision.blockers.clone(),
         fingerprint: &decision.fingerprint,
         lines: vec![line],
-        deed: ("wrong_item_put_right", format!("put a wrong delivery right with {number}"), fields),
+        deed: ("wrong_item_put_right", format!("corrected a wrong delivery with {number}"), fields),
         with: None,
     };
     carry_out(writing, (id, &head), wish.seen.as_deref(), new, |step| decision.posting(&input, step)).await?;
     // Nothing else arrives on it: it would be the wrong item at the cost of the right one.
-    let (closed_on, why) = (input.date.date, "a wrong item, put right in one step");
+    let (closed_on, why) = (input.date.date, "a wrong item, corrected in one step");
     sqlx::query!("UPDATE returns SET closed_on = ?, closed_reason = ? WHERE id = ?", closed_on, why, id.0)
         .execute(&mut **writing)
         .await?;

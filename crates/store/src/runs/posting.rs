@@ -65,7 +65,7 @@ pub async fn begin(
     let (left, held) = (passing.len(), stopped.len());
     if left == 0 {
         return Err(StoreError::WrongState(format!(
-            "Nothing of {} passes its checks. Put right what stands in the way first.",
+            "Nothing of {} passes its checks. Fix what blocks them first.",
             head.name
         )));
     }

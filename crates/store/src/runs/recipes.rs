@@ -108,7 +108,7 @@ async fn described(connection: &mut SqliteConnection, id: i64) -> Result<Fields>
 pub async fn keep_recipe(writing: &mut Writing<'_>, recipe: &Recipe) -> Result<i64> {
     let name = recipe.name.trim();
     if name.is_empty() || name.chars().count() > 80 {
-        return Err(StoreError::invalid("name", "Give the recipe a name of 80 characters at most."));
+        return Err(StoreError::invalid("name", "Give the recurring run a name of 80 characters at most."));
     }
     if recipe.weekday.is_some_and(|day| !(1..=7).contains(&day)) {
         return Err(StoreError::invalid("weekday", "A day of the week is 1, Monday, to 7, Sunday."));
@@ -118,7 +118,10 @@ pub async fn keep_recipe(writing: &mut Writing<'_>, recipe: &Recipe) -> Result<i
         .fetch_optional(&mut **writing)
         .await?;
     if taken.is_some() {
-        return Err(StoreError::invalid("name", format!("There is a recipe {name} already. Choose another name.")));
+        return Err(StoreError::invalid(
+            "name",
+            format!("There is a recurring run {name} already. Choose another name."),
+        ));
     }
     // What is picked by hand is of today; a recipe keeps what it can find again.
     let form = json(&RunForm {
@@ -145,7 +148,7 @@ pub async fn keep_recipe(writing: &mut Writing<'_>, recipe: &Recipe) -> Result<i
             let current = sqlx::query_scalar!("SELECT version FROM recipes WHERE id = ?", id)
                 .fetch_optional(&mut **writing)
                 .await?
-                .ok_or_else(|| StoreError::WrongState("This recipe is gone already.".to_owned()))?;
+                .ok_or_else(|| StoreError::WrongState("This recurring run was deleted already.".to_owned()))?;
             if current != recipe.version {
                 return Err(StoreError::Stale { what: name.to_owned(), current });
             }
@@ -162,7 +165,7 @@ pub async fn keep_recipe(writing: &mut Writing<'_>, recipe: &Recipe) -> Result<i
         }
     };
     let changes = differences(&was, &described(writing, id).await?);
-    writing.note_setting("recipe", format!("kept the recipe “{name}”"), changes);
+    writing.note_setting("recurring run", format!("saved the recurring run “{name}”"), changes);
     Ok(id)
 }
 
@@ -176,8 +179,12 @@ pub async fn drop_recipe(writing: &mut Writing<'_>, id: i64) -> Result<()> {
     let name = sqlx::query_scalar!("DELETE FROM recipes WHERE id = ? RETURNING name", id)
         .fetch_optional(&mut **writing)
         .await?
-        .ok_or_else(|| StoreError::WrongState("This recipe is gone already.".to_owned()))?;
-    writing.note_setting("recipe", format!("dropped the recipe “{name}”"), differences(&was, &Fields::new()));
+        .ok_or_else(|| StoreError::WrongState("This recurring run was deleted already.".to_owned()))?;
+    writing.note_setting(
+        "recurring run",
+        format!("deleted the recurring run “{name}”"),
+        differences(&was, &Fields::new()),
+    );
     Ok(())
 }
 
@@ -187,7 +194,7 @@ pub async fn drop_recipe(writing: &mut Writing<'_>, id: i64) -> Result<()> {
 /// As [`make`].
 pub async fn repeat(writing: &mut Writing<'_>, rules: &Rules, id: i64) -> Result<RunId> {
     let recipe = recipes(writing, rules).await?.into_iter().find(|recipe| recipe.id == Some(id));
-    let recipe = recipe.ok_or_else(|| StoreError::WrongState("This recipe is gone already.".to_owned()))?;
+    let recipe = recipe.ok_or_else(|| StoreError::WrongState("This recurring run was deleted already.".to_owned()))?;
     let name = format!("{}, {}", recipe.name, till_core::calendar::words(rules.business_date));
     make(writing, rules, &RunForm { name: Some(name), ..recipe.form }, Some(id)).await
 }

@@ -78,9 +78,9 @@ pub struct PickLine {
     pub to_ship: Quantity,
     /// What of it stands on other shipments that are not posted.
     pub leaving: Quantity,
-    /// What is set aside for it.
+    /// What is reserved for it.
     pub allocated: Quantity,
-    /// What is there and free for it, what is set aside for it included; all of it where no stock is kept.
+    /// What is there and free for it, what is reserved for it included; all of it where no stock is kept.
     pub free: Quantity,
     /// How much more than ordered may leave.
     pub over: Quantity,
@@ -90,7 +90,7 @@ pub struct PickLine {
     pub proposed: Quantity,
 }
 
-/// What could be shipped of an order now: what is set aside for it, and what else is free.
+/// What could be shipped of an order now: what is reserved for it, and what else is free.
 ///
 /// # Errors
 /// [`StoreError::NotFound`].
@@ -185,10 +185,10 @@ async fn order_head(connection: &mut SqliteConnection, order: OrderId) -> Result
     })
 }
 
-/// Starts a shipment: a pick list of what is set aside, or of what is typed. Nothing leaves stock.
+/// Starts a shipment: a pick list of what is reserved, or of what is typed. Nothing leaves stock.
 ///
 /// # Errors
-/// An order that is not confirmed, a customer on stop, nothing that can go, more than is left.
+/// An order that is not confirmed, a customer on hold, nothing that can go, more than is left.
 pub async fn start(
     writing: &mut Writing<'_>,
     rules: &Rules,
@@ -197,7 +197,7 @@ pub async fn start(
 ) -> Result<ShipmentId> {
     let head = order_head(writing, order).await?;
     if let Some((name, reason)) = &head.stopped {
-        let sentence = format!("{name} is on stop: {reason}. A lead can lift it.");
+        let sentence = format!("{name} is on hold: {reason}. A supervisor can lift it.");
         return Err(StoreError::Refused(one(Check::CustomerOnStop, Step::Ship, "customer.stop_reason", sentence)));
     }
     let proposed = propose(writing, order).await?;
@@ -334,7 +334,7 @@ async fn write_form(
         position += 1;
     }
     if position == 0 {
-        return Err(StoreError::invalid("lines", "Nothing is left on this shipment. Drop it instead."));
+        return Err(StoreError::invalid("lines", "Nothing is left on this shipment. Cancel it instead."));
     }
     Ok(())
 }
@@ -378,7 +378,7 @@ async fn described(connection: &mut SqliteConnection, id: ShipmentId, currency: 
         .await?;
     let mut described = fields([
         ("carrier", head.carrier.unwrap_or_default()),
-        ("consignment number", head.consignment_number.unwrap_or_default()),
+        ("tracking number", head.consignment_number.unwrap_or_default()),
         ("freight", head.freight_minor.map(|freight| currency.format(Money(freight))).unwrap_or_default()),
     ]);
     let lines = sqlx::query!(
@@ -449,8 +449,8 @@ pub async fn drop(writing: &mut Writing<'_>, id: ShipmentId, version: i64) -> Re
         .execute(&mut **writing)
         .await?;
     let was = if shipment.state == "packed" { "packed" } else { "being picked" };
-    let changes = changed("state", Some(was), Some("dropped"));
-    let words = format!("dropped {}", shipment.number);
+    let changes = changed("state", Some(was), Some("canceled"));
+    let words = format!("canceled {}", shipment.number);
     let version = Some(shipment.version + 1);
     writing.note_on((DocumentKind::Shipment, id.0, &shipment.number), "shipment_dropped", words, version, changes);
     Ok(())

@@ -93,7 +93,7 @@ async fn write_lines(connection: &mut SqliteConnection, loaded: &Loaded) -> Resu
     )
     .execute(&mut *connection)
     .await?;
-    // What was set aside for the line has gone with it.
+    // What was reserved for the line has gone with it.
     sqlx::query!(
         "UPDATE order_lines SET shipped_e4 = shipped_e4 + (new.value ->> 3), allocated_e4 = max(0, allocated_e4 - (new.value ->> 3))
          FROM jsonb_each(?) AS new WHERE order_lines.id = new.value ->> 2",

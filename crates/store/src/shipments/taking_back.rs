@@ -83,7 +83,7 @@ async fn load<'a>(
         return Err(StoreError::Stale { what: head.number, current: head.version });
     }
     let Some(posted_on) = head.posting_date.filter(|_| head.state == "posted") else {
-        return Err(StoreError::WrongState(format!("{} is not posted. There is nothing to take back.", head.number)));
+        return Err(StoreError::WrongState(format!("{} is not posted. There is nothing to reverse.", head.number)));
     };
     let entry = match head.entry_id.map(EntryId) {
         Some(entry) => Some((entry, ledger::entry(connection, entry).await?.entry)),
@@ -151,7 +151,7 @@ async fn left(connection: &mut SqliteConnection, id: ShipmentId) -> Result<Vec<S
 }
 
 /// Takes a posted shipment back: its goods lie in the layers they left, its entry is reversed, its
-/// lines are to be shipped again and stay set aside.
+/// lines are to be shipped again and stay reserved.
 ///
 /// # Errors
 /// [`StoreError::Stale`], a shipment that is not posted, what the core refuses.

@@ -1,4 +1,4 @@
-//! What is set aside for order lines: given, trimmed, let go, and given up where there is less.
+//! What is reserved for order lines: given, trimmed, let go, and given up where there is less.
 
 use sqlx::SqliteConnection;
 use till_core::fixed::Quantity;
@@ -11,7 +11,7 @@ use crate::convert::json;
 use crate::writing::{Writing, set};
 use crate::{Result, StoreError};
 
-/// What of an order was set aside, by line, in the unit sold.
+/// What of an order was reserved, by line, in the unit sold.
 pub(crate) type Aside = Vec<(String, Quantity)>;
 
 /// Sets stock aside for what an order still has to ship: as much as is free, line by line.
@@ -43,7 +43,7 @@ pub(crate) async fn set_aside(writing: &mut Writing<'_>, order: OrderId, only: O
     Ok(added)
 }
 
-/// Before so much less of lines is to ship: no more stays set aside for a line than it then has to ship.
+/// Before so much less of lines is to ship: no more stays reserved for a line than it then has to ship.
 pub(crate) async fn trim_aside(connection: &mut SqliteConnection, less: &[(OrderLineId, Quantity)]) -> Result<()> {
     let less = json(&less.iter().map(|(line, quantity)| (line, quantity.scaled())).collect::<Vec<_>>())?;
     sqlx::query!(
@@ -67,16 +67,16 @@ pub async fn allocate(writing: &mut Writing<'_>, order: OrderId) -> Result<Aside
         .await?
         .ok_or_else(|| StoreError::not_found(DocumentKind::Order, order))?;
     if row.confirmed == 0 {
-        return Err(StoreError::WrongState(format!("{} is a draft. Confirm it; stock is set aside then.", row.number)));
+        return Err(StoreError::WrongState(format!("{} is a draft. Confirm it; stock is reserved then.", row.number)));
     }
     let added = set_aside(writing, order, None).await?;
     if added.is_empty() {
         return Err(StoreError::WrongState(format!(
-            "Nothing is free for {}. What it wants is set aside already, or out of stock.",
+            "Nothing is free for {}. What it wants is reserved already, or out of stock.",
             row.number
         )));
     }
-    note_aside(writing, order, &row.number, "set aside for", &added);
+    note_aside(writing, order, &row.number, "reserved for", &added);
     Ok(added)
 }
 
@@ -85,7 +85,7 @@ pub(super) fn note_aside(writing: &mut Writing<'_>, order: OrderId, number: &str
     writing.note_on((DocumentKind::Order, order.0, number), "set_aside", format!("{what} {number}"), None, fields);
 }
 
-/// Lets go of what is set aside for a line, for others to have.
+/// Lets go of what is reserved for a line, for others to have.
 ///
 /// # Errors
 /// [`StoreError::WrongState`] where nothing is.
@@ -99,7 +99,7 @@ pub async fn let_go(writing: &mut Writing<'_>, line: OrderLineId) -> Result<()> 
     .await?
     .ok_or_else(|| StoreError::not_found(DocumentKind::Order, line))?;
     if row.allocated_e4 == 0 {
-        return Err(StoreError::WrongState(format!("Nothing of {} is set aside here.", row.code)));
+        return Err(StoreError::WrongState(format!("Nothing of {} is reserved here.", row.code)));
     }
     sqlx::query!("UPDATE order_lines SET allocated_e4 = 0 WHERE id = ?", line.0).execute(&mut **writing).await?;
     let given = vec![(row.code, Quantity::from_scaled(row.allocated_e4))];

@@ -35,7 +35,7 @@ pub struct NewCount {
 }
 
 /// Puts stock right after a count. Where less is there than was promised, the latest orders give
-/// up what was set aside for them. Returns how much was found more, or less.
+/// up what was reserved for them. Returns how much was found more, or less.
 ///
 /// # Errors
 /// What the core refuses.

@@ -211,7 +211,7 @@ enum Step {
     ReverseDeposit {
         deposit: usize,
     },
-    /// What lies unapplied on a receipt, or less of it, set aside for an order or on account.
+    /// What lies unapplied on a receipt, or less of it, reserved for an order or on account.
     TurnIntoDeposit {
         receipt: usize,
         order: Option<usize>,
@@ -543,7 +543,7 @@ async fn run(company: &Company, made: &mut Made, step: &Step) {
         Step::Order { customer, quantity } => {
             let customer_id = company.customers[*customer];
             let stopped = customers::view(&mut *store.read().await.unwrap(), customer_id).await.unwrap().stop_reason;
-            // Nothing is confirmed for a customer on stop.
+            // Nothing is confirmed for a customer on hold.
             if stopped.is_none() {
                 made.orders.push(goods::order(company, *customer, *quantity).await);
             }

@@ -62,7 +62,7 @@ export function ContainersAsk({ customer, close }: { customer: CustomerView; clo
             body: { ...body, seen: preview.data?.fingerprint ?? "" },
           }),
         );
-        say({ kind: "done", text: `${posted.number}: ${values.quantity} × ${values.item} taken back.` });
+        say({ kind: "done", text: `${posted.number}: ${values.quantity} × ${values.item} returned.` });
         await changed();
       }}
     >

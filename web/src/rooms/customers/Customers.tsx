@@ -135,7 +135,7 @@ export function ExposureLines({ exposure, total, limit, base }: ExposureProps) {
     ["checks not cleared", exposure.in_hand],
     ["shipped, not billed", exposure.unbilled],
     ["ordered, not shipped", exposure.to_ship],
-    ["less money ahead", -exposure.money_ahead],
+    ["less prepayments", -exposure.money_ahead],
   ] as const;
   return (
     <>

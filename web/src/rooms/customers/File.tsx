@@ -7,6 +7,7 @@ import { date, money, number, typedDecimal } from "../../format";
 import { Lines, Marked, Scroll, useBase, useEverythingChanged, useFieldFocus, Wrong } from "../../parts/bits";
 import { FormAsk } from "../../parts/FormAsk";
 import { Field, FormGrid, Tick, useGoods } from "../../parts/form";
+import { useForget, useKeptState } from "../../parts/kept";
 import { useSaving } from "../../parts/saving";
 import { Paper, Tear } from "../../parts/TapeRoll";
 import { RecordLines } from "../../parts/together";
@@ -32,7 +33,7 @@ export function NewCustomerRoom() {
   return <Opened form={NEW} />;
 }
 
-/** A customer as it is kept: everything about it that is not its account. */
+/** A customer as saved: everything about it that is not its account. */
 export function CustomerFileRoom() {
   const { id = "" } = useParams();
   const file = useQuery({
@@ -84,7 +85,10 @@ function Opened({ form: started, file, id, version }: Props) {
   const may = useMay()("keep_customer");
   const goods = useGoods();
   const prices = useQuery({ queryKey: ["prices"], queryFn: () => got(api.GET("/api/prices")) });
-  const [form, setForm] = useState(started);
+  // What is half typed is kept for this version: after another change it would take that back.
+  const place = `customer.${id ?? "new"}.${version ?? 0}`;
+  const forget = useForget(place);
+  const [form, setForm] = useKeptState(place, "form", started);
   const saving = useSaving({ kind: "customer", id, version });
   const { faults, setFaults, stale } = saving;
   const [shipTo, setShipTo] = useState<ShipTo | "new">();
@@ -122,7 +126,8 @@ function Opened({ form: started, file, id, version }: Props) {
             }),
           )
         : await got(api.POST("/api/customers", { params: { header }, body }));
-      say({ kind: "done", text: `${form.name} is kept.` });
+      forget();
+      say({ kind: "done", text: `${form.name} is saved.` });
       await changed();
       navigate(id ? `/customers/${id}` : `/customers/${saved.id}/file`);
     });
@@ -143,10 +148,10 @@ function Opened({ form: started, file, id, version }: Props) {
   return (
     <Worktop
       title={id ? form.name : "New customer"}
-      sum={id ? `customer ${form.number}, as it is kept` : "who will it be?"}
+      sum={id ? `customer ${form.number}, as saved` : "who will it be?"}
       back={id ? `/customers/${id}` : "/customers"}
       actions={[
-        { key: "p", label: "Keep", run: save, primary: true, needs: "keep_customer" },
+        { key: "p", label: "Save", run: save, primary: true, needs: "keep_customer" },
         ...(id
           ? [
               { key: "s", label: "New ship-to", run: () => setShipTo("new"), needs: "keep_customer" as const },
@@ -318,7 +323,7 @@ function Opened({ form: started, file, id, version }: Props) {
                 <th>Contact</th>
                 <th>For</th>
                 <th>Email</th>
-                <th>Telephone</th>
+                <th>Phone</th>
               </tr>
             </thead>
             <tbody>
@@ -354,7 +359,7 @@ function ShipToAsk({ id, shipTo, close }: { id: number; shipTo: ShipTo | undefin
   return (
     <FormAsk
       title={shipTo ? `Ship-to ${shipTo.code}` : "New ship-to"}
-      yes="Keep"
+      yes="Save"
       close={close}
       fields={[
         { name: "code", label: "Code", value: shipTo?.code ?? "" },
@@ -403,13 +408,13 @@ function ContactAsk({ id, contact, close }: { id: number; contact: Contact | und
   return (
     <FormAsk
       title={contact ? contact.name : "New contact"}
-      yes="Keep"
+      yes="Save"
       close={close}
       fields={[
         { name: "name", label: "Name", value: contact?.name ?? "" },
         { name: "role", label: "For: buying, paying, receiving", value: contact?.role ?? "" },
         { name: "email", label: "Email", value: contact?.email ?? "" },
-        { name: "phone", label: "Telephone", value: contact?.phone ?? "" },
+        { name: "phone", label: "Phone", value: contact?.phone ?? "" },
         ...(contact
           ? [{ name: "active", label: "still used", kind: "tick" as const, value: contact.active ? "on" : "" }]
           : []),

@@ -67,7 +67,7 @@ export function MakeLinkAsk({ customer, quote, close }: MakeProps) {
         );
         await changed(["page-links", customer]);
         if (values.recipient && !link.problem) {
-          say({ kind: "done", text: `The link was mailed to ${values.recipient}.` });
+          say({ kind: "done", text: `The link was emailed to ${values.recipient}.` });
         }
         setMade(link);
       }}

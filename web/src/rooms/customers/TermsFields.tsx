@@ -62,13 +62,13 @@ function Percent(props: {
   );
 }
 
-type Instalments = Extract<Terms, { kind: "instalments" }>;
+type Installments = Extract<Terms, { kind: "instalments" }>;
 
 const kinds = [
   ["net_days", "days after the document"],
   ["end_of_month", "end of month plus days"],
   ["day_of_month", "a day of the month"],
-  ["instalments", "in instalments"],
+  ["instalments", "in installments"],
 ] as const;
 
 function whole(text: string): number {
@@ -156,7 +156,7 @@ export function TermsFields({ terms, change, faults, disabled }: Props) {
         span={5}
       />
       {terms.kind === "instalments" && (
-        <InstalmentFields terms={terms} change={(next) => change(keep(next))} faults={faults} disabled={disabled} />
+        <InstallmentFields terms={terms} change={(next) => change(keep(next))} faults={faults} disabled={disabled} />
       )}
       {discount && (
         <>
@@ -210,19 +210,19 @@ export function TermsFields({ terms, change, faults, disabled }: Props) {
   );
 }
 
-function InstalmentFields({
+function InstallmentFields({
   terms,
   change,
   faults,
   disabled,
 }: {
-  terms: Instalments;
+  terms: Installments;
   change: (terms: Terms) => void;
   faults: Faults;
   disabled: boolean;
 }) {
   const parts = terms.parts;
-  const set = (at: number, part: Partial<Instalments["parts"][number]>) =>
+  const set = (at: number, part: Partial<Installments["parts"][number]>) =>
     change({ ...terms, parts: parts.map((one, place) => (place === at ? { ...one, ...part } : one)) });
   const fault = faultAt(faults, "terms.parts");
   return (
@@ -282,7 +282,7 @@ function InstalmentFields({
                 className="quietly"
                 onClick={() => change({ ...terms, parts: parts.filter((_, place) => place !== at) })}
               >
-                Take it off
+                Remove
               </button>
             )}
           </div>

@@ -1,4 +1,6 @@
 import Autocomplete from "@mui/material/Autocomplete";
+import FormControlLabel from "@mui/material/FormControlLabel";
+import Radio from "@mui/material/Radio";
 import { styled } from "@mui/material/styles";
 import TextField from "@mui/material/TextField";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
@@ -8,6 +10,7 @@ import { api, got, keyed, Problem } from "../../api/client";
 import { date as day, decimal, exponentOf, moneyWithCurrency, sentence, typedDecimal } from "../../format";
 import { useEverythingChanged, useToday, Wrong } from "../../parts/bits";
 import { DateField } from "../../parts/DateField";
+import { useForget, useKeptState } from "../../parts/kept";
 import { usePaymentMethods } from "../../parts/methods";
 import { PreviewTape } from "../../parts/TapeRoll";
 import { Ask } from "../../shell/Ask";
@@ -54,17 +57,19 @@ export function NewDepositRoom() {
   const quoteId = Number(params.get("quote")) || undefined;
   const receiptId = Number(params.get("receipt")) || undefined;
   const methods = usePaymentMethods();
-  const [chosenMethod, setMethod] = useState<string>();
-  const [typedAmount, setAmount] = useState<string>();
-  const [when, setWhen] = useState("");
-  const [reference, setReference] = useState("");
-  const [memo, setMemo] = useState("");
+  const form = `deposit.${customerId ?? ""}.${orderId ?? ""}.${quoteId ?? ""}.${receiptId ?? ""}`;
+  const forget = useForget(form);
+  const [chosenMethod, setMethod] = useKeptState<string | undefined>(form, "method", undefined);
+  const [typedAmount, setAmount] = useKeptState<string | undefined>(form, "amount", undefined);
+  const [when, setWhen] = useKeptState(form, "date", "");
+  const [reference, setReference] = useKeptState(form, "reference", "");
+  const [memo, setMemo] = useKeptState(form, "memo", "");
   const [asking, setAsking] = useState(false);
   const customers = useQuery({
     queryKey: ["customers"],
     queryFn: () => got(api.GET("/api/customers", { params: { query: {} } })),
   });
-  // Money that lies unapplied on a receipt is set aside: it did come in, and is in a currency.
+  // Money that lies unapplied on a receipt is reserved: it did come in, and is in a currency.
   const receipt = useQuery({
     queryKey: ["receipt", String(receiptId)],
     queryFn: () => got(api.GET("/api/receipts/{id}", { params: { path: { id: receiptId ?? 0 } } })),
@@ -251,16 +256,19 @@ export function NewDepositRoom() {
           <Methods>
             <legend>Method</legend>
             {methods.map((one) => (
-              <label key={one.code} title={one.place}>
-                <input
-                  type="radio"
-                  name="method"
-                  value={one.code}
-                  checked={method === one.code}
-                  onChange={() => setMethod(one.code)}
-                />
-                {sentence(one.name)}
-              </label>
+              <FormControlLabel
+                key={one.code}
+                title={one.place}
+                label={sentence(one.name)}
+                control={
+                  <Radio
+                    name="method"
+                    value={one.code}
+                    checked={method === one.code}
+                    onChange={() => setMethod(one.code)}
+                  />
+                }
+              />
             ))}
           </Methods>
         )}
@@ -290,6 +298,7 @@ export function NewDepositRoom() {
                 body: { ...body, seen: shown.fingerprint },
               }),
             );
+            forget();
             say({
               kind: "done",
               text: `${taken.number} taken · ${total}.`,

@@ -25,7 +25,7 @@ const words: Record<DepositStep, { verb: string; title: (number: string) => stri
   refund: {
     verb: "Refund",
     title: (number) => `Refund ${number}?`,
-    what: "The money goes back to the customer, and the tax that was due with it is taken back.",
+    what: "The money goes back to the customer, and the tax that was due with it is reversed.",
     done: "is refunded",
   },
   keep: {

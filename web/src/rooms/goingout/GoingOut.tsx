@@ -1,5 +1,6 @@
+import { useState } from "react";
 import { useNavigate } from "react-router";
-import { api, got, keyed, newKey, Problem } from "../../api/client";
+import { api, got, keyed } from "../../api/client";
 import type { DeliveryRow } from "../../api/types";
 import { money, plural, shortDate } from "../../format";
 import {
@@ -17,6 +18,7 @@ import { STRETCH, useList } from "../../parts/list";
 import { type Column, Rows } from "../../parts/Rows";
 import { Paper, Tear } from "../../parts/TapeRoll";
 import { placeOf } from "../../places";
+import { Ask } from "../../shell/Ask";
 import { useNotices } from "../../shell/notices";
 import { Worktop } from "../../shell/Worktop";
 import { billingLinks } from "../Unbilled";
@@ -55,27 +57,25 @@ export function GoingOutRoom() {
   const toMail = chosen.filter((row) => row.way === "mail" && row.state !== "done");
   const toPrint = chosen.filter((row) => row.way === "print" && row.state === "waiting");
   const open = (row: DeliveryRow) => navigate(row.way === "mail" ? `/going-out/${row.id}` : placeOf(row.document));
-  const send = async () => {
-    try {
-      const sent = await got(
-        api.POST("/api/deliveries/send", {
-          params: { header: keyed(newKey()) },
-          body: { ids: toMail.map((row) => row.id) },
-        }),
-      );
-      say(
-        sent.failed > 0
-          ? {
-              kind: "stop",
-              text: `${plural(sent.sent, "message", "messages")} sent, ${sent.failed} not taken: ${sent.problem}`,
-            }
-          : { kind: "done", text: `${plural(sent.sent, "message", "messages")} sent.` },
-      );
-    } catch (error) {
-      say({ kind: "stop", text: error instanceof Problem ? error.message : String(error) });
-    }
+  const [sending, setSending] = useState(false);
+  const send = async (key: string) => {
+    const sent = await got(
+      api.POST("/api/deliveries/send", {
+        params: { header: keyed(key) },
+        body: { ids: toMail.map((row) => row.id) },
+      }),
+    );
+    say(
+      sent.failed > 0
+        ? {
+            kind: "stop",
+            text: `${plural(sent.sent, "message", "messages")} sent, ${sent.failed} failed: ${sent.problem}`,
+          }
+        : { kind: "done", text: `${plural(sent.sent, "message", "messages")} sent.` },
+    );
     await changed();
   };
+  const recipients = [...new Set(toMail.map((row) => row.recipient ?? "no address"))];
   const print = () => navigate(`/billing/going-out/print?ids=${toPrint.map((row) => row.id).join(",")}`);
   const columns: Column<DeliveryRow>[] = [
     { key: "state", head: "Outbox", width: "118px", cell: (row) => <GoingMark going={row} /> },
@@ -85,10 +85,15 @@ export function GoingOutRoom() {
       head: "Customer",
       width: "minmax(0, 1fr)",
       cell: (row) => (
-        <span title={row.problem ?? undefined}>
+        <>
           {row.customer_name}
-          {row.problem && <Marked className="stop"> · {row.problem}</Marked>}
-        </span>
+          {row.problem && (
+            <Marked className="stop" title={row.problem}>
+              {" "}
+              · {row.problem}
+            </Marked>
+          )}
+        </>
       ),
     },
     {
@@ -111,13 +116,16 @@ export function GoingOutRoom() {
       title="Outbox"
       sum={
         first &&
-        `${plural(first.to_mail, "message", "messages")} to send · ${plural(first.to_print, "paper", "papers")} to print${first.failed > 0 ? ` · ${first.failed} not taken` : ""}`
+        `${plural(first.to_mail, "message", "messages")} to send · ${plural(first.to_print, "paper", "papers")} to print${first.failed > 0 ? ` · ${first.failed} failed` : ""}`
       }
       actions={[
         {
           key: "p",
-          label: toMail.length > 0 ? `Send ${plural(toMail.length, "message", "messages")}` : "Nothing to send",
-          run: send,
+          label:
+            toMail.length > 0
+              ? `Send ${picked.length > 0 ? "" : "all "}${plural(toMail.length, "message", "messages")}…`
+              : "Nothing to send",
+          run: () => setSending(true),
           primary: true,
           disabled: toMail.length === 0,
           needs: "send_out",
@@ -133,7 +141,7 @@ export function GoingOutRoom() {
       ]}
       rest={
         <span>
-          {picked.length} picked <kbd>Space</kbd>
+          {picked.length} selected <kbd>Space</kbd>
         </span>
       }
       tape={
@@ -156,7 +164,7 @@ export function GoingOutRoom() {
           )}
           <div className="words quiet">
             Each posted document goes the way its customer wants it. A message can be read and changed before it is
-            sent; what the mail service does not take stays here and can be sent again.
+            sent; what the mail server rejects stays here and can be sent again.
           </div>
         </Paper>
       }
@@ -172,16 +180,16 @@ export function GoingOutRoom() {
           choices={[
             ["", "All"],
             ["waiting", "Waiting"],
-            ["failed", "Not taken"],
-            ["done", "Gone"],
+            ["failed", "Failed"],
+            ["done", "Sent"],
           ]}
         />
         <span className="gap" />
         <StateChips
           name="way"
           choices={[
-            ["", "Both ways"],
-            ["mail", "By mail"],
+            ["", "All channels"],
+            ["mail", "By email"],
             ["print", "On paper"],
           ]}
         />
@@ -195,6 +203,22 @@ export function GoingOutRoom() {
           columns={columns}
           empty="Nothing fits. What is posted comes here by itself."
         />
+      )}
+      {sending && (
+        <Ask
+          title={
+            picked.length > 0
+              ? `Send ${plural(toMail.length, "selected message", "selected messages")}?`
+              : `Send all ${plural(toMail.length, "message", "messages")}?`
+          }
+          yes={`Send ${plural(toMail.length, "message", "messages")}`}
+          busyWords="Sending…"
+          close={() => setSending(false)}
+          run={send}
+        >
+          To {recipients.slice(0, 4).join(", ")}
+          {recipients.length > 4 && ` and ${recipients.length - 4} more`}. What is sent cannot be called back.
+        </Ask>
       )}
     </Worktop>
   );

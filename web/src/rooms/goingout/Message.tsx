@@ -74,7 +74,7 @@ function Message({ view }: { view: MessageView }) {
       say(
         sent.failed > 0
           ? { kind: "stop", text: `Not sent: ${sent.problem}` }
-          : { kind: "done", text: `${delivery.document.number} is mailed to ${typed.to}.` },
+          : { kind: "done", text: `${delivery.document.number} is emailed to ${typed.to}.` },
       );
     });
   return (
@@ -93,11 +93,11 @@ function Message({ view }: { view: MessageView }) {
         },
         {
           key: "k",
-          label: "Keep the text",
+          label: "Save text",
           run: () =>
             run(async () => {
               await keep();
-              say({ kind: "done", text: "The text is kept. It goes when you send it." });
+              say({ kind: "done", text: "The text is saved. It goes when you send it." });
             }),
           disabled: gone || !changedHere,
           needs: "send_out",

@@ -14,12 +14,12 @@ export function GoingMark({ going }: { going: Going | null | undefined }) {
     return null;
   }
   if (going.state === "failed") {
-    return <Marked className="stop">◆ not taken</Marked>;
+    return <Marked className="stop">◆ failed</Marked>;
   }
   if (going.state === "waiting") {
-    return <Marked className="heed">▲ to {going.way === "mail" ? "mail" : "print"}</Marked>;
+    return <Marked className="dim">to {going.way === "mail" ? "email" : "print"}</Marked>;
   }
-  return <Marked className="dim">● {going.way === "mail" ? "mailed" : "printed"}</Marked>;
+  return <Marked className="dim">● {going.way === "mail" ? "emailed" : "printed"}</Marked>;
 }
 
 /** How a document goes, or went, to its customer. */
@@ -65,7 +65,7 @@ export function SendAgainAsk({
           name: "way",
           label: "How",
           choices: [
-            ["mail", "by mail"],
+            ["mail", "by email"],
             ["print", "on paper"],
           ],
         },

@@ -9,7 +9,7 @@ import { FormAsk } from "../../parts/FormAsk";
 import { WhatItDoes } from "../../parts/TapeRoll";
 import { useNotices } from "../../shell/notices";
 
-/** Cancels a posted invoice with a credit memo over the whole of it: what that does, before it is done. */
+/** Cancels a posted invoice with a credit memo for all of it: what that does, before it is done. */
 export function CancelAsk({ invoice, close }: { invoice: InvoiceView; close: () => void }) {
   const navigate = useNavigate();
   const changed = useEverythingChanged();
@@ -60,13 +60,13 @@ export function CancelAsk({ invoice, close }: { invoice: InvoiceView; close: () 
         if (done.waits != null) {
           say({
             kind: "done",
-            text: "This is above your limit: it waits for a lead, and nothing has changed yet.",
+            text: "This is above your limit: it waits for a supervisor, and nothing has changed yet.",
             links: [{ text: "Look at the request", to: `/approvals/${done.waits}` }],
           });
         } else {
           say({
             kind: "done",
-            text: `${invoice.number} is cancelled by ${done.number}. ${done.draft ? "What it billed is on a new draft." : "What it billed is unbilled again."}`,
+            text: `${invoice.number} is canceled by ${done.number}. ${done.draft ? "What it billed is on a new draft." : "What it billed is unbilled again."}`,
             links: [{ text: `Open ${done.number}`, to: `/credit-memos/${done.credit_memo}` }],
           });
           if (done.draft != null) {
@@ -76,7 +76,7 @@ export function CancelAsk({ invoice, close }: { invoice: InvoiceView; close: () 
         await changed();
       }}
     >
-      A credit memo over the whole of it turns its entry round. Receipts on it become unapplied money.
+      A credit memo for all of it turns its entry round. Receipts on it become unapplied money.
       {preview.data && <WhatItDoes does={preview.data} entries={preview.data.entries} />}
     </FormAsk>
   );

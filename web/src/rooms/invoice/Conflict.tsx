@@ -18,7 +18,7 @@ export function Conflict({
   return (
     <Ask
       title={`${others} changed this draft too`}
-      yes={merge.clashes.length === 0 ? "Keep both changes" : "Keep mine over theirs"}
+      yes={merge.clashes.length === 0 ? "Save both changes" : "Save mine over theirs"}
       no="Take theirs"
       careful={merge.clashes.length > 0}
       busyWords="One moment…"
@@ -26,7 +26,7 @@ export function Conflict({
       refuse={theirs}
       run={async () => both()}
     >
-      <div>Your last change to the draft for {name} is not kept yet. In the meantime:</div>
+      <div>Your last change to the draft for {name} is not saved yet. In the meantime:</div>
       <ul style={{ margin: "8px 0", paddingLeft: 18 }}>
         <SinceLines since={merge.since} />
       </ul>

@@ -1,7 +1,7 @@
 import TextField from "@mui/material/TextField";
 import { useEffect, useState } from "react";
 import { useLocation, useNavigate } from "react-router";
-import { api, got, keyed, newKey, Problem } from "../../api/client";
+import { api, got, keyed, Problem } from "../../api/client";
 import { type AddedLine, type InvoiceLine, type InvoiceView, type ToBill, whole } from "../../api/types";
 import { date, moneyWithCurrency, number, typedDecimal } from "../../format";
 import { Lines, Scroll, useEverythingChanged, useToday, Wrong } from "../../parts/bits";
@@ -23,7 +23,7 @@ import { type Source, sourcesOf } from "./source";
 
 type DateName = "document_date" | "posting_date";
 type Open =
-  | { what: "post" | "discount" | "texts" | "terms" }
+  | { what: "post" | "discount" | "texts" | "terms" | "delete" }
   | { what: "price" | "tax"; line: InvoiceLine; source: Source }
   | { what: "line"; at?: number };
 
@@ -121,21 +121,6 @@ export function Draft({ invoice }: { invoice: InvoiceView }) {
       added: at === undefined ? [...now.added, line] : now.added.map((one, place) => (place === at ? line : one)),
     }));
   const back = invoice.run ? `/runs/${invoice.run}` : "/billing";
-  const drop = async () => {
-    try {
-      const version = await settled();
-      await got(
-        api.DELETE("/api/invoices/{id}", {
-          params: { path: { id: invoice.id }, query: { version }, header: keyed(newKey()) },
-        }),
-      );
-      say({ kind: "done", text: "The draft is dropped; its quantities are unbilled again." });
-      navigate(back);
-      await changed(["invoice", String(invoice.id)]);
-    } catch (error) {
-      say({ kind: "stop", text: error instanceof Problem ? error.message : String(error) });
-    }
-  };
   const stopped = invoice.blockers.some((blocker) => blocker.effect === "stops");
   const total = document ? moneyWithCurrency(document.total, document.currency) : "";
   const fieldError = (field: string) => (wrong?.field === field ? wrong.message : undefined);
@@ -170,7 +155,7 @@ export function Draft({ invoice }: { invoice: InvoiceView }) {
         { key: "o", label: "Discount", run: () => setOpen({ what: "discount" }), needs: "change_price" },
         { key: "m", label: "Terms", run: () => setOpen({ what: "terms" }), needs: "keep_draft" },
         { key: "t", label: "Texts", run: () => setOpen({ what: "texts" }), needs: "keep_draft" },
-        { key: "d", label: "Drop", run: drop, needs: "keep_draft" },
+        { key: "x", label: "Delete draft…", run: () => setOpen({ what: "delete" }), quiet: true, needs: "keep_draft" },
         {
           key: "r",
           label: "Change a price",
@@ -180,7 +165,7 @@ export function Draft({ invoice }: { invoice: InvoiceView }) {
           needs: "change_price",
         },
       ]}
-      rest={busy ? "keeping…" : wrong || unsaved ? "not kept yet" : "kept as typed"}
+      rest={busy ? "saving…" : wrong || unsaved ? "not saved yet" : "all changes saved"}
       tape={<InvoiceTape invoice={invoice} />}
     >
       <Head invoice={invoice} />
@@ -342,6 +327,29 @@ export function Draft({ invoice }: { invoice: InvoiceView }) {
       )}
       {open?.what === "texts" && <TextsAsk invoice={invoice} change={change} close={close} />}
       {open?.what === "terms" && <TermsAsk invoice={invoice} change={change} close={close} />}
+      {open?.what === "delete" && (
+        <Ask
+          title={`Delete the draft for ${invoice.customer.name}?`}
+          yes="Delete draft"
+          busyWords="Deleting…"
+          careful
+          close={close}
+          run={async (key) => {
+            const version = await settled();
+            await got(
+              api.DELETE("/api/invoices/{id}", {
+                params: { path: { id: invoice.id }, query: { version }, header: keyed(key) },
+              }),
+            );
+            say({ kind: "done", text: "The draft is deleted; its quantities are unbilled again." });
+            navigate(back);
+            await changed(["invoice", String(invoice.id)]);
+          }}
+        >
+          What it bills{total ? `, ${total},` : ""} is unbilled again. Prices, discounts, and texts typed on it are
+          lost.
+        </Ask>
+      )}
       {shifted && <ShiftedAsk shifted={shifted} name={invoice.customer.name} close={() => setShifted(undefined)} />}
       {open?.what === "post" && document && (
         <Ask

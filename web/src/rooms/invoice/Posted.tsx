@@ -60,10 +60,10 @@ export function Posted({ invoice }: { invoice: InvoiceView }) {
     }
   };
   const state = cancelled
-    ? `cancelled by ${cancelled.number}`
+    ? `canceled by ${cancelled.number}`
     : open === 0
       ? "settled"
-      : `${moneyWithCurrency(open, document.currency)} open, due ${date(document.due_date)}`;
+      : `balance due ${moneyWithCurrency(open, document.currency)} on ${date(document.due_date)}`;
   return (
     <Worktop
       title={ahead ? `Prepayment invoice ${invoice.number}` : invoice.number}
@@ -74,8 +74,8 @@ export function Posted({ invoice }: { invoice: InvoiceView }) {
           ? []
           : [
               {
-                key: "n",
-                label: `Receive payment · ${moneyWithCurrency(open, document.currency)}`,
+                key: "r",
+                label: `Record receipt · ${moneyWithCurrency(open, document.currency)}`,
                 run: () => navigate(`/receipts/new?customer=${invoice.customer.id}&invoice=${invoice.id}`),
                 primary: true,
                 needs: "post_money" as const,
@@ -108,7 +108,7 @@ export function Posted({ invoice }: { invoice: InvoiceView }) {
               },
               {
                 key: "e",
-                label: "Take back or exchange",
+                label: "Return or exchange",
                 run: () => navigate(`/invoices/${invoice.id}/exchange`),
                 disabled: !!cancelled,
                 needs: "return_at_once" as const,
@@ -124,7 +124,7 @@ export function Posted({ invoice }: { invoice: InvoiceView }) {
             ]),
         {
           key: "x",
-          label: ahead ? "Credit…" : "Cancel it",
+          label: ahead ? "Credit…" : "Cancel invoice…",
           run: () => setAsking(ahead ? "credit" : "cancel"),
           disabled: ahead ? !register || register.left === 0 : !!cancelled || !!invoice.takes_back,
           needs: "cancel_invoice",

@@ -67,7 +67,7 @@ export function outcomeWords(outcome: Outcome, done: string): Notice {
     ? { kind: "done", text: done }
     : {
         kind: "done",
-        text: "This is above your limit: it waits for a lead, and nothing has changed yet.",
+        text: "This is above your limit: it waits for a supervisor, and nothing has changed yet.",
         links: [{ text: "Look at the request", to: `/approvals/${outcome.waits}` }],
       };
 }

@@ -120,7 +120,7 @@ export function TextsAsk({ invoice, change, close }: AskProps) {
   return (
     <FormAsk
       title="Texts"
-      yes="Keep"
+      yes="Save"
       close={close}
       fields={[
         { name: "text_above", label: "Above the lines", kind: "words", value: now?.text_above ?? "" },
@@ -145,7 +145,7 @@ export function TermsAsk({ invoice, change, close }: AskProps) {
   return (
     <Ask
       title="Terms for this invoice"
-      yes="Keep"
+      yes="Save"
       busyWords="One moment…"
       close={close}
       run={async () => {

@@ -45,7 +45,7 @@ export function Head({ invoice }: { invoice: InvoiceView }) {
       facts={[
         ["Bill to", `${invoice.customer.name}, ${invoice.customer.address}`],
         ["From", shipments || orders || "nothing but this invoice"],
-        ["Their order", theirs],
+        ["Customer PO", theirs],
         [
           "Due",
           document && (

@@ -7,6 +7,7 @@ import { date, money, number, price, typedDecimal } from "../../format";
 import { Lines, Marked, Scroll, useBase, useEverythingChanged, Wrong } from "../../parts/bits";
 import { FormAsk } from "../../parts/FormAsk";
 import { Field, FormGrid, orNull, Tick, useGoods } from "../../parts/form";
+import { useForget, useKeptState } from "../../parts/kept";
 import { useSaving } from "../../parts/saving";
 import { Paper, Tear } from "../../parts/TapeRoll";
 import { RecordLines } from "../../parts/together";
@@ -53,7 +54,10 @@ function Opened({ form: started, item }: { form: ItemForm; item?: ItemView }) {
   const { say } = useNotices();
   const may = useMay()("keep_items");
   const goods = useGoods();
-  const [form, setForm] = useState(started);
+  // What is half typed is kept for this version: after another change it would take that back.
+  const place = `item.${item?.id ?? "new"}.${item?.version ?? 0}`;
+  const forget = useForget(place);
+  const [form, setForm] = useKeptState(place, "form", started);
   const saving = useSaving({ kind: "item", id: item?.id, version: item?.version });
   const { faults, setFaults, stale } = saving;
   const [asking, setAsking] = useState<"in" | "count" | "expect" | "back">();
@@ -78,7 +82,6 @@ function Opened({ form: started, item }: { form: ItemForm; item?: ItemView }) {
     const plain = (value: string | undefined) => (value ? typedDecimal(value) : "");
     const body: ItemForm = {
       ...form,
-      tax_code: form.tax_code || (goods?.tax_codes[0]?.code ?? ""),
       list_price: plain(form.list_price),
       minimum: plain(form.minimum),
       step: plain(form.step),
@@ -98,7 +101,8 @@ function Opened({ form: started, item }: { form: ItemForm; item?: ItemView }) {
             }),
           )
         : await got(api.POST("/api/items", { params: { header }, body }));
-      say({ kind: "done", text: `${form.code} is kept. Orders from now on have it so.` });
+      forget();
+      say({ kind: "done", text: `${form.code} is saved. New orders use it.` });
       await changed();
       if (!item) {
         navigate(`/items/${saved.id}`, { replace: true });
@@ -133,7 +137,7 @@ function Opened({ form: started, item }: { form: ItemForm; item?: ItemView }) {
       sum={item ? form.name : "what is it?"}
       back="/items"
       actions={[
-        { key: "p", label: "Keep", run: save, primary: true, needs: "keep_items" },
+        { key: "p", label: "Save", run: save, primary: true, needs: "keep_items" },
         ...(kept
           ? [
               { key: "i", label: "Take goods in", run: () => setAsking("in"), needs: "take_in" as const },
@@ -168,7 +172,7 @@ function Opened({ form: started, item }: { form: ItemForm; item?: ItemView }) {
                   <span>{number(stock.on_hand)}</span>
                 </div>
                 <div className="l quiet">
-                  <span>set aside for orders</span>
+                  <span>reserved for orders</span>
                   <span>{number(stock.committed)}</span>
                 </div>
                 {stock.expected_on && (
@@ -259,11 +263,15 @@ function Opened({ form: started, item }: { form: ItemForm; item?: ItemView }) {
           <Field
             label="Tax code"
             name="tax_code"
-            value={form.tax_code || (goods?.tax_codes[0]?.code ?? "")}
+            value={form.tax_code}
             onChange={(tax_code) => change({ tax_code })}
             faults={faults}
             disabled={!may}
-            choices={(goods?.tax_codes ?? []).map((code) => [code.code, `${code.code} · ${code.name}`] as const)}
+            // Nothing is assumed: an item that bills at the wrong rate does so until someone looks.
+            choices={[
+              ...(form.tax_code ? [] : [["", "Choose a tax code"] as const]),
+              ...(goods?.tax_codes ?? []).map((code) => [code.code, `${code.code} · ${code.name}`] as const),
+            ]}
           />
           {text("class", "Class, for accounts and breaks", 3, { hint: goods?.classes.join(", ") })}
           <h2>How it is sold</h2>
@@ -381,7 +389,7 @@ function Opened({ form: started, item }: { form: ItemForm; item?: ItemView }) {
             await changed();
           }}
         >
-          A new layer of cost, and its entry. What an order waited for is set aside for it.
+          A new layer of cost, and its entry. What an order waited for is reserved for it.
         </FormAsk>
       )}
       {asking === "count" && item && (
@@ -407,11 +415,11 @@ function Opened({ form: started, item }: { form: ItemForm; item?: ItemView }) {
                 },
               }),
             );
-            say({ kind: "done", text: `${form.code} put right by ${number(difference)} ${form.unit}.` });
+            say({ kind: "done", text: `${form.code} corrected by ${number(difference)} ${form.unit}.` });
             await changed();
           }}
         >
-          What is missing leaves the oldest layer; what is found is a new one. Where less is there than was set aside,
+          What is missing leaves the oldest layer; what is found is a new one. Where less is there than was reserved,
           the latest orders give it up.
         </FormAsk>
       )}
@@ -450,7 +458,7 @@ function Opened({ form: started, item }: { form: ItemForm; item?: ItemView }) {
           }}
         >
           For a goods receipt that was typed in error, while nothing of it has left. Its entry is turned round. Where
-          less is there than was set aside, the latest orders give it up.
+          less is there than was reserved, the latest orders give it up.
         </FormAsk>
       )}
       {asking === "expect" && item && (

@@ -93,7 +93,7 @@ export function ItemsRoom() {
               (
                 [
                   ["on hand", current.on_hand],
-                  ["set aside for orders", current.committed],
+                  ["reserved for orders", current.committed],
                   ["available", current.available],
                   ["orders wait for", current.back_ordered],
                   ["expected", current.expected],

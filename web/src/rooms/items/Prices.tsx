@@ -1,12 +1,12 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, got, keyed, newKey } from "../../api/client";
+import { api, got, keyed } from "../../api/client";
 import { date, number, percent, price, typedDecimal } from "../../format";
 import { Chips, Lines, Marked, RoomLinks, Scroll, useBase, useEverythingChanged, Wrong } from "../../parts/bits";
 import { FormAsk } from "../../parts/FormAsk";
 import { orNull, useGoods } from "../../parts/form";
-import { useAttempt } from "../../parts/saving";
 import { Paper } from "../../parts/TapeRoll";
+import { Ask } from "../../shell/Ask";
 import { useNotices } from "../../shell/notices";
 import { useMay } from "../../shell/session";
 import { Worktop } from "../../shell/Worktop";
@@ -19,17 +19,12 @@ export function PricesRoom() {
   const goods = useGoods();
   const changed = useEverythingChanged();
   const { say } = useNotices();
-  const attempt = useAttempt();
   const prices = useQuery({ queryKey: ["prices"], queryFn: () => got(api.GET("/api/prices")) });
   const [asking, setAsking] = useState<"price" | "list" | "break" | "promotion">();
   const data = prices.data;
   const lists = data?.lists ?? [];
   const classes: [string, string][] = [["", "–"], ...(goods?.classes ?? []).map((one): [string, string] => [one, one])];
-  const dropBreak = (id: number) =>
-    attempt(async () => {
-      await got(api.DELETE("/api/quantity-breaks/{id}", { params: { path: { id }, header: keyed(newKey()) } }));
-      say({ kind: "done", text: "The quantity break is taken away. Orders keep the prices they have." });
-    });
+  const [deleting, setDeleting] = useState<{ id: number; what: string }>();
   return (
     <Worktop
       title="Prices"
@@ -56,7 +51,7 @@ export function PricesRoom() {
           </h2>
           {[
             "the item's list price",
-            "the customer's price list, or what a call-off agreed",
+            "the customer's price list, or what a blanket order agreed",
             "less the quantity break that is reached",
             "less the best promotion that runs",
             "less a discount of the line, with its reason",
@@ -126,8 +121,14 @@ export function PricesRoom() {
                   <td className="right">{percent(one.off)}</td>
                   <td className="right">
                     {may && (
-                      <button type="button" className="quietly" onClick={() => dropBreak(one.id)}>
-                        Take away
+                      <button
+                        type="button"
+                        className="quietly"
+                        onClick={() =>
+                          setDeleting({ id: one.id, what: `${one.item ?? one.class}, ${number(one.from)} and over` })
+                        }
+                      >
+                        Delete
                       </button>
                     )}
                   </td>
@@ -284,6 +285,22 @@ export function PricesRoom() {
             await changed();
           }}
         />
+      )}
+      {deleting && (
+        <Ask
+          title={`Delete the quantity break of ${deleting.what}?`}
+          yes="Delete"
+          careful
+          close={() => setDeleting(undefined)}
+          run={async (key) => {
+            const path = { id: deleting.id };
+            await got(api.DELETE("/api/quantity-breaks/{id}", { params: { path, header: keyed(key) } }));
+            say({ kind: "done", text: "The quantity break is deleted. Orders keep the prices they have." });
+            await changed();
+          }}
+        >
+          Orders keep the prices they have.
+        </Ask>
       )}
     </Worktop>
   );

@@ -30,11 +30,11 @@ export function ConfirmAsk({ order, asks, close }: { order: OrderView; asks: Blo
           outcome.waits == null
             ? {
                 kind: "done",
-                text: `${order.number} is confirmed. Its stock is set aside, as far as there is any.`,
+                text: `${order.number} is confirmed. Its stock is reserved, as far as there is any.`,
               }
             : {
                 kind: "done",
-                text: `${order.number} waits for approval. It stays a draft until then.`,
+                text: `${order.number} is pending approval. It stays a draft until then.`,
                 links: [{ text: "Look at the request", to: `/approvals/${outcome.waits}` }],
               },
         );
@@ -43,7 +43,7 @@ export function ConfirmAsk({ order, asks, close }: { order: OrderView; asks: Blo
     >
       {asks.length > 0
         ? asks.map((blocker) => blocker.sentence).join(" ")
-        : `${order.customer_name} orders for ${total}. Nothing is written to the ledger; goods are set aside as far as there are any.`}
+        : `${order.customer_name} orders for ${total}. Nothing is written to the ledger; goods are reserved as far as there are any.`}
     </FormAsk>
   );
 }
@@ -84,11 +84,11 @@ export function CancelRestAsk({ order, close }: { order: OrderView; close: () =>
             },
           }),
         );
-        say({ kind: "done", text: `Cancelled on ${order.number}. What was set aside for it is free again.` });
+        say({ kind: "done", text: `Canceled on ${order.number}. What was reserved for it is free again.` });
         await changed();
       }}
     >
-      What has shipped stays. What was set aside for the rest is free for others.
+      What has shipped stays. What was reserved for the rest is free for others.
     </FormAsk>
   );
 }
@@ -135,11 +135,11 @@ export function ExpectAsk({ order, close }: { order: OrderView; close: () => voi
             },
           }),
         );
-        say({ kind: "done", text: "Noted. When the goods come in they are set aside for this order first." });
+        say({ kind: "done", text: "Noted. When the goods come in they are reserved for this order first." });
         await changed();
       }}
     >
-      When they come in they are set aside for this order before any other.
+      When they come in they are reserved for this order before any other.
     </FormAsk>
   );
 }
@@ -162,7 +162,7 @@ export function CopyAsk({ order, close }: { order: OrderView; close: () => void 
         navigate(`/orders/${id}`);
       }}
     >
-      A draft of today with the same lines, at today's prices. Their order number stays behind.
+      A draft of today with the same lines, at today's prices. Customer PO stays behind.
     </FormAsk>
   );
 }

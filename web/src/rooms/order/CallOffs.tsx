@@ -18,6 +18,7 @@ import {
   Wrong,
 } from "../../parts/bits";
 import { Field, FormGrid, faultAt, orNull } from "../../parts/form";
+import { useForget, useKeptState } from "../../parts/kept";
 import { type Column, Rows } from "../../parts/Rows";
 import { Paper } from "../../parts/TapeRoll";
 import { RecordLines } from "../../parts/together";
@@ -38,7 +39,7 @@ export function CallOffsRoom() {
   const rows = calls.data ?? [];
   const current = rows.find((row) => String(row.id) === opened) ?? chosen;
   const columns: Column<CallOffView>[] = [
-    { key: "number", head: "Call-off", width: "80px", cell: (row) => row.number },
+    { key: "number", head: "Blanket order", width: "80px", cell: (row) => row.number },
     { key: "customer", head: "Customer", width: "minmax(0, 1fr)", cell: (row) => row.customer_name },
     {
       key: "what",
@@ -60,7 +61,7 @@ export function CallOffsRoom() {
   ];
   return (
     <Worktop
-      title="Call-off orders"
+      title="Blanket orders"
       sum={calls.data && plural(rows.length, "agreement", "agreements")}
       actions={[
         {
@@ -71,7 +72,7 @@ export function CallOffsRoom() {
           disabled: !current?.runs,
           needs: "keep_order",
         },
-        { key: "n", label: "New call-off", run: () => navigate("/orders/call-offs/new"), needs: "keep_order" },
+        { key: "n", label: "New blanket order", run: () => navigate("/orders/blanket/new"), needs: "keep_order" },
       ]}
       tape={
         current && (
@@ -120,7 +121,7 @@ export function CallOffsRoom() {
       {calls.error && <Wrong error={calls.error} />}
       {calls.data && (
         <Rows
-          label="Call-off orders"
+          label="Blanket orders"
           rows={rows}
           idOf={(row) => String(row.id)}
           columns={columns}
@@ -149,11 +150,12 @@ export function NewCallOffRoom() {
     queryKey: ["customers"],
     queryFn: () => got(api.GET("/api/customers", { params: { query: {} } })),
   });
-  const [customer, setCustomer] = useState(0);
-  const [theirs, setTheirs] = useState("");
-  const [first, setFirst] = useState("");
-  const [last, setLast] = useState("");
-  const [lines, setLines] = useState<Typed[]>([{ item: "", agreed: "", price: "" }]);
+  const forget = useForget("blanket-order");
+  const [customer, setCustomer] = useKeptState("blanket-order", "customer", 0);
+  const [theirs, setTheirs] = useKeptState("blanket-order", "customer-po", "");
+  const [first, setFirst] = useKeptState("blanket-order", "first", "");
+  const [last, setLast] = useKeptState("blanket-order", "last", "");
+  const [lines, setLines] = useKeptState<Typed[]>("blanket-order", "lines", [{ item: "", agreed: "", price: "" }]);
   const [faults, setFaults] = useState<Problem>();
   const key = useRef(newKey());
   const running = useRef(false);
@@ -179,9 +181,10 @@ export function NewCallOffRoom() {
           },
         }),
       );
-      say({ kind: "done", text: "The agreement is kept. Orders can take from it." });
+      forget();
+      say({ kind: "done", text: "The blanket order is saved. Orders can be released from it." });
       await changed();
-      navigate("/orders/call-offs");
+      navigate("/orders/blanket");
     } catch (error) {
       key.current = newKey();
       setFaults(error instanceof Problem ? error : new Problem({ title: String(error) }));
@@ -191,9 +194,9 @@ export function NewCallOffRoom() {
   };
   return (
     <Worktop
-      title="New call-off order"
+      title="New blanket order"
       sum="an agreed total that several orders take from"
-      back="/orders/call-offs"
+      back="/orders/blanket"
       actions={[
         { key: "p", label: "Save", run: save, primary: true, disabled: customer === 0, needs: "keep_order" },
         {
@@ -230,13 +233,7 @@ export function NewCallOffRoom() {
               )}
             />
           </div>
-          <Field
-            label="Their number"
-            name="customer_order_number"
-            value={theirs}
-            onChange={setTheirs}
-            faults={faults}
-          />
+          <Field label="Customer PO" name="customer_order_number" value={theirs} onChange={setTheirs} faults={faults} />
           <Field
             label="From"
             name="first"

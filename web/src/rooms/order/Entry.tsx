@@ -179,10 +179,10 @@ function Entry({ started, quote, keep, order, written }: Props) {
         );
         say(
           outcome.waits == null
-            ? { kind: "done", text: `${order.number} is kept · ${total}.` }
+            ? { kind: "done", text: `${order.number} is saved · ${total}.` }
             : {
                 kind: "done",
-                text: `The change of ${order.number} waits for approval. The order stands as it was until then.`,
+                text: `The change of ${order.number} is pending approval. The order stands as it was until then.`,
                 links: [{ text: "Look at the request", to: `/approvals/${outcome.waits}` }],
               },
         );
@@ -190,8 +190,8 @@ function Entry({ started, quote, keep, order, written }: Props) {
       } else {
         const id = await got(api.POST("/api/orders", { params: { header: keyed(key.current) }, body }));
         if (!sell) {
-          const words = "Confirm it, and its stock is set aside.";
-          say({ kind: "done", text: `The order is kept as a draft · ${total}. ${words}` });
+          const words = "Confirm it, and its stock is reserved.";
+          say({ kind: "done", text: `The order is saved as a draft · ${total}. ${words}` });
         }
         leave(`/orders/${id}${sell ? "?sell" : ""}`);
       }
@@ -238,7 +238,7 @@ function Entry({ started, quote, keep, order, written }: Props) {
       actions={[
         {
           key: "p",
-          label: `${quote ? "Write the quote" : order ? "Keep the order" : "Keep as a draft"}${total ? ` · ${total}` : ""}`,
+          label: `${quote ? "Save quote" : order ? "Save order" : "Save draft"}${total ? ` · ${total}` : ""}`,
           run: () => save(),
           primary: true,
           disabled: !ready || (!!problem && !preview),

@@ -1,3 +1,5 @@
+import Checkbox from "@mui/material/Checkbox";
+import FormControlLabel from "@mui/material/FormControlLabel";
 import { useQuery } from "@tanstack/react-query";
 import { useRef, useState } from "react";
 import { useNavigate, useParams } from "react-router";
@@ -28,9 +30,9 @@ type Kind = keyof typeof columnsOf;
 
 function FileState({ state }: { state: string }) {
   if (state === "taken_over") {
-    return <Marked className="done">● taken over</Marked>;
+    return <Marked className="done">● imported</Marked>;
   }
-  return state === "dropped" ? <Marked className="dim">○ dropped</Marked> : <Marked className="heed">▲ checked</Marked>;
+  return state === "dropped" ? <Marked className="dim">○ deleted</Marked> : <Marked className="heed">▲ checked</Marked>;
 }
 
 /** Files of orders, and of shipments that left elsewhere. */
@@ -116,7 +118,7 @@ export function FilesRoom() {
           ))}
           <h3>What becomes of it</h3>
           <div className="words">
-            It is checked line by line first. Then all of it is taken over, or nothing. Shipments have left a warehouse
+            It is checked line by line first. Then all of it is imported, or nothing. Shipments have left a warehouse
             others keep the stock of: no stock and no cost here, but they are there to be billed. Dates are written
             2026-03-18, decimals with a point.
           </div>
@@ -198,7 +200,7 @@ export function FileRoom() {
       actions={[
         {
           key: "p",
-          label: `Take over ${what}`,
+          label: `Import ${what}`,
           run: () => setAsking("take"),
           primary: true,
           disabled: !clean || running,
@@ -206,7 +208,7 @@ export function FileRoom() {
         },
         {
           key: "x",
-          label: "Drop the file",
+          label: "Delete file…",
           run: () => setAsking("drop"),
           disabled: view.state !== "checked",
           needs: "import",
@@ -224,13 +226,13 @@ export function FileRoom() {
           {running && progress.data && (
             <>
               <div className="l">
-                <span>taken over</span>
+                <span>imported</span>
                 <span>
                   {number(String(progress.data.done))} of {number(String(progress.data.total))}
                 </span>
               </div>
               <progress
-                aria-label="Lines taken over"
+                aria-label="Lines imported"
                 max={Math.max(progress.data.total, 1)}
                 value={progress.data.done}
                 style={{ width: "100%", accentColor: "var(--fill)" }}
@@ -255,7 +257,7 @@ export function FileRoom() {
               ))}
               <div className="words quiet">
                 {check.problem_count > 0
-                  ? `${plural(check.problem_count, "line", "lines")} to put right. Until then nothing is taken over.`
+                  ? `${plural(check.problem_count, "line", "lines")} to fix. Until then nothing is imported.`
                   : "Everything can be read. No entry: orders write none, and the goods left elsewhere."}
               </div>
             </>
@@ -326,8 +328,8 @@ export function FileRoom() {
       </Scroll>
       {asking === "take" && check && (
         <Ask
-          title={`Take over ${what}?`}
-          yes={`Take over ${what}`}
+          title={`Import ${what}?`}
+          yes={`Import ${what}`}
           busyWords="Taking over…"
           close={() => setAsking(undefined)}
           run={async (key) => {
@@ -362,27 +364,28 @@ export function FileRoom() {
             .join(", ")}
           .
           {view.kind === "orders" && (
-            <label style={{ display: "flex", gap: 8, marginTop: 10 }}>
-              <input type="checkbox" checked={confirm} onChange={(event) => setConfirm(event.target.checked)} />
-              Confirm those that nothing stands in the way of
-            </label>
+            <FormControlLabel
+              sx={{ marginTop: 1 }}
+              label="Confirm the orders that nothing blocks"
+              control={<Checkbox checked={confirm} onChange={(event) => setConfirm(event.target.checked)} />}
+            />
           )}
         </Ask>
       )}
       {asking === "drop" && (
         <Ask
-          title={`Drop ${view.name}?`}
-          yes="Drop it"
-          busyWords="Dropping…"
+          title={`Delete ${view.name}?`}
+          yes="Delete file"
+          busyWords="Deleting…"
           close={() => setAsking(undefined)}
           run={async (key) => {
             await got(api.DELETE("/api/imports/{id}", { params: { path: { id: view.id }, header: keyed(key) } }));
-            say({ kind: "done", text: `${view.name} is dropped. Nothing of it was taken over.` });
+            say({ kind: "done", text: `${view.name} is deleted. Nothing of it was imported.` });
             await changed();
             navigate("/orders/files");
           }}
         >
-          Nothing of it was taken over; nothing changes.
+          Nothing of it was imported; nothing changes.
         </Ask>
       )}
     </Worktop>

@@ -44,7 +44,7 @@ export function saysItself(field: string): boolean {
   return ABOVE.includes(field) || FOLDED.includes(field);
 }
 
-/** Own fields and codes lie there too, and so does what says nothing itself. */
+/** Custom fields and codes lie there too, and so does what says nothing itself. */
 function underTheFold(field: string): boolean {
   return FOLDED.includes(field) || /^(contact$|address\.|fields\.|codes\.)/.test(field);
 }
@@ -118,7 +118,7 @@ export function OrderHead({ form, change, goods, faults, quote, fixed, today, to
           <TextField
             fullWidth
             id="their-number"
-            label="Their order number"
+            label="Customer PO"
             value={form.customer_order_number ?? ""}
             onChange={(event) => change({ customer_order_number: event.target.value })}
             onKeyDown={(event) => {
@@ -141,7 +141,7 @@ export function OrderHead({ form, change, goods, faults, quote, fixed, today, to
           faults={faults}
         />
         <Field
-          label="Goes to"
+          label="Ship to"
           name="ship_to"
           span={2}
           value={form.ship_to ? String(form.ship_to) : ""}
@@ -166,7 +166,7 @@ export function OrderHead({ form, change, goods, faults, quote, fixed, today, to
       )}
       <details ref={fold} style={{ marginBottom: 8 }}>
         <summary style={{ cursor: "pointer", color: "var(--ink-2)" }}>
-          Dates, delivery, contact, notes, own fields{summary(form)}
+          Dates, delivery, contact, notes, custom fields{summary(form)}
         </summary>
         <FormGrid>
           <Field
@@ -186,7 +186,7 @@ export function OrderHead({ form, change, goods, faults, quote, fixed, today, to
             faults={faults}
           />
           <Field
-            label="Leaves from"
+            label="Ship from"
             name="warehouse"
             value={form.warehouse ?? ""}
             onChange={(warehouse) => change({ warehouse })}
@@ -246,7 +246,7 @@ export function OrderHead({ form, change, goods, faults, quote, fixed, today, to
           )}
           {running.length > 0 && (
             <Field
-              label="Takes from call-off"
+              label="Release from blanket order"
               name="call_off"
               value={form.call_off ? String(form.call_off) : ""}
               onChange={(id) => change({ call_off: id ? Number(id) : null })}
@@ -325,7 +325,7 @@ export function OrderHead({ form, change, goods, faults, quote, fixed, today, to
             { name: "name", label: "Name" },
             { name: "company", label: "Company" },
             { name: "email", label: "Email" },
-            { name: "phone", label: "Telephone" },
+            { name: "phone", label: "Phone" },
           ]}
           run={async (values, key) => {
             const contact = await got(
@@ -356,7 +356,7 @@ function summary(form: OrderForm): string {
     form.warehouse,
     form.carrier,
     form.delivery_terms,
-    form.call_off && "call-off",
+    form.call_off && "blanket order",
     form.address && "own address",
     form.note && "note",
     form.own_note && "own note",

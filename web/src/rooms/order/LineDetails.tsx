@@ -45,7 +45,7 @@ export function LineDetails({ at, line, priced, goods, promotions, change }: Pro
                 on hand in {stock.warehouse} <b>{number(stock.on_hand)}</b>
               </span>
               <span>
-                set aside for others <b>{number(stock.committed)}</b>
+                reserved for others <b>{number(stock.committed)}</b>
               </span>
               <span>
                 can go now{" "}
@@ -60,7 +60,7 @@ export function LineDetails({ at, line, priced, goods, promotions, change }: Pro
               )}
             </>
           ) : (
-            <span>stock of {stock.warehouse} is kept elsewhere</span>
+            <span>stock of {stock.warehouse} is counted elsewhere</span>
           )}
           {priced.short !== "0" && priced.can_go !== "0" && (
             <button type="button" className="quietly" onClick={() => change({ quantity: priced.can_go })}>
@@ -103,7 +103,7 @@ export function LineDetails({ at, line, priced, goods, promotions, change }: Pro
           choices={[["", "the best that runs"], ...promotions]}
         />
         <Field
-          label="Leaves from"
+          label="Ship from"
           name={`lines.${at}.warehouse`}
           value={line.warehouse ?? ""}
           onChange={(warehouse) => change({ warehouse })}

@@ -1,21 +1,19 @@
-import { api, got, keyed, newKey } from "../../api/client";
+import { useState } from "react";
+import { api, got, keyed } from "../../api/client";
 import type { OrderLineView, OrderView } from "../../api/types";
 import { date, money, number, percent, price } from "../../format";
-import { Marked } from "../../parts/bits";
+import { Marked, useEverythingChanged } from "../../parts/bits";
 import { useGoods } from "../../parts/form";
-import { useAttempt } from "../../parts/saving";
+import { Ask } from "../../shell/Ask";
 import { useMay } from "../../shell/session";
 
-/** A line of an order: what of it has gone, is set aside, waits. */
+/** A line of an order: what of it has gone, is reserved, waits. */
 export function LineRow({ line, order }: { line: OrderLineView; order: OrderView }) {
-  const attempt = useAttempt();
   const may = useMay()("keep_shipment");
   const goods = useGoods();
   const steps = line.price_steps.map((step) => `${step.source} ${price(step.unit_price)}`).join(" → ");
-  const letGo = () =>
-    attempt(() =>
-      got(api.POST("/api/order-lines/{id}/let-go", { params: { path: { id: line.id }, header: keyed(newKey()) } })),
-    );
+  const changed = useEverythingChanged();
+  const [asking, setAsking] = useState(false);
   return (
     <tr>
       <td>
@@ -23,7 +21,7 @@ export function LineRow({ line, order }: { line: OrderLineView; order: OrderView
         {line.cancelled !== "0" && (
           <Marked className="dim" title={line.cancel_reason ?? undefined}>
             {" "}
-            · {number(line.cancelled)} cancelled
+            · {number(line.cancelled)} canceled
           </Marked>
         )}
         {goods && line.warehouse !== (order.form.warehouse ?? goods.warehouse) && (
@@ -41,9 +39,9 @@ export function LineRow({ line, order }: { line: OrderLineView; order: OrderView
           <button
             type="button"
             className="quietly"
-            title={`Let go of ${number(line.allocated)}, for others to have`}
-            aria-label={`Let go of ${number(line.allocated)} ${line.code}`}
-            onClick={letGo}
+            title={`Unreserve ${number(line.allocated)}, for other orders to have`}
+            aria-label={`Unreserve ${number(line.allocated)} ${line.code}`}
+            onClick={() => setAsking(true)}
           >
             {number(line.allocated)}
           </button>
@@ -63,7 +61,25 @@ export function LineRow({ line, order }: { line: OrderLineView; order: OrderView
       <td className="right dim" title={line.discount_reason ?? undefined}>
         {line.discount === "0" ? "" : percent(line.discount)}
       </td>
-      <td className="right">{money(line.value, order.currency)}</td>
+      <td className="right">
+        {money(line.value, order.currency)}
+        {asking && (
+          <Ask
+            title={`Unreserve ${number(line.allocated)} ${line.unit} of ${line.code}?`}
+            yes="Unreserve"
+            careful
+            close={() => setAsking(false)}
+            run={async (key) => {
+              await got(
+                api.POST("/api/order-lines/{id}/let-go", { params: { path: { id: line.id }, header: keyed(key) } }),
+              );
+              await changed();
+            }}
+          >
+            {order.number} gives it up; other orders can have it.
+          </Ask>
+        )}
+      </td>
     </tr>
   );
 }

@@ -10,7 +10,7 @@ interface Props {
   faults?: Faults;
 }
 
-/** The company's own fields and reporting codes, on an order or a line. */
+/** The company's custom fields and reporting codes, on an order or a line. */
 export function MarkFields({ goods, place, marks, change, prefix = "", faults }: Props) {
   const set = (part: "fields" | "codes", key: string, value: string) =>
     change({ ...marks, [part]: { ...marks[part], [key]: value } });

@@ -102,7 +102,7 @@ export function OpenLinesRoom() {
       );
       say({
         kind: "done",
-        text: `Set aside for ${current.order_number}: ${added.map((one) => `${number(one.quantity)} ${one.code}`).join(", ")}.`,
+        text: `Reserved for ${current.order_number}: ${added.map((one) => `${number(one.quantity)} ${one.code}`).join(", ")}.`,
       });
       await changed();
     } catch (error) {
@@ -152,7 +152,7 @@ export function OpenLinesRoom() {
                   ["ordered", current.ordered],
                   ["shipped", current.shipped],
                   ["billed", current.billed],
-                  ["set aside", current.allocated],
+                  ["reserved", current.allocated],
                   ["waits for stock", current.waiting],
                 ] as const
               ).map(([label, quantity]) => (

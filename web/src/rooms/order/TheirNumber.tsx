@@ -26,7 +26,7 @@ export function TheirNumber({ order }: { order: OrderView }) {
       setWrong(undefined);
       say({
         kind: "done",
-        text: `The customer's number of ${order.number} is kept.`,
+        text: `The customer PO of ${order.number} is saved.`,
         links: [{ text: "Bill it now", to: `/billing?q=${order.number}` }],
       });
       await changed();
@@ -39,13 +39,13 @@ export function TheirNumber({ order }: { order: OrderView }) {
     <div data-field="order.customer_order_number">
       <TextField
         fullWidth
-        slotProps={{ htmlInput: { "aria-label": "Their order number" } }}
+        slotProps={{ htmlInput: { "aria-label": "Customer PO" } }}
         disabled={!may("keep_order")}
         value={typed}
         onChange={(event) => setTyped(event.target.value)}
         onKeyDown={(event) => event.key === "Enter" && save()}
         error={!!wrong}
-        helperText={wrong ?? (differs ? "Enter keeps it" : undefined)}
+        helperText={wrong ?? (differs ? "Press Enter to save" : undefined)}
       />
     </div>
   );

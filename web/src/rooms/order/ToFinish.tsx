@@ -21,7 +21,7 @@ export function ToFinishRoom() {
   const [currentId, setCurrentId] = useState<string>();
   const list = useQuery({ queryKey: ["orders-to-finish"], queryFn: () => got(api.GET("/api/orders-to-finish")) });
   const rows = list.data ?? [];
-  const { picks, onPick, picked } = usePicks(rows, idOf);
+  const { picks, onPick, onAll, picked } = usePicks(rows, idOf);
   const current = rows.find((one) => idOf(one) === currentId) ?? rows[0];
   // One receipt is one customer's, in one currency.
   const together = picked.length > 0 ? picked : current ? [current] : [];
@@ -37,7 +37,7 @@ export function ToFinishRoom() {
     { key: "customer", head: "Customer", width: "minmax(0, 0.9fr)", cell: (one) => one.customer_name },
     {
       key: "theirs",
-      head: "Their number",
+      head: "Customer PO",
       width: "minmax(0, 0.6fr)",
       cell: (one) => <Marked className="dim">{one.customer_order_number}</Marked>,
     },
@@ -74,7 +74,7 @@ export function ToFinishRoom() {
               ? `Receive for ${plural(together.length, "order", "orders")} · ${moneyWithCurrency(sum, first.currency)}`
               : same
                 ? "Receive"
-                : "Receive: pick orders of one customer",
+                : "Receive: select orders of one customer",
           run: receive,
           primary: true,
           disabled: !first || !same || sum === 0,
@@ -142,6 +142,7 @@ export function ToFinishRoom() {
           columns={columns}
           picks={picks}
           onPick={onPick}
+          onAll={onAll}
           onCurrent={(one) => setCurrentId(one && idOf(one))}
           onOpen={(one) => navigate(`/orders/${one.id}`)}
           empty="Every order that was shipped and billed is closed."

@@ -4,6 +4,6 @@ export const orderLinks: [to: string, label: string][] = [
   ["/orders/to-finish", "To finish"],
   ["/orders/lines", "Open lines"],
   ["/orders/quotes", "Quotes"],
-  ["/orders/call-offs", "Call-offs"],
+  ["/orders/blanket", "Blanket orders"],
   ["/orders/files", "Files"],
 ];

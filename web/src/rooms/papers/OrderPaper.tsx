@@ -25,7 +25,7 @@ export function OrderPaper({ order }: { order: OrderView }) {
         ["Carrier", order.form.carrier],
         ["For", order.contact_name],
         ["Terms", order.terms_words],
-        ["Call-off", order.from.find((one) => one.kind === "call_off")?.number],
+        ["Blanket order", order.from.find((one) => one.kind === "call_off")?.number],
       ]}
     >
       <table>

@@ -1,3 +1,6 @@
+import Checkbox from "@mui/material/Checkbox";
+import FormControlLabel from "@mui/material/FormControlLabel";
+import Radio from "@mui/material/Radio";
 import { styled } from "@mui/material/styles";
 import TextField from "@mui/material/TextField";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
@@ -56,7 +59,7 @@ export function AdvanceRoom() {
   });
   if (!kept.data) {
     return (
-      <Worktop title="Bill ahead" actions={[]} back={`/orders/${id}`}>
+      <Worktop title="Bill in advance" actions={[]} back={`/orders/${id}`}>
         {kept.error && <Wrong error={kept.error} />}
       </Worktop>
     );
@@ -150,7 +153,7 @@ function Opened({ kept }: { kept: AdvancePlan }) {
   };
   return (
     <Worktop
-      title={`Bill ahead of ${order.number}`}
+      title={`Bill in advance of ${order.number}`}
       sum={`${kept.customer_name}${plan.usual ? ` · usually ${percent(plan.usual)} in advance` : ""}`}
       back={`/orders/${order.id}`}
       actions={[
@@ -193,10 +196,11 @@ function Opened({ kept }: { kept: AdvancePlan }) {
         <fieldset>
           <legend>Ask for</legend>
           {kinds.map(([kind, label]) => (
-            <label key={kind}>
-              <input type="radio" name="ask" checked={askAs === kind} onChange={() => setAskAs(kind)} />
-              {label}
-            </label>
+            <FormControlLabel
+              key={kind}
+              label={label}
+              control={<Radio name="ask" checked={askAs === kind} onChange={() => setAskAs(kind)} />}
+            />
           ))}
         </fieldset>
         {askAs === "percent" ? (
@@ -261,13 +265,11 @@ function Opened({ kept }: { kept: AdvancePlan }) {
             {plan.lines.map((line, at) => (
               <tr key={line.order_line}>
                 <td>
-                  <input
-                    type="checkbox"
-                    aria-label={`${line.code} in`}
+                  <Checkbox
                     checked={line.included}
                     disabled={line.kind === "packaging"}
                     onChange={(event) => set(line, { included: event.target.checked })}
-                    style={{ accentColor: "var(--act)" }}
+                    slotProps={{ input: { "aria-label": `${line.code} in` } }}
                   />
                 </td>
                 <td>

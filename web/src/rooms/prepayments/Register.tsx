@@ -138,7 +138,7 @@ export function PrepaymentInvoicesRoom() {
           label="Prepayment invoices"
           {...list.rows}
           columns={columns}
-          empty="No prepayment invoice here. Open an order and choose Bill ahead to make one."
+          empty="No prepayment invoice here. Open an order and choose Bill in advance to make one."
         />
       )}
     </Worktop>

@@ -52,8 +52,8 @@ function Opened({ request }: { request: PaymentRequestView }) {
         ...(open
           ? [
               {
-                key: "n",
-                label: `Receive payment · ${total}`,
+                key: "r",
+                label: `Record receipt · ${total}`,
                 run: () => setAsking("pay"),
                 primary: true,
                 needs: "post_money" as const,
@@ -165,7 +165,7 @@ function PayAsk({ request, close }: { request: PaymentRequestView; close: () => 
   });
   return (
     <FormAsk
-      title={`Receive payment for ${request.number}?`}
+      title={`Record the receipt for ${request.number}?`}
       yes={`Post · ${total}`}
       close={close}
       fields={[

@@ -1,3 +1,5 @@
+import Checkbox from "@mui/material/Checkbox";
+import FormControlLabel from "@mui/material/FormControlLabel";
 import type { CreditOpen } from "../../api/types";
 import { moneyWithCurrency } from "../../format";
 
@@ -21,16 +23,18 @@ export function Credits({
     >
       <span>Used with it:</span>
       {credits.map((one) => (
-        <label key={one.item} style={{ display: "flex", gap: 5, alignItems: "center" }}>
-          <input
-            type="checkbox"
-            checked={used.includes(one.item)}
-            onChange={(event) =>
-              use(event.target.checked ? [...used, one.item] : used.filter((item) => item !== one.item))
-            }
-          />
-          {one.document.number} · {moneyWithCurrency(one.open, one.currency)}
-        </label>
+        <FormControlLabel
+          key={one.item}
+          label={`${one.document.number} · ${moneyWithCurrency(one.open, one.currency)}`}
+          control={
+            <Checkbox
+              checked={used.includes(one.item)}
+              onChange={(event) =>
+                use(event.target.checked ? [...used, one.item] : used.filter((item) => item !== one.item))
+              }
+            />
+          }
+        />
       ))}
     </fieldset>
   );

@@ -133,7 +133,7 @@ function Opened({
       : total > 0
         ? `credit ${moneyWithCurrency(total, currency)}`
         : `${moneyWithCurrency(-total, currency)} to pay`;
-  const verb = exchanged ? "Post the exchange" : "Take it back";
+  const verb = exchanged ? "Post the exchange" : "Return and credit";
   const type = (row: ReturnableRow, what: Partial<Typed>) =>
     kept.type((now) => ({
       lines: {

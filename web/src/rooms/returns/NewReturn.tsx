@@ -10,6 +10,7 @@ import { date, money, number, price, shortDate, typedDecimal } from "../../forma
 import { Lines, Scroll, useEverythingChanged, useSettled, useToday, Wrong } from "../../parts/bits";
 import { DateField } from "../../parts/DateField";
 import { faultsOf, isStopped } from "../../parts/faults";
+import { useForget, useKeptState } from "../../parts/kept";
 import { PreviewTape } from "../../parts/TapeRoll";
 import { Ask } from "../../shell/Ask";
 import { useNotices } from "../../shell/notices";
@@ -51,11 +52,13 @@ export function NewReturnRoom() {
   const reasons = settings?.reasons.filter((one) => one.active) ?? [];
   const dispositions = settings?.dispositions.filter((one) => one.active) ?? [];
   const [search, setSearch] = useState("");
-  const [typed, setTyped] = useState<Record<string, Typed>>({});
-  const [unknown, setUnknown] = useState<Unknown[]>([]);
+  const form = `return.${customerId ?? ""}.${invoiceId ?? ""}.${shipmentId ?? ""}`;
+  const forget = useForget(form);
+  const [typed, setTyped] = useKeptState<Record<string, Typed>>(form, "typed", {});
+  const [unknown, setUnknown] = useKeptState<Unknown[]>(form, "unknown", []);
   const mayFree = useMay()("return_without_document") && !!settings && settings.proof !== "needed";
-  const [until, setUntil] = useState("");
-  const [reference, setReference] = useState("");
+  const [until, setUntil] = useKeptState(form, "until", "");
+  const [reference, setReference] = useKeptState(form, "reference", "");
   const [asking, setAsking] = useState(false);
   const words = useSettled(search.trim());
   const customers = useQuery({
@@ -349,6 +352,7 @@ export function NewReturnRoom() {
                 body: { ...body, seen: shown.fingerprint },
               }),
             );
+            forget();
             say({
               kind: "done",
               text: `${made.number} is authorized. Print the slip, and send it to the customer.`,

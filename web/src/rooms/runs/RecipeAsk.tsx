@@ -11,26 +11,26 @@ export function RecipeAsk({ view, close }: { view: RunView; close: () => void })
   const changed = useEverythingChanged();
   return (
     <FormAsk
-      title="Keep as a recipe"
+      title="Save as a recurring run"
       yes="Save"
       close={close}
       fields={[
         { name: "name", label: "Name", value: "" },
         {
           name: "weekday",
-          label: "Meant for",
+          label: "Every",
           choices: [
             ["", "any day"],
-            ["1", "Mondays"],
-            ["2", "Tuesdays"],
-            ["3", "Wednesdays"],
-            ["4", "Thursdays"],
-            ["5", "Fridays"],
+            ["1", "Monday"],
+            ["2", "Tuesday"],
+            ["3", "Wednesday"],
+            ["4", "Thursday"],
+            ["5", "Friday"],
           ],
         },
         {
           name: "who",
-          label: "Takes",
+          label: "Includes",
           choices: [
             ["all", "everything unbilled"],
             ["these", `only these ${plural(view.customers.length, "customer", "customers")}`],
@@ -41,9 +41,9 @@ export function RecipeAsk({ view, close }: { view: RunView; close: () => void })
           label: "Combined",
           choices: [
             ["habit", "as each customer wants it"],
-            ["customer", "one invoice a customer"],
-            ["order", "one invoice an order"],
-            ["shipment", "one invoice a shipment"],
+            ["customer", "one invoice per customer"],
+            ["order", "one invoice per order"],
+            ["shipment", "one invoice per shipment"],
           ],
         },
       ]}
@@ -63,8 +63,8 @@ export function RecipeAsk({ view, close }: { view: RunView; close: () => void })
         );
         say({
           kind: "done",
-          text: `The recipe ${values.name} is kept. It makes a new run whenever you ask.`,
-          links: [{ text: "Runs and recipes", to: "/billing/runs" }],
+          text: `Recurring run ${values.name} is saved. It makes a new run whenever you ask.`,
+          links: [{ text: "Billing runs", to: "/billing/runs" }],
         });
         await changed();
       }}

@@ -7,7 +7,7 @@ import { money, moneyWithCurrency, plural } from "../../format";
 import { BlockerMark, Chips, Marked, useEverythingChanged, useFilter, Wrong } from "../../parts/bits";
 import { FormAsk } from "../../parts/FormAsk";
 import { usePicks } from "../../parts/picks";
-import { type Column, PickBox, Rows } from "../../parts/Rows";
+import { type Column, Rows } from "../../parts/Rows";
 import { useAttempt } from "../../parts/saving";
 import { placeOf, rememberSequence } from "../../places";
 import { Ask } from "../../shell/Ask";
@@ -92,7 +92,7 @@ function Run({ view, rows, more }: { view: RunView; rows: RunInvoice[]; more: ()
   const [current, setCurrent] = useState<RunInvoice>();
   const [asking, setAsking] = useState<"post" | "dates" | "recipe" | "drop">();
   const progress = useProgress(view);
-  const { picks, onPick, picked } = usePicks(rows, idOf);
+  const { picks, onPick, onAll, picked } = usePicks(rows, idOf);
   const chosen = (picked.length > 0 ? picked : current ? [current] : []).filter((row) => row.standing !== "posted");
   const out = chosen.length > 0 && chosen.every((row) => row.standing === "left_out");
   const posting = view.state === "posting";
@@ -121,14 +121,6 @@ function Run({ view, rows, more }: { view: RunView; rows: RunInvoice[]; more: ()
     ? moneyWithCurrency(only.total, only.currency)
     : `${moneyWithCurrency(view.ready_base, view.base)} in all`;
   const columns: Column<RunInvoice>[] = [
-    {
-      key: "mark",
-      head: "",
-      width: "34px",
-      cell: (row) => (
-        <PickBox on={picks.has(idOf(row))} label={row.number ?? row.customer_name} toggle={() => onPick([row])} />
-      ),
-    },
     {
       key: "standing",
       head: "Invoice",
@@ -178,7 +170,7 @@ function Run({ view, rows, more }: { view: RunView; rows: RunInvoice[]; more: ()
             },
         {
           key: "l",
-          label: out ? "Take in again" : "Leave out",
+          label: out ? "Include" : "Exclude",
           run: leaveOut,
           disabled: chosen.length === 0 || posting,
           needs: "run_billing",
@@ -190,10 +182,10 @@ function Run({ view, rows, more }: { view: RunView; rows: RunInvoice[]; more: ()
           disabled: posting || counts.ready + counts.blocked + counts.left_out === 0,
           needs: "run_billing",
         },
-        { key: "k", label: "Recipe", run: () => setAsking("recipe"), needs: "keep_recipe" },
+        { key: "k", label: "Save as recurring…", run: () => setAsking("recipe"), needs: "keep_recipe" },
         {
-          key: "d",
-          label: "Drop",
+          key: "x",
+          label: "Delete run…",
           run: () => setAsking("drop"),
           disabled: posting || counts.ready + counts.blocked + counts.left_out === 0,
           needs: "run_billing",
@@ -207,7 +199,7 @@ function Run({ view, rows, more }: { view: RunView; rows: RunInvoice[]; more: ()
           quiet: true,
         },
       ]}
-      rest={picked.length > 0 ? `${picked.length} picked` : undefined}
+      rest={picked.length > 0 ? `${picked.length} selected` : undefined}
       tape={<RunTape view={view} current={current} />}
     >
       <Chips>
@@ -261,6 +253,8 @@ function Run({ view, rows, more }: { view: RunView; rows: RunInvoice[]; more: ()
         columns={columns}
         picks={picks}
         onPick={onPick}
+        onAll={onAll}
+        nameOf={(row) => row.number ?? row.customer_name}
         onOpen={open}
         onCurrent={setCurrent}
         more={more}
@@ -285,18 +279,18 @@ function Run({ view, rows, more }: { view: RunView; rows: RunInvoice[]; more: ()
           {counts.blocked > 0 && (
             <>
               {" "}
-              {plural(counts.blocked, "invoice is", "invoices are")} not ready and{" "}
+              {plural(counts.blocked, "invoice is", "invoices are")} blocked and{" "}
               {counts.blocked === 1 ? "stays" : "stay"} here with the reason.
             </>
           )}
-          {counts.left_out > 0 && <> {counts.left_out} left out.</>}
+          {counts.left_out > 0 && <> {counts.left_out} excluded.</>}
         </Ask>
       )}
       {asking === "drop" && (
         <Ask
-          title={`Drop ${view.name}?`}
-          yes="Drop it"
-          busyWords="Dropping…"
+          title={`Delete ${view.name}?`}
+          yes="Delete run"
+          busyWords="Deleting…"
           close={() => setAsking(undefined)}
           run={async (key) => {
             await got(
@@ -304,12 +298,12 @@ function Run({ view, rows, more }: { view: RunView; rows: RunInvoice[]; more: ()
                 params: { path: { id: view.id }, query: { version: view.version }, header: keyed(key) },
               }),
             );
-            say({ kind: "done", text: `${view.name} is dropped; what it held is unbilled again.` });
+            say({ kind: "done", text: `${view.name} is deleted; what it held is unbilled again.` });
             navigate("/billing/runs");
             await changed(["run", String(view.id)]);
           }}
         >
-          Its {plural(counts.ready + counts.blocked + counts.left_out, "draft is", "drafts are")} dropped, and what they
+          Its {plural(counts.ready + counts.blocked + counts.left_out, "draft is", "drafts are")} deleted, and what they
           bill is unbilled again.{counts.posted > 0 && " What is posted stays."}
         </Ask>
       )}
@@ -319,8 +313,8 @@ function Run({ view, rows, more }: { view: RunView; rows: RunInvoice[]; more: ()
           yes="Set the dates"
           close={() => setAsking(undefined)}
           fields={[
-            { name: "document_date", label: "Document date", kind: "date", hint: "empty: the business date" },
-            { name: "posting_date", label: "Posting date", kind: "date", hint: "empty: as the document" },
+            { name: "document_date", label: "Document date", kind: "date", hint: "Leave empty for the business date" },
+            { name: "posting_date", label: "Posting date", kind: "date", hint: "Leave empty to use the document date" },
           ]}
           run={async (values, key) => {
             await got(
@@ -348,8 +342,8 @@ function runWords(view: RunView): string {
   const { counts } = view;
   return [
     counts.ready > 0 && `${counts.ready} ready`,
-    counts.blocked > 0 && `${counts.blocked} not ready`,
-    counts.left_out > 0 && `${counts.left_out} left out`,
+    counts.blocked > 0 && `${counts.blocked} blocked`,
+    counts.left_out > 0 && `${counts.left_out} excluded`,
     counts.posted > 0 && `${counts.posted} posted`,
   ]
     .filter(Boolean)
@@ -361,10 +355,10 @@ function StandingMark({ row }: { row: RunInvoice }) {
     case "posted":
       return <Marked className="done">{row.number}</Marked>;
     case "blocked":
-      return <Marked className="stop">◆ not ready</Marked>;
+      return <Marked className="stop">◆ blocked</Marked>;
     case "left_out":
-      return <Marked className="dim">○ left out</Marked>;
+      return <Marked className="dim">○ excluded</Marked>;
     default:
-      return row.held ? <Marked className="heed">▲ held</Marked> : <Marked>● ready</Marked>;
+      return row.held ? <Marked className="heed">▲ held</Marked> : <Marked className="dim">ready</Marked>;
   }
 }

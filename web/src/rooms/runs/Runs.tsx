@@ -8,12 +8,13 @@ import { Chips, Lines, Marked, RoomLinks, useBase, useEverythingChanged, useToda
 import { type Column, Rows } from "../../parts/Rows";
 import { Paper } from "../../parts/TapeRoll";
 import { rememberSequence } from "../../places";
+import { Ask } from "../../shell/Ask";
 import { useNotices } from "../../shell/notices";
 import { useMay } from "../../shell/session";
 import { Worktop } from "../../shell/Worktop";
 import { billingLinks } from "../Unbilled";
 
-const days = ["", "Mondays", "Tuesdays", "Wednesdays", "Thursdays", "Fridays", "Saturdays", "Sundays"];
+const days = ["", "Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday"];
 
 /** What a recipe takes, in words. */
 export function recipeWords(recipe: Recipe): string {
@@ -21,9 +22,9 @@ export function recipeWords(recipe: Recipe): string {
   const who = (recipe.customer_names?.length ?? 0) > 0 ? recipe.customer_names?.join(", ") : "all customers";
   const how = {
     habit: "as each wants it",
-    customer: "one invoice a customer",
-    order: "one an order",
-    shipment: "one a shipment",
+    customer: "one invoice per customer",
+    order: "one per order",
+    shipment: "one per shipment",
   }[form.combine ?? "habit"];
   const which = [
     form.filter?.over_days ? `over ${form.filter.over_days - 1} days old` : "",
@@ -63,11 +64,7 @@ export function RunsRoom() {
       );
       navigate(`/runs/${run}`);
     });
-  const forget = (recipe: Recipe) =>
-    attempt(async () => {
-      await got(api.DELETE("/api/recipes/{id}", { params: { path: { id: recipe.id ?? 0 }, header: keyed(newKey()) } }));
-      say({ kind: "done", text: `The recipe ${recipe.name} is gone. Its runs stay.` });
-    });
+  const [deleting, setDeleting] = useState<Recipe>();
   const due = recipes.data?.find((recipe) => recipe.due);
   const columns: Column<RunRow>[] = [
     { key: "name", head: "Run", width: "minmax(0, 1fr)", cell: (row) => row.name },
@@ -109,7 +106,7 @@ export function RunsRoom() {
         },
         {
           key: "r",
-          label: due ? `Make “${due.name}”` : "Make today's recipe",
+          label: due ? `Make “${due.name}”` : "Make today's recurring run",
           run: () => due && repeat(due),
           disabled: !due,
           needs: "run_billing",
@@ -121,16 +118,16 @@ export function RunsRoom() {
           <h2>
             Runs begin in Unbilled
             <br />
-            <span>from what is filtered or picked there</span>
+            <span>from what is filtered or selected there</span>
           </h2>
           <div className="words">
-            <kbd>r</kbd> in Unbilled makes a run of what is picked, or of everything shown. It lists its invoices as
-            they will be; nothing is posted before you say so, and a run that is dropped leaves everything as it was.
+            <kbd>r</kbd> in Unbilled makes a run of what is selected, or of everything shown. It lists its invoices as
+            they will be; nothing is posted before you say so, and a run that is deleted leaves everything as it was.
           </div>
-          <h3>Recipes</h3>
+          <h3>Recurring runs</h3>
           <div className="words">
-            A run can be kept as a recipe and made again: every Friday, these customers. Keep one from the run's own
-            page.
+            A run can be saved as a recurring run and made again: every Friday, these customers. Save one from the page
+            of a run.
           </div>
         </Paper>
       }
@@ -140,12 +137,12 @@ export function RunsRoom() {
       </Chips>
       {(runs.error ?? recipes.error) && <Wrong error={(runs.error ?? recipes.error) as Error} />}
       {recipes.data && recipes.data.length > 0 && (
-        <Lines label="Recipes">
+        <Lines label="Recurring runs">
           <thead>
             <tr>
-              <th>Recipe</th>
-              <th>Takes</th>
-              <th>Meant for</th>
+              <th>Recurring run</th>
+              <th>Includes</th>
+              <th>Every</th>
               <th aria-label="What to do with it" />
             </tr>
           </thead>
@@ -170,8 +167,8 @@ export function RunsRoom() {
                     <button
                       type="button"
                       className="quietly"
-                      onClick={() => forget(recipe)}
-                      aria-label={`Drop the recipe ${recipe.name}`}
+                      onClick={() => setDeleting(recipe)}
+                      aria-label={`Delete recurring run ${recipe.name}`}
                     >
                       ✕
                     </button>
@@ -182,6 +179,22 @@ export function RunsRoom() {
           </tbody>
         </Lines>
       )}
+      {deleting && (
+        <Ask
+          title={`Delete recurring run ${deleting.name}?`}
+          yes="Delete"
+          careful
+          close={() => setDeleting(undefined)}
+          run={async (key) => {
+            const path = { id: deleting.id ?? 0 };
+            await got(api.DELETE("/api/recipes/{id}", { params: { path, header: keyed(key) } }));
+            say({ kind: "done", text: `Recurring run ${deleting.name} is deleted. The runs it made stay.` });
+            await changed();
+          }}
+        >
+          The runs it made stay.
+        </Ask>
+      )}
       {runs.data && (
         <Rows
           label="Billing runs"
@@ -190,7 +203,7 @@ export function RunsRoom() {
           columns={columns}
           onOpen={open}
           onCurrent={setCurrent}
-          empty="No run yet. In Unbilled, r makes one of what is shown or picked."
+          empty="No run yet. In Unbilled, r makes one of what is shown or selected."
         />
       )}
     </Worktop>

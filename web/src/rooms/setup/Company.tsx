@@ -59,7 +59,7 @@ export function CompanyRoom() {
             calendar.
           </div>
           <h3>Base currency</h3>
-          <div className="words">The ledger is kept in it. It cannot change once something is posted.</div>
+          <div className="words">The ledger is in this currency. It cannot change once something is posted.</div>
         </Paper>
       }
     >
@@ -87,7 +87,7 @@ export function CompanyRoom() {
       {asking && data && (
         <FormAsk
           title="The company's settings"
-          yes="Keep"
+          yes="Save"
           close={() => setAsking(false)}
           fields={[
             { name: "company", label: "Company", value: data.company },
@@ -138,7 +138,7 @@ export function CompanyRoom() {
               name: "write_off_tolerance",
               label: `Differences count as paid up to, ${data.base_currency}`,
               value: decimal(data.write_off_tolerance, exponentOf(data.base_currency)),
-              hint: "What too little came is written off, what too much came is kept",
+              hint: "An amount too small is written off, one too large is kept as income",
             },
             {
               name: "dates_in_order",
@@ -172,7 +172,7 @@ export function CompanyRoom() {
                 },
               }),
             );
-            say({ kind: "done", text: "The settings are kept. They hold from the next document on." });
+            say({ kind: "done", text: "The settings are saved. They hold from the next document on." });
             await changed();
           }}
         />
@@ -198,7 +198,7 @@ function Rest({ setup }: { setup: SetupView }) {
       "/setup/people",
       "People",
       people.data
-        ? `${plural(active.length, "person signs in", "people sign in")}, ${plural(active.filter((one) => one.role === "lead").length, "lead", "leads")} among them`
+        ? `${plural(active.length, "person signs in", "people sign in")}, ${plural(active.filter((one) => one.role === "lead").length, "supervisor", "supervisors")} among them`
         : "",
     ],
     [

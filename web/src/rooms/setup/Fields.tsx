@@ -17,7 +17,7 @@ const kinds: [OwnField["kind"], string][] = [
   ["yes_no", "yes or no"],
 ];
 
-/** The company's own fields and reporting codes, carried from the order to the entry. */
+/** The company's custom fields and reporting codes, carried from the order to the entry. */
 export function FieldsRoom() {
   const may = useMay()("keep_company");
   const goods = useQuery({ queryKey: ["goods-settings"], queryFn: () => got(api.GET("/api/goods-settings")) });
@@ -26,7 +26,7 @@ export function FieldsRoom() {
   const data = goods.data;
   return (
     <Worktop
-      title="Own fields and codes"
+      title="Custom fields and codes"
       sum="carried from the order to the invoice and the entry"
       actions={[
         { key: "n", label: "New field", run: () => setField("new"), primary: true, needs: "keep_company" },
@@ -57,7 +57,7 @@ export function FieldsRoom() {
       {goods.error && <Wrong error={goods.error} />}
       {data && (
         <Scroll>
-          <Lines label="Own fields">
+          <Lines label="Custom fields">
             <thead>
               <tr>
                 <th style={{ width: "30%" }}>Own field</th>
@@ -143,7 +143,7 @@ function FieldAsk({ field, close }: { field: OwnField | undefined; close: () => 
   return (
     <FormAsk
       title={field ? field.label : "New own field"}
-      yes="Keep"
+      yes="Save"
       close={close}
       fields={[
         ...(field
@@ -203,7 +203,7 @@ function ListAsk({
   return (
     <FormAsk
       title={list ? list.name : "New reporting list"}
-      yes="Keep"
+      yes="Save"
       close={close}
       fields={[
         ...(list ? [] : [{ name: "key", label: "Key, small letters" }]),

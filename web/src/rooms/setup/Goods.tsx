@@ -107,7 +107,7 @@ export function GoodsRoom() {
                       <b>{one.code}</b>
                     </td>
                     <td>{one.name}</td>
-                    <td className="dim">{one.counted ? "kept here" : "kept elsewhere"}</td>
+                    <td className="dim">{one.counted ? "counted here" : "counted elsewhere"}</td>
                   </tr>
                 ))}
               </tbody>
@@ -163,7 +163,7 @@ export function GoodsRoom() {
       {asking === "settings" && data && (
         <FormAsk
           title="Goods and tax"
-          yes="Keep"
+          yes="Save"
           close={() => setAsking(undefined)}
           fields={[
             {
@@ -216,7 +216,7 @@ export function GoodsRoom() {
                 },
               }),
             );
-            say({ kind: "done", text: "The settings are kept. They hold from the next document on." });
+            say({ kind: "done", text: "The settings are saved. They hold from the next document on." });
             await changed();
           }}
         />
@@ -224,12 +224,12 @@ export function GoodsRoom() {
       {asking === "warehouse" && (
         <FormAsk
           title="Warehouse"
-          yes="Keep"
+          yes="Save"
           close={() => setAsking(undefined)}
           fields={[
             { name: "code", label: "Code, capital letters" },
             { name: "name", label: "Name" },
-            { name: "counted", label: "its stock is kept here", kind: "tick", value: "on" },
+            { name: "counted", label: "its stock is counted here", kind: "tick", value: "on" },
           ]}
           run={async (values, key) => {
             await got(

@@ -10,6 +10,7 @@ import { Paper } from "../../parts/TapeRoll";
 import { useNotices } from "../../shell/notices";
 import { useMay } from "../../shell/session";
 import { Worktop } from "../../shell/Worktop";
+import { roleWords, withArticle } from "../../words";
 import { setupLinks } from "./links";
 
 const kinds: Record<Limit["kind"], [name: string, what: string]> = {
@@ -32,7 +33,7 @@ export function LimitsRoom() {
   const [asking, setAsking] = useState<Limit>();
   const amount = (limit: Limit) => (limit.amount == null ? "no limit" : money(limit.amount, base));
   const columns: Column<Limit>[] = [
-    { key: "role", head: "Role", width: "110px", cell: (row) => row.role },
+    { key: "role", head: "Role", width: "110px", cell: (row) => roleWords[row.role] },
     { key: "kind", head: "Limit of one", width: "130px", cell: (row) => <b>{kinds[row.kind][0]}</b> },
     {
       key: "what",
@@ -49,7 +50,7 @@ export function LimitsRoom() {
         {
           key: "Enter",
           label: current
-            ? `Set the ${kinds[current.kind][0].toLowerCase()} limit of a ${current.role}`
+            ? `Set the ${kinds[current.kind][0].toLowerCase()} limit of ${withArticle(roleWords[current.role])}`
             : "Set the limit",
           run: () => setAsking(current),
           primary: true,
@@ -66,13 +67,13 @@ export function LimitsRoom() {
             <span>a request waits for someone else</span>
           </h2>
           <div className="words">
-            What is above someone's limit is not done but asked for. It stands on the day sheet of every lead whose own
-            limit covers it. Nobody approves their own request; maker and approver both stand in the record.
+            What is above someone's limit is not done but asked for. It stands on the day sheet of every supervisor
+            whose own limit covers it. Nobody approves their own request; maker and approver both stand in the record.
           </div>
           {current && (
             <div className="l due">
               <span>
-                {current.role}, {kinds[current.kind][0].toLowerCase()}
+                {roleWords[current.role]}, {kinds[current.kind][0].toLowerCase()}
               </span>
               <span>{amount(current)}</span>
             </div>
@@ -125,8 +126,8 @@ export function LimitsRoom() {
       </Scroll>
       {asking && (
         <FormAsk
-          title={`${kinds[asking.kind][0]} limit of a ${asking.role}`}
-          yes="Keep"
+          title={`${kinds[asking.kind][0]} limit of ${withArticle(roleWords[asking.role])}`}
+          yes="Save"
           close={() => setAsking(undefined)}
           fields={[
             {
@@ -145,7 +146,10 @@ export function LimitsRoom() {
                 body: { role: asking.role, kind: asking.kind, amount: typed === "" ? null : typedDecimal(typed) },
               }),
             );
-            say({ kind: "done", text: `The ${kinds[asking.kind][0].toLowerCase()} limit of a ${asking.role} is set.` });
+            say({
+              kind: "done",
+              text: `The ${kinds[asking.kind][0].toLowerCase()} limit of ${withArticle(roleWords[asking.role])} is set.`,
+            });
             await changed();
           }}
         />

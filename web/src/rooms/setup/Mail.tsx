@@ -106,7 +106,7 @@ export function MailRoom() {
       {service && data && (
         <FormAsk
           title="How mail goes"
-          yes="Keep"
+          yes="Save"
           close={() => setService(false)}
           fields={[
             { name: "from", label: "Mail goes from", value: data.from },
@@ -128,14 +128,14 @@ export function MailRoom() {
             await changed();
           }}
         >
-          No mail leaves this machine: a stand-in takes it and keeps it in a mailbox that can be read. It can be made to
-          fail, to see what happens then.
+          No email leaves this machine: a stand-in takes it and keeps it in a mailbox that can be read. It can be made
+          to fail, to see what happens then.
         </FormAsk>
       )}
       {template && (
         <FormAsk
           title={kinds[template.kind] ?? template.kind}
-          yes="Keep the text"
+          yes="Save text"
           close={() => setTemplate(undefined)}
           fields={[
             { name: "subject", label: "Subject", value: template.subject },
@@ -148,7 +148,7 @@ export function MailRoom() {
                 body: { ...template, subject: values.subject ?? "", body: values.body ?? "" },
               }),
             );
-            say({ kind: "done", text: "The text is kept. Messages that wait and were not changed take it too." });
+            say({ kind: "done", text: "The text is saved. Messages that wait and were not changed take it too." });
             await changed();
           }}
         >

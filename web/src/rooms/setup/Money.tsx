@@ -140,7 +140,7 @@ export function MoneySetupRoom() {
             },
             {
               name: "currency",
-              label: "Currency it is kept in",
+              label: "Currency of the account",
               value: "",
               choices: [["", "any"], ...currencies.map((one): [string, string] => [one, one])],
             },

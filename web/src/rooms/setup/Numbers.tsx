@@ -12,7 +12,7 @@ import { Worktop } from "../../shell/Worktop";
 import { setupLinks } from "./links";
 
 const names: Record<string, string> = {
-  call_off: "Call-off orders",
+  call_off: "Blanket orders",
   card_authorization: "Card authorizations",
   card_payout: "Card payouts",
   card_return: "Card refunds and chargebacks",

@@ -185,7 +185,7 @@ export function OpeningRoom() {
             navigate(`/entries/${posted.entry}`);
           }}
         >
-          {plural(some, "line goes", "lines go")} into the books with one entry. It cannot be taken back.
+          {plural(some, "line goes", "lines go")} into the books with one entry. It cannot be undone.
         </Ask>
       )}
     </Worktop>

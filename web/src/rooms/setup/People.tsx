@@ -11,11 +11,12 @@ import { RecordLines } from "../../parts/together";
 import { useNotices } from "../../shell/notices";
 import { useMay } from "../../shell/session";
 import { Worktop } from "../../shell/Worktop";
+import { roleWords } from "../../words";
 import { setupLinks } from "./links";
 
 const roles: [Role, string][] = [
   ["clerk", "clerk: does the day's work"],
-  ["lead", "lead: approves, closes periods"],
+  ["lead", "supervisor: approves, closes periods"],
   ["auditor", "auditor: reads all, changes nothing"],
   ["administrator", "administrator: people and set-up, no postings"],
 ];
@@ -34,7 +35,7 @@ export function PeopleRoom() {
   const columns: Column<Person>[] = [
     { key: "name", head: "Name", width: "minmax(0, 1fr)", cell: (row) => <b>{row.name}</b> },
     { key: "sign_in", head: "Signs in as", width: "150px", cell: (row) => row.sign_in },
-    { key: "role", head: "Role", width: "120px", cell: (row) => row.role },
+    { key: "role", head: "Role", width: "120px", cell: (row) => roleWords[row.role] },
     {
       key: "state",
       head: "",
@@ -114,7 +115,7 @@ export function PeopleRoom() {
             { name: "role", label: "Role", choices: roles, value: "clerk" },
             {
               name: "password",
-              label: "Password to begin with",
+              label: "First password",
               kind: "password",
               hint: "12 characters or more; another one is chosen at the first sign-in",
             },
@@ -139,7 +140,7 @@ export function PeopleRoom() {
       {asking === "change" && current && path && (
         <FormAsk
           title={`Change ${current.name}`}
-          yes="Keep"
+          yes="Save"
           close={() => setAsking(undefined)}
           fields={[
             { name: "name", label: "Name", value: current.name },
@@ -168,11 +169,9 @@ export function PeopleRoom() {
       {asking === "password" && current && path && (
         <FormAsk
           title={`A new password for ${current.name}`}
-          yes="Give it"
+          yes="Set password"
           close={() => setAsking(undefined)}
-          fields={[
-            { name: "password", label: "Password to begin with", kind: "password", hint: "12 characters or more" },
-          ]}
+          fields={[{ name: "password", label: "First password", kind: "password", hint: "12 characters or more" }]}
           run={async (values, key) => {
             await got(
               api.PUT("/api/people/{id}/password", {

@@ -5,6 +5,7 @@ import { api, got } from "../../api/client";
 import type { RecordRow } from "../../api/types";
 import { moment, plural } from "../../format";
 import { Chips, FilterField, Marked, RoomLinks, useFilter, Wrong } from "../../parts/bits";
+import { DateFilter } from "../../parts/DateFilter";
 import { STRETCH } from "../../parts/list";
 import { type Column, Rows } from "../../parts/Rows";
 import { Paper } from "../../parts/TapeRoll";
@@ -14,7 +15,7 @@ import { useMay } from "../../shell/session";
 import { Worktop } from "../../shell/Worktop";
 import { setupLinks } from "./links";
 
-/** Who did what, and when. */
+/** History, and when. */
 export function RecordRoom() {
   const navigate = useNavigate();
   const may = useMay()("see_record");
@@ -123,7 +124,9 @@ export function RecordRoom() {
         <RoomLinks links={setupLinks} />
       </Chips>
       {!may && (
-        <p>The whole record is for leads, auditors and administrators. Each document shows its own on the tape.</p>
+        <p>
+          The whole audit log is for supervisors, auditors, and administrators. Each document shows its own on the tape.
+        </p>
       )}
       {may && (
         <Chips>
@@ -139,13 +142,8 @@ export function RecordRoom() {
               ))}
             </select>
           </label>
-          <label>
-            From{" "}
-            <input type="date" value={from} onChange={(event) => setFrom(event.target.value)} style={{ width: 140 }} />
-          </label>
-          <label>
-            to <input type="date" value={to} onChange={(event) => setTo(event.target.value)} style={{ width: 140 }} />
-          </label>
+          <DateFilter label="From" value={from} set={setFrom} />
+          <DateFilter label="To" value={to} set={setTo} />
         </Chips>
       )}
       {record.error && <Wrong error={record.error} />}

@@ -4,7 +4,7 @@ export const setupLinks: [to: string, label: string][] = [
   ["/setup/goods", "Goods and tax"],
   ["/setup/accounts", "Accounts"],
   ["/setup/money", "Money"],
-  ["/setup/fields", "Own fields"],
+  ["/setup/fields", "Custom fields"],
   ["/setup/people", "People"],
   ["/setup/limits", "Limits"],
   ["/setup/numbers", "Numbers"],

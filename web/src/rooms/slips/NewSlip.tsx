@@ -73,7 +73,7 @@ export function NewSlipRoom() {
   return (
     <Worktop
       title="New bank deposit slip"
-      sum={currency ? `${on.length} of ${rows.length} in hand` : "Nothing picked"}
+      sum={currency ? `${on.length} of ${rows.length} in hand` : "Nothing selected"}
       back="/bank-slips"
       actions={[
         {
@@ -126,6 +126,12 @@ export function NewSlipRoom() {
           columns={inHandColumns(today)}
           picks={picks}
           onPick={onPick}
+          onAll={(all) =>
+            setChosen(
+              () => new Set(all ? rows.filter((row) => row.currency !== (currency ?? base)).map(idOf) : rows.map(idOf)),
+            )
+          }
+          nameOf={(row) => row.document.number}
           empty="Nothing is in hand. Checks and cash that come in wait here."
         />
       )}

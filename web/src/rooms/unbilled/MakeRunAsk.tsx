@@ -27,9 +27,9 @@ export function MakeRunAsk({ picked, count, close }: { picked: UnbilledShipment[
           label: "Combined",
           choices: [
             ["habit", "as each customer wants it"],
-            ["customer", "one invoice a customer"],
-            ["order", "one invoice an order"],
-            ["shipment", "one invoice a shipment"],
+            ["customer", "one invoice per customer"],
+            ["order", "one invoice per order"],
+            ["shipment", "one invoice per shipment"],
           ],
         },
         { name: "name", label: "Name", hint: "empty: its number" },
@@ -61,8 +61,8 @@ export function MakeRunAsk({ picked, count, close }: { picked: UnbilledShipment[
         navigate(`/runs/${run}`);
       }}
     >
-      {picked.length > 0 ? "What is picked" : "Everything the list is filtered to"} goes on drafts of the run. Nothing
-      is posted yet; it can be dropped, and everything is as before.
+      {picked.length > 0 ? "What is selected" : "Everything the list is filtered to"} goes on drafts of the run. Nothing
+      is posted yet; the run can be deleted, and everything is as before.
     </FormAsk>
   );
 }

@@ -2,8 +2,8 @@ import { type ToBill, type UnbilledShipment, whole } from "../../api/types";
 import { useFilter } from "../../parts/bits";
 
 export const habits = {
-  shipment: "an invoice a shipment",
-  order: "an invoice an order",
+  shipment: "one invoice per shipment",
+  order: "one invoice per order",
   weekly: "weekly",
   monthly: "monthly",
 } as const;

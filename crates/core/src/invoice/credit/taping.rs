@@ -33,7 +33,7 @@ pub(super) fn tape(
     }
     match other_way {
         Some(other) => {
-            tape.amount(TapeStyle::Sum, "Taken back", -document.total);
+            tape.amount(TapeStyle::Sum, "Credited", -document.total);
             supplying::tape(&mut tape, other, balance);
         }
         None => tape.amount(TapeStyle::Due, "Credit", -document.total),
@@ -51,7 +51,7 @@ pub(super) fn tape(
         tape.amount(TapeStyle::Detail, "kept for the customer, unapplied", kept);
     }
     tape.remark(TapeStyle::Detail, format!("posted on {}", words(input.date.date)), !input.date.typed);
-    let whose = if other_way.is_some() { ", for what is taken back" } else { "" };
+    let whose = if other_way.is_some() { ", for what is credited" } else { "" };
     tape.remark(TapeStyle::Detail, format!("rates and tax dates of the invoice{whose}"), false);
     tape
 }

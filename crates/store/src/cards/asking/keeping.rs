@@ -54,7 +54,7 @@ pub async fn add_card(
     };
     let number =
         sqlx::query_scalar!("SELECT number FROM customers WHERE id = ?", customer.0).fetch_one(&mut **writing).await?;
-    let words = format!("kept a card of {}", facts.name);
+    let words = format!("saved a card of {}", facts.name);
     let fields = vec![set("ends in", last_four)];
     writing.note_on((DocumentKind::Customer, customer.0, &number), "card_kept", words, None, fields);
     Ok(AddedCard { id: CardId(id), last_four: last_four.to_owned(), valid_through: valid_through.to_owned() })

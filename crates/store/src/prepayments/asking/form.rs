@@ -1,4 +1,4 @@
-//! What is asked of an order in advance, as typed and as it is kept with the order.
+//! What is asked of an order in advance, as typed and as saved with the order.
 
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
