@@ -8,7 +8,7 @@ PORT ?= 8484
 DATA ?= data
 export CARGO_TERM_PROGRESS_WHEN ?= never
 
-WEB_SOURCES := $(shell find web/src web/public web/index.html web/page.html web/vite.config.ts web/tsconfig.json -type f 2>/dev/null)
+WEB_SOURCES := $(shell find web/src web/public web/index.html web/page.html web/vite.config.ts web/tsconfig.json docs/handbook.md -type f 2>/dev/null)
 
 .PHONY: help
 help: ## Says what there is to make

@@ -9,7 +9,8 @@ export default defineConfig({
     chunkSizeWarningLimit: 1500,
     rollupOptions: { input: ["index.html", "page.html"] },
   },
-  server: { proxy: { "/api": "http://127.0.0.1:8484" } },
+  // The handbook stands beside the sources.
+  server: { proxy: { "/api": "http://127.0.0.1:8484" }, fs: { allow: [".."] } },
   // Generous: the machine may be building something else meanwhile.
   test: { testTimeout: 60_000, setupFiles: ["tests/setup.ts"] },
 });

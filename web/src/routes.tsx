@@ -129,6 +129,7 @@ export const routes: RouteObject[] = [
           { path: "setup/returns", element: room(() => import("./rooms/setup/Returns"), "ReturnsSetupRoom") },
           { path: "setup/mail", element: room(() => import("./rooms/setup/Mail"), "MailRoom") },
           { path: "setup/record", element: room(() => import("./rooms/setup/Record"), "RecordRoom") },
+          { path: "handbook", element: room(() => import("./rooms/Handbook"), "HandbookRoom") },
           { path: "me", element: room(() => import("./rooms/Me"), "MeRoom") },
           { path: "*", element: <LostWay /> },
         ],

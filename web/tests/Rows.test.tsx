@@ -1,7 +1,9 @@
 // @vitest-environment jsdom
-import { cleanup, render, screen } from "@testing-library/react";
+import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { cleanup, render as renderBare, screen, within } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { useState } from "react";
+import { MemoryRouter, useLocation } from "react-router";
 import { afterEach, beforeAll, describe, expect, it, vi } from "vitest";
 import { usePicks } from "../src/parts/picks";
 import { type Column, Rows } from "../src/parts/Rows";
@@ -16,7 +18,31 @@ const columns: Column<Row>[] = [{ key: "id", head: "Number", width: "1fr", cell:
 const idOf = (row: Row) => row.id;
 
 beforeAll(sized);
-afterEach(cleanup);
+afterEach(() => {
+  cleanup();
+  localStorage.clear();
+});
+
+function Address() {
+  return <output>{useLocation().search}</output>;
+}
+
+/** In a room: with an address, and books in euros. */
+function render(element: React.ReactElement, address = "/rows") {
+  const queries = new QueryClient();
+  queries.setQueryDefaults([], { staleTime: Number.POSITIVE_INFINITY });
+  queries.setQueryData(["spine"], { base: "EUR", base_currency: "EUR" });
+  const inRoom = (one: React.ReactElement) => (
+    <QueryClientProvider client={queries}>
+      <MemoryRouter initialEntries={[address]}>
+        {one}
+        <Address />
+      </MemoryRouter>
+    </QueryClientProvider>
+  );
+  const { rerender } = renderBare(inRoom(element));
+  return { rerender: (other: React.ReactElement) => rerender(inRoom(other)) };
+}
 
 function rowsOf(count: number): Row[] {
   return Array.from({ length: count }, (_, at) => ({ id: `R-${at}` }));
@@ -85,7 +111,7 @@ describe("a list the keyboard can drive", () => {
     await user.keyboard("{ArrowDown}{Control>}{Enter}{/Control}");
     expect(open).not.toHaveBeenCalled();
     await user.keyboard("{Enter}");
-    expect(open).toHaveBeenCalledExactlyOnceWith({ id: "R-1" });
+    expect(open).toHaveBeenCalledExactlyOnceWith({ id: "R-1" }, rowsOf(5));
   });
 
   it("picks and lets go with Space", async () => {
@@ -158,5 +184,127 @@ describe("a list the keyboard can drive", () => {
   it("says what to do when it is empty", () => {
     render(<Rows label="Rows" rows={[]} idOf={idOf} columns={columns} empty="Nothing fits. Clear the filter." />);
     expect(screen.getByText("Nothing fits. Clear the filter.")).toBeTruthy();
+  });
+});
+
+interface Money {
+  id: string;
+  who: string;
+  minor: number;
+  currency: string;
+}
+
+const amounts: Money[] = [
+  { id: "I-9", who: "Tern", minor: 30_01, currency: "EUR" },
+  { id: "I-10", who: "orchard", minor: 5_00, currency: "EUR" },
+  { id: "I-2", who: "Brack", minor: 100_00, currency: "GBP" },
+];
+
+const moneyColumns: Column<Money>[] = [
+  { key: "id", head: "Invoice", width: "80px", cell: (row) => row.id, sort: (row) => row.id },
+  { key: "who", head: "Customer", width: "1fr", cell: (row) => row.who, sort: (row) => row.who },
+  { key: "note", head: "Note", width: "80px", cell: () => "none" },
+  {
+    key: "total",
+    head: "Total",
+    width: "90px",
+    cell: (row) => row.minor,
+    sort: (row) => row.minor,
+    sum: (row) => row,
+  },
+];
+
+function MoneyList({ count, open }: { count?: number; open?: (row: Money, rows: Money[]) => void }) {
+  const { picks, onPick, onAll } = usePicks(amounts, (row) => row.id);
+  return (
+    <Rows
+      label="Amounts"
+      rows={amounts}
+      idOf={(row) => row.id}
+      columns={moneyColumns}
+      picks={picks}
+      onPick={onPick}
+      onAll={onAll}
+      nameOf={(row) => row.id}
+      onOpen={open}
+      count={count}
+      empty="Nothing"
+    />
+  );
+}
+
+const order = () => [...document.querySelectorAll("[data-row]")].map((row) => row.getAttribute("data-row"));
+const foot = () => screen.getByRole("grid").querySelector(".foot")?.textContent ?? "";
+
+describe("a list with the mouse", () => {
+  it("is ordered by a click on a head: upwards, downwards, as it comes; the address says so", async () => {
+    const user = userEvent.setup();
+    const open = vi.fn();
+    render(<MoneyList open={open} />);
+    expect(order()).toEqual(["I-9", "I-10", "I-2"]);
+    await user.click(screen.getByRole("button", { name: "Invoice" }));
+    // Numbers as numbers.
+    expect(order()).toEqual(["I-2", "I-9", "I-10"]);
+    expect(screen.getByRole("columnheader", { name: /Invoice/ }).getAttribute("aria-sort")).toBe("ascending");
+    await user.click(screen.getByRole("button", { name: /Total/ }));
+    await user.click(screen.getByRole("button", { name: /Total/ }));
+    expect(order()).toEqual(["I-2", "I-9", "I-10"]);
+    expect(screen.getAllByRole("status").map((one) => one.textContent)).toContain("?sort=-total");
+    await user.dblClick(screen.getByText("orchard"));
+    expect(open.mock.calls[0]?.[1].map((row: Money) => row.id)).toEqual(["I-2", "I-9", "I-10"]);
+    await user.click(screen.getByRole("button", { name: /Total/ }));
+    expect(order()).toEqual(["I-9", "I-10", "I-2"]);
+    // What has nothing to be ordered by has no button.
+    expect(screen.queryByRole("button", { name: "Note" })).toBeNull();
+  });
+
+  it("comes in the order of its address, and as it comes where that names no column", () => {
+    render(<MoneyList />, "/rows?sort=who");
+    expect(order()).toEqual(["I-2", "I-10", "I-9"]);
+    cleanup();
+    render(<MoneyList />, "/rows?sort=-dropped");
+    expect(order()).toEqual(["I-9", "I-10", "I-2"]);
+  });
+
+  it("selects by boxes, all at once too, and adds up what is selected by currency", async () => {
+    const user = userEvent.setup();
+    render(<MoneyList />);
+    expect(foot()).toMatch(/^3 rows Columns35\.01GBP 100\.00$/);
+    await user.click(screen.getByRole("checkbox", { name: "I-10" }));
+    expect(foot()).toMatch(/^1 row selected Columns5\.00$/);
+    const all = screen.getByRole<HTMLInputElement>("checkbox", { name: "All rows" });
+    expect([all.checked, all.dataset.indeterminate]).toEqual([false, "true"]);
+    await user.click(all);
+    expect(foot()).toMatch(/^3 rows selected/);
+    await user.click(all);
+    expect(foot()).toMatch(/^3 rows /);
+    // The box opens nothing and leaves the keys where they are.
+    expect(screen.queryAllByRole("row", { selected: true })).toEqual([]);
+  });
+
+  it("does not add up a part of what there is", () => {
+    render(<MoneyList count={206} />);
+    expect(foot()).toBe("the first 3 of 206 Columns");
+  });
+
+  it("hides columns and keeps it so; the first one stays", async () => {
+    const user = userEvent.setup();
+    render(<MoneyList />);
+    await user.click(screen.getByRole("button", { name: "Columns" }));
+    const menu = screen.getByRole("menu");
+    expect(within(menu).queryByText("Invoice")).toBeNull();
+    await user.click(within(menu).getByText("Note"));
+    await user.keyboard("{Escape}");
+    cleanup();
+    render(<MoneyList />);
+    expect(screen.getAllByRole("columnheader").map((head) => head.textContent)).toEqual([
+      "",
+      "Invoice",
+      "Customer",
+      "Total",
+    ]);
+    await user.click(screen.getByRole("button", { name: "Columns" }));
+    await user.click(within(screen.getByRole("menu")).getByText("Reset columns"));
+    expect(screen.getByText("Note", { selector: "[role=columnheader]" })).toBeTruthy();
   });
 });

@@ -177,7 +177,7 @@ test("an open order is amended as the version that was seen, and says where its 
   );
   await screen.findByText("Amend O-9");
   await button(/Save order · €123.00/);
-  await user.click(await button(/Make prices anew/));
+  await user.click(await button(/Reprice/));
   await user.click(await button(/Save order/));
   await screen.findByText(/The change of O-9 is pending approval. The order stands as it was until then./);
   expect(screen.getByText("Look at the request").getAttribute("href")).toBe("/approvals/31");

@@ -19,6 +19,7 @@ mod accepted;
 mod bank;
 mod cards;
 mod disputed;
+mod own;
 mod returned;
 mod slips;
 
@@ -33,6 +34,7 @@ pub use accepted::AcceptedFacts;
 pub use bank::BankFacts;
 pub use cards::{CardFacts, ToBookFacts};
 pub use disputed::DisputeFacts;
+pub use own::DraftFacts;
 pub use returned::ReturnedFacts;
 pub use slips::SlipFacts;
 
@@ -51,6 +53,8 @@ pub enum Work {
     ReadyToGo,
     /// Shipped and not billed.
     ToBill,
+    /// Drafts one left behind.
+    Drafts,
     /// Back from a customer, and not decided on.
     Returned,
     /// What customers will not pay.
@@ -59,6 +63,8 @@ pub enum Work {
     Late,
     /// Filled and not settled.
     OrdersToFinish,
+    /// What one asked for, and nobody has decided on.
+    Requested,
 }
 
 /// What is to be done with one row, and where.
@@ -110,6 +116,10 @@ pub enum Next {
     Confirm,
     /// Ask the customer for what is missing.
     AskForMissing,
+    /// Go on with the draft.
+    OpenDraft,
+    /// Look at what one asked for.
+    LookAtRequest,
 }
 
 /// One row.
@@ -286,6 +296,10 @@ pub struct DayFacts {
     pub unfinished: Vec<UnfinishedFacts>,
     /// What waits for the approval of who looks at the day sheet.
     pub approvals: Vec<ApprovalFacts>,
+    /// What who looks at it asked for, and nobody has decided on.
+    pub requested: Vec<ApprovalFacts>,
+    /// Drafts that who looks at it was the last to change.
+    pub drafts: Vec<DraftFacts>,
 }
 
 fn many(count: i64, one: &str, more: &str) -> String {
@@ -299,6 +313,8 @@ pub const FINISH_WITHIN_DAYS: u64 = 3;
 pub fn rank(facts: &DayFacts, business_date: NaiveDate) -> Vec<DayItem> {
     let mut items: Vec<DayItem> = facts.unbilled.iter().map(|facts| facts.row(business_date)).collect();
     items.extend(facts.approvals.iter().map(|facts| facts.row(business_date)));
+    items.extend(facts.requested.iter().map(|facts| own::requested(facts, business_date)));
+    items.extend(facts.drafts.iter().map(|facts| facts.row(business_date)));
     items.extend(facts.unapplied.iter().map(|facts| facts.row(business_date)));
     items.extend(facts.hanging.iter().map(|facts| facts.row(business_date)));
     items.extend(facts.to_credit.iter().map(|facts| facts.row(business_date)));

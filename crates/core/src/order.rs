@@ -353,8 +353,8 @@ pub fn compare(before: &[OrderFacts], after: &[OrderFacts]) -> (Vec<OrderAfter>,
         if old.state() != new.state() {
             changes.push(Change {
                 label: new.number.clone(),
-                before: Some(Figure::words(old.state().word())),
-                after: Figure::words(new.state().word()),
+                before: Some(Figure::words(old.state().name())),
+                after: Figure::words(new.state().name()),
             });
         }
     }
@@ -384,6 +384,14 @@ impl OrderState {
             Self::Open => "open",
             Self::Filled => "filled",
             Self::Closed => "closed",
+        }
+    }
+
+    /// How the state is called; the books know it by [`Self::word`].
+    pub const fn name(self) -> &'static str {
+        match self {
+            Self::Filled => "completed",
+            other => other.word(),
         }
     }
 

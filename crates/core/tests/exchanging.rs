@@ -126,7 +126,7 @@ fn a_restocking_fee_is_a_supply_of_today() {
     let said: Vec<_> = codes.iter().map(|tax| (tax.base.0, tax.rate.unwrap().to_string())).collect();
     assert_eq!(said, [(-5_900, "0.21".to_owned()), (500, "0.23".to_owned())]);
     let text = decision.tape.to_text();
-    for says in ["Taken back", "-71.39", "goes the other way", "6.15", "-65.24"] {
+    for says in ["Credited", "-71.39", "goes the other way", "6.15", "-65.24"] {
         assert!(text.contains(says), "{says} in {text}");
     }
     // Paid, all of what is left is kept.

@@ -120,7 +120,7 @@ fn what_changes_is_shown_before_and_after() {
     assert_eq!(money("Customer owes"), (Some(Figure::money(Money(10_000))), Figure::money(Money(20_000))));
     assert_eq!(money("Credit left"), (Some(Figure::money(Money(490_000))), Figure::money(Money(480_000))));
     assert_eq!(decision.orders[0].state, OrderState::Filled);
-    let words = decision.changes.iter().filter(|change| change.after == Figure::words("filled")).count();
+    let words = decision.changes.iter().filter(|change| change.after == Figure::words("completed")).count();
     assert_eq!(words, 1);
 }
 

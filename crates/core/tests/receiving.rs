@@ -81,7 +81,7 @@ fn a_filled_order_closes_with_its_last_cent() {
     let last = decide(1, 1);
     assert_eq!(last.orders[0].state, OrderState::Closed);
     let closed = last.changes.iter().find(|change| change.after == Figure::words("closed")).unwrap();
-    assert_eq!((closed.label.as_str(), closed.before.as_ref()), ("O-1", Some(&Figure::words("filled"))));
+    assert_eq!((closed.label.as_str(), closed.before.as_ref()), ("O-1", Some(&Figure::words("completed"))));
 }
 
 #[test]

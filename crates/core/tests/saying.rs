@@ -4,6 +4,8 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
+use till_core::checks::Check;
+
 /// Words that are not said, with what is said instead.
 const UNSAID: [(&str, &str); 27] = [
     ("on stop", "on hold"),
@@ -113,4 +115,22 @@ fn a_word_that_is_not_said_is_found_where_it_stands() {
         .collect();
     assert_eq!(found, ["on stop", "a lead"]);
     assert!(!is_said("SELECT cancelled_e4 FROM order_lines") && !is_said("call_off"));
+}
+
+/// The handbook says what to do about whatever can block.
+#[test]
+fn the_handbook_knows_every_reason() {
+    let handbook = fs::read_to_string(Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/handbook.md")).unwrap();
+    let (_, table) = handbook.split_once("## What a blocked reason wants").unwrap();
+    let told: Vec<&str> = table
+        .lines()
+        .filter_map(|line| line.strip_prefix("| ")?.split_once(" | "))
+        .flat_map(|(reasons, _)| reasons.split(", "))
+        .collect();
+    let unknown: Vec<&str> =
+        Check::ALL.iter().map(|check| check.words()).filter(|words| !told.contains(words)).collect();
+    assert!(unknown.is_empty(), "{unknown:?}");
+    let words: Vec<&str> = Check::ALL.iter().map(|check| check.words()).collect();
+    let left: Vec<&&str> = told.iter().filter(|reason| **reason != "it says" && !words.contains(reason)).collect();
+    assert!(left.is_empty(), "nothing says {left:?} any more");
 }

@@ -198,7 +198,7 @@ async fn a_run_of_fifty_with_two_blocked_and_one_left_out() -> Result<()> {
     browser.wait_for("[role=dialog]", "A run of").await?;
     browser.press(Key::Enter).await?;
     browser.wait_for("h1", "Run 1").await?;
-    let sum = browser.wait_for("h1 + .sum", "2 not ready").await?;
+    let sum = browser.wait_for("h1 + .sum", "2 blocked").await?;
     assert!(sum.starts_with("49 ready"), "{sum}");
     browser.wait_for("#roll", "By account").await?;
     // The second row is left out; its total goes from the tape.
@@ -285,7 +285,7 @@ async fn lines_of_an_invoice_are_credited() -> Result<()> {
     browser.wait_for("#roll", "CM-67 for some lines").await?;
     browser.letter('o').await?;
     browser.wait_for("h1", "I-3291").await?;
-    browser.wait_for("main", "€1,156.10 open").await?;
+    browser.wait_for("main", "balance due €1,156.10").await?;
     browser.close().await?;
     till.stop_and_verify().await
 }
@@ -408,7 +408,7 @@ async fn a_quarter_ahead_in_parts_with_a_cancellation_between() -> Result<()> {
     browser.press(Key::Enter).await?;
     let ahead = number(&browser.wait_for("[data-testid=notice]", "posted").await?, "P-");
     browser.wait_for("h1", &format!("Prepayment invoice {ahead}")).await?;
-    browser.letter('n').await?;
+    browser.letter('r').await?;
     browser.wait_for("#roll", "settled").await?;
     browser.control('\n').await?;
     browser.wait_for("[role=dialog]", "€101.56").await?;

@@ -70,12 +70,12 @@ async fn from_unbilled_to_a_closed_order_by_keyboard() -> Result<()> {
     let invoice = number(&notice, "I-");
     find(&browser, &invoice).await?;
     browser.wait_for("h1", &invoice).await?;
-    browser.wait_for("header", "€842.10 open, due 1 Apr 2026").await?;
+    browser.wait_for("header", "balance due €842.10 on 1 Apr 2026").await?;
     let roll = browser.wait_for("#roll", "Trail").await?;
     assert!(roll.contains("Entry ") && roll.contains(&order), "{roll}");
 
-    // A part of the money: the open amount falls, the order is filled but not closed.
-    browser.letter('n').await?;
+    // A part of the money: the open amount falls, the order is completed but not closed.
+    browser.letter('r').await?;
     browser.wait_for("h1", "New receipt").await?;
     browser.wait_for("#roll", "settled").await?;
     browser.control('a').await?;
@@ -90,12 +90,12 @@ async fn from_unbilled_to_a_closed_order_by_keyboard() -> Result<()> {
     find(&browser, &order).await?;
     browser.wait_for("h1", &order).await?;
     browser.wait_for("#roll", "342.10 EUR to be paid").await?;
-    browser.wait_for("main dl", "filled").await?;
+    browser.wait_for("main dl", "completed").await?;
 
     // The rest: it closes by itself.
     find(&browser, &invoice).await?;
-    browser.wait_for("header", "€342.10 open").await?;
-    browser.letter('n').await?;
+    browser.wait_for("header", "balance due €342.10").await?;
+    browser.letter('r').await?;
     browser.wait_for("#roll", "settled").await?;
     browser.control('\n').await?;
     browser.wait_for("[role=dialog]", "€342.10").await?;
@@ -232,7 +232,7 @@ async fn a_receipt_typed_in_error_is_reversed_and_entered_again() -> Result<()> 
     browser.press(Key::Enter).await?;
     browser.wait_for("h1", "I-").await?;
     let invoice = number(&browser.text("h1").await?, "I-");
-    browser.letter('n').await?;
+    browser.letter('r').await?;
     browser.wait_for("#roll", "settled").await?;
     browser.control('a').await?;
     browser.type_text("210").await?;
@@ -376,9 +376,9 @@ async fn a_deposit_is_taken_and_goes_with_the_invoice() -> Result<()> {
     browser.press(Key::Enter).await?;
     let invoice = number(&browser.wait_for("[data-testid=notice]", "posted").await?, "I-");
     find(&browser, &invoice).await?;
-    browser.wait_for("header", "€542.10 open").await?;
+    browser.wait_for("header", "balance due €542.10").await?;
     browser.wait_for("main", "Balance due EUR").await?;
-    browser.letter('n').await?;
+    browser.letter('r').await?;
     browser.wait_for("#roll", "settled").await?;
     browser.control('\n').await?;
     browser.wait_for("[role=dialog]", "€542.10").await?;

@@ -38,9 +38,9 @@ async fn an_exchange_to_pay() -> Result<()> {
     browser.wait_for("[data-testid=notice]", "€71.62 to pay. What came back stands on RA-24").await?;
     let invoice = browser.wait_for("main", "An exchange: what is below zero came back of I-3291").await?;
     assert!(invoice.contains("SU-FL") && invoice.contains("BK-01"), "{invoice}");
-    browser.wait_for("header", "€71.62 open").await?;
+    browser.wait_for("header", "balance due €71.62").await?;
     // It is an open invoice like any other.
-    browser.wait_for("footer", "Receive payment · €71.62").await?;
+    browser.wait_for("footer", "Record receipt · €71.62").await?;
     browser.close().await?;
     till.stop_and_verify().await
 }
@@ -144,7 +144,7 @@ async fn expected_returns_are_entered() -> Result<()> {
     browser.letter('b').await?;
     // February is over and closed; March ends later.
     browser.wait_for("[role=dialog]", "28 Feb 2026 is closed").await?;
-    browser.type_text("03312026").await?;
+    browser.type_text("31 Mar 2026").await?;
     browser.wait_for("[role=dialog]", "RA-17 2 × FR-50").await?;
     browser.wait_for("[role=dialog]", "92.00 EUR will be credited for them").await?;
     browser.press(Key::Enter).await?;

@@ -46,7 +46,7 @@ async fn from_a_quote_to_a_shipment_with_a_part_back_ordered() -> Result<()> {
         assert!(tape.contains(part), "“{part}” is not on the tape:\n{tape}");
     }
     let bar = browser.text("footer").await?;
-    assert!(bar.contains("Write the quote · €"), "{bar}");
+    assert!(bar.contains("Save quote · €"), "{bar}");
     browser.control('\n').await?;
     browser.wait_for("h1", "Q-").await?;
 

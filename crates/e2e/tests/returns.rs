@@ -82,7 +82,7 @@ async fn a_return_is_found_inspected_and_credited() -> Result<()> {
     browser.wait_for("#roll", "RA-24 settled").await?;
     browser.letter('o').await?;
     browser.wait_for("h1", "I-3291").await?;
-    browser.wait_for("main", "€1,119.48 open").await?;
+    browser.wait_for("main", "balance due €1,119.48").await?;
     browser.close().await?;
     till.stop_and_verify().await
 }

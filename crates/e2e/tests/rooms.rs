@@ -27,13 +27,13 @@ async fn unapplied_money_is_applied_from_the_day_sheet() -> Result<()> {
     for _ in 0..10 {
         let roll = browser.text("#roll").await?;
         hanging |= roll.contains("D-42");
-        if roll.contains("money lying still") && roll.contains("Quillback") {
+        if roll.contains("unapplied money") && roll.contains("Quillback") {
             break;
         }
         browser.press(Key::Down).await?;
     }
     assert!(hanging, "the deposit is not among what lies still");
-    browser.wait_for("#roll", "money lying still").await?;
+    browser.wait_for("#roll", "unapplied money").await?;
     browser.press(Key::Enter).await?;
     browser.wait_for("h1", "C-").await?;
     browser.wait_for("footer", "Apply €40.00").await?;
@@ -63,7 +63,10 @@ async fn a_draft_is_changed_and_dropped() -> Result<()> {
     browser.click("button[aria-label='Leave HB-SU out']").await?;
     browser.wait_for("header", "€537.51").await?;
     browser.run("document.activeElement.blur()").await?;
-    browser.letter('d').await?;
+    // Nothing is deleted without a question.
+    browser.letter('x').await?;
+    browser.wait_for("[role=dialog]", "Delete the draft for Orchard Lane Apiaries?").await?;
+    browser.press(Key::Enter).await?;
     browser.wait_for("[data-testid=notice]", "unbilled again").await?;
     browser.wait_for("h1", "Unbilled").await?;
     browser.letter('/').await?;

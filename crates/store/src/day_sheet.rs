@@ -6,8 +6,8 @@ use chrono::{Days, NaiveDate};
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
 use till_core::day_sheet::{
-    Ageing, ApprovalFacts, DayFacts, DayItem, FINISH_WITHIN_DAYS, HangingFacts, LONG_HELD_DAYS, LateFacts, PackedFacts,
-    UnappliedFacts, UnbilledFacts, UnfinishedFacts, Work, customer_ref, rank,
+    Ageing, ApprovalFacts, DayFacts, DayItem, DraftFacts, FINISH_WITHIN_DAYS, HangingFacts, LONG_HELD_DAYS, LateFacts,
+    PackedFacts, UnappliedFacts, UnbilledFacts, UnfinishedFacts, Work, customer_ref, rank,
 };
 use till_core::fixed::ExchangeRate;
 use till_core::ids::{CustomerId, DocumentKind, DocumentRef, InvoiceId, OpenItemId, OrderId};
@@ -17,8 +17,9 @@ use till_core::people::ApprovalState;
 
 use crate::approvals::Viewer;
 use crate::convert::{json, kind};
+use crate::invoices::{self, InvoiceFilter};
 use crate::open_items::Aged;
-use crate::rules::{self, Rules};
+use crate::rules::{self, Rules, exchange_rate};
 use crate::unbilled::{ToValue, nets};
 use crate::{Result, unbilled};
 
@@ -86,6 +87,7 @@ pub async fn day_sheet(connection: &mut SqliteConnection, viewer: Option<Viewer>
     facts.disputes = crate::disputes::of_day_sheet(connection, &rules).await?;
     load_unfinished(connection, today, &mut facts).await?;
     load_approvals(connection, viewer, &mut facts).await?;
+    load_drafts(connection, &rules, viewer, &mut facts).await?;
     Ok(DaySheet {
         business_date: today,
         items: rank(&facts, today),
@@ -176,17 +178,59 @@ fn unbilled_facts(unbilled: &unbilled::Unbilled, sums: &[unbilled::CustomerSum])
 async fn load_approvals(connection: &mut SqliteConnection, viewer: Option<Viewer>, facts: &mut DayFacts) -> Result<()> {
     let Some(viewer) = viewer else { return Ok(()) };
     let waiting = crate::approvals::list(connection, None, viewer).await?;
-    facts.approvals = waiting
-        .into_iter()
-        .filter(|approval| approval.state == ApprovalState::Waiting && approval.obstacle.is_none())
-        .map(|approval| ApprovalFacts {
+    for approval in waiting.into_iter().filter(|approval| approval.state == ApprovalState::Waiting) {
+        let asked = match (approval.own, approval.obstacle.is_none()) {
+            (true, _) => &mut facts.requested,
+            (false, true) => &mut facts.approvals,
+            (false, false) => continue,
+        };
+        asked.push(ApprovalFacts {
             approval: DocumentRef { kind: DocumentKind::Approval, id: approval.id.0, number: approval.document.number },
             words: approval.words,
             maker: approval.maker,
             amount: approval.amount,
             since: approval.made_on,
-        })
-        .collect();
+        });
+    }
+    Ok(())
+}
+
+/// Drafts outside a billing run that who looks was the last to change.
+async fn load_drafts(
+    connection: &mut SqliteConnection,
+    rules: &Rules,
+    viewer: Option<Viewer>,
+    facts: &mut DayFacts,
+) -> Result<()> {
+    let Some(viewer) = viewer else { return Ok(()) };
+    let changed = sqlx::query!(
+        r#"SELECT invoices.id AS "id!", (SELECT date(at) FROM record WHERE document_kind = 'invoice' AND document_id = invoices.id
+                                  ORDER BY sequence DESC LIMIT 1) AS "since: NaiveDate"
+           FROM invoices WHERE state = 'draft' AND run_id IS NULL
+             AND (SELECT person_id FROM record WHERE document_kind = 'invoice' AND document_id = invoices.id
+                  ORDER BY sequence DESC LIMIT 1) = ?"#,
+        viewer.person.0
+    )
+    .fetch_all(&mut *connection)
+    .await?;
+    if changed.is_empty() {
+        return Ok(());
+    }
+    let filter = InvoiceFilter { state: Some("draft".to_owned()), limit: LOOKED_AT, ..InvoiceFilter::default() };
+    let drafts = invoices::list(connection, &filter).await?.invoices;
+    for draft in drafts {
+        let Some(row) = changed.iter().find(|row| row.id == draft.id.0) else { continue };
+        let rate = exchange_rate(connection, rules, draft.currency, rules.business_date).await?;
+        let total =
+            draft.total.zip(rate).map_or(Money::ZERO, |(total, rate)| total.to_base(rate, draft.currency, rules.base));
+        facts.drafts.push(DraftFacts {
+            draft: DocumentRef { kind: DocumentKind::Invoice, id: draft.id.0, number: format!("draft {}", draft.id.0) },
+            name: draft.customer_name,
+            source: if draft.source.is_empty() { "direct lines".to_owned() } else { draft.source },
+            total,
+            since: row.since.unwrap_or(rules.business_date),
+        });
+    }
     Ok(())
 }
 

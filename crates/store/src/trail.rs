@@ -7,6 +7,7 @@ use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
 use till_core::ids::{DocumentKind, DocumentRef, EntryId};
 use till_core::money::{Currency, Money};
+use till_core::order::OrderState;
 
 use crate::Result;
 use crate::convert::{currency, json};
@@ -153,7 +154,10 @@ async fn orders(connection: &mut SqliteConnection, word: &str, id: i64, invoices
     .fetch_all(connection)
     .await?
     .into_iter()
-    .map(|row| step(DocumentKind::Order, row.id, row.number, Some(row.date), row.state, row.net, &row.currency))
+    .map(|row| {
+        let state = OrderState::of(&row.state).map_or(row.state, |state| state.name().to_owned());
+        step(DocumentKind::Order, row.id, row.number, Some(row.date), state, row.net, &row.currency)
+    })
     .collect()
 }
 
@@ -174,8 +178,13 @@ async fn shipments(connection: &mut SqliteConnection, word: &str, id: i64, invoi
     .await?
     .into_iter()
     .map(|row| {
-        let state = row.state.replace('_', " ");
-        step(DocumentKind::Shipment, row.id, row.number, Some(row.date), state, None, &row.currency)
+        let state = match row.state.as_str() {
+            "picking" => "on its pick list",
+            "taken_back" => "reversed",
+            "dropped" => "canceled",
+            other => other,
+        };
+        step(DocumentKind::Shipment, row.id, row.number, Some(row.date), state.to_owned(), None, &row.currency)
     })
     .collect()
 }
@@ -220,7 +229,7 @@ async fn invoice_steps(connection: &mut SqliteConnection, invoices: &str) -> Res
     .map(|row| {
         let state = match (row.state.as_str(), row.open_minor, row.total_minor) {
             ("draft", ..) => "not posted",
-            _ if row.cancelled_by.is_some() => "cancelled",
+            _ if row.cancelled_by.is_some() => "canceled",
             (_, Some(0), _) => "settled",
             (_, open, total) if open == total => "open",
             _ => "partly paid",

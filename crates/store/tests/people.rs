@@ -2,7 +2,9 @@
 
 use crate::common::*;
 use chrono::{DateTime, Duration, Utc};
+use till_core::day_sheet::{Next, Work};
 use till_core::ids::{ApprovalId, InvoiceId, PersonId, ShipmentLineId};
+use till_core::money::Money;
 use till_core::people::{ApprovalState, LimitKind, Role, SessionLength};
 use till_store::approvals::{self, Viewer};
 use till_store::invoices::{self, NewDiscount, NewPrice, ToCancelInvoice, ToMerge};
@@ -128,7 +130,7 @@ async fn a_price_within_the_limit_is_set_and_above_it_waits_for_someone_else() {
     let mut connection = company.store.read().await.unwrap();
     for (id, role, shown) in [(2, Role::Lead, 1), (1, Role::Clerk, 0), (4, Role::Auditor, 0)] {
         let sheet = till_store::day_sheet::day_sheet(&mut connection, Some(viewer(id, role))).await.unwrap();
-        let items = sheet.items.iter().filter(|item| item.work == till_core::day_sheet::Work::ToApprove).count();
+        let items = sheet.items.iter().filter(|item| item.work == Work::ToApprove).count();
         assert_eq!(items, shown, "{role:?}");
     }
     drop(connection);
@@ -263,6 +265,38 @@ async fn a_cancelled_invoice_billed_again_keeps_its_limits() {
     // 20 × (59.00 − 54.00) = 100.00; 5 % of 1,080.00 and the freight of 18.00 = 54.90.
     assert!(said.iter().any(|said| said.contains("100.00 EUR of difference; 50.00 is allowed")), "{said:?}");
     assert!(said.iter().any(|said| said.contains("The discount takes off 54.90 EUR; 50.00 is allowed")), "{said:?}");
+}
+
+/// What one asked for and what one left behind stand on one's own day sheet, and on nobody else's.
+#[tokio::test]
+async fn own_drafts_and_requests_stand_on_ones_own_day_sheet() {
+    let company = staffed().await;
+    let works = async |id, role| {
+        let mut books = company.store.read().await.unwrap();
+        let mut found = till_store::day_sheet::day_sheet(&mut books, Some(viewer(id, role))).await.unwrap().items;
+        found.retain(|item| matches!(item.work, Work::Drafts | Work::Requested | Work::ToApprove));
+        found.into_iter().map(|item| (item.work, item.next, item.title, item.why, item.amount)).collect::<Vec<_>>()
+    };
+    let draft = drafted(&company).await;
+    price(&company, &acting(1, Role::Clerk), draft, 1, "54.00").await.unwrap();
+    let name = invoices::view(&mut *company.store.read().await.unwrap(), draft.0).await.unwrap().customer.name;
+    let clerk = works(1, Role::Clerk).await;
+    // 10 × 54.00 with 23 %: 540.00 + 124.20.
+    assert_eq!(clerk[0].4, Money(66_420), "{clerk:?}");
+    assert_eq!((clerk.len(), clerk[0].0, clerk[0].1, &clerk[0].2), (1, Work::Drafts, Next::OpenDraft, &name));
+    assert!(clerk[0].3.starts_with("draft of S-"), "{clerk:?}");
+    assert_eq!(works(2, Role::Lead).await, []);
+    // A price too far down: who asked sees that it waits, who may decide sees it as work.
+    price(&company, &acting(1, Role::Clerk), draft, 2, "1.00").await.unwrap().waits.unwrap();
+    let clerk = works(1, Role::Clerk).await;
+    let asked = clerk.iter().find(|item| item.0 == Work::Requested).unwrap();
+    assert!(asked.2.starts_with("Price ") && asked.1 == Next::LookAtRequest, "{asked:?}");
+    let lead = works(2, Role::Lead).await;
+    assert_eq!((lead.len(), lead[0].0, &lead[0].2), (1, Work::ToApprove, &asked.2), "{lead:?}");
+    // Whoever changes the draft last has it on the day sheet.
+    price(&company, &acting(2, Role::Lead), draft, 2, "55.00").await.unwrap();
+    assert!(works(1, Role::Clerk).await.iter().all(|item| item.0 == Work::Requested));
+    assert_eq!(works(2, Role::Lead).await.iter().filter(|item| item.0 == Work::Drafts).count(), 1);
 }
 
 #[tokio::test]

@@ -343,7 +343,7 @@ async fn the_bank_takes_nothing_back_that_it_never_had() {
     let preview = async || bank::preview_accept(&mut company.store.read().await.unwrap(), &rules, line, &wish).await;
     assert_eq!(
         said(preview().await),
-        format!("The money of {} is not at this account: the bank cannot take it back from there.", check.number)
+        format!("The money of {} is not at this account: the bank cannot return it from there.", check.number)
     );
     let slip = prepare(&company, &[in_hand(&company).await[0].2]).await.unwrap();
     to_bank(&company, slip.id, None).await.unwrap();

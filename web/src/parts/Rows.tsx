@@ -1,7 +1,12 @@
 import Checkbox from "@mui/material/Checkbox";
+import Menu from "@mui/material/Menu";
+import MenuItem from "@mui/material/MenuItem";
 import { styled } from "@mui/material/styles";
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { type KeyboardEvent, type ReactNode, useEffect, useId, useRef, useState } from "react";
+import { type KeyboardEvent, type PointerEvent, type ReactNode, useEffect, useId, useRef, useState } from "react";
+import { money, plural } from "../format";
+import { useBase } from "./bits";
+import { useTable } from "./table";
 
 /** A column of a list. */
 export interface Column<T> {
@@ -11,6 +16,10 @@ export interface Column<T> {
   width: string;
   right?: boolean;
   cell: (row: T) => ReactNode;
+  /** What it is ordered by; a list can be ordered by the columns that have one. */
+  sort?: (row: T) => string | number | null | undefined;
+  /** What the foot of the list adds up, each currency by itself. */
+  sum?: (row: T) => { minor: number; currency: string } | null | undefined;
 }
 
 interface Props<T> {
@@ -29,13 +38,20 @@ interface Props<T> {
   onAll?: (on: boolean) => void;
   /** What a row is, for its box. */
   nameOf?: (row: T) => string;
-  onOpen?: (row: T) => void;
+  onOpen?: (row: T, rows: T[]) => void;
   onCurrent?: (row: T | undefined) => void;
   /** What to say when there is nothing. */
   empty: ReactNode;
   /** Asks for more rows when the end comes near. */
   more?: () => void;
+  /** How many rows there are in all, where they come in stretches. */
+  count?: number;
   rowHeight?: number;
+}
+
+/** A track that takes what is left keeps enough to be read. */
+function roomy(track: string): string {
+  return track.replace(/^minmax\(0(px)?,/, "minmax(130px,");
 }
 
 /** Height of the headings; they stay in sight while the rows scroll below them. */
@@ -58,7 +74,44 @@ const Sheet = styled("div")({
     height: HEAD,
     background: "var(--sheet)",
   },
-  "& .head > div": { fontSize: 12.5, fontWeight: 600, color: "var(--ink-3)", padding: "7px 10px" },
+  "& .head > div": {
+    position: "relative",
+    fontSize: 12.5,
+    fontWeight: 600,
+    color: "var(--ink-3)",
+    padding: "7px 10px",
+  },
+  "& .head button": {
+    border: 0,
+    background: "none",
+    font: "inherit",
+    color: "inherit",
+    padding: 0,
+    cursor: "pointer",
+    minHeight: 20,
+    textAlign: "inherit",
+  },
+  "& .head button:hover": { color: "var(--ink)", textDecoration: "underline", textUnderlineOffset: 3 },
+  "& .head [aria-sort]": { color: "var(--ink)" },
+  "& .head .edge": { position: "absolute", right: -3, top: 6, bottom: 6, width: 7, cursor: "col-resize", zIndex: 1 },
+  "& .head .edge:hover": { borderRight: "2px solid var(--control)" },
+  "& .foot": {
+    position: "sticky",
+    bottom: 0,
+    zIndex: 1,
+    background: "var(--sheet)",
+    borderTop: "1px solid var(--line-strong)",
+    fontWeight: 600,
+    fontSize: 14,
+  },
+  "& .foot > .sums": {
+    display: "flex",
+    flexDirection: "column",
+    alignItems: "flex-end",
+    overflow: "visible",
+    fontSize: 13.5,
+  },
+  "& .foot > div": { padding: "5px 10px", whiteSpace: "nowrap", overflow: "hidden", textOverflow: "ellipsis" },
   "& .scroll": { overflowY: "auto", minHeight: 0, outline: "none" },
   "& .row > div:first-of-type:not(:last-of-type)": { textOverflow: "clip" },
   "&:focus-within": { borderColor: "var(--line-strong)" },
@@ -87,7 +140,9 @@ const Sheet = styled("div")({
  * Only the rows in sight are drawn, however many there are.
  */
 export function Rows<T>(props: Props<T>) {
-  const { rows, idOf, columns, rowHeight = 36 } = props;
+  const { idOf, rowHeight = 36 } = props;
+  const table = useTable(props.label, props.rows, props.columns, !!props.isGroup);
+  const { rows, columns } = table;
   const scroll = useRef<HTMLDivElement>(null);
   const base = useId();
   const [currentId, setCurrentId] = useState<string>();
@@ -167,11 +222,14 @@ export function Rows<T>(props: Props<T>) {
       props.onPick([row], row);
     } else if (event.key === "Enter" && !event.ctrlKey && !event.metaKey && props.onOpen && row !== undefined) {
       event.preventDefault();
-      props.onOpen(row);
+      props.onOpen(row, rows);
     }
   };
   const boxes = !!props.picks && !!props.onAll;
-  const template = [...(boxes ? ["34px"] : []), ...columns.map((column) => column.width)].join(" ");
+  const tracks = [...(boxes ? ["34px"] : []), ...columns.map(table.track)].map(roomy);
+  const template = tracks.join(" ");
+  // Where the window has no room for all of it the list scrolls sideways, and nothing lies over anything else.
+  const least = tracks.reduce((sum, track) => sum + Number(/(\d+)px/.exec(track)?.[1] ?? 120), 0);
   const selectable = rows.filter((one) => !(props.isGroup?.(one) ?? false));
   const selected = boxes ? selectable.filter((one) => props.picks?.has(idOf(one))).length : 0;
   const box = (one: T, on: boolean) => (
@@ -196,7 +254,12 @@ export function Rows<T>(props: Props<T>) {
         aria-activedescendant={rowId === undefined ? undefined : `${base}${rowId}`}
         onKeyDown={press}
       >
-        <div className="grid head" role="row" aria-rowindex={1} style={{ gridTemplateColumns: template }}>
+        <div
+          className="grid head"
+          role="row"
+          aria-rowindex={1}
+          style={{ gridTemplateColumns: template, minWidth: least }}
+        >
           {boxes && (
             <div role="columnheader" className="box">
               <PickBox
@@ -207,10 +270,14 @@ export function Rows<T>(props: Props<T>) {
               />
             </div>
           )}
-          {columns.map((column) => (
-            <div key={column.key} role="columnheader" className={column.right ? "right" : ""}>
-              {column.head}
-            </div>
+          {columns.map((column, at) => (
+            <Head
+              key={column.key}
+              column={column}
+              order={table.orderOf(column)}
+              turn={column.sort && !props.isGroup ? () => table.turn(column) : undefined}
+              widen={at === columns.length - 1 ? undefined : (width) => table.widen(column, width)}
+            />
           ))}
         </div>
         <div role="rowgroup">
@@ -219,7 +286,7 @@ export function Rows<T>(props: Props<T>) {
               <div role="gridcell">{props.empty}</div>
             </div>
           ) : (
-            <div role="presentation" style={{ height: virtual.getTotalSize(), position: "relative" }}>
+            <div role="presentation" style={{ height: virtual.getTotalSize(), minWidth: least, position: "relative" }}>
               {virtual.getVirtualItems().map((item) => {
                 const shown = rows[item.index];
                 if (shown === undefined) {
@@ -248,7 +315,7 @@ export function Rows<T>(props: Props<T>) {
                       anchor.current = undefined;
                       setCurrentId(id);
                     }}
-                    onDoubleClick={() => props.onOpen?.(shown)}
+                    onDoubleClick={() => props.onOpen?.(shown, rows)}
                   >
                     {group && props.groupCell ? (
                       <>
@@ -281,8 +348,147 @@ export function Rows<T>(props: Props<T>) {
             </div>
           )}
         </div>
+        {boxes && rows.length > 0 && (
+          <Foot
+            columns={columns}
+            rows={selected > 0 ? selectable.filter((one) => props.picks?.has(idOf(one))) : selectable}
+            template={template}
+            least={least}
+            whole={selected > 0 || (props.count ?? rows.length) <= rows.length}
+            choice={props.columns.length > 3 && <ColumnChoice all={props.columns} table={table} />}
+            words={
+              selected > 0
+                ? `${plural(selected, "row", "rows")} selected`
+                : (props.count ?? rows.length) > rows.length
+                  ? `the first ${rows.length} of ${props.count}`
+                  : plural(selectable.length, "row", "rows")
+            }
+          />
+        )}
       </div>
     </Sheet>
+  );
+}
+
+/** A column's head: ordered by a click, widened at its edge. */
+function Head<T>({
+  column,
+  order,
+  turn,
+  widen,
+}: {
+  column: Column<T>;
+  order: "ascending" | "descending" | undefined;
+  turn: (() => void) | undefined;
+  widen: ((width: number | undefined) => void) | undefined;
+}) {
+  const cell = useRef<HTMLDivElement>(null);
+  const drag = (event: PointerEvent<HTMLSpanElement>) => {
+    const { clientX } = event;
+    const width = cell.current?.offsetWidth ?? 100;
+    const handle = event.currentTarget;
+    handle.setPointerCapture(event.pointerId);
+    handle.onpointermove = (move) => widen?.(Math.max(40, Math.round(width + move.clientX - clientX)));
+    handle.onpointerup = () => {
+      handle.onpointermove = null;
+    };
+  };
+  return (
+    <div ref={cell} role="columnheader" aria-sort={order} className={column.right ? "right" : ""}>
+      {turn ? (
+        <button type="button" onClick={turn}>
+          {column.head}
+          {order && <span aria-hidden="true">{order === "ascending" ? " ↑" : " ↓"}</span>}
+        </button>
+      ) : (
+        column.head
+      )}
+      {widen && (
+        <span className="edge" aria-hidden="true" onPointerDown={drag} onDoubleClick={() => widen(undefined)} />
+      )}
+    </div>
+  );
+}
+
+/** Which columns a list shows. */
+function ColumnChoice<T>({ all, table }: { all: Column<T>[]; table: ReturnType<typeof useTable<T>> }) {
+  const [at, setAt] = useState<HTMLElement | null>(null);
+  return (
+    <>
+      <button type="button" className="quietly" title="Columns" onClick={(event) => setAt(event.currentTarget)}>
+        Columns
+      </button>
+      <Menu open={!!at} anchorEl={at} onClose={() => setAt(null)}>
+        {all.slice(1).map(
+          (column) =>
+            column.head && (
+              <MenuItem key={column.key} dense onClick={() => table.hide(column, !table.isHidden(column))}>
+                <Checkbox checked={!table.isHidden(column)} tabIndex={-1} sx={{ marginRight: 1 }} />
+                {column.head}
+              </MenuItem>
+            ),
+        )}
+        <MenuItem dense disabled={!table.touched} onClick={() => table.reset()}>
+          Reset columns
+        </MenuItem>
+      </Menu>
+    </>
+  );
+}
+
+/** What is selected adds up to, or all that is shown; each currency by itself. */
+function Foot<T>({
+  columns,
+  rows,
+  template,
+  least,
+  whole,
+  choice,
+  words,
+}: {
+  columns: Column<T>[];
+  rows: T[];
+  template: string;
+  /** How narrow it may be, in pixels. */
+  least: number;
+  /** Whether the rows are all there are, or all that are selected: a part is not added up. */
+  whole: boolean;
+  choice: ReactNode;
+  words: string;
+}) {
+  const base = useBase();
+  const summed = columns.map((column) => {
+    const sums = new Map<string, bigint>();
+    for (const row of whole && column.sum ? rows : []) {
+      const one = column.sum?.(row);
+      if (one) {
+        sums.set(one.currency, (sums.get(one.currency) ?? 0n) + BigInt(one.minor));
+      }
+    }
+    // The currency of the books goes without saying, and first.
+    return [...sums]
+      .sort(([one], [other]) => Number(other === base) - Number(one === base))
+      .map(([currency, sum]) => `${currency === base ? "" : `${currency} `}${money(Number(sum), currency)}`);
+  });
+  // What the foot says stands over all columns before the first sum.
+  const first = summed.findIndex((sums) => sums.length > 0);
+  const wide = first === -1 ? columns.length : first;
+  return (
+    <div className="grid foot" role="row" style={{ gridTemplateColumns: template, minWidth: least }}>
+      <div style={{ gridColumn: `1 / ${wide + 2}` }} role="gridcell">
+        <span role="status">{words}</span> {choice}
+      </div>
+      {columns.slice(wide).map((column, at) => {
+        const sums = summed[wide + at] ?? [];
+        return (
+          <div key={column.key} className="sums" role="gridcell">
+            {sums.map((one) => (
+              <span key={one}>{one}</span>
+            ))}
+          </div>
+        );
+      })}
+    </div>
   );
 }
 

@@ -209,8 +209,8 @@ export function TrailLines({ trail }: { trail: Trail }) {
     return null;
   }
   return (
-    <nav data-testid="trail" aria-label="Trail">
-      <h3>Trail</h3>
+    <nav data-testid="trail" aria-label="Related documents">
+      <h3>Related documents</h3>
       {trail.steps.map((step) => (
         <div className={`l ${step.here ? "here" : "quiet"}`} key={`${step.document.kind}${step.document.id}`}>
           <span>

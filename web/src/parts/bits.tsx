@@ -113,7 +113,7 @@ export const Chips = styled("div")({
     font: "inherit",
     border: "1px solid var(--control)",
     borderRadius: 6,
-    background: "var(--sheet)",
+    backgroundColor: "var(--sheet)",
     color: "var(--ink)",
     padding: "3px 24px 3px 8px",
     height: 30,

@@ -1,11 +1,15 @@
 import { keepPreviousData, useInfiniteQuery } from "@tanstack/react-query";
-import { useCallback, useMemo, useState } from "react";
+import { useCallback, useEffect, useMemo, useState } from "react";
 import { useNavigate } from "react-router";
 import { rememberSequence } from "../places";
+import { useFilter } from "./bits";
 import { usePicks } from "./picks";
 
 /** How many rows are asked for at a time. */
 export const STRETCH = 200;
+
+/** The most rows that are ordered on the screen: more are to be filtered first. */
+export const MOST_ORDERED = 5_000;
 
 interface Options<Page, Row> {
   /** What the list is and its filters: another key, another list. */
@@ -36,8 +40,8 @@ export function useList<Page extends { count: number }, Row extends { id: number
   // biome-ignore lint/correctness/useExhaustiveDependencies: how rows are read from a page never changes.
   const rows = useMemo(() => list.data?.pages.flatMap(rowsOf) ?? [], [list.data]);
   const { picks, onPick, onAll, picked } = usePicks(rows, idOf);
-  const onOpen = (row: Row) => {
-    rememberSequence(rows.map((one) => `${place}/${one.id}`));
+  const onOpen = (row: Row, shown: Row[] = rows) => {
+    rememberSequence(shown.map((one) => `${place}/${one.id}`));
     navigate(`${place}/${row.id}`);
   };
   const { hasNextPage, isFetchingNextPage, fetchNextPage } = list;
@@ -46,6 +50,15 @@ export function useList<Page extends { count: number }, Row extends { id: number
       fetchNextPage();
     }
   }, [hasNextPage, isFetchingNextPage, fetchNextPage]);
+  // What is ordered is ordered as a whole: all that fits is asked for.
+  const [order] = useFilter("sort");
+  const count = list.data?.pages[0]?.count ?? 0;
+  const whole = order !== "" && count <= MOST_ORDERED;
+  useEffect(() => {
+    if (whole) {
+      more();
+    }
+  }, [whole, more]);
   return {
     /** The first stretch, with the totals of all. */
     first: list.data?.pages[0],
@@ -54,6 +67,6 @@ export function useList<Page extends { count: number }, Row extends { id: number
     error: list.error,
     open: () => current && onOpen(current),
     /** What `Rows` takes. */
-    rows: { rows, idOf, picks, onPick, onAll, onOpen, onCurrent: setCurrent, more },
+    rows: { rows, idOf, picks, onPick, onAll, onOpen, onCurrent: setCurrent, more, count },
   };
 }

@@ -78,6 +78,7 @@ export function customerColumn<Row extends { id: number; customer_name: string }
   return {
     key: "customer",
     head: "Customer",
+    sort: (row) => row.customer_name,
     width: "minmax(0, 1fr)",
     cell: (row) => {
       const names = openAt(row.id);

@@ -133,10 +133,10 @@ export function ApplyTable({ items, currency, typed, setTyped, preview, errors }
           <th>Date</th>
           <th>Due</th>
           {!discounts && <th className="right">Total</th>}
-          <th className="right">Open</th>
+          <th className="right">Balance due</th>
           <th className="right">Apply {currency}</th>
           {discounts && <th className="right">Discount</th>}
-          <th className="right">Stays open</th>
+          <th className="right">Balance after</th>
         </tr>
       </thead>
       <tbody>

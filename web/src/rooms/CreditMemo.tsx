@@ -118,7 +118,7 @@ function Opened({ view }: { view: CreditMemoView }) {
           : []),
         { key: "w", label: "Print", run: () => window.print(), disabled: !papersReady },
         { key: "m", label: "Send again", run: () => setSending(true), needs: "send_out" },
-        ...(it.applying ? [{ key: "e", label: "Entry and trail", run: () => setShows(false) }] : []),
+        ...(it.applying ? [{ key: "e", label: "Entry and history", run: () => setShows(false) }] : []),
       ]}
       tape={
         it.applying ? (

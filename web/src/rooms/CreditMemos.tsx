@@ -42,12 +42,18 @@ export function CreditMemosRoom() {
   });
   const { first, current, picked, open } = list;
   const columns: Column<CreditMemoRow>[] = [
-    { key: "number", head: "Credit memo", width: "92px", cell: (row) => row.number },
-    { key: "date", head: "Date", width: "70px", cell: (row) => shortDate(row.date, today) },
-    { key: "customer", head: "Customer", width: "minmax(110px, 1fr)", cell: (row) => row.customer_name },
+    { key: "number", sort: (row) => row.number, head: "Credit memo", width: "92px", cell: (row) => row.number },
+    { key: "date", sort: (row) => row.date, head: "Date", width: "70px", cell: (row) => shortDate(row.date, today) },
+    {
+      key: "customer",
+      sort: (row) => row.customer_name,
+      head: "Customer",
+      width: "minmax(110px, 1fr)",
+      cell: (row) => row.customer_name,
+    },
     {
       key: "invoice",
-      head: "Over",
+      head: "Of invoice",
       width: "104px",
       cell: (row) => (
         <>
@@ -56,9 +62,11 @@ export function CreditMemosRoom() {
         </>
       ),
     },
-    { key: "reason", head: "Why", width: "minmax(0, 1.2fr)", cell: (row) => row.reason },
+    { key: "reason", sort: (row) => row.reason, head: "Why", width: "minmax(0, 1.2fr)", cell: (row) => row.reason },
     {
       key: "total",
+      sort: (row) => row.total,
+      sum: (row) => ({ minor: row.total, currency: row.currency }),
       head: "Credited",
       width: "100px",
       right: true,
@@ -66,6 +74,8 @@ export function CreditMemosRoom() {
     },
     {
       key: "kept",
+      sort: (row) => row.kept,
+      sum: (row) => ({ minor: row.kept, currency: row.currency }),
       head: "Kept",
       width: "84px",
       right: true,

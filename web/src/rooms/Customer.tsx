@@ -100,7 +100,7 @@ function Opened({ customer }: { customer: CustomerView }) {
           ? [
               {
                 key: "d",
-                label: "Containers back",
+                label: "Return containers",
                 run: () => setTaking(true),
                 quiet: true,
                 needs: "take_containers" as const,
@@ -199,7 +199,7 @@ function Opened({ customer }: { customer: CustomerView }) {
               <th>Date</th>
               <th>Due</th>
               <th className="right">Total {customer.currency}</th>
-              <th className="right">Open</th>
+              <th className="right">Balance due</th>
             </tr>
           </thead>
           <tbody>
@@ -231,10 +231,10 @@ function Opened({ customer }: { customer: CustomerView }) {
         <Lines label="Account">
           <thead>
             <tr>
-              <th>Account</th>
+              <th>Date</th>
               <th>What</th>
               <th className="right">Amount {base}</th>
-              <th className="right">Owed after</th>
+              <th className="right">Balance after</th>
             </tr>
           </thead>
           <tbody>

@@ -40,10 +40,12 @@ const works: Record<DayItem["work"], string> = {
   money_lying_still: "Unapplied money",
   ready_to_go: "To ship",
   to_bill: "To bill",
+  drafts: "Drafts you left",
   returned: "Returned goods",
   disputed: "In dispute",
   late: "Overdue",
   orders_to_finish: "Orders to finish",
+  requested: "You requested, pending approval",
 };
 
 const nexts: Record<DayItem["next"], { words: string; title: string }> = {
@@ -69,6 +71,8 @@ const nexts: Record<DayItem["next"], { words: string; title: string }> = {
   look_at_order: { words: "open", title: "Open the order" },
   confirm: { words: "confirm", title: "Open the order" },
   ask_for_missing: { words: "ask", title: "Open the order" },
+  open_draft: { words: "open", title: "Open the draft" },
+  look_at_request: { words: "look", title: "Open the request" },
 };
 
 type Row = { group: string; count: number; total: number } | DayItem;

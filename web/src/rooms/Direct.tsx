@@ -374,7 +374,6 @@ export function DirectRoom() {
         <Ask
           title={`Clear ${plural(filled.length, "row", "rows")}?`}
           yes="Clear rows"
-          careful
           close={() => setClearing(false)}
           run={async () => again()}
         >

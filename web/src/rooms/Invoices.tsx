@@ -47,6 +47,7 @@ export function InvoicesRoom() {
   const columns: Column<InvoiceRow>[] = [
     {
       key: "number",
+      sort: (row) => row.number,
       head: "Invoice",
       width: "76px",
       cell: (row) => row.number ?? <Marked className="dim">draft</Marked>,
@@ -54,6 +55,7 @@ export function InvoicesRoom() {
     customerColumn(openAt),
     {
       key: "source",
+      sort: (row) => row.source,
       head: "From",
       width: "82px",
       cell: (row) => {
@@ -69,12 +71,14 @@ export function InvoicesRoom() {
     { key: "going", head: "Outbox", width: "94px", cell: (row) => <GoingMark going={row.going_out} /> },
     {
       key: "date",
+      sort: (row) => row.document_date,
       head: "Date",
       width: "74px",
       cell: (row) => (row.document_date ? shortDate(row.document_date, today) : <Marked className="dim">today</Marked>),
     },
     {
       key: "due",
+      sort: (row) => row.due_date,
       head: "Due",
       width: "82px",
       cell: (row) =>
@@ -88,6 +92,8 @@ export function InvoicesRoom() {
     },
     {
       key: "total",
+      sort: (row) => row.total,
+      sum: (row) => (row.total != null ? { minor: row.total, currency: row.currency } : null),
       head: "Total",
       width: "84px",
       right: true,
@@ -95,6 +101,8 @@ export function InvoicesRoom() {
     },
     {
       key: "open",
+      sort: (row) => row.open,
+      sum: (row) => (row.open != null ? { minor: row.open, currency: row.currency } : null),
       head: "Balance due",
       width: "96px",
       right: true,

@@ -33,11 +33,25 @@ export function JournalRoom() {
   });
   const { first, current, picked, open } = list;
   const columns: Column<PostedEntry>[] = [
-    { key: "number", head: "Entry", width: "70px", cell: (row) => row.number },
-    { key: "date", head: "Date", width: "112px", cell: (row) => date(row.date) },
-    { key: "source", head: "Document", width: "92px", cell: (row) => row.source.number },
-    { key: "text", head: "What", width: "minmax(0, 1fr)", cell: (row) => row.text },
-    { key: "debits", head: base, width: "110px", right: true, cell: (row) => money(row.debits, base) },
+    { key: "number", sort: (row) => row.number, head: "Entry", width: "70px", cell: (row) => row.number },
+    { key: "date", sort: (row) => row.date, head: "Date", width: "112px", cell: (row) => date(row.date) },
+    {
+      key: "source",
+      sort: (row) => row.source.number,
+      head: "Document",
+      width: "92px",
+      cell: (row) => row.source.number,
+    },
+    { key: "text", sort: (row) => row.text, head: "What", width: "minmax(0, 1fr)", cell: (row) => row.text },
+    {
+      key: "debits",
+      sort: (row) => row.debits,
+      sum: (row) => ({ minor: row.debits, currency: base }),
+      head: base,
+      width: "110px",
+      right: true,
+      cell: (row) => money(row.debits, base),
+    },
   ];
   return (
     <Worktop

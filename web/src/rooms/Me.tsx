@@ -27,8 +27,8 @@ export function MeRoom() {
       sum={`signed in as ${person.sign_in}`}
       back="/"
       actions={[
-        { key: "x", label: "Sign out", run: () => leave(false), primary: true },
-        { key: "e", label: "Sign out everywhere", run: () => leave(true) },
+        { key: "", label: "Sign out", run: () => leave(false), primary: true },
+        { key: "", label: "Sign out everywhere", run: () => leave(true) },
       ]}
       tape={
         <Paper>

@@ -36,15 +36,34 @@ export function OpenItemsRoom() {
     navigate(placeOf(row.document));
   };
   const columns: Column<Row>[] = [
-    { key: "number", head: "Document", width: "76px", cell: (row) => <b>{row.document.number}</b> },
-    { key: "customer", head: "Customer", width: "minmax(0, 1fr)", cell: (row) => row.customer_name },
+    {
+      key: "number",
+      sort: (row) => row.document.number,
+      head: "Document",
+      width: "76px",
+      cell: (row) => <b>{row.document.number}</b>,
+    },
+    {
+      key: "customer",
+      sort: (row) => row.customer_name,
+      head: "Customer",
+      width: "minmax(0, 1fr)",
+      cell: (row) => row.customer_name,
+    },
     {
       key: "date",
+      sort: (row) => row.document_date,
       head: "Date",
       width: "98px",
       cell: (row) => <Marked className="dim">{date(row.document_date)}</Marked>,
     },
-    { key: "due", head: "Due", width: "98px", cell: (row) => (sign(row) > 0 ? date(row.due_date) : "") },
+    {
+      key: "due",
+      sort: (row) => row.due_date,
+      head: "Due",
+      width: "98px",
+      cell: (row) => (sign(row) > 0 ? date(row.due_date) : ""),
+    },
     {
       key: "late",
       head: "Late",
@@ -66,6 +85,7 @@ export function OpenItemsRoom() {
       : []),
     {
       key: "base",
+      sort: (row) => sign(row) * row.open_base,
       head: `Open ${base}`,
       width: "92px",
       right: true,

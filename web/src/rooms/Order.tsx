@@ -169,7 +169,7 @@ function Opened({ order }: { order: OrderView }) {
             ]),
         ...(open && short
           ? [
-              { key: "a", label: "Set stock aside", run: setAside, quiet: true, needs: "keep_shipment" as const },
+              { key: "a", label: "Reserve stock", run: setAside, quiet: true, needs: "keep_shipment" as const },
               {
                 key: "o",
                 label: "Order goods in",
@@ -219,7 +219,7 @@ function Opened({ order }: { order: OrderView }) {
           ? [{ key: "f", label: "Close the order", run: () => setAsking("close"), quiet: true }]
           : []),
         { key: "y", label: "Copy the order", run: () => setAsking("copy"), quiet: true, needs: "keep_order" as const },
-        { key: "d", label: "Print the confirmation", run: () => window.print(), quiet: true },
+        { key: "w", label: "Print the confirmation", run: () => window.print(), quiet: true },
         { key: "u", label: "Customer account", run: () => navigate(`/customers/${order.customer}`), quiet: true },
       ]}
       tape={

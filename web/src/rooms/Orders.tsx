@@ -51,16 +51,18 @@ export function OrdersRoom() {
   const openAt = useOpenElsewhere("order");
   const { first, current, picked, open } = list;
   const columns: Column<OrderRow>[] = [
-    { key: "number", head: "Order", width: "74px", cell: (row) => row.number },
+    { key: "number", sort: (row) => row.number, head: "Order", width: "74px", cell: (row) => row.number },
     customerColumn(openAt),
     {
       key: "theirs",
+      sort: (row) => row.customer_order_number,
       head: "Customer PO",
       width: "92px",
       cell: (row) => <Marked className="dim">{row.customer_order_number}</Marked>,
     },
     {
       key: "promised",
+      sort: (row) => row.promised_date,
       head: "Promised",
       width: "78px",
       cell: (row) =>
@@ -72,9 +74,17 @@ export function OrdersRoom() {
         )),
     },
     { key: "track", head: "Track", width: "90px", cell: (row) => <Track small track={row.track} /> },
-    { key: "state", head: "State", width: "92px", cell: (row) => <OrderState state={row.state} waits={row.waits} /> },
+    {
+      key: "state",
+      sort: (row) => row.state,
+      head: "State",
+      width: "92px",
+      cell: (row) => <OrderState state={row.state} waits={row.waits} />,
+    },
     {
       key: "net",
+      sort: (row) => row.net,
+      sum: (row) => ({ minor: row.net, currency: row.currency }),
       head: "Net",
       width: "116px",
       right: true,

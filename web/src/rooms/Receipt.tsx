@@ -135,7 +135,7 @@ function Opened({ receipt }: { receipt: ReceiptView }) {
                 },
               ]),
         ...(receipt.unapplied > 0
-          ? [{ key: "e", label: "Entry and trail", run: () => setShows(!shows), quiet: false }]
+          ? [{ key: "e", label: "Entry and history", run: () => setShows(!shows), quiet: false }]
           : []),
       ]}
       tape={

@@ -43,18 +43,21 @@ export function ReceiptsRoom() {
   const openAt = useOpenElsewhere("receipt");
   const { first, current, picked, open } = list;
   const columns: Column<ReceiptRow>[] = [
-    { key: "number", head: "Receipt", width: "76px", cell: (row) => row.number },
-    { key: "date", head: "Date", width: "92px", cell: (row) => shortDate(row.date, today) },
+    { key: "number", sort: (row) => row.number, head: "Receipt", width: "76px", cell: (row) => row.number },
+    { key: "date", sort: (row) => row.date, head: "Date", width: "92px", cell: (row) => shortDate(row.date, today) },
     customerColumn(openAt),
-    { key: "method", head: "Method", width: "78px", cell: (row) => row.method },
+    { key: "method", sort: (row) => row.method, head: "Method", width: "78px", cell: (row) => row.method },
     {
       key: "reference",
+      sort: (row) => row.reference,
       head: "Reference",
       width: "minmax(0, 0.8fr)",
       cell: (row) => <Marked className="dim">{row.reference}</Marked>,
     },
     {
       key: "amount",
+      sort: (row) => row.amount,
+      sum: (row) => ({ minor: row.amount, currency: row.currency }),
       head: "Amount",
       width: "106px",
       right: true,
@@ -62,6 +65,8 @@ export function ReceiptsRoom() {
     },
     {
       key: "unapplied",
+      sort: (row) => row.unapplied,
+      sum: (row) => ({ minor: row.unapplied, currency: row.currency }),
       head: "Unapplied",
       width: "100px",
       right: true,

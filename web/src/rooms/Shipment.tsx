@@ -179,7 +179,7 @@ function Opened({ shipment }: { shipment: ShipmentView }) {
               ...(shipment.state === "picking"
                 ? [{ key: "k", label: "Mark as packed", run: pack, needs: "keep_shipment" as const }]
                 : []),
-              { key: "l", label: "Print the pick list", run: () => printPaper("pick") },
+              { key: "w", label: "Print the pick list", run: () => printPaper("pick") },
               {
                 key: "x",
                 label: "Cancel shipment…",
@@ -216,7 +216,7 @@ function Opened({ shipment }: { shipment: ShipmentView }) {
               },
             ]
           : []),
-        { key: "g", label: "Print the packing slip", run: () => printPaper("slip"), quiet: unposted },
+        { key: "w", label: "Print the packing slip", run: () => printPaper("slip"), quiet: unposted },
         { key: "o", label: `Order ${shipment.order_number}`, run: () => navigate(`/orders/${shipment.order}`) },
       ]}
       tape={

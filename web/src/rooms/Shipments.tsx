@@ -27,8 +27,8 @@ export function ShipmentsRoom() {
   const openAt = useOpenElsewhere("shipment");
   const { first, current, picked, open } = list;
   const columns: Column<ShipmentRow>[] = [
-    { key: "number", head: "Shipment", width: "82px", cell: (row) => row.number },
-    { key: "order", head: "Order", width: "76px", cell: (row) => row.order_number },
+    { key: "number", sort: (row) => row.number, head: "Shipment", width: "82px", cell: (row) => row.number },
+    { key: "order", sort: (row) => row.order_number, head: "Order", width: "76px", cell: (row) => row.order_number },
     customerColumn(openAt),
     {
       key: "what",
@@ -38,12 +38,14 @@ export function ShipmentsRoom() {
     },
     {
       key: "posted",
+      sort: (row) => row.posting_date,
       head: "Left on",
       width: "92px",
       cell: (row) => (row.posting_date ? shortDate(row.posting_date, today) : ""),
     },
     {
       key: "state",
+      sort: (row) => row.state,
       head: "State",
       width: "92px",
       cell: (row) =>

@@ -33,12 +33,39 @@ export function TrialBalanceRoom() {
   };
   const amount = (minor: number) => (minor === 0 ? "" : money(minor, base));
   const columns: Column<Balance>[] = [
-    { key: "number", head: "Account", width: "80px", cell: (row) => row.number },
-    { key: "name", head: "Name", width: "minmax(0, 1fr)", cell: (row) => row.name },
-    { key: "type", head: "Type", width: "90px", cell: (row) => <Marked className="dim">{row.account_type}</Marked> },
-    { key: "debits", head: `Debit ${base}`, width: "122px", right: true, cell: (row) => amount(row.debits) },
-    { key: "credits", head: `Credit ${base}`, width: "122px", right: true, cell: (row) => amount(row.credits) },
-    { key: "balance", head: "Balance", width: "122px", right: true, cell: (row) => <b>{money(row.balance, base)}</b> },
+    { key: "number", sort: (row) => row.number, head: "Account", width: "80px", cell: (row) => row.number },
+    { key: "name", sort: (row) => row.name, head: "Name", width: "minmax(0, 1fr)", cell: (row) => row.name },
+    {
+      key: "type",
+      sort: (row) => row.account_type,
+      head: "Type",
+      width: "90px",
+      cell: (row) => <Marked className="dim">{row.account_type}</Marked>,
+    },
+    {
+      key: "debits",
+      sort: (row) => row.debits,
+      head: `Debit ${base}`,
+      width: "122px",
+      right: true,
+      cell: (row) => amount(row.debits),
+    },
+    {
+      key: "credits",
+      sort: (row) => row.credits,
+      head: `Credit ${base}`,
+      width: "122px",
+      right: true,
+      cell: (row) => amount(row.credits),
+    },
+    {
+      key: "balance",
+      sort: (row) => row.balance,
+      head: "Balance",
+      width: "122px",
+      right: true,
+      cell: (row) => <b>{money(row.balance, base)}</b>,
+    },
   ];
   return (
     <Worktop

@@ -22,6 +22,7 @@ const Opener = styled("button")({
   alignItems: "center",
   font: "inherit",
   cursor: "text",
+  "@media (max-width: 819px)": { position: "static", width: "100%", marginBottom: 10 },
 });
 
 const Body = styled("div")({
@@ -87,6 +88,7 @@ const rooms = [
   ["Company", "/setup"],
   ["Goods and tax", "/setup/goods"],
   ["Custom fields and codes", "/setup/fields"],
+  ["Handbook", "/handbook"],
   ["People", "/setup/people"],
   ["Limits and rights", "/setup/limits"],
   ["Numbers", "/setup/numbers"],

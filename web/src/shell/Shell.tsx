@@ -1,4 +1,5 @@
 import { styled } from "@mui/material/styles";
+import useMediaQuery from "@mui/material/useMediaQuery";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { NavLink, Outlet, useLocation } from "react-router";
@@ -11,12 +12,25 @@ import { KeysProvider } from "./keys";
 import { NoticesProvider, useNotices } from "./notices";
 import { useSession } from "./session";
 
+const NARROW = "@media (max-width: 1199px)";
+const SMALL = "@media (max-width: 819px)";
+
 const Frame = styled("div")({
   display: "grid",
   gridTemplateColumns: "148px minmax(0, 1fr) 324px",
   height: "100%",
   overflow: "hidden",
   "&.folded": { gridTemplateColumns: "148px minmax(0, 1fr) 28px" },
+  // Where there is less room the tape lies over the work while it is wanted (WCAG 1.4.10).
+  [NARROW]: { gridTemplateColumns: "148px minmax(0, 1fr) 28px" },
+  // A small window, or a large one at 200 %: one column, and the page itself scrolls.
+  [SMALL]: {
+    "&, &.folded": { gridTemplateColumns: "minmax(0, 1fr)" },
+    height: "auto",
+    minHeight: "100%",
+    overflow: "visible",
+    alignContent: "start",
+  },
 });
 
 /** Past the rooms to the work of this one; seen only where a keyboard comes to it (WCAG 2.4.1). */
@@ -37,6 +51,19 @@ const SpineNav = styled("nav")({
   display: "flex",
   flexDirection: "column",
   borderRight: "1px solid var(--line)",
+  [SMALL]: {
+    flexDirection: "row",
+    overflowX: "auto",
+    alignItems: "center",
+    padding: "4px 8px",
+    borderRight: 0,
+    borderBottom: "1px solid var(--line)",
+    whiteSpace: "nowrap",
+    "& a": { gap: 6, padding: "6px 8px", borderLeft: 0, borderBottom: "3px solid transparent" },
+    "& a.on": { background: "none", borderBottomColor: "var(--here)" },
+    "& .brand": { padding: "0 8px" },
+    "& .foot": { marginTop: 0, padding: "0 8px", border: 0, display: "flex", gap: 10 },
+  },
   "& .brand": { fontWeight: 700, fontSize: 18, padding: "0 16px 14px", letterSpacing: "-.01em" },
   "& .brand i": {
     display: "inline-block",
@@ -86,6 +113,7 @@ const Middle = styled("main")({
   minWidth: 0,
   minHeight: 0,
   position: "relative",
+  [SMALL]: { padding: "10px 12px 40px", "& .scroll": { maxHeight: "75vh" } },
 });
 
 const Roll = styled("aside")({
@@ -118,6 +146,29 @@ const Roll = styled("aside")({
   },
   "&.folded .paper": { display: "none" },
   "&.folded .fold": { writingMode: "vertical-rl", padding: "16px 4px", flex: 1 },
+  [NARROW]: {
+    "&:not(.folded)": {
+      position: "fixed",
+      right: 0,
+      top: 0,
+      bottom: 0,
+      width: "min(324px, 94vw)",
+      zIndex: 5,
+      boxShadow: "-6px 0 18px rgb(36 42 30 / 16%)",
+    },
+  },
+  [SMALL]: {
+    "&.folded": {
+      position: "fixed",
+      right: 8,
+      bottom: 8,
+      zIndex: 5,
+      border: "1px solid var(--control)",
+      borderRadius: 6,
+    },
+    "&.folded::before": { display: "none" },
+    "&.folded .fold": { writingMode: "horizontal-tb", padding: "5px 10px" },
+  },
 });
 
 const rooms = [
@@ -149,7 +200,11 @@ function Parts() {
   const { person } = useSession();
   const spine = useQuery({ queryKey: ["spine"], queryFn: () => got(api.GET("/api/spine")) });
   const ties = useQuery({ queryKey: ["tie-outs"], queryFn: () => got(api.GET("/api/tie-outs")), staleTime: 30_000 });
-  const [folded, setFolded] = useState(() => localStorage.getItem("till.folded") === "yes");
+  // Narrow windows have their own habit: there the tape covers the work, so it is hidden until it is wanted.
+  const narrow = useMediaQuery(NARROW.slice("@media ".length));
+  const habit = narrow ? "till.folded.narrow" : "till.folded";
+  const [habits, setHabits] = useState<Record<string, boolean>>({});
+  const folded = habits[habit] ?? (localStorage.getItem(habit) ?? (narrow ? "yes" : "no")) === "yes";
   const { pathname } = useLocation();
   const { say } = useNotices();
   if (spine.data) {
@@ -168,8 +223,8 @@ function Parts() {
     }
   }, [spine.error, say]);
   const fold = () => {
-    localStorage.setItem("till.folded", folded ? "no" : "yes");
-    setFolded(!folded);
+    localStorage.setItem(habit, folded ? "no" : "yes");
+    setHabits((now) => ({ ...now, [habit]: !folded }));
   };
   return (
     <Frame className={folded ? "folded" : ""}>

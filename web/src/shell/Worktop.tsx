@@ -11,17 +11,16 @@ import { useMay } from "./session";
 const Top = styled("header")({
   display: "flex",
   alignItems: "baseline",
-  gap: 14,
   marginBottom: 10,
   minHeight: 34,
   paddingRight: 232,
+  flexWrap: "wrap",
+  columnGap: 14,
+  rowGap: 0,
+  "@media (max-width: 819px)": { paddingRight: 0 },
   "& .sum": { color: "var(--ink-2)" },
   "& h1": {
-    whiteSpace: "nowrap",
-    overflow: "hidden",
-    textOverflow: "ellipsis",
-    flexShrink: 1,
-    minWidth: 60,
+    overflowWrap: "anywhere",
     margin: 0,
   },
 });
@@ -119,7 +118,7 @@ export function Worktop({ title, sum, actions: offered, children, tape, rest, ba
               disabled={action.disabled ?? false}
               onClick={action.run}
             >
-              {action.label} <kbd>{keyName(action.key)}</kbd>
+              {action.label} {action.key && <kbd>{keyName(action.key)}</kbd>}
             </Button>
           ))}
         <span className="rest">

@@ -88,10 +88,12 @@ export const theme = createTheme({
         // One look for what is chosen from a list, in a form, a grid or beside a list.
         "select:not(.MuiNativeSelect-select)": {
           appearance: "none",
+          // Two strokes for an arrow: pictures come from the application's own address only.
           backgroundImage:
-            "url(\"data:image/svg+xml,%3Csvg xmlns='http://www.w3.org/2000/svg' width='10' height='6'%3E%3Cpath d='M1 1l4 4 4-4' fill='none' stroke='%238c8062' stroke-width='1.5'/%3E%3C/svg%3E\")",
+            "linear-gradient(45deg, transparent 50%, var(--ink-3) 50%), linear-gradient(-45deg, transparent 50%, var(--ink-3) 50%)",
+          backgroundSize: "5px 5px",
           backgroundRepeat: "no-repeat",
-          backgroundPosition: "right 8px center",
+          backgroundPosition: "right 12px center, right 7px center",
         },
         "button.quietly": {
           border: 0,
@@ -139,7 +141,8 @@ export const theme = createTheme({
         root: {
           background: "var(--sheet)",
           "& .MuiOutlinedInput-notchedOutline": { borderColor: "var(--control)" },
-          "&.Mui-focused": { boxShadow: "0 0 0 3px var(--here)" },
+          // Within the border: the label stands on it.
+          "&.Mui-focused": { boxShadow: "inset 0 0 0 2.5px var(--here)" },
           "&.Mui-focused .MuiOutlinedInput-notchedOutline": { borderColor: "var(--ink)", borderWidth: 1 },
           "& input:focus-visible, & select:focus-visible, & textarea:focus-visible": {
             outline: "none",
@@ -183,7 +186,12 @@ export const theme = createTheme({
     MuiRadio: {
       defaultProps: { size: "small" },
       styleOverrides: {
-        root: { padding: 2, color: "var(--control)", "&.Mui-checked": { color: "var(--act)" } },
+        root: {
+          padding: 2,
+          color: "var(--control)",
+          "&.Mui-checked": { color: "var(--act)" },
+          "& svg": { fontSize: 19 },
+        },
       },
     },
     MuiAutocomplete: { styleOverrides: { inputRoot: { padding: "3.5px 8px !important" } } },

@@ -130,7 +130,11 @@ impl ItemForm {
             .fetch_optional(&mut *connection)
             .await?;
         if tax.is_none() {
-            return Err(StoreError::invalid("tax_code", format!("There is no tax code {}.", self.tax_code)));
+            let sentence = match self.tax_code.trim() {
+                "" => "Choose the tax code it is billed with. None is assumed.".to_owned(),
+                code => format!("There is no tax code {code}. Choose one of the list, or add it in Setup."),
+            };
+            return Err(StoreError::invalid("tax_code", sentence));
         }
         let quantity = |field: &str, typed: &str| -> Result<Quantity> {
             let quantity: Quantity = number(field, typed, Quantity::ZERO, str::parse)?;

@@ -149,8 +149,14 @@ export function BankRoom() {
     navigate(`/bank/${taken.statements[taken.statements.length - 1]}`);
   };
   const columns: Column<StatementRow>[] = [
-    { key: "number", head: "Statement", width: "84px", cell: (row) => row.number },
-    { key: "account", head: "Account", width: "minmax(0, 1fr)", cell: (row) => row.place_name },
+    { key: "number", sort: (row) => row.number, head: "Statement", width: "84px", cell: (row) => row.number },
+    {
+      key: "account",
+      sort: (row) => row.place_name,
+      head: "Account",
+      width: "minmax(0, 1fr)",
+      cell: (row) => row.place_name,
+    },
     {
       key: "days",
       head: "Day",
@@ -162,6 +168,7 @@ export function BankRoom() {
     },
     {
       key: "opening",
+      sort: (row) => row.opening,
       head: "Opening balance",
       width: "126px",
       right: true,
@@ -169,6 +176,7 @@ export function BankRoom() {
     },
     {
       key: "closing",
+      sort: (row) => row.closing,
       head: "Closing balance",
       width: "126px",
       right: true,
@@ -177,6 +185,7 @@ export function BankRoom() {
     { key: "lines", head: "Lines", width: "62px", right: true, cell: (row) => String(row.lines) },
     {
       key: "open",
+      sort: (row) => row.open,
       head: "Open",
       width: "92px",
       right: true,

@@ -52,18 +52,27 @@ export function CardsRoom() {
     </>
   );
   const columns: Column<CardRow>[] = [
-    { key: "number", head: "Card", width: "62px", cell: (row) => row.number },
+    { key: "number", sort: (row) => row.number, head: "Card", width: "62px", cell: (row) => row.number },
     customerColumn(openAt),
-    { key: "order", head: "For", width: "72px", cell: (row) => row.target.number },
+    { key: "order", sort: (row) => row.target.number, head: "For", width: "72px", cell: (row) => row.target.number },
     {
       key: "until",
+      sort: (row) => row.valid_until,
       head: "Valid until",
       width: "84px",
       cell: (row) => <Marked className="dim">{row.valid_until && shortDate(row.valid_until, today)}</Marked>,
     },
-    { key: "state", head: "State", width: "138px", cell: (row) => <CardStanding state={row.state} /> },
+    {
+      key: "state",
+      sort: (row) => row.state,
+      head: "State",
+      width: "138px",
+      cell: (row) => <CardStanding state={row.state} />,
+    },
     {
       key: "left",
+      sort: (row) => row.left,
+      sum: (row) => ({ minor: row.left, currency: row.currency }),
       head: "Left",
       width: "92px",
       right: true,

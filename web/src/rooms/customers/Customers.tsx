@@ -33,11 +33,18 @@ export function CustomersRoom() {
     }
   };
   const columns: Column<CustomerRow>[] = [
-    { key: "number", head: "Number", width: "84px", cell: (row) => row.number },
-    { key: "name", head: "Customer", width: "minmax(0, 1fr)", cell: (row) => <b>{row.name}</b> },
-    { key: "currency", head: "Currency", width: "90px", cell: (row) => row.currency },
+    { key: "number", sort: (row) => row.number, head: "Number", width: "84px", cell: (row) => row.number },
+    {
+      key: "name",
+      sort: (row) => row.name,
+      head: "Customer",
+      width: "minmax(0, 1fr)",
+      cell: (row) => <b>{row.name}</b>,
+    },
+    { key: "currency", sort: (row) => row.currency, head: "Currency", width: "90px", cell: (row) => row.currency },
     {
       key: "open",
+      sort: (row) => row.open_invoices,
       head: "Open invoices",
       width: "110px",
       right: true,
@@ -45,6 +52,7 @@ export function CustomersRoom() {
     },
     {
       key: "owes",
+      sort: (row) => row.owes,
       head: `Owes ${base}`,
       width: "120px",
       right: true,

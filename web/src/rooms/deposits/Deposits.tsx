@@ -74,17 +74,20 @@ export function DepositsRoom() {
   const openAt = useOpenElsewhere("deposit");
   const { first, current, picked, open } = list;
   const columns: Column<DepositRow>[] = [
-    { key: "number", head: "Deposit", width: "62px", cell: (row) => row.number },
-    { key: "date", head: "Date", width: "70px", cell: (row) => shortDate(row.date, today) },
+    { key: "number", sort: (row) => row.number, head: "Deposit", width: "62px", cell: (row) => row.number },
+    { key: "date", sort: (row) => row.date, head: "Date", width: "70px", cell: (row) => shortDate(row.date, today) },
     customerColumn(openAt),
     {
       key: "order",
+      sort: (row) => row.order_number ?? row.quote_number,
       head: "For",
       width: "96px",
       cell: (row) => row.order_number ?? row.quote_number ?? <Marked className="dim">on account</Marked>,
     },
     {
       key: "taken",
+      sort: (row) => row.taken,
+      sum: (row) => ({ minor: row.taken, currency: row.currency }),
       head: "Taken",
       width: "112px",
       right: true,
@@ -92,6 +95,8 @@ export function DepositsRoom() {
     },
     {
       key: "held",
+      sort: (row) => row.held,
+      sum: (row) => ({ minor: row.held, currency: row.currency }),
       head: "Held",
       width: "112px",
       right: true,

@@ -30,8 +30,20 @@ export function DisputesRoom() {
   const current = rows.find((one) => one.id === currentId) ?? rows[0];
   const standing = current && !current.closed_on && current.open > 0;
   const columns: Column<DisputeView>[] = [
-    { key: "document", head: "Of", width: "84px", cell: (one) => one.document.number },
-    { key: "customer", head: "Customer", width: "minmax(0, 1fr)", cell: (one) => one.customer_name },
+    {
+      key: "document",
+      sort: (one) => one.document.number,
+      head: "Of",
+      width: "84px",
+      cell: (one) => one.document.number,
+    },
+    {
+      key: "customer",
+      sort: (one) => one.customer_name,
+      head: "Customer",
+      width: "minmax(0, 1fr)",
+      cell: (one) => one.customer_name,
+    },
     {
       key: "why",
       head: "Why",
@@ -44,14 +56,22 @@ export function DisputesRoom() {
     },
     {
       key: "owner",
+      sort: (one) => one.owner_name,
       head: "Who looks after it",
       width: "minmax(0, 0.7fr)",
       cell: (one) => one.owner_name ?? <Marked className="heed">▲ nobody</Marked>,
     },
-    { key: "since", head: "Since", width: "84px", cell: (one) => shortDate(one.since, today) },
-    { key: "days", head: "Days", width: "56px", right: true, cell: (one) => String(one.days) },
+    {
+      key: "since",
+      sort: (one) => one.since,
+      head: "Since",
+      width: "84px",
+      cell: (one) => shortDate(one.since, today),
+    },
+    { key: "days", sort: (one) => one.days, head: "Days", width: "56px", right: true, cell: (one) => String(one.days) },
     {
       key: "amount",
+      sort: (one) => one.amount,
       head: "In dispute",
       width: "124px",
       right: true,

@@ -78,10 +78,23 @@ export function GoingOutRoom() {
   const recipients = [...new Set(toMail.map((row) => row.recipient ?? "no address"))];
   const print = () => navigate(`/billing/going-out/print?ids=${toPrint.map((row) => row.id).join(",")}`);
   const columns: Column<DeliveryRow>[] = [
-    { key: "state", head: "Outbox", width: "118px", cell: (row) => <GoingMark going={row} /> },
-    { key: "number", head: "Document", width: "92px", cell: (row) => row.document.number },
+    {
+      key: "state",
+      sort: (row) => row.state,
+      head: "Outbox",
+      width: "118px",
+      cell: (row) => <GoingMark going={row} />,
+    },
+    {
+      key: "number",
+      sort: (row) => row.document.number,
+      head: "Document",
+      width: "92px",
+      cell: (row) => row.document.number,
+    },
     {
       key: "customer",
+      sort: (row) => row.customer_name,
       head: "Customer",
       width: "minmax(0, 1fr)",
       cell: (row) => (
@@ -98,13 +111,15 @@ export function GoingOutRoom() {
     },
     {
       key: "to",
+      sort: (row) => row.recipient,
       head: "To",
       width: "206px",
       cell: (row) => (row.way === "mail" ? (row.recipient ?? "no address") : "on paper"),
     },
-    { key: "date", head: "Date", width: "76px", cell: (row) => shortDate(row.date, today) },
+    { key: "date", sort: (row) => row.date, head: "Date", width: "76px", cell: (row) => shortDate(row.date, today) },
     {
       key: "total",
+      sort: (row) => row.total,
       head: "Total",
       width: "104px",
       right: true,

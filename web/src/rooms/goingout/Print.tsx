@@ -45,7 +45,7 @@ export function PrintRoom() {
       back="/billing/going-out"
       actions={[
         { key: "w", label: "Print", run: () => window.print(), primary: true, disabled: !ready },
-        { key: "p", label: "They are printed", run: done, disabled: !ready, needs: "send_out" },
+        { key: "p", label: "Mark as printed", run: done, disabled: !ready, needs: "send_out" },
       ]}
     >
       {wrong && <Wrong error={wrong} />}

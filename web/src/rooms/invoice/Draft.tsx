@@ -127,9 +127,11 @@ export function Draft({ invoice }: { invoice: InvoiceView }) {
   const unsaved = Object.keys(typed).length > 0;
   const close = () => setOpen(undefined);
   useEffect(() => {
-    const first = window.document.querySelector<HTMLElement>("[data-quantity] input");
+    const first = window.document.querySelector<HTMLInputElement>("[data-quantity] input");
     if (window.document.activeElement === window.document.body) {
       first?.focus();
+      // What is typed next is the quantity, not the end of another.
+      first?.select();
     }
   }, []);
   return (
@@ -332,7 +334,6 @@ export function Draft({ invoice }: { invoice: InvoiceView }) {
           title={`Delete the draft for ${invoice.customer.name}?`}
           yes="Delete draft"
           busyWords="Deleting…"
-          careful
           close={close}
           run={async (key) => {
             const version = await settled();

@@ -44,25 +44,54 @@ export function ItemsRoom() {
   const { first, current, open } = list;
   const goods = (row: ItemRow, quantity: string) => (row.kind === "goods" && quantity !== "0" ? number(quantity) : "");
   const columns: Column<ItemRow>[] = [
-    { key: "code", head: "Item", width: "74px", cell: (row) => <b>{row.code}</b> },
+    { key: "code", sort: (row) => row.code, head: "Item", width: "74px", cell: (row) => <b>{row.code}</b> },
     {
       key: "name",
+      sort: (row) => row.name,
       head: "Name",
       width: "minmax(0, 1fr)",
       cell: (row) => (row.active ? row.name : <Marked className="dim">{row.name} · not sold any more</Marked>),
     },
-    { key: "class", head: "Class", width: "104px", cell: (row) => <Marked className="dim">{row.class}</Marked> },
-    { key: "unit", head: "Unit", width: "60px", cell: (row) => row.unit },
-    { key: "hand", head: "On hand", width: "76px", right: true, cell: (row) => goods(row, row.on_hand) },
-    { key: "free", head: "Available", width: "82px", right: true, cell: (row) => goods(row, row.available) },
+    {
+      key: "class",
+      sort: (row) => row.class,
+      head: "Class",
+      width: "104px",
+      cell: (row) => <Marked className="dim">{row.class}</Marked>,
+    },
+    { key: "unit", sort: (row) => row.unit, head: "Unit", width: "60px", cell: (row) => row.unit },
+    {
+      key: "hand",
+      sort: (row) => Number(row.on_hand),
+      head: "On hand",
+      width: "76px",
+      right: true,
+      cell: (row) => goods(row, row.on_hand),
+    },
+    {
+      key: "free",
+      sort: (row) => Number(row.available),
+      head: "Available",
+      width: "82px",
+      right: true,
+      cell: (row) => goods(row, row.available),
+    },
     {
       key: "back",
+      sort: (row) => Number(row.back_ordered),
       head: "Back-ordered",
       width: "100px",
       right: true,
       cell: (row) => (row.back_ordered === "0" ? "" : <Marked className="heed">▲ {number(row.back_ordered)}</Marked>),
     },
-    { key: "price", head: `List ${base}`, width: "86px", right: true, cell: (row) => price(row.list_price) },
+    {
+      key: "price",
+      sort: (row) => Number(row.list_price),
+      head: `List ${base}`,
+      width: "86px",
+      right: true,
+      cell: (row) => price(row.list_price),
+    },
   ];
   return (
     <Worktop

@@ -290,7 +290,6 @@ export function PricesRoom() {
         <Ask
           title={`Delete the quantity break of ${deleting.what}?`}
           yes="Delete"
-          careful
           close={() => setDeleting(undefined)}
           run={async (key) => {
             const path = { id: deleting.id };

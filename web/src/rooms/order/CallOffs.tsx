@@ -39,8 +39,14 @@ export function CallOffsRoom() {
   const rows = calls.data ?? [];
   const current = rows.find((row) => String(row.id) === opened) ?? chosen;
   const columns: Column<CallOffView>[] = [
-    { key: "number", head: "Blanket order", width: "80px", cell: (row) => row.number },
-    { key: "customer", head: "Customer", width: "minmax(0, 1fr)", cell: (row) => row.customer_name },
+    { key: "number", sort: (row) => row.number, head: "Blanket order", width: "80px", cell: (row) => row.number },
+    {
+      key: "customer",
+      sort: (row) => row.customer_name,
+      head: "Customer",
+      width: "minmax(0, 1fr)",
+      cell: (row) => row.customer_name,
+    },
     {
       key: "what",
       head: "What is left",
@@ -51,7 +57,7 @@ export function CallOffsRoom() {
         </Marked>
       ),
     },
-    { key: "last", head: "Until", width: "110px", cell: (row) => shortDate(row.last, today) },
+    { key: "last", sort: (row) => row.last, head: "Until", width: "110px", cell: (row) => shortDate(row.last, today) },
     {
       key: "state",
       head: "State",

@@ -256,7 +256,7 @@ function Entry({ started, quote, keep, order, written }: Props) {
           ? [
               {
                 key: "r",
-                label: "Make prices anew",
+                label: "Reprice",
                 run: () => change({ reprice: true }),
                 disabled: form.reprice === true,
               },

@@ -67,7 +67,6 @@ export function LineRow({ line, order }: { line: OrderLineView; order: OrderView
           <Ask
             title={`Unreserve ${number(line.allocated)} ${line.unit} of ${line.code}?`}
             yes="Unreserve"
-            careful
             close={() => setAsking(false)}
             run={async (key) => {
               await got(

@@ -52,9 +52,10 @@ export function OpenLinesRoom() {
   const { first, current, picked } = list;
   const open = (line: OpenLine | undefined) => line && navigate(`/orders/${line.order}`);
   const columns: Column<OpenLine>[] = [
-    { key: "order", head: "Order", width: "70px", cell: (row) => row.order_number },
+    { key: "order", sort: (row) => row.order_number, head: "Order", width: "70px", cell: (row) => row.order_number },
     {
       key: "item",
+      sort: (row) => row.code,
       head: "Item",
       width: "minmax(0, 1.25fr)",
       cell: (row) => (
@@ -63,10 +64,24 @@ export function OpenLinesRoom() {
         </>
       ),
     },
-    { key: "customer", head: "Customer", width: "minmax(0, 1fr)", cell: (row) => row.customer_name },
-    { key: "to_ship", head: "To ship", width: "74px", right: true, cell: (row) => number(row.to_ship) },
+    {
+      key: "customer",
+      sort: (row) => row.customer_name,
+      head: "Customer",
+      width: "minmax(0, 1fr)",
+      cell: (row) => row.customer_name,
+    },
+    {
+      key: "to_ship",
+      sort: (row) => Number(row.to_ship),
+      head: "To ship",
+      width: "74px",
+      right: true,
+      cell: (row) => number(row.to_ship),
+    },
     {
       key: "back",
+      sort: (row) => Number(row.back_ordered),
       head: "Back-ordered",
       width: "98px",
       right: true,
@@ -74,6 +89,7 @@ export function OpenLinesRoom() {
     },
     {
       key: "promised",
+      sort: (row) => row.promised_date,
       head: "Promised",
       width: "92px",
       cell: (row) =>
@@ -86,6 +102,8 @@ export function OpenLinesRoom() {
     },
     {
       key: "value",
+      sort: (row) => row.value,
+      sum: (row) => ({ minor: row.value, currency: row.currency }),
       head: "Net",
       width: "96px",
       right: true,

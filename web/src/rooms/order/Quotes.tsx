@@ -65,13 +65,33 @@ export function QuotesRoom() {
     }
   };
   const columns: Column<QuoteRow>[] = [
-    { key: "number", head: "Quote", width: "84px", cell: (row) => row.number },
-    { key: "name", head: "For", width: "minmax(0, 1fr)", cell: (row) => row.name },
-    { key: "date", head: "Written", width: "100px", cell: (row) => shortDate(row.quote_date, today) },
-    { key: "until", head: "Valid until", width: "110px", cell: (row) => shortDate(row.valid_until, today) },
-    { key: "state", head: "State", width: "110px", cell: (row) => <QuoteState state={row.state} /> },
+    { key: "number", sort: (row) => row.number, head: "Quote", width: "84px", cell: (row) => row.number },
+    { key: "name", sort: (row) => row.name, head: "For", width: "minmax(0, 1fr)", cell: (row) => row.name },
+    {
+      key: "date",
+      sort: (row) => row.quote_date,
+      head: "Written",
+      width: "100px",
+      cell: (row) => shortDate(row.quote_date, today),
+    },
+    {
+      key: "until",
+      sort: (row) => row.valid_until,
+      head: "Valid until",
+      width: "110px",
+      cell: (row) => shortDate(row.valid_until, today),
+    },
+    {
+      key: "state",
+      sort: (row) => row.state,
+      head: "State",
+      width: "110px",
+      cell: (row) => <QuoteState state={row.state} />,
+    },
     {
       key: "net",
+      sort: (row) => row.net,
+      sum: (row) => ({ minor: row.net, currency: row.currency }),
       head: "Net",
       width: "120px",
       right: true,

@@ -33,10 +33,17 @@ export function ToFinishRoom() {
   const hangs = current?.hanging[0];
   const step = current && hangs ? stepOf(hangs.step, current) : undefined;
   const columns: Column<OrderToFinish>[] = [
-    { key: "number", head: "Order", width: "84px", cell: (one) => one.number },
-    { key: "customer", head: "Customer", width: "minmax(0, 0.9fr)", cell: (one) => one.customer_name },
+    { key: "number", sort: (one) => one.number, head: "Order", width: "84px", cell: (one) => one.number },
+    {
+      key: "customer",
+      sort: (one) => one.customer_name,
+      head: "Customer",
+      width: "minmax(0, 0.9fr)",
+      cell: (one) => one.customer_name,
+    },
     {
       key: "theirs",
+      sort: (one) => one.customer_order_number,
       head: "Customer PO",
       width: "minmax(0, 0.6fr)",
       cell: (one) => <Marked className="dim">{one.customer_order_number}</Marked>,
@@ -49,13 +56,16 @@ export function ToFinishRoom() {
     },
     {
       key: "due",
+      sort: (one) => one.due,
       head: "Due",
       width: "108px",
       cell: (one) => one.due && shortDate(one.due, today),
     },
     {
       key: "open",
-      head: "Open",
+      sort: (one) => one.open,
+      sum: (one) => ({ minor: one.open, currency: one.currency }),
+      head: "Balance due",
       width: "128px",
       right: true,
       cell: (one) => one.open > 0 && `${money(one.open, one.currency)} ${one.currency}`,

@@ -50,12 +50,20 @@ export function PrepaymentInvoicesRoom() {
     </>
   );
   const columns: Column<PrepaymentRow>[] = [
-    { key: "number", head: "Invoice", width: "62px", cell: (row) => row.number },
-    { key: "date", head: "Date", width: "70px", cell: (row) => shortDate(row.document_date, today) },
+    { key: "number", sort: (row) => row.number, head: "Invoice", width: "62px", cell: (row) => row.number },
+    {
+      key: "date",
+      sort: (row) => row.document_date,
+      head: "Date",
+      width: "70px",
+      cell: (row) => shortDate(row.document_date, today),
+    },
     customerColumn(openAt),
-    { key: "order", head: "For", width: "72px", cell: (row) => row.order.number },
+    { key: "order", sort: (row) => row.order.number, head: "For", width: "72px", cell: (row) => row.order.number },
     {
       key: "open",
+      sort: (row) => row.open,
+      sum: (row) => ({ minor: row.open, currency: row.currency }),
       head: "Balance due",
       width: "104px",
       right: true,
@@ -63,6 +71,8 @@ export function PrepaymentInvoicesRoom() {
     },
     {
       key: "left",
+      sort: (row) => row.left,
+      sum: (row) => ({ minor: row.left, currency: row.currency }),
       head: "Left, net",
       width: "96px",
       right: true,

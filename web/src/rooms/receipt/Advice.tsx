@@ -125,7 +125,7 @@ export function AdviceRoom() {
     },
     {
       key: "open",
-      head: "Stays open",
+      head: "Balance after",
       width: "104px",
       right: true,
       cell: (one) =>

@@ -27,9 +27,16 @@ export function ClaimsRoom() {
   const open = claims.filter((one) => one.open > 0).length;
   const standing = current?.answers.filter((one) => !one.reversed_on) ?? [];
   const columns: Column<ClaimView>[] = [
-    { key: "return", head: "Return", width: "66px", cell: (one) => one.returned.number },
+    {
+      key: "return",
+      sort: (one) => one.returned.number,
+      head: "Return",
+      width: "66px",
+      cell: (one) => one.returned.number,
+    },
     {
       key: "item",
+      sort: (one) => one.code,
       head: "Item",
       width: "minmax(0, 1fr)",
       cell: (one) => (
@@ -38,10 +45,11 @@ export function ClaimsRoom() {
         </>
       ),
     },
-    { key: "since", head: "Since", width: "78px", cell: (one) => shortDate(one.date, today) },
-    { key: "days", head: "Days", width: "52px", right: true, cell: (one) => String(one.age) },
+    { key: "since", sort: (one) => one.date, head: "Since", width: "78px", cell: (one) => shortDate(one.date, today) },
+    { key: "days", sort: (one) => one.age, head: "Days", width: "52px", right: true, cell: (one) => String(one.age) },
     {
       key: "claimed",
+      sort: (one) => one.claimed,
       head: `Claimed ${base}`,
       width: "104px",
       right: true,
@@ -63,7 +71,7 @@ export function ClaimsRoom() {
     },
     {
       key: "open",
-      head: "Open",
+      head: "Still claimed",
       width: "84px",
       right: true,
       cell: (one) =>

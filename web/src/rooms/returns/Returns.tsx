@@ -51,10 +51,16 @@ export function ReturnsRoom() {
   const openAt = useOpenElsewhere("return");
   const { first, current, open } = list;
   const columns: Column<ReturnRow>[] = [
-    { key: "number", head: "Return", width: "66px", cell: (row) => row.number },
-    { key: "date", head: "Authorized", width: "78px", cell: (row) => shortDate(row.authorized_on, today) },
+    { key: "number", sort: (row) => row.number, head: "Return", width: "66px", cell: (row) => row.number },
+    {
+      key: "date",
+      sort: (row) => row.authorized_on,
+      head: "Authorized",
+      width: "78px",
+      cell: (row) => shortDate(row.authorized_on, today),
+    },
     customerColumn(openAt),
-    { key: "items", head: "Items", width: "minmax(70px, .7fr)", cell: (row) => row.items },
+    { key: "items", sort: (row) => row.items, head: "Items", width: "minmax(70px, .7fr)", cell: (row) => row.items },
     {
       key: "received",
       head: "Received",
@@ -63,7 +69,7 @@ export function ReturnsRoom() {
       cell: (row) => `${row.progress.received} of ${row.progress.authorized}`,
     },
     { key: "credited", head: "Credited", width: "66px", right: true, cell: (row) => row.progress.credited },
-    { key: "days", head: "Days", width: "44px", right: true, cell: (row) => row.days },
+    { key: "days", sort: (row) => row.days, head: "Days", width: "44px", right: true, cell: (row) => row.days },
     {
       key: "next",
       head: "Next",

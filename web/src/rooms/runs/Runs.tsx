@@ -183,7 +183,6 @@ export function RunsRoom() {
         <Ask
           title={`Delete recurring run ${deleting.name}?`}
           yes="Delete"
-          careful
           close={() => setDeleting(undefined)}
           run={async (key) => {
             const path = { id: deleting.id ?? 0 };

@@ -57,12 +57,27 @@ export function SlipsRoom() {
   const { first, current, open } = list;
   const there = inHand.data ?? [];
   const columns: Column<SlipRow>[] = [
-    { key: "number", head: "Slip", width: "70px", cell: (row) => row.number },
-    { key: "prepared", head: "Prepared", width: "86px", cell: (row) => shortDate(row.prepared_on, today) },
-    { key: "bank", head: "To", width: "minmax(0, 1fr)", cell: (row) => row.bank_name },
-    { key: "lines", head: "Lines", width: "62px", right: true, cell: (row) => String(row.lines) },
+    { key: "number", sort: (row) => row.number, head: "Slip", width: "70px", cell: (row) => row.number },
+    {
+      key: "prepared",
+      sort: (row) => row.prepared_on,
+      head: "Prepared",
+      width: "86px",
+      cell: (row) => shortDate(row.prepared_on, today),
+    },
+    { key: "bank", sort: (row) => row.bank_name, head: "To", width: "minmax(0, 1fr)", cell: (row) => row.bank_name },
+    {
+      key: "lines",
+      sort: (row) => row.lines,
+      head: "Lines",
+      width: "62px",
+      right: true,
+      cell: (row) => String(row.lines),
+    },
     {
       key: "amount",
+      sort: (row) => row.amount,
+      sum: (row) => ({ minor: row.amount, currency: row.currency }),
       head: "Amount",
       width: "124px",
       right: true,
@@ -83,6 +98,7 @@ export function SlipsRoom() {
     },
     {
       key: "banked",
+      sort: (row) => row.banked_on,
       head: "Banked",
       width: "86px",
       cell: (row) => row.banked_on && shortDate(row.banked_on, today),
