@@ -110,7 +110,7 @@ impl Browser {
     /// # Errors
     /// Where Chromium or ChromeDriver are missing.
     pub async fn open() -> Result<Self> {
-        Self::of_size(1280, 800).await
+        Self::sized(1280, 800).await
     }
 
     /// Opens a window as a phone has it, held upright.
@@ -118,10 +118,14 @@ impl Browser {
     /// # Errors
     /// Where Chromium or ChromeDriver are missing.
     pub async fn phone() -> Result<Self> {
-        Self::of_size(390, 844).await
+        Self::sized(390, 844).await
     }
 
-    async fn of_size(width: u32, height: u32) -> Result<Self> {
+    /// Opens a window of so many pixels.
+    ///
+    /// # Errors
+    /// Where Chromium or ChromeDriver are missing.
+    pub async fn sized(width: u32, height: u32) -> Result<Self> {
         let driver = Driver::start()?;
         let profile = tempfile::tempdir()?;
         let profile_argument = format!("--user-data-dir={}", profile.path().display());

@@ -79,6 +79,7 @@ const VIEWS: &[&str] = &[
     "/setup/opening",
     "/setup/record",
     "/me",
+    "/handbook",
     "/no/such/place",
 ];
 

@@ -8,6 +8,7 @@ mod clerk;
 mod credits;
 mod customer_page;
 mod exchanges;
+mod habits;
 mod money;
 mod orders;
 mod people;

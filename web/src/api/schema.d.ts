@@ -9275,7 +9275,7 @@ export interface components {
          * @description What is to be done with one row, and where.
          * @enum {string}
          */
-        Next: "put_right" | "decide" | "apply" | "match" | "take_to_bank" | "clear" | "credit" | "capture" | "ask_again" | "ship_soon" | "authorize_again" | "book" | "post_shipment" | "bill" | "inspect" | "settle" | "repair" | "resolve" | "ask_for_money" | "look_at_order" | "confirm" | "ask_for_missing";
+        Next: "put_right" | "decide" | "apply" | "match" | "take_to_bank" | "clear" | "credit" | "capture" | "ask_again" | "ship_soon" | "authorize_again" | "book" | "post_shipment" | "bill" | "inspect" | "settle" | "repair" | "resolve" | "ask_for_money" | "look_at_order" | "confirm" | "ask_for_missing" | "open_draft" | "look_at_request";
         /**
          * @description What a return still needs.
          * @enum {string}
@@ -13652,7 +13652,7 @@ export interface components {
          * @description A kind of work, in the order of urgency.
          * @enum {string}
          */
-        Work: "stopped" | "to_approve" | "money_lying_still" | "ready_to_go" | "to_bill" | "returned" | "disputed" | "late" | "orders_to_finish";
+        Work: "stopped" | "to_approve" | "money_lying_still" | "ready_to_go" | "to_bill" | "drafts" | "returned" | "disputed" | "late" | "orders_to_finish" | "requested";
         /** @description A wrong delivery to put right. */
         WrongItem: {
             /**

@@ -51,7 +51,7 @@ interface Props<T> {
 
 /** A track that takes what is left keeps enough to be read. */
 function roomy(track: string): string {
-  return track.replace(/^minmax\(0(px)?,/, "minmax(130px,");
+  return track.replace(/^minmax\(0(px)?,/, "minmax(112px,");
 }
 
 /** Height of the headings; they stay in sight while the rows scroll below them. */
@@ -79,7 +79,7 @@ const Sheet = styled("div")({
     fontSize: 12.5,
     fontWeight: 600,
     color: "var(--ink-3)",
-    padding: "7px 10px",
+    padding: "7px 8px",
   },
   "& .head button": {
     border: 0,
@@ -111,14 +111,14 @@ const Sheet = styled("div")({
     overflow: "visible",
     fontSize: 13.5,
   },
-  "& .foot > div": { padding: "5px 10px", whiteSpace: "nowrap", overflow: "hidden", textOverflow: "ellipsis" },
+  "& .foot > div": { padding: "5px 8px", whiteSpace: "nowrap", overflow: "hidden", textOverflow: "ellipsis" },
   "& .scroll": { overflowY: "auto", minHeight: 0, outline: "none" },
   "& .row > div:first-of-type:not(:last-of-type)": { textOverflow: "clip" },
   "&:focus-within": { borderColor: "var(--line-strong)" },
   "& .grid": { display: "grid", alignItems: "center" },
   "& .row": { position: "absolute", left: 0, right: 0, borderBottom: "1px solid var(--line)", cursor: "default" },
   "& .row > div": {
-    padding: "0 10px",
+    padding: "0 8px",
     whiteSpace: "nowrap",
     overflow: "hidden",
     textOverflow: "ellipsis",
@@ -466,7 +466,8 @@ function Foot<T>({
       }
     }
     // The currency of the books goes without saying, and first.
-    return [...sums]
+    const said = [...sums].filter(([, sum]) => sum !== 0n);
+    return (said.length > 0 ? said : [...sums].slice(0, 1))
       .sort(([one], [other]) => Number(other === base) - Number(one === base))
       .map(([currency, sum]) => `${currency === base ? "" : `${currency} `}${money(Number(sum), currency)}`);
   });

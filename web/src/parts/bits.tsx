@@ -106,7 +106,7 @@ export const Chips = styled("div")({
     color: "var(--ink)",
     padding: "3px 8px",
     height: 30,
-    width: 186,
+    width: 158,
     minWidth: 110,
   },
   "& select": {

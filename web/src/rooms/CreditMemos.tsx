@@ -43,7 +43,7 @@ export function CreditMemosRoom() {
   const { first, current, picked, open } = list;
   const columns: Column<CreditMemoRow>[] = [
     { key: "number", sort: (row) => row.number, head: "Credit memo", width: "92px", cell: (row) => row.number },
-    { key: "date", sort: (row) => row.date, head: "Date", width: "70px", cell: (row) => shortDate(row.date, today) },
+    { key: "date", sort: (row) => row.date, head: "Date", width: "98px", cell: (row) => shortDate(row.date, today) },
     {
       key: "customer",
       sort: (row) => row.customer_name,

@@ -49,7 +49,7 @@ export function InvoicesRoom() {
       key: "number",
       sort: (row) => row.number,
       head: "Invoice",
-      width: "76px",
+      width: "64px",
       cell: (row) => row.number ?? <Marked className="dim">draft</Marked>,
     },
     customerColumn(openAt),
@@ -57,7 +57,7 @@ export function InvoicesRoom() {
       key: "source",
       sort: (row) => row.source,
       head: "From",
-      width: "82px",
+      width: "76px",
       cell: (row) => {
         const [first, ...more] = row.source.split(" ");
         return (
@@ -68,19 +68,19 @@ export function InvoicesRoom() {
         );
       },
     },
-    { key: "going", head: "Outbox", width: "94px", cell: (row) => <GoingMark going={row.going_out} /> },
+    { key: "going", head: "Outbox", width: "86px", cell: (row) => <GoingMark going={row.going_out} /> },
     {
       key: "date",
       sort: (row) => row.document_date,
       head: "Date",
-      width: "74px",
+      width: "94px",
       cell: (row) => (row.document_date ? shortDate(row.document_date, today) : <Marked className="dim">today</Marked>),
     },
     {
       key: "due",
       sort: (row) => row.due_date,
       head: "Due",
-      width: "82px",
+      width: "94px",
       cell: (row) =>
         row.due_date &&
         // What is late says how late; since when, the tape tells.
@@ -95,7 +95,7 @@ export function InvoicesRoom() {
       sort: (row) => row.total,
       sum: (row) => (row.total != null ? { minor: row.total, currency: row.currency } : null),
       head: "Total",
-      width: "84px",
+      width: "100px",
       right: true,
       cell: (row) => row.total != null && <Amount minor={row.total} currency={row.currency} base={base} />,
     },
@@ -104,7 +104,7 @@ export function InvoicesRoom() {
       sort: (row) => row.open,
       sum: (row) => (row.open != null ? { minor: row.open, currency: row.currency } : null),
       head: "Balance due",
-      width: "96px",
+      width: "92px",
       right: true,
       cell: (row) =>
         row.open != null &&

@@ -64,7 +64,7 @@ export function OrdersRoom() {
       key: "promised",
       sort: (row) => row.promised_date,
       head: "Promised",
-      width: "78px",
+      width: "94px",
       cell: (row) =>
         row.promised_date &&
         (row.late ? (

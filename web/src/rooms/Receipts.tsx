@@ -44,7 +44,7 @@ export function ReceiptsRoom() {
   const { first, current, picked, open } = list;
   const columns: Column<ReceiptRow>[] = [
     { key: "number", sort: (row) => row.number, head: "Receipt", width: "76px", cell: (row) => row.number },
-    { key: "date", sort: (row) => row.date, head: "Date", width: "92px", cell: (row) => shortDate(row.date, today) },
+    { key: "date", sort: (row) => row.date, head: "Date", width: "98px", cell: (row) => shortDate(row.date, today) },
     customerColumn(openAt),
     { key: "method", sort: (row) => row.method, head: "Method", width: "78px", cell: (row) => row.method },
     {

@@ -40,7 +40,7 @@ export function ShipmentsRoom() {
       key: "posted",
       sort: (row) => row.posting_date,
       head: "Left on",
-      width: "92px",
+      width: "98px",
       cell: (row) => (row.posting_date ? shortDate(row.posting_date, today) : ""),
     },
     {

@@ -75,7 +75,7 @@ export function DepositsRoom() {
   const { first, current, picked, open } = list;
   const columns: Column<DepositRow>[] = [
     { key: "number", sort: (row) => row.number, head: "Deposit", width: "62px", cell: (row) => row.number },
-    { key: "date", sort: (row) => row.date, head: "Date", width: "70px", cell: (row) => shortDate(row.date, today) },
+    { key: "date", sort: (row) => row.date, head: "Date", width: "98px", cell: (row) => shortDate(row.date, today) },
     customerColumn(openAt),
     {
       key: "order",

@@ -113,10 +113,10 @@ export function GoingOutRoom() {
       key: "to",
       sort: (row) => row.recipient,
       head: "To",
-      width: "206px",
+      width: "190px",
       cell: (row) => (row.way === "mail" ? (row.recipient ?? "no address") : "on paper"),
     },
-    { key: "date", sort: (row) => row.date, head: "Date", width: "76px", cell: (row) => shortDate(row.date, today) },
+    { key: "date", sort: (row) => row.date, head: "Date", width: "98px", cell: (row) => shortDate(row.date, today) },
     {
       key: "total",
       sort: (row) => row.total,

@@ -55,7 +55,7 @@ export function PrepaymentInvoicesRoom() {
       key: "date",
       sort: (row) => row.document_date,
       head: "Date",
-      width: "70px",
+      width: "98px",
       cell: (row) => shortDate(row.document_date, today),
     },
     customerColumn(openAt),

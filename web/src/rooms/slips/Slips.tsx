@@ -70,7 +70,7 @@ export function SlipsRoom() {
       key: "lines",
       sort: (row) => row.lines,
       head: "Lines",
-      width: "62px",
+      width: "52px",
       right: true,
       cell: (row) => String(row.lines),
     },
@@ -86,7 +86,7 @@ export function SlipsRoom() {
     {
       key: "counted",
       head: "Counted",
-      width: "104px",
+      width: "98px",
       right: true,
       cell: (row) =>
         row.counted != null &&
@@ -103,7 +103,7 @@ export function SlipsRoom() {
       width: "86px",
       cell: (row) => row.banked_on && shortDate(row.banked_on, today),
     },
-    { key: "state", head: "", width: "112px", cell: (row) => <SlipMark state={row.state} /> },
+    { key: "state", head: "", width: "102px", cell: (row) => <SlipMark state={row.state} /> },
   ];
   const said = sums(there)
     .map(([currency, sum]) => `${money(sum, currency)} ${currency}`)
