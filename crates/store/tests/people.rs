@@ -281,8 +281,8 @@ async fn own_drafts_and_requests_stand_on_ones_own_day_sheet() {
     price(&company, &acting(1, Role::Clerk), draft, 1, "54.00").await.unwrap();
     let name = invoices::view(&mut *company.store.read().await.unwrap(), draft.0).await.unwrap().customer.name;
     let clerk = works(1, Role::Clerk).await;
-    // 10 × 54.00 with 23 %: 540.00 + 124.20.
-    assert_eq!(clerk[0].4, Money(66_420), "{clerk:?}");
+    // 10 × 54.00 and 18.00 of freight, with 23 %: 558.00 + 128.34.
+    assert_eq!(clerk[0].4, Money(68_634), "{clerk:?}");
     assert_eq!((clerk.len(), clerk[0].0, clerk[0].1, &clerk[0].2), (1, Work::Drafts, Next::OpenDraft, &name));
     assert!(clerk[0].3.starts_with("draft of S-"), "{clerk:?}");
     assert_eq!(works(2, Role::Lead).await, []);

@@ -309,6 +309,7 @@ export function BlockerMark({ blockers, alone }: { blockers: Blocker[]; alone?: 
 const FactsGrid = styled("dl")({
   display: "grid",
   gridTemplateColumns: "repeat(4, minmax(0, 1fr))",
+  "@media (max-width: 819px)": { gridTemplateColumns: "repeat(2, minmax(0, 1fr))" },
   gap: "4px 18px",
   margin: "0 0 12px",
   "& dt": { fontSize: 12.5, color: "var(--ink-3)", fontWeight: 600 },

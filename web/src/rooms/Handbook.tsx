@@ -48,8 +48,10 @@ export function HandbookRoom() {
         <Paper>
           <h2>In the order of a day</h2>
           {chapters.map((title) => (
-            <div className="words" key={title}>
-              <a href={`#${anchorOf(title)}`}>{title}</a>
+            <div className="words" key={title} style={{ padding: "3px 0" }}>
+              <a href={`#${anchorOf(title)}`} style={{ display: "inline-block", minHeight: 24 }}>
+                {title}
+              </a>
             </div>
           ))}
         </Paper>

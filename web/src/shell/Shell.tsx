@@ -113,7 +113,8 @@ const Middle = styled("main")({
   minWidth: 0,
   minHeight: 0,
   position: "relative",
-  [SMALL]: { padding: "10px 12px 40px", "& .scroll": { maxHeight: "75vh" } },
+  // A table that needs more room is moved sideways by itself.
+  [SMALL]: { padding: "10px 12px 40px", overflowX: "auto", "& .scroll": { maxHeight: "75vh" } },
 });
 
 const Roll = styled("aside")({
