@@ -71,7 +71,7 @@ async fn from_unbilled_to_a_closed_order_by_keyboard() -> Result<()> {
     find(&browser, &invoice).await?;
     browser.wait_for("h1", &invoice).await?;
     browser.wait_for("header", "balance due €842.10 on 1 Apr 2026").await?;
-    let roll = browser.wait_for("#roll", "Trail").await?;
+    let roll = browser.wait_for("#roll", "Related documents").await?;
     assert!(roll.contains("Entry ") && roll.contains(&order), "{roll}");
 
     // A part of the money: the open amount falls, the order is completed but not closed.

@@ -287,7 +287,7 @@ async fn own_drafts_and_requests_stand_on_ones_own_day_sheet() {
     assert!(clerk[0].3.starts_with("draft of S-"), "{clerk:?}");
     assert_eq!(works(2, Role::Lead).await, []);
     // A price too far down: who asked sees that it waits, who may decide sees it as work.
-    price(&company, &acting(1, Role::Clerk), draft, 2, "1.00").await.unwrap().waits.unwrap();
+    price(&company, &acting(1, Role::Clerk), draft, 2, "30.00").await.unwrap().waits.unwrap();
     let clerk = works(1, Role::Clerk).await;
     let asked = clerk.iter().find(|item| item.0 == Work::Requested).unwrap();
     assert!(asked.2.starts_with("Price ") && asked.1 == Next::LookAtRequest, "{asked:?}");
