@@ -116,6 +116,8 @@ export const Chips = styled("div")({
     backgroundColor: "var(--sheet)",
     color: "var(--ink)",
     padding: "3px 24px 3px 8px",
+    maxWidth: 142,
+    textOverflow: "ellipsis",
     height: 30,
   },
   "& .end": { marginLeft: "auto" },

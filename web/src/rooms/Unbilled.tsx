@@ -175,7 +175,7 @@ export function UnbilledRoom() {
     {
       key: "blocked",
       head: "Blocked by",
-      width: "160px",
+      width: "178px",
       cell: (row) => ("customer" in row ? "" : <BlockerMark blockers={row.shipment.blockers} alone />),
     },
     {

@@ -3,7 +3,7 @@ import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { useNavigate, useParams } from "react-router";
 import { api, got, keyed, newKey } from "../../api/client";
 import type { RunInvoice, RunView } from "../../api/types";
-import { money, moneyWithCurrency, plural } from "../../format";
+import { moneyWithCurrency, plural } from "../../format";
 import { BlockerMark, Chips, Marked, useEverythingChanged, useFilter, Wrong } from "../../parts/bits";
 import { FormAsk } from "../../parts/FormAsk";
 import { usePicks } from "../../parts/picks";
@@ -124,27 +124,35 @@ function Run({ view, rows, more }: { view: RunView; rows: RunInvoice[]; more: ()
     {
       key: "standing",
       head: "Invoice",
-      width: "104px",
+      width: "84px",
       cell: (row) => <StandingMark row={row} />,
     },
     {
       key: "customer",
       head: "Customer",
       width: "minmax(0, 1fr)",
-      cell: (row) => (
-        <span title={row.held ?? undefined}>
-          {row.customer_name}
-          {row.held ? <Marked className="heed"> · ▲ {row.held}</Marked> : <BlockerMark blockers={row.blockers} />}
-        </span>
-      ),
+      cell: (row) => <span title={row.held ?? undefined}>{row.customer_name}</span>,
     },
-    { key: "source", head: "From", width: "118px", cell: (row) => <span title={row.source}>{row.source}</span> },
+    {
+      key: "blocked",
+      head: "Blocked by",
+      width: "178px",
+      cell: (row) =>
+        row.held ? (
+          <Marked className="heed" title={row.held}>
+            ▲ {row.held}
+          </Marked>
+        ) : (
+          <BlockerMark blockers={row.blockers} alone />
+        ),
+    },
+    { key: "source", head: "From", width: "86px", cell: (row) => <span title={row.source}>{row.source}</span> },
     { key: "lines", head: "Lines", width: "46px", right: true, cell: (row) => row.lines },
-    { key: "net", head: "Net", width: "88px", right: true, cell: (row) => money(row.net, row.currency) },
+    { key: "net", head: "Net", width: "92px", right: true, cell: (row) => moneyWithCurrency(row.net, row.currency) },
     {
       key: "total",
       head: "Total",
-      width: "102px",
+      width: "98px",
       right: true,
       cell: (row) => moneyWithCurrency(row.total, row.currency),
     },
@@ -203,31 +211,33 @@ function Run({ view, rows, more }: { view: RunView; rows: RunInvoice[]; more: ()
       tape={<RunTape view={view} current={current} />}
     >
       <Chips>
-        {(
-          [
-            ["", "All", counts.ready + counts.blocked + counts.left_out + counts.posted],
-            ["ready", "Ready", counts.ready],
-            ["blocked", "Not ready", counts.blocked],
-            ["left_out", "Left out", counts.left_out],
-            ["posted", "Posted", counts.posted],
-          ] as const
-        ).map(([value, label, count]) => (
-          <button
-            key={value}
-            type="button"
-            className={state === value ? "on" : ""}
-            aria-pressed={state === value}
-            onClick={() => setState(value)}
-          >
-            {label} {count}
-          </button>
-        ))}
+        <span className="pills">
+          {(
+            [
+              ["", "All", counts.ready + counts.blocked + counts.left_out + counts.posted],
+              ["ready", "Ready", counts.ready],
+              ["blocked", "Blocked", counts.blocked],
+              ["left_out", "Excluded", counts.left_out],
+              ["posted", "Posted", counts.posted],
+            ] as const
+          ).map(([value, label, count]) => (
+            <button
+              key={value}
+              type="button"
+              className={state === value ? "on" : ""}
+              aria-pressed={state === value}
+              onClick={() => setState(value)}
+            >
+              {label} {count}
+            </button>
+          ))}
+        </span>
       </Chips>
       {view.waiting > 0 && (
         <p style={{ margin: "0 0 8px" }}>
           <Marked className="dim">
             {plural(view.waiting, "shipment is", "shipments are")} not in it: their customers are billed when all of an
-            order has gone.
+            order has shipped.
           </Marked>
         </p>
       )}
