@@ -268,6 +268,8 @@ export function RoomLinks({ links }: { links: [to: string, label: string][] }) {
 export function ExportLink({ list, state }: { list: string; state?: string }) {
   const [params] = useSearchParams();
   const asked = new URLSearchParams(params);
+  // The order is that of the screen alone.
+  asked.delete("sort");
   if (state !== undefined) {
     asked.delete("state");
     if (state) {

@@ -74,7 +74,9 @@ export function useKeptState<T>(
     (next: T | ((now: T) => T)) =>
       setState((now) => {
         const then = typeof next === "function" ? (next as (now: T) => T)(now.value) : next;
-        if (now.place) {
+        if (now.place && then === undefined) {
+          sessionStorage.removeItem(now.place);
+        } else if (now.place) {
           sessionStorage.setItem(now.place, JSON.stringify(then));
         }
         return { ...now, value: then };

@@ -6,7 +6,7 @@ import {
   type SortingState,
   useReactTable,
 } from "@tanstack/react-table";
-import { useCallback, useMemo, useState } from "react";
+import { useCallback, useMemo, useRef, useState } from "react";
 import { useFilter } from "./bits";
 import type { Column } from "./Rows";
 
@@ -56,17 +56,19 @@ export function useTable<T>(label: string, rows: T[], columns: Column<T>[], grou
     () => (known ? [{ id: key, desc: order.startsWith("-") }] : []),
     [known, key, order],
   );
+  // What a row is ordered by is that of its column, however often the columns are made anew: the rows are not ordered again.
+  const present = useRef(columns);
+  present.current = columns;
   const definitions = useMemo(
-    () =>
-      columns.map(
-        (column): ColumnDef<T> => ({
-          id: column.key,
-          accessorFn: (row) => column.sort?.(row) ?? undefined,
-          sortingFn: byValue as SortingFn<T>,
-          sortUndefined: "last",
-        }),
-      ),
-    [columns],
+    (): ColumnDef<T>[] => [
+      {
+        id: key,
+        accessorFn: (row) => present.current.find((column) => column.key === key)?.sort?.(row) ?? undefined,
+        sortingFn: byValue as SortingFn<T>,
+        sortUndefined: "last",
+      },
+    ],
+    [key],
   );
   const table = useReactTable({
     data: rows,

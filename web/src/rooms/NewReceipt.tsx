@@ -1,5 +1,3 @@
-import FormControlLabel from "@mui/material/FormControlLabel";
-import Radio from "@mui/material/Radio";
 import { styled } from "@mui/material/styles";
 import TextField from "@mui/material/TextField";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
@@ -7,10 +5,11 @@ import { useEffect, useRef, useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import { api, got, keyed, Problem } from "../api/client";
 import type { CustomerRow } from "../api/types";
-import { decimal, exponentOf, moneyWithCurrency, sentence, typedDecimal } from "../format";
+import { decimal, exponentOf, moneyWithCurrency, typedDecimal } from "../format";
 import { Scroll, useBase, useCurrencies, useEverythingChanged, useToday, Wrong } from "../parts/bits";
 import { DateField } from "../parts/DateField";
 import { useForget, useKeptState } from "../parts/kept";
+import { MethodChoice } from "../parts/MethodChoice";
 import { usePaymentMethods } from "../parts/methods";
 import { Ask } from "../shell/Ask";
 import { useNotices } from "../shell/notices";
@@ -27,18 +26,6 @@ const Form = styled("div")({
   gridTemplateColumns: "minmax(0, 2fr) minmax(0, 1fr) minmax(0, 1fr)",
   gap: "16px 14px",
   margin: "6px 0 14px",
-});
-
-const Methods = styled("fieldset")({
-  border: 0,
-  padding: 0,
-  margin: 0,
-  display: "flex",
-  gap: 14,
-  alignItems: "center",
-  "& legend": { fontSize: 12.5, fontWeight: 600, color: "var(--ink-3)", padding: 0 },
-  "& label": { display: "flex", gap: 5, alignItems: "center" },
-  "& input": { accentColor: "var(--act)" },
 });
 
 const NOBODY: CustomerRow[] = [];
@@ -281,24 +268,7 @@ function Entry({ stack }: { stack: Stack | undefined }) {
           error={!!errors.reference}
           helperText={errors.reference}
         />
-        <Methods>
-          <legend>Method</legend>
-          {methods.map((one) => (
-            <FormControlLabel
-              key={one.code}
-              title={one.place}
-              label={sentence(one.name)}
-              control={
-                <Radio
-                  name="method"
-                  value={one.code}
-                  checked={method === one.code}
-                  onChange={() => setMethod(one.code)}
-                />
-              }
-            />
-          ))}
-        </Methods>
+        <MethodChoice methods={methods} method={method} choose={setMethod} />
       </Form>
       {elsewhere && (
         <p role="alert" style={{ margin: "0 0 8px" }}>
@@ -369,6 +339,7 @@ function Entry({ stack }: { stack: Stack | undefined }) {
           close={() => setFinishing(false)}
           run={async () => {
             stack.forget();
+            forget();
             navigate("/receipts", { replace: true });
           }}
         >

@@ -216,7 +216,8 @@ function Opened({ shipment }: { shipment: ShipmentView }) {
               },
             ]
           : []),
-        { key: "w", label: "Print the packing slip", run: () => printPaper("slip"), quiet: unposted },
+        // Before it has left, w prints what is to be picked.
+        { key: unposted ? "" : "w", label: "Print the packing slip", run: () => printPaper("slip"), quiet: unposted },
         { key: "o", label: `Order ${shipment.order_number}`, run: () => navigate(`/orders/${shipment.order}`) },
       ]}
       tape={

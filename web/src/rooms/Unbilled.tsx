@@ -187,6 +187,7 @@ export function UnbilledRoom() {
     },
     {
       key: "net",
+      sum: (row) => ("customer" in row ? null : { minor: row.shipment.net_base, currency: base }),
       head: `Net ${base}`,
       width: "88px",
       right: true,
@@ -298,6 +299,7 @@ export function UnbilledRoom() {
           groupTail={2}
           picks={showMarks}
           onPick={pick}
+          count={first.shipments}
           onAll={(on) => setPicks(new Set(on ? shipments.map(keyOf) : []))}
           nameOf={(row) => ("customer" in row ? `All of ${row.customer.name}` : row.shipment.number)}
           onOpen={openDraft}

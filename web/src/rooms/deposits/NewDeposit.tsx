@@ -1,16 +1,15 @@
 import Autocomplete from "@mui/material/Autocomplete";
-import FormControlLabel from "@mui/material/FormControlLabel";
-import Radio from "@mui/material/Radio";
 import { styled } from "@mui/material/styles";
 import TextField from "@mui/material/TextField";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import { api, got, keyed, Problem } from "../../api/client";
-import { date as day, decimal, exponentOf, moneyWithCurrency, sentence, typedDecimal } from "../../format";
+import { date as day, decimal, exponentOf, moneyWithCurrency, typedDecimal } from "../../format";
 import { useEverythingChanged, useToday, Wrong } from "../../parts/bits";
 import { DateField } from "../../parts/DateField";
 import { useForget, useKeptState } from "../../parts/kept";
+import { MethodChoice, Methods } from "../../parts/MethodChoice";
 import { usePaymentMethods } from "../../parts/methods";
 import { PreviewTape } from "../../parts/TapeRoll";
 import { Ask } from "../../shell/Ask";
@@ -23,19 +22,6 @@ const Form = styled("div")({
   gap: "16px 14px",
   margin: "6px 0 14px",
   "& .wide": { gridColumn: "span 2" },
-});
-
-const Methods = styled("fieldset")({
-  border: 0,
-  padding: 0,
-  margin: 0,
-  display: "flex",
-  gap: 14,
-  alignItems: "center",
-  gridColumn: "span 3",
-  "& legend": { fontSize: 12.5, fontWeight: 600, color: "var(--ink-3)", padding: 0 },
-  "& label": { display: "flex", gap: 5, alignItems: "center" },
-  "& input": { accentColor: "var(--act)" },
 });
 
 interface Target {
@@ -242,7 +228,7 @@ export function NewDepositRoom() {
           helperText={errors.reference}
         />
         {receiptId ? (
-          <Methods>
+          <Methods style={{ gridColumn: "span 3" }}>
             <legend>Made of</legend>
             {receipt.data && (
               <span>
@@ -253,24 +239,9 @@ export function NewDepositRoom() {
             {receipt.error && <Wrong error={receipt.error} />}
           </Methods>
         ) : (
-          <Methods>
-            <legend>Method</legend>
-            {methods.map((one) => (
-              <FormControlLabel
-                key={one.code}
-                title={one.place}
-                label={sentence(one.name)}
-                control={
-                  <Radio
-                    name="method"
-                    value={one.code}
-                    checked={method === one.code}
-                    onChange={() => setMethod(one.code)}
-                  />
-                }
-              />
-            ))}
-          </Methods>
+          <div style={{ gridColumn: "span 3" }}>
+            <MethodChoice methods={methods} method={method} choose={setMethod} />
+          </div>
         )}
         <TextField
           className="wide"

@@ -6,6 +6,7 @@ import { type AddedLine, type InvoiceLine, type InvoiceView, type ToBill, whole 
 import { date, moneyWithCurrency, number, typedDecimal } from "../../format";
 import { Lines, Scroll, useEverythingChanged, useToday, Wrong } from "../../parts/bits";
 import { DateField } from "../../parts/DateField";
+import { isDay } from "../../parts/dates";
 import { ApprovalStrip, OpenMark, useApprovals, useOpenElsewhere, useOpenHere } from "../../parts/together";
 import { Ask } from "../../shell/Ask";
 import { useNotices } from "../../shell/notices";
@@ -111,7 +112,7 @@ export function Draft({ invoice }: { invoice: InvoiceView }) {
   const saveLines = (quantities: Record<string, string>) => change((now) => withQuantities(now, quantities));
   const saveDate = (name: DateName, value: string) => {
     setDates((before) => ({ ...before, [name]: value }));
-    if (value === "" || /^20\d\d-\d\d-\d\d$/.test(value)) {
+    if (value === "" || isDay(value)) {
       change((now) => ({ ...now, [name]: value || null }));
     }
   };
@@ -124,7 +125,8 @@ export function Draft({ invoice }: { invoice: InvoiceView }) {
   const stopped = invoice.blockers.some((blocker) => blocker.effect === "stops");
   const total = document ? moneyWithCurrency(document.total, document.currency) : "";
   const fieldError = (field: string) => (wrong?.field === field ? wrong.message : undefined);
-  const unsaved = Object.keys(typed).length > 0;
+  // A day that is none is not saved either: the draft would be posted on another.
+  const unsaved = Object.keys(typed).length > 0 || Object.values(dates).some((day) => day !== "" && !isDay(day));
   const close = () => setOpen(undefined);
   useEffect(() => {
     const first = window.document.querySelector<HTMLInputElement>("[data-quantity] input");

@@ -97,6 +97,14 @@ function Run({ view, rows, more }: { view: RunView; rows: RunInvoice[]; more: ()
   const out = chosen.length > 0 && chosen.every((row) => row.standing === "left_out");
   const posting = view.state === "posting";
   const { counts } = view;
+  const states = [
+    ["", "All", counts.ready + counts.blocked + counts.left_out + counts.posted],
+    ["ready", "Ready", counts.ready],
+    ["blocked", "Blocked", counts.blocked],
+    ["left_out", "Excluded", counts.left_out],
+    ["posted", "Posted", counts.posted],
+  ] as const;
+  const inState = states.find(([value]) => value === state)?.[2] ?? rows.length;
   const open = (row: RunInvoice) => {
     rememberSequence(rows.map((one) => placeOf({ kind: "invoice", id: one.id, number: "" })));
     navigate(placeOf({ kind: "invoice", id: row.id, number: "" }));
@@ -148,9 +156,17 @@ function Run({ view, rows, more }: { view: RunView; rows: RunInvoice[]; more: ()
     },
     { key: "source", head: "From", width: "86px", cell: (row) => <span title={row.source}>{row.source}</span> },
     { key: "lines", head: "Lines", width: "46px", right: true, cell: (row) => row.lines },
-    { key: "net", head: "Net", width: "92px", right: true, cell: (row) => moneyWithCurrency(row.net, row.currency) },
+    {
+      key: "net",
+      sum: (row) => ({ minor: row.net, currency: row.currency }),
+      head: "Net",
+      width: "92px",
+      right: true,
+      cell: (row) => moneyWithCurrency(row.net, row.currency),
+    },
     {
       key: "total",
+      sum: (row) => ({ minor: row.total, currency: row.currency }),
       head: "Total",
       width: "98px",
       right: true,
@@ -212,15 +228,7 @@ function Run({ view, rows, more }: { view: RunView; rows: RunInvoice[]; more: ()
     >
       <Chips>
         <span className="pills">
-          {(
-            [
-              ["", "All", counts.ready + counts.blocked + counts.left_out + counts.posted],
-              ["ready", "Ready", counts.ready],
-              ["blocked", "Blocked", counts.blocked],
-              ["left_out", "Excluded", counts.left_out],
-              ["posted", "Posted", counts.posted],
-            ] as const
-          ).map(([value, label, count]) => (
+          {states.map(([value, label, count]) => (
             <button
               key={value}
               type="button"
@@ -264,6 +272,7 @@ function Run({ view, rows, more }: { view: RunView; rows: RunInvoice[]; more: ()
         picks={picks}
         onPick={onPick}
         onAll={onAll}
+        count={inState}
         nameOf={(row) => row.number ?? row.customer_name}
         onOpen={open}
         onCurrent={setCurrent}
