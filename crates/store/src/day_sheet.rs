@@ -5,6 +5,7 @@ use std::collections::HashMap;
 use chrono::{Days, NaiveDate};
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
+use till_core::checks::Step;
 use till_core::day_sheet::{
     Ageing, ApprovalFacts, DayFacts, DayItem, DraftFacts, FINISH_WITHIN_DAYS, HangingFacts, LONG_HELD_DAYS, LateFacts,
     PackedFacts, UnappliedFacts, UnbilledFacts, UnfinishedFacts, Work, customer_ref, rank,
@@ -17,9 +18,9 @@ use till_core::people::ApprovalState;
 
 use crate::approvals::Viewer;
 use crate::convert::{json, kind};
-use crate::invoices::{self, InvoiceFilter};
+use crate::invoices::decide_drafts;
 use crate::open_items::Aged;
-use crate::rules::{self, Rules, exchange_rate};
+use crate::rules::{self, Rules};
 use crate::unbilled::{ToValue, nets};
 use crate::{Result, unbilled};
 
@@ -213,22 +214,24 @@ async fn load_drafts(
     )
     .fetch_all(&mut *connection)
     .await?;
-    if changed.is_empty() {
-        return Ok(());
-    }
-    let filter = InvoiceFilter { state: Some("draft".to_owned()), limit: LOOKED_AT, ..InvoiceFilter::default() };
-    let drafts = invoices::list(connection, &filter).await?.invoices;
-    for draft in drafts {
-        let Some(row) = changed.iter().find(|row| row.id == draft.id.0) else { continue };
-        let rate = exchange_rate(connection, rules, draft.currency, rules.business_date).await?;
-        let total =
-            draft.total.zip(rate).map_or(Money::ZERO, |(total, rate)| total.to_base(rate, draft.currency, rules.base));
+    let own: Vec<InvoiceId> = changed.iter().map(|row| InvoiceId(row.id)).collect();
+    // Only one's own are worked out: a run of a thousand drafts costs this nothing.
+    for one in decide_drafts(connection, rules, &own, Step::Bill).await? {
+        let id = one.draft.id;
+        let document = one.decision.document;
+        let mut numbers: Vec<&str> = document
+            .iter()
+            .flat_map(|document| &document.lines)
+            .filter_map(|line| line.source.shipment().map(|(_, number)| number).or_else(|| line.source.order_number()))
+            .collect();
+        numbers.dedup();
+        let since = changed.iter().find(|row| row.id == id.0).and_then(|row| row.since);
         facts.drafts.push(DraftFacts {
-            draft: DocumentRef { kind: DocumentKind::Invoice, id: draft.id.0, number: format!("draft {}", draft.id.0) },
-            name: draft.customer_name,
-            source: if draft.source.is_empty() { "direct lines".to_owned() } else { draft.source },
-            total,
-            since: row.since.unwrap_or(rules.business_date),
+            draft: DocumentRef { kind: DocumentKind::Invoice, id: id.0, number: format!("draft {id}") },
+            name: one.input.customer.name.clone(),
+            source: if numbers.is_empty() { "direct lines".to_owned() } else { numbers.join(" ") },
+            total: document.as_ref().map_or(Money::ZERO, |document| document.total_base),
+            since: since.unwrap_or(rules.business_date),
         });
     }
     Ok(())
