@@ -204,7 +204,21 @@ async fn a_draft_left_behind_is_on_the_day_sheet() -> Result<()> {
     browser.wait_for("[role=grid]", "Drafts you left").await?;
     browser.press(Key::Enter).await?;
     browser.wait_for("h1", "Draft for Gannet Row").await?;
-    browser.press(Key::Escape).await?;
+    // A day that is none is said at its field, and nothing is posted on another.
+    let post = "return [...document.querySelectorAll('footer button')].find((one) => one.innerText.startsWith('Post')).disabled";
+    browser.run("document.querySelector('[data-date]').focus()").await?;
+    browser.type_text("31 Feb").await?;
+    browser.press(Key::Tab).await?;
+    browser.wait_for("main", "31 Feb is not a date").await?;
+    browser.wait_for("footer", "not saved yet").await?;
+    assert_eq!(browser.run(post).await?, true);
+    browser.run("document.querySelector('[data-date]').focus()").await?;
+    browser.control('a').await?;
+    browser.type_text("18/3").await?;
+    browser.press(Key::Tab).await?;
+    browser.wait_for("footer", "all changes saved").await?;
+    assert_eq!(browser.run(post).await?, false);
+    browser.run("document.activeElement.blur()").await?;
     browser.letter('x').await?;
     browser.wait_for("[role=dialog]", "Delete the draft").await?;
     browser.press(Key::Enter).await?;
