@@ -47,6 +47,8 @@ export function placeOf(document: DocumentRef): string {
       return `/customers/${document.id}`;
     case "container_return":
       return `/ledger?q=${encodeURIComponent(document.number)}`;
+    case "credit_draft":
+      return `/credit-drafts/${document.id}`;
     case "credit_memo":
       return `/credit-memos/${document.id}`;
     case "run":

@@ -33,6 +33,8 @@ ids! {
     BankMatchId,
     /// Checks and cash that are taken to the bank together.
     BankSlipId,
+    /// A credit memo that is not posted yet.
+    CreditDraftId,
     /// What a customer will not pay of an open item.
     DisputeId,
     /// A customer.
@@ -202,6 +204,8 @@ pub enum DocumentKind {
     BankStatement,
     /// Checks and cash that are taken to the bank together.
     BankSlip,
+    /// A credit memo that is not posted yet.
+    CreditDraft,
 }
 
 impl DocumentKind {
@@ -242,6 +246,7 @@ impl DocumentKind {
             Self::ReturnAccrual => "return_accrual",
             Self::BankStatement => "bank_statement",
             Self::BankSlip => "bank_slip",
+            Self::CreditDraft => "credit_draft",
         }
     }
 
@@ -282,6 +287,7 @@ impl DocumentKind {
             Self::ReturnAccrual,
             Self::BankStatement,
             Self::BankSlip,
+            Self::CreditDraft,
         ]
         .into_iter()
         .find(|kind| kind.word() == word)

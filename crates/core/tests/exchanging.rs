@@ -10,6 +10,7 @@ use till_core::checks::{Check, stops};
 use till_core::entry::{Entry, EntryBuilder, LineFor};
 use till_core::fixed::Quantity;
 use till_core::ids::{DocumentKind, DocumentRef, InvoiceId, ItemId, LayerId};
+use till_core::invoice::credit::alone::{self, AloneInput};
 use till_core::invoice::credit::{BilledLine, CreditInput, DiscountOn, LineToCredit, What, decide};
 use till_core::invoice::{self, InvoiceInput, ItemKind, LineToBill};
 use till_core::money::{Currency, Money};
@@ -309,4 +310,104 @@ fn what_cannot_go_the_other_way() {
     let mut favor = crediting(&books, &input, false, Some(InvoiceInput { lines: goods().lines, ..late }));
     favor.exchange = true;
     assert!(!stops(&decide(&favor).blockers), "{:?}", decide(&favor).blockers);
+}
+
+/// What came back and points at no invoice, credited on 19 March, and what goes out for it.
+fn without_invoice<'a>(
+    books: &'a Books,
+    back: LineToBill,
+    out: Option<InvoiceInput<'a>>,
+    goods: Vec<Entry>,
+) -> AloneInput<'a> {
+    let lines = vec![LineToBill { kind: ItemKind::Goods, ..back }];
+    AloneInput {
+        lines: other_way(books, lines),
+        date: DocumentDate { date: day("2026-03-19"), typed: true },
+        dates: DateOrder::of_today(day("2026-12-31")),
+        reason: "the larger one is wanted".to_owned(),
+        came_back: Vec::new(),
+        exchange: out.is_some(),
+        supplies: out,
+        at_once: true,
+        goods,
+    }
+}
+
+/// postings.md, Documents, the exchange of above, pointing at no invoice: back 1 × 31.00 at the newest layer's 14.50, out
+/// 1 × 44.00 (cost 20.60). One entry, an invoice over 15.99 that is due by the customer's terms.
+#[test]
+fn an_exchange_points_at_an_invoice_or_at_none() {
+    let books = Books::new();
+    let out = goods_out(&books, vec![(typed(2, "1", "44", "S23"), 2_060)]);
+    let input = without_invoice(&books, typed(1, "1", "31", "S23"), Some(out), back(&books, 1_450, true));
+    let decision = alone::decide(&input);
+    assert_eq!(decision.blockers, []);
+    let row = [
+        ("11000", 1_450),
+        ("21000", 1_599),
+        ("41000", 713),
+        ("65000", 3_100),
+        ("71000", 2_060),
+        ("11000", -2_060),
+        ("41000", -1_012),
+        ("61000", -4_400),
+        ("71000", -1_450),
+    ];
+    assert_eq!(written(&decision.entry), pairs(&row));
+    assert_eq!((decision.balance(), decision.places()), (Money(-1_599), (1, 0)));
+    let posting = decision.posting(&input);
+    assert_eq!(items(&posting), [(Purpose::Receivable, Side::OwedToUs, 1_599)]);
+    assert_eq!(posting.items[0].due_date, day("2026-04-18"));
+    let moved: Vec<_> = posting.stock.iter().map(|one| (one.layer, one.cost.0, one.with)).collect();
+    assert_eq!(moved, [(LayerId(2), 2_060, MovedWith::DocumentLine { invoice: None, line: 0 })]);
+    let text = decision.tape.to_text();
+    for says in ["Credited", "-38.13", "54.12", "To pay", "15.99"] {
+        assert!(text.contains(says), "{says} in {text}");
+    }
+    // The cheaper one: 15.99 less is kept for the customer. The same price: even, and the goods are written all the same.
+    let out = goods_out(&books, vec![(typed(2, "1", "18", "S23"), 900)]);
+    let input = without_invoice(&books, typed(1, "1", "31", "S23"), Some(out), back(&books, 1_450, false));
+    let decision = alone::decide(&input);
+    let row = [
+        ("12000", 1_450),
+        ("41000", 713),
+        ("65000", 3_100),
+        ("71000", 900),
+        ("11000", -900),
+        ("27000", -1_599),
+        ("41000", -414),
+        ("61000", -1_800),
+        ("71000", -1_450),
+    ];
+    assert_eq!(written(&decision.entry), pairs(&row));
+    assert_eq!(items(&decision.posting(&input)), [(Purpose::Unapplied, Side::OwedByUs, 1_599)]);
+    assert_eq!(decision.posting(&input).stock[0].with, MovedWith::DocumentLine { invoice: None, line: 1 });
+    let out = goods_out(&books, vec![(typed(2, "1", "31", "S23"), 1_600)]);
+    let input = without_invoice(&books, typed(1, "1", "31", "S23"), Some(out), back(&books, 1_450, true));
+    let decision = alone::decide(&input);
+    assert_eq!((decision.blockers.len(), decision.balance()), (0, Money::ZERO));
+    assert_eq!(items(&decision.posting(&input)), [(Purpose::Receivable, Side::OwedByUs, 0)]);
+    assert!(decision.entry.as_ref().is_some_and(Entry::balances));
+}
+
+/// Goods go out only in exchange, a fee takes no more than is credited, and each fault stands at its own list.
+#[test]
+fn faults_of_an_exchange_stand_at_the_side_they_are_on() {
+    let books = Books::new();
+    let out = || goods_out(&books, vec![(typed(2, "1", "44", "S23"), 2_060)]);
+    let mut input = without_invoice(&books, typed(1, "1", "31", "S23"), Some(out()), Vec::new());
+    input.exchange = false;
+    let found: Vec<_> = alone::decide(&input).blockers.into_iter().map(|one| (one.check, one.field)).collect();
+    assert!(found.contains(&(Check::CannotCredit, "added.0.item".to_owned())), "{found:?}");
+    assert!(found.contains(&(Check::CannotCredit, "added".to_owned())), "{found:?}");
+    let mut input = without_invoice(&books, typed(1, "0", "31", "S23"), Some(out()), Vec::new());
+    input.supplies.as_mut().unwrap().stock.clear();
+    let found: Vec<_> = alone::decide(&input).blockers.into_iter().map(|one| one.field).collect();
+    for field in ["back.0.quantity", "added.0.quantity"] {
+        assert!(found.iter().any(|one| one == field), "{field} in {found:?}");
+    }
+    let mut input = without_invoice(&books, typed(1, "1", "31", "S23"), None, Vec::new());
+    input.reason = String::new();
+    let found: Vec<_> = alone::decide(&input).blockers.into_iter().map(|one| one.field).collect();
+    assert_eq!(found, ["reason"]);
 }

@@ -18,9 +18,9 @@ use till_core::people::ApprovalState;
 
 use crate::approvals::Viewer;
 use crate::convert::{json, kind};
-use crate::invoices::decide_drafts;
+use crate::invoices::{credit_drafts, decide_drafts};
 use crate::open_items::Aged;
-use crate::rules::{self, Rules};
+use crate::rules::{self, Rules, exchange_rate};
 use crate::unbilled::{ToValue, nets};
 use crate::{Result, unbilled};
 
@@ -232,6 +232,22 @@ async fn load_drafts(
             source: if numbers.is_empty() { "direct lines".to_owned() } else { numbers.join(" ") },
             total: document.as_ref().map_or(Money::ZERO, |document| document.total_base),
             since: since.unwrap_or(rules.business_date),
+        });
+    }
+    for one in credit_drafts(connection, rules, Some(viewer.person)).await? {
+        let source = one.invoice.map_or_else(|| "no invoice".to_owned(), |invoice| invoice.number);
+        let rate = exchange_rate(connection, rules, one.currency, rules.business_date).await?;
+        let total = one.total.zip(rate).map(|(total, rate)| total.to_base(rate, one.currency, rules.base));
+        facts.drafts.push(DraftFacts {
+            draft: DocumentRef {
+                kind: DocumentKind::CreditDraft,
+                id: one.id.0,
+                number: format!("credit draft {}", one.id),
+            },
+            name: one.customer_name,
+            source: format!("a credit memo on {source}"),
+            total: total.unwrap_or_default(),
+            since: one.saved_at.date_naive(),
         });
     }
     Ok(())

@@ -402,7 +402,9 @@ pub(crate) async fn write_memo(
     .execute(&mut *connection)
     .await?;
     write_memo_lines(connection, memo.id, what).await?;
-    write_supplied(connection, memo.id, what).await?;
+    if let Some((supplied, document)) = what.supplied.zip(what.other_way()) {
+        write_supplied(connection, (memo.id, what.places().1), supplied, document).await?;
+    }
     write_memo_taxes(connection, memo.id, what).await
 }
 
@@ -467,10 +469,13 @@ async fn write_memo_lines(connection: &mut SqliteConnection, id: i64, what: &Mem
     Ok(())
 }
 
-/// The lines that go the other way: supplies of the day, as on an invoice.
-async fn write_supplied(connection: &mut SqliteConnection, id: i64, what: &MemoToWrite<'_>) -> Result<()> {
-    let Some((supplied, document)) = what.supplied.zip(what.other_way()) else { return Ok(()) };
-    let (_, first) = what.places();
+/// The lines that go the other way, from a place of a document on: supplies of the day, as on an invoice.
+pub(crate) async fn write_supplied(
+    connection: &mut SqliteConnection,
+    (id, first): (i64, usize),
+    supplied: &InvoiceDecision,
+    document: &InvoiceDocument,
+) -> Result<()> {
     let leaves = |at: usize| {
         let leaving = supplied.leaving.iter().find(|leaving| leaving.line == at);
         leaving.map(|leaving| leaving.issues.iter().map(|issue| issue.quantity.scaled()).sum::<i64>())

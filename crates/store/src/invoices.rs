@@ -5,6 +5,7 @@ mod alone;
 mod cancel;
 mod conflict;
 mod credit;
+mod credit_drafts;
 mod deposit_wishes;
 mod drafts;
 mod inputs;
@@ -34,10 +35,15 @@ use crate::{Result, StoreError, sensible_date};
 
 pub use added::AddedLine;
 pub use alone::{CameBack, CreditAlone, CreditAlonePreview, credit_alone, credit_alone_preview};
+pub(crate) use alone::{load as load_alone, write as write_alone};
 pub use cancel::{CancelPreview, Cancelled, ToCancelInvoice, cancel, cancel_preview};
 pub use conflict::{MergeView, ToMerge, merge};
 pub use credit::{CreditLine, CreditPosted, CreditPreview, ToCredit, credit, credit_preview};
 pub(crate) use credit::{load as load_credit, write as write_credit};
+pub use credit_drafts::{
+    CreditDraft, CreditDraftForm, CreditDraftRow, credit_draft, credit_drafts, credit_from, drop_credit_draft,
+    save_credit_draft,
+};
 pub use deposit_wishes::{DepositWish, change_deposit};
 pub(crate) use drafts::{DraftRow, drafts, drop_many, write_drafts};
 pub use drafts::{change_draft, drop_draft, make_drafts};

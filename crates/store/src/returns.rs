@@ -6,6 +6,7 @@ mod authorizing;
 mod billed;
 mod carrying;
 mod claims;
+mod exchanging;
 mod expecting;
 mod facts;
 mod holding;
@@ -26,6 +27,7 @@ pub use billed::{ReturnableFilter, ReturnableList, ReturnableRow, returnable};
 pub use claims::{
     ClaimAnswer, ClaimAnswerPreview, ClaimAnswerView, ClaimView, Claims, answer, answer_preview, claims, reverse_answer,
 };
+pub use exchanging::{UnknownAtOnce, UnknownBack, unknown_at_once, unknown_at_once_preview};
 pub use expecting::{
     ExpectedReturns, ExpectedReturnsPreview, ExpectedReturnsRow, NewExpectedReturns, enter_expected_returns,
     expected_returns, expected_returns_preview,

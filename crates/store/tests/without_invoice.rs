@@ -4,20 +4,25 @@
 use crate::common::*;
 use till_core::checks::Check;
 use till_core::fixed::Quantity;
-use till_core::ids::{DocumentKind, InvoiceId, OrderId, PersonId, ReturnId, ShipmentId};
+use till_core::ids::{
+    CreditDraftId, CustomerId, DocumentKind, DocumentRef, InvoiceId, OrderId, PersonId, ReturnId, ShipmentId,
+};
 use till_core::money::Money;
 use till_core::people::Role;
 use till_core::returns::{NextStep, ProofPolicy, Repair, ReturnLimit, ReturnState};
 use till_core::shipment::CostEntry;
 use till_store::goods_settings::{self, NewGoodsSettings};
-use till_store::invoices::{self, AddedLine, CameBack, CreditAlone, CreditLine, ToBill, ToCancelInvoice, ToCredit};
+use till_store::invoices::{
+    self, AddedLine, CameBack, CreditAlone, CreditDraftForm, CreditDraftRow, CreditLine, ToBill, ToCancelInvoice,
+    ToCredit,
+};
 use till_store::receipts::ToReverse;
 use till_store::returns::{
-    self, Done, InspectForm, InspectLine, NewAccrual, NewReturn, NewReturnLine, ReceiveForm, ReceiveLine, ReplaceForm,
-    ReturnRules, ReturnView, ReturnableFilter, ReturnableRow,
+    self, Done, DoneAtOnce, InspectForm, InspectLine, NewAccrual, NewReturn, NewReturnLine, ReceiveForm, ReceiveLine,
+    ReplaceForm, ReturnRules, ReturnView, ReturnableFilter, ReturnableRow, UnknownAtOnce, UnknownBack,
 };
 use till_store::shipments::{self, ShipmentView, TakeBack};
-use till_store::{Actor, Result, StoreError, ledger, orders, rules};
+use till_store::{Actor, Result, StoreError, customers, ledger, orders, rules};
 
 async fn returnable(company: &Company, customer: usize) -> Vec<ReturnableRow> {
     let mut books = company.store.read().await.unwrap();
@@ -404,6 +409,302 @@ async fn what_no_document_shows_is_policy_and_is_credited_alone() {
     receive(&company, id, "1", "2026-03-18").await.unwrap();
     assert_eq!(entry_of(&company, id).await, pairs(&[("12000", 2_000), ("71000", -2_000)]));
     company.holds().await;
+}
+
+fn back(quantity: &str, disposition: Option<&str>) -> UnknownBack {
+    UnknownBack {
+        item: "a".to_owned(),
+        quantity: quantity.to_owned(),
+        price: "59.00".to_owned(),
+        reason: "UNWANTED".to_owned(),
+        disposition: disposition.map(str::to_owned),
+        ..UnknownBack::default()
+    }
+}
+
+/// What comes back of A at 59.00 each, and a B at so much that goes out for it.
+fn exchange(company: &Company, customer: usize, back: UnknownBack, price: Option<&str>) -> UnknownAtOnce {
+    let out = price.map(|price| AddedLine {
+        item: Some("B".to_owned()),
+        quantity: "1".to_owned(),
+        unit_price: Some(price.to_owned()),
+        ..AddedLine::default()
+    });
+    UnknownAtOnce {
+        customer: company.customers[customer],
+        back: vec![back],
+        added: out.into_iter().collect(),
+        date: None,
+        reason: "the other one is wanted".to_owned(),
+        seen: None,
+    }
+}
+
+async fn at_once(company: &Company, wish: &UnknownAtOnce) -> Result<DoneAtOnce> {
+    change(company, async |writing, rules| returns::unknown_at_once(writing, rules, wish).await).await
+}
+
+/// The entry of a document as its accounts and amounts, sorted.
+async fn entry_over(company: &Company, document: &DocumentRef) -> Vec<(String, i64)> {
+    let mut books = company.store.read().await.unwrap();
+    let entries = ledger::entries_of(&mut books, document.kind, document.id).await.unwrap();
+    assert_eq!(entries.len(), 1, "one entry holds it all");
+    let mut lines: Vec<_> = entries[0].entry.lines.iter().map(|line| (line.account.clone(), line.base.0)).collect();
+    lines.sort();
+    lines
+}
+
+/// An exchange that points at no invoice, postings.md, Documents. One A back (59.00 + 13.57) at the newest goods' 31.48 and
+/// sellable, a B out at 80.00 + 18.40 (cost 30.03): 25.83 to pay, an invoice. Two A back (145.14, at the 31.48 of that one, the
+/// newest now) for a B at 80.00:
+/// 46.74 kept. For a B at 118.00: even. In pounds at 1.17: 98.40 is 115.13, 72.57 is 84.91, 30.22 to pay.
+#[tokio::test]
+async fn an_exchange_that_points_at_no_invoice_is_one_entry() {
+    let company = Company::new().await;
+    policy(&company, ProofPolicy::Warn, ReturnLimit::Line).await;
+    let pay = at_once(&company, &exchange(&company, 0, back("1", Some("RESTOCK")), Some("80"))).await.unwrap();
+    let row = [
+        ("11000", -3_003),
+        ("11000", 3_148),
+        ("21000", 2_583),
+        ("41000", -1_840),
+        ("41000", 1_357),
+        ("61000", -8_000),
+        ("65000", 5_900),
+        ("71000", -3_148),
+        ("71000", 3_003),
+    ];
+    assert_eq!((pay.document.kind, entry_over(&company, &pay.document).await), (DocumentKind::Invoice, pairs(&row)));
+    company.holds().await;
+    let favor = at_once(&company, &exchange(&company, 0, back("2", None), Some("80"))).await.unwrap();
+    let row = [
+        ("11000", -3_003),
+        ("12000", 6_296),
+        ("27000", -4_674),
+        ("41000", -1_840),
+        ("41000", 2_714),
+        ("61000", -8_000),
+        ("65000", 11_800),
+        ("71000", -6_296),
+        ("71000", 3_003),
+    ];
+    assert_eq!(
+        (favor.document.kind, entry_over(&company, &favor.document).await),
+        (DocumentKind::CreditMemo, pairs(&row))
+    );
+    let even = at_once(&company, &exchange(&company, 0, back("2", None), Some("118"))).await.unwrap();
+    let row = [
+        ("11000", -3_003),
+        ("12000", 6_296),
+        ("41000", -2_714),
+        ("41000", 2_714),
+        ("61000", -11_800),
+        ("65000", 11_800),
+        ("71000", -6_296),
+        ("71000", 3_003),
+    ];
+    assert_eq!(entry_over(&company, &even.document).await, pairs(&row));
+    company.holds().await;
+    let pounds = at_once(&company, &exchange(&company, 2, back("1", None), Some("80"))).await.unwrap();
+    let row = [
+        ("11000", -3_003),
+        ("12000", 3_148),
+        ("21000", 3_022),
+        ("41000", -2_153),
+        ("41000", 1_588),
+        ("61000", -9_360),
+        ("65000", 6_903),
+        ("71000", -3_148),
+        ("71000", 3_003),
+    ];
+    assert_eq!(entry_over(&company, &pounds.document).await, pairs(&row));
+    // With nothing out it is a direct return.
+    let direct = at_once(&company, &exchange(&company, 0, back("1", Some("SCRAP")), None)).await.unwrap();
+    let row = [("27000", -7_257), ("41000", 1_357), ("65000", 5_900), ("71000", -3_148), ("72000", 3_148)];
+    assert_eq!(entry_over(&company, &direct.document).await, pairs(&row));
+    company.holds().await;
+    // The return says what settled it; the invoice says what it took back, is not cancelled, and what it supplied is returned.
+    let kept = view(&company, ReturnId(pay.returned.id)).await;
+    assert_eq!((kept.state, kept.credits[0].document.clone()), (ReturnState::Done, pay.document.clone()));
+    let invoice = InvoiceId(pay.document.id);
+    let seen = invoices::view(&mut company.store.read().await.unwrap(), invoice).await.unwrap();
+    assert_eq!((seen.open, seen.takes_back), (Some(Money(2_583)), Some(pay.returned.clone())));
+    let cancel = ToCancelInvoice { reason: "by mistake".to_owned(), ..ToCancelInvoice::default() };
+    let refused =
+        change(&company, async |writing, rules| invoices::cancel(writing, rules, invoice, &cancel).await).await;
+    assert!(matches!(&refused, Err(StoreError::WrongState(why)) if why.contains(&pay.returned.number)), "{refused:?}");
+    let left: Vec<_> = returnable(&company, 0).await.into_iter().map(|row| (row.code, row.left)).collect();
+    assert_eq!(left, [("B".to_owned(), pieces(1))], "what it took back is no line to return");
+    let lines = vec![CreditLine { position: 0, quantity: Some("1".to_owned()), amount: None, return_line: None }];
+    let wish = ToCredit { lines, added: Vec::new(), date: None, reason: "broken".to_owned(), seen: None };
+    change(&company, async |writing, rules| invoices::credit(writing, rules, invoice, &wish).await).await.unwrap();
+    company.holds().await;
+}
+
+/// By a supervisor, where the company lets, within their limit; each fault at its field; nothing stays of what was refused or
+/// only looked at. What a credit memo supplied counts to what a customer ever bought.
+#[tokio::test]
+async fn an_exchange_without_an_invoice_keeps_to_policies_and_limits() {
+    let company = Company::new().await;
+    let wish = exchange(&company, 0, back("1", None), Some("80"));
+    assert_eq!(blocked(at_once(&company, &wish).await), at(Check::ProofMissing, "back.0.item"));
+    policy(&company, ProofPolicy::Free, ReturnLimit::Line).await;
+    let as_role = async |role: Role, wish: &UnknownAtOnce| {
+        let actor = Actor::person(PersonId(1), "tess", role, "here", by().at);
+        let seen = returns::unknown_at_once_preview(&company.store, &actor, wish).await.map(|one| one.fingerprint);
+        let wish = UnknownAtOnce { seen: seen.as_ref().ok().cloned(), ..wish.clone() };
+        company
+            .store
+            .change(&actor, None, async |writing| {
+                let rules = rules::load(writing).await?;
+                returns::unknown_at_once(writing, &rules, &wish).await
+            })
+            .await
+    };
+    assert!(matches!(as_role(Role::Clerk, &wish).await, Err(StoreError::NotAllowed(_))));
+    // Nobody set a limit: it is zero.
+    let above = as_role(Role::Lead, &wish).await;
+    assert!(matches!(&above, Err(StoreError::NotAllowed(why)) if why.contains("Authorize a return")), "{above:?}");
+    for (field, back) in [
+        ("back.0.item", UnknownBack { item: "nothing".to_owned(), ..back("1", None) }),
+        ("back.0.item", UnknownBack { item: String::new(), ..back("1", None) }),
+        ("back.0.price", UnknownBack { price: String::new(), ..back("1", None) }),
+        ("back.0.price", UnknownBack { price: "dear".to_owned(), ..back("1", None) }),
+        ("back.0.quantity", UnknownBack { quantity: "one".to_owned(), ..back("1", None) }),
+        ("back.0.cost", UnknownBack { cost: Some("1,2,3".to_owned()), ..back("1", None) }),
+    ] {
+        match at_once(&company, &exchange(&company, 0, back, Some("80"))).await {
+            Err(StoreError::Invalid { field: at, .. }) => assert_eq!(at, field),
+            other => panic!("{field}: {other:?}"),
+        }
+    }
+    let none = UnknownAtOnce { back: Vec::new(), ..wish.clone() };
+    assert!(matches!(at_once(&company, &none).await, Err(StoreError::Invalid { field, .. }) if field == "back"));
+    let silent = UnknownAtOnce { reason: " ".to_owned(), ..wish.clone() };
+    assert!(matches!(at_once(&company, &silent).await, Err(StoreError::Invalid { field, .. }) if field == "reason"));
+    let early = UnknownAtOnce { date: Some(day("2026-03-14")), ..wish.clone() };
+    assert_eq!(blocked(at_once(&company, &early).await).1, "date");
+    let mut much = wish.clone();
+    much.added[0].quantity = "5000".to_owned();
+    assert_eq!(blocked(at_once(&company, &much).await), at(Check::StockShort, "added.0.quantity"));
+    let gone = exchange(&company, 0, UnknownBack { disposition: Some("GONE".to_owned()), ..back("1", None) }, None);
+    assert_eq!(blocked(at_once(&company, &gone).await).1, "back.0.disposition");
+    let count = async || {
+        let mut books = company.store.read().await.unwrap();
+        sqlx::query_scalar::<_, i64>("SELECT (SELECT count(*) FROM returns) + (SELECT count(*) FROM documents)")
+            .fetch_one(&mut *books)
+            .await
+            .unwrap()
+    };
+    assert_eq!(count().await, 0, "what was refused or only looked at leaves nothing");
+    // One A was bought, and went back for a B: a B may come back then, and no second.
+    let order = company.order(0, 1).await;
+    let sent = company.ship(order, 1).await;
+    company.bill(sent).await;
+    policy(&company, ProofPolicy::Free, ReturnLimit::Customer).await;
+    let favor = at_once(&company, &exchange(&company, 0, back("1", None), Some("20"))).await.unwrap();
+    assert_eq!(favor.document.kind, DocumentKind::CreditMemo);
+    let of_b = UnknownBack { item: "B".to_owned(), price: "20".to_owned(), ..back("1", None) };
+    at_once(&company, &exchange(&company, 0, of_b.clone(), None)).await.unwrap();
+    let second = at_once(&company, &exchange(&company, 0, of_b, None)).await;
+    assert_eq!(blocked(second).0, Check::MoreThanReturnable);
+    company.holds().await;
+}
+
+/// What is back and not credited is owed without its tax, where the customer's prices carry it: 61.50 with 23 % is 50.00.
+#[tokio::test]
+async fn what_is_owed_at_the_end_of_a_month_is_net_of_tax() {
+    let company = Company::new().await;
+    policy(&company, ProofPolicy::Free, ReturnLimit::Line).await;
+    let customer = company.customers[0];
+    change(&company, async |writing, rules| {
+        let mut form = customers::form(writing, rules.base, customer).await?;
+        form.gross_priced = true;
+        let version = customers::view(writing, customer).await?.version;
+        customers::save(writing, rules, Some((customer, version)), &form).await?;
+        Ok(())
+    })
+    .await
+    .unwrap();
+    let line = NewReturnLine { price: Some("61.50".to_owned()), ..unknown("1") };
+    let id = try_authorize(&company, &new_return(&company, line)).await.unwrap();
+    receive(&company, id, "1", "2026-03-18").await.unwrap();
+    let mut books = company.store.read().await.unwrap();
+    let rules = rules::load(&mut books).await.unwrap();
+    let new = NewAccrual { date: Some(day("2026-03-31")), seen: None };
+    assert_eq!(returns::accrual_preview(&mut books, &rules, &new).await.unwrap().net, Money(5_000));
+}
+
+async fn drafts_of(company: &Company) -> Vec<CreditDraftRow> {
+    let mut books = company.store.read().await.unwrap();
+    let rules = rules::load(&mut books).await.unwrap();
+    invoices::credit_drafts(&mut books, &rules, None).await.unwrap()
+}
+
+/// A credit that is begun is saved for whoever goes on with it: it says what it would come to today, 59.00 and 13.57, and what
+/// stands in its way; another version is refused; it ends as it is posted, and only then anything is credited.
+#[tokio::test]
+async fn a_draft_of_a_credit_memo_waits_for_whoever_goes_on() {
+    let company = Company::new().await;
+    let order = company.order(0, 2).await;
+    let sent = company.ship(order, 2).await;
+    let invoice = company.bill(sent).await;
+    let form = |quantity: &str, reason: &str| CreditDraftForm::Invoice {
+        invoice,
+        wish: ToCredit {
+            lines: vec![CreditLine { position: 0, quantity: Some(quantity.to_owned()), ..CreditLine::default() }],
+            reason: reason.to_owned(),
+            ..ToCredit::default()
+        },
+    };
+    let save = async |known: Option<(CreditDraftId, i64)>, form: &CreditDraftForm| {
+        change(&company, async |writing, _| invoices::save_credit_draft(writing, known, form).await).await
+    };
+    let first = save(None, &form("1", "")).await.unwrap();
+    let row = drafts_of(&company).await.remove(0);
+    assert_eq!((row.total, row.blocked, row.reason.as_str()), (Some(Money(7_257)), None, ""));
+    let second = save(Some((first.id, first.version)), &form("3", "broken")).await.unwrap();
+    assert_eq!(second.version, 2);
+    let stale = save(Some((first.id, first.version)), &form("1", "another")).await;
+    assert!(matches!(stale, Err(StoreError::Stale { current: 2, .. })), "{stale:?}");
+    let row = drafts_of(&company).await.remove(0);
+    assert!(row.blocked.is_some_and(|why| why.contains('2')), "three of two");
+    // What cannot be read is kept as it was typed, and said.
+    save(Some((first.id, 2)), &form("a few", "broken")).await.unwrap();
+    let row = drafts_of(&company).await.remove(0);
+    assert!(row.total.is_none() && row.blocked.is_some());
+    let post = async |form: &CreditDraftForm| {
+        change(&company, async |writing, rules| invoices::credit_from(writing, rules, form, Some(first.id)).await).await
+    };
+    assert!(post(&form("3", "broken")).await.is_err());
+    assert_eq!(drafts_of(&company).await.len(), 1, "what is refused leaves the draft");
+    let posted = post(&form("2", "broken")).await.unwrap();
+    assert!(posted.credit_memo.is_some() && drafts_of(&company).await.is_empty());
+    assert!(matches!(save(Some((first.id, 3)), &form("1", "late")).await, Err(StoreError::WrongState(_))));
+    company.holds().await;
+    // One with no invoice behind it, given up; a customer nobody knows.
+    let alone = |customer| CreditDraftForm::Alone {
+        wish: CreditAlone {
+            customer,
+            currency: None,
+            added: vec![AddedLine { item: Some("FRT".to_owned()), quantity: "1".to_owned(), ..AddedLine::default() }],
+            came_back: Vec::new(),
+            date: None,
+            reason: "goodwill".to_owned(),
+            seen: None,
+        },
+    };
+    let unknown = save(None, &alone(CustomerId(99))).await;
+    assert!(matches!(unknown, Err(StoreError::Invalid { field, .. }) if field == "customer"));
+    let draft = save(None, &alone(company.customers[2])).await.unwrap();
+    let row = drafts_of(&company).await.remove(0);
+    assert_eq!((row.currency.code(), row.invoice, row.reason.as_str()), ("GBP", None, "goodwill"));
+    let given_up = async |seen| {
+        change(&company, async |writing, _| invoices::drop_credit_draft(writing, draft.id, seen).await).await
+    };
+    assert!(matches!(given_up(7).await, Err(StoreError::Stale { .. })));
+    given_up(1).await.unwrap();
+    assert!(drafts_of(&company).await.is_empty());
 }
 
 /// Where all a customer ever bought may come back: five were billed, then four, one of those is credited. Six come back of the

@@ -20,6 +20,7 @@ import { type Column, Rows } from "../parts/Rows";
 import { Paper } from "../parts/TapeRoll";
 import { Worktop } from "../shell/Worktop";
 import { Amount } from "./Invoices";
+import { CreditDrafts } from "./invoice/CreditDrafts";
 import { billingLinks } from "./Unbilled";
 
 /** Every credit memo, newest first, with what of it is still kept for the customer. */
@@ -151,6 +152,7 @@ export function CreditMemosRoom() {
           ]}
         />
       </Chips>
+      <CreditDrafts />
       {list.error && <Wrong error={list.error} />}
       {first && (
         <Rows

@@ -39,7 +39,7 @@ pub use left::LeftToCredit;
 use serde::Serialize;
 
 use crate::accounts::{Account, AccountMap, Purpose};
-use crate::calendar::{DateOrder, DocumentDate, Periods, Terms, words};
+use crate::calendar::{DateOrder, DocumentDate, Periods, words};
 use crate::checks::{Blocker, Check, Findings, Step};
 use crate::entry::Entry;
 use crate::fingerprint;
@@ -50,14 +50,14 @@ use crate::money::{Currency, Money};
 use crate::open_items::{OpenItem, Side};
 use crate::order::{OrderAfter, OrderFacts, compare};
 use crate::people::check_reason;
-use crate::posting::{MovedWith, NewApplication, NewItem, Posting, StockMove, Which, account_of};
+use crate::posting::{NewApplication, NewItem, Posting, Which, account_of};
 use crate::prepayment::using::used_by;
 use crate::prepayment::{Part, Prepaid};
 use crate::returns::OnReturn;
 use crate::settle::BesideBooked;
 use crate::tape::{Change, Tape};
 use crate::tax::TaxLine;
-use supplying::Balance;
+use supplying::{Against, Balance};
 
 /// What of a line was credited so far, by all credit memos.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -267,25 +267,13 @@ impl CreditDecision {
             let kept = posting.make(item(Purpose::Unapplied, account, self.kept));
             posting.applications.extend(discounting::application(input, &self.discount, kept, entry));
         } else if self.owed.0.is_positive() {
-            let terms = input.supplies.as_ref().map_or_else(|| Terms::net_days(0), |with| with.basis.terms.clone());
-            let account = account_of(self.entry.as_ref(), Purpose::Receivable);
-            let due = NewItem::due_at_once(
-                (input.customer.id, Purpose::Receivable, Side::OwedToUs),
-                account,
-                currency,
-                self.owed,
-                date,
-            );
-            let due_date = terms.next_due(date, self.owed.0, self.owed.0);
-            posting.make(NewItem { due_date, terms: Some(terms), ..due });
+            let whose = (input.customer.id, currency);
+            posting.make(supplying::to_pay(whose, input.supplies.as_ref(), self.entry.as_ref(), (self.owed, date)));
         } else if !self.settles.0.is_positive() {
             // Over nothing, as where a quantity came to less than half a cent: it stands there all the same.
             posting.make(item(Purpose::Receivable, None, (Money::ZERO, Money::ZERO)));
         }
-        for leaving in self.supplied.iter().flat_map(|supplied| &supplied.leaving) {
-            let with = MovedWith::DocumentLine { invoice: None, line: self.first_supplied() + leaving.line };
-            posting.stock.extend(StockMove::out(&leaving.issues, date, with));
-        }
+        supplying::leave(self.supplied.as_deref(), self.first_supplied(), date, &mut posting);
         posting
     }
 }
@@ -310,7 +298,9 @@ pub fn decide(input: &CreditInput<'_>) -> CreditDecision {
         crediting::document(input, lines, supplied.as_ref().and_then(|one| one.document.as_ref()));
     let Balance { settles, kept, owed, .. } = balance;
     if let Some(supplied) = &supplied {
-        supplying::check(input, (supplied, document.total), &mut findings);
+        let in_advance = input.document.is_prepayment();
+        let against = Against { credit: document.total, exchange: input.exchange, in_advance };
+        supplying::check(supplied, against, &mut findings);
     }
     let date = input.date.date;
     if owed.0.is_zero() {

@@ -6,8 +6,8 @@ use serde::Deserialize;
 use till_core::ids::{CreditMemoId, CustomerId, InvoiceId, OrderLineId, ShipmentLineId};
 use till_store::customers::Outcome;
 use till_store::invoices::{
-    self, Cancelled, CreditMemoFilter, CreditMemoList, CreditMemoView, CreditPosted, CreditPreview, LineKey,
-    NewDiscount, NewPrice, NewTax, ToCancelInvoice, ToCredit,
+    self, Cancelled, CreditDraftForm, CreditMemoFilter, CreditMemoList, CreditMemoView, CreditPosted, CreditPreview,
+    LineKey, NewDiscount, NewPrice, NewTax, ToCancelInvoice, ToCredit,
 };
 use till_store::{Store, rules};
 use utoipa::IntoParams;
@@ -185,7 +185,7 @@ pub(super) async fn preview_credit(store: Data<Store>, id: Path<i64>, wish: Json
 /// Credits lines of a posted invoice: a quantity, or an amount of it. Asks for approval above the limit.
 #[utoipa::path(
     operation_id = "credit_invoice",
-    params(("Idempotency-Key" = String, Header)),
+    params(KeptAs, ("Idempotency-Key" = String, Header)),
     responses((status = 200, body = CreditPosted), (status = 409, body = Problem), (status = 422, body = Problem))
 )]
 #[post("/invoices/{id}/credit")]
@@ -193,16 +193,11 @@ pub(super) async fn credit(
     store: Data<Store>,
     change: Change,
     id: Path<i64>,
+    kept: Query<KeptAs>,
     wish: Json<ToCredit>,
 ) -> Answer<CreditPosted> {
-    let request = change.request(&wish.0);
-    let done = store
-        .change(change.actor(), Some(&request), async |writing| {
-            let rules = rules::load(writing).await?;
-            invoices::credit(writing, &rules, InvoiceId(*id), &wish).await
-        })
-        .await?;
-    Ok(Json(done))
+    let form = CreditDraftForm::Invoice { invoice: InvoiceId(*id), wish: wish.0 };
+    credit_from(&store, &change, &kept, &form).await
 }
 
 /// Whose credit memos to list.

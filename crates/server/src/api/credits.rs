@@ -1,15 +1,17 @@
 //! Credit memos that stand alone, and what becomes of a credit: applied, unapplied, refunded.
 
-use actix_web::post;
-use actix_web::web::{Data, Path};
+use actix_web::web::{Data, Path, Query};
+use actix_web::{get, post};
 use serde::{Deserialize, Serialize};
-use till_core::ids::{CreditMemoId, DocumentRef, ReceiptId, RefundId};
+use till_core::ids::{CreditDraftId, CreditMemoId, DocumentRef, ReceiptId, RefundId};
 use till_store::deposits::EndPreview;
-use till_store::invoices::{self, CreditAlone, CreditAlonePreview, CreditPosted};
+use till_store::invoices::{
+    self, CreditAlone, CreditAlonePreview, CreditDraft, CreditDraftForm, CreditDraftRow, CreditPosted,
+};
 use till_store::receipts::{self, BackPreview, CreditOf, MoneyPreview, NewApplications, ToReverse, ToUnapply};
 use till_store::refunds::{self, CreditToRefund, Refunded};
 use till_store::{Store, rules};
-use utoipa::ToSchema;
+use utoipa::{IntoParams, ToSchema};
 use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::Answer;
@@ -23,6 +25,11 @@ pub(super) fn configure(config: &mut ServiceConfig<'_>) {
     config
         .service(preview)
         .service(post)
+        .service(drafts)
+        .service(draft)
+        .service(save_draft)
+        .service(save_draft_anew)
+        .service(delete_draft)
         .service(preview_apply)
         .service(apply)
         .service(preview_unapply)
@@ -46,19 +53,122 @@ pub(super) async fn preview(store: Data<Store>, wish: Json<CreditAlone>) -> Answ
 /// Posts a credit memo that stands alone, or asks for approval.
 #[utoipa::path(
     operation_id = "credit_alone",
-    params(("Idempotency-Key" = String, Header)),
+    params(KeptAs, ("Idempotency-Key" = String, Header)),
     responses((status = 200, body = CreditPosted), (status = 409, body = Problem), (status = 422, body = Problem))
 )]
 #[post("/credit-memos")]
-pub(super) async fn post(store: Data<Store>, change: Change, wish: Json<CreditAlone>) -> Answer<CreditPosted> {
-    let request = change.request(&wish.0);
+pub(super) async fn post(
+    store: Data<Store>,
+    change: Change,
+    kept: Query<KeptAs>,
+    wish: Json<CreditAlone>,
+) -> Answer<CreditPosted> {
+    credit_from(&store, &change, &kept, &CreditDraftForm::Alone { wish: wish.0 }).await
+}
+
+/// The draft that is posted.
+#[derive(Debug, Deserialize, IntoParams)]
+pub(super) struct KeptAs {
+    /// Its id; none where what is posted was never saved.
+    #[serde(default)]
+    draft: Option<i64>,
+}
+
+/// Posts a credit memo, or asks for approval; its draft ends with it.
+pub(super) async fn credit_from(
+    store: &Store,
+    change: &Change,
+    kept: &KeptAs,
+    form: &CreditDraftForm,
+) -> Answer<CreditPosted> {
+    let request = change.request(form);
     let posted = store
         .change(change.actor(), Some(&request), async |writing| {
             let rules = rules::load(writing).await?;
-            invoices::credit_alone(writing, &rules, &wish).await
+            invoices::credit_from(writing, &rules, form, kept.draft.map(CreditDraftId)).await
         })
         .await?;
     Ok(Json(posted))
+}
+
+/// Drafts of credit memos, the one saved last first.
+#[utoipa::path(operation_id = "credit_drafts", responses((status = 200, body = Vec<CreditDraftRow>)))]
+#[get("/credit-drafts")]
+pub(super) async fn drafts(store: Data<Store>) -> Answer<Vec<CreditDraftRow>> {
+    let mut connection = store.read().await?;
+    let rules = rules::load(&mut connection).await?;
+    Ok(Json(invoices::credit_drafts(&mut connection, &rules, None).await?))
+}
+
+/// One draft of a credit memo, as it was saved.
+#[utoipa::path(operation_id = "credit_draft", responses((status = 200, body = CreditDraft), (status = 404, body = Problem)))]
+#[get("/credit-drafts/{id}")]
+pub(super) async fn draft(store: Data<Store>, id: Path<i64>) -> Answer<CreditDraft> {
+    Ok(Json(invoices::credit_draft(&mut *store.read().await?, CreditDraftId(*id)).await?))
+}
+
+/// Saves a draft of a credit memo.
+#[utoipa::path(
+    operation_id = "save_credit_draft",
+    params(("Idempotency-Key" = String, Header)),
+    responses((status = 200, body = CreditDraft), (status = 422, body = Problem))
+)]
+#[post("/credit-drafts")]
+pub(super) async fn save_draft(store: Data<Store>, change: Change, form: Json<CreditDraftForm>) -> Answer<CreditDraft> {
+    let request = change.request(&form.0);
+    let draft = store
+        .change(change.actor(), Some(&request), async |writing| invoices::save_credit_draft(writing, None, &form).await)
+        .await?;
+    Ok(Json(draft))
+}
+
+/// A draft of a credit memo to save anew.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub(super) struct SaveCreditDraft {
+    /// The version seen.
+    version: i64,
+    /// What was typed.
+    form: CreditDraftForm,
+}
+
+/// Saves a draft of a credit memo anew.
+#[utoipa::path(
+    operation_id = "save_credit_draft_anew",
+    params(("Idempotency-Key" = String, Header)),
+    responses((status = 200, body = CreditDraft), (status = 409, body = Problem), (status = 422, body = Problem))
+)]
+#[post("/credit-drafts/{id}")]
+pub(super) async fn save_draft_anew(
+    store: Data<Store>,
+    change: Change,
+    id: Path<i64>,
+    new: Json<SaveCreditDraft>,
+) -> Answer<CreditDraft> {
+    let request = change.request(&new.0);
+    let known = (CreditDraftId(*id), new.version);
+    let draft = store
+        .change(change.actor(), Some(&request), async |writing| {
+            invoices::save_credit_draft(writing, Some(known), &new.form).await
+        })
+        .await?;
+    Ok(Json(draft))
+}
+
+/// Deletes a draft of a credit memo.
+#[utoipa::path(
+    operation_id = "delete_credit_draft",
+    params(("Idempotency-Key" = String, Header)),
+    responses((status = 200), (status = 409, body = Problem))
+)]
+#[post("/credit-drafts/{id}/delete")]
+pub(super) async fn delete_draft(store: Data<Store>, change: Change, id: Path<i64>, seen: Json<Version>) -> Answer<()> {
+    let request = change.request(&seen.0);
+    store
+        .change(change.actor(), Some(&request), async |writing| {
+            invoices::drop_credit_draft(writing, CreditDraftId(*id), seen.version).await
+        })
+        .await?;
+    Ok(Json(()))
 }
 
 /// What applying what is kept of a credit memo would do.

@@ -8,7 +8,7 @@ use till_core::ids::{DocumentRef, InvoiceId, ReturnId};
 use till_core::returns::Repair;
 use till_store::returns::{
     self, AccrualPreview, AtOncePreview, BackAtOnce, Done, DoneAtOnce, ExpectedReturns, ExpectedReturnsPreview,
-    NewAccrual, NewExpectedReturns, ReceiveForm, StepPreview, WrongItem, WrongItemPreview,
+    NewAccrual, NewExpectedReturns, ReceiveForm, StepPreview, UnknownAtOnce, WrongItem, WrongItemPreview,
 };
 use till_store::{Store, rules};
 use utoipa::ToSchema;
@@ -23,6 +23,8 @@ pub(super) fn configure(config: &mut ServiceConfig<'_>) {
     config
         .service(preview_at_once)
         .service(at_once)
+        .service(preview_unknown_at_once)
+        .service(unknown_at_once)
         .service(preview_wrong_item)
         .service(wrong_item)
         .service(preview_for_repair)
@@ -70,6 +72,43 @@ pub(super) async fn at_once(
         .change(change.actor(), Some(&request), async |writing| {
             let rules = rules::load(writing).await?;
             returns::at_once(writing, &rules, InvoiceId(*id), &wish).await
+        })
+        .await?;
+    Ok(Json(done))
+}
+
+/// What taking goods back that no document shows, and crediting them in one posting, would do. It is rehearsed; nothing stays.
+#[utoipa::path(
+    operation_id = "preview_unknown_at_once",
+    params(("Idempotency-Key" = String, Header)),
+    responses((status = 200, body = AtOncePreview), (status = 409, body = Problem), (status = 422, body = Problem))
+)]
+#[post("/returns/at-once/preview")]
+pub(super) async fn preview_unknown_at_once(
+    store: Data<Store>,
+    change: Change,
+    wish: Json<UnknownAtOnce>,
+) -> Answer<AtOncePreview> {
+    Ok(Json(returns::unknown_at_once_preview(&store, change.actor(), &wish).await?))
+}
+
+/// Takes goods back that no document shows and credits them in one posting, with what goes out for them.
+#[utoipa::path(
+    operation_id = "unknown_at_once",
+    params(("Idempotency-Key" = String, Header)),
+    responses((status = 200, body = DoneAtOnce), (status = 409, body = Problem), (status = 422, body = Problem))
+)]
+#[post("/returns/at-once")]
+pub(super) async fn unknown_at_once(
+    store: Data<Store>,
+    change: Change,
+    wish: Json<UnknownAtOnce>,
+) -> Answer<DoneAtOnce> {
+    let request = change.request(&wish.0);
+    let done = store
+        .change(change.actor(), Some(&request), async |writing| {
+            let rules = rules::load(writing).await?;
+            returns::unknown_at_once(writing, &rules, &wish).await
         })
         .await?;
     Ok(Json(done))

@@ -4,21 +4,22 @@ use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 use sqlx::SqliteConnection;
 use till_core::calendar::DocumentDate;
-use till_core::checks::{Step, stops};
-use till_core::ids::{CreditMemoId, CustomerId, DocumentKind, DocumentRef, ReturnLineId};
+use till_core::checks::stops;
+use till_core::ids::{CreditMemoId, CustomerId, DocumentKind, DocumentRef, EntryId, ReturnLineId};
+use till_core::invoice::InvoiceDocument;
 use till_core::invoice::credit::alone::{AloneDecision, AloneInput, decide};
 use till_core::money::{Currency, Money};
 use till_core::people::check_reason;
 use till_core::returns::OnReturn;
 use till_core::tape::{Change, Tape};
 
+use super::AddedLine;
 use super::added::{Beside, load_added};
-use super::credit::CreditPosted;
-use super::{AddedLine, Head, ToDecide, inputs};
+use super::credit::{CreditPosted, as_billed, supplies};
 use crate::approvals::{self, Asked, Go, Wish};
-use crate::convert::{currency, json};
-use crate::documents::{new_memo, write_taxes, write_typed};
-use crate::rules::{Rules, date_order, exchange_rate};
+use crate::convert::{currency, json, terms_json};
+use crate::documents::{NewMemo, new_memo, write_supplied, write_taxes, write_typed};
+use crate::rules::{Rules, date_order};
 use crate::writing::{Writing, set};
 use crate::{Result, StoreError, customers, deliveries, posting, returns, sensible_date};
 
@@ -80,7 +81,13 @@ pub struct CreditAlonePreview {
     pub fingerprint: String,
 }
 
-async fn load<'a>(connection: &mut SqliteConnection, rules: &'a Rules, wish: &CreditAlone) -> Result<AloneInput<'a>> {
+/// What is credited, with what goes the other way.
+pub(crate) async fn load<'a>(
+    connection: &mut SqliteConnection,
+    rules: &'a Rules,
+    wish: &CreditAlone,
+    other_way: &[AddedLine],
+) -> Result<AloneInput<'a>> {
     if let Some(date) = wish.date {
         sensible_date("date", date)?;
     }
@@ -94,20 +101,9 @@ async fn load<'a>(connection: &mut SqliteConnection, rules: &'a Rules, wish: &Cr
     let mut lines = load_added(connection, rules, wish.customer, &wish.added, Some(&beside)).await?;
     // Packaging that goes along with goods that are sold does not come back with a credit.
     lines.truncate(wish.added.len());
-    let typed = date.typed.then_some(date.date);
-    let head = Head {
-        document_date: typed,
-        posting_date: typed,
-        gross_priced: Some(customer.gross_priced),
-        ..Head::default()
-    };
-    let to_decide = vec![ToDecide { customer: customer.id, lines, head }];
-    let mut lines = inputs(connection, rules, Step::Post, to_decide).await?.pop().ok_or(StoreError::Moved)?;
-    lines.deposits.clear();
-    if lines.basis.currency != wanted {
-        lines.basis.currency = wanted;
-        lines.rate = exchange_rate(connection, rules, wanted, date.date).await?;
-    }
+    let whose = (customer.id, &beside);
+    let lines = as_billed(connection, rules, whose, (lines, date)).await?.ok_or(StoreError::Moved)?;
+    let supplies = supplies(connection, rules, whose, (other_way, date)).await?;
     let dates = date_order(connection, rules, DocumentKind::CreditMemo).await?;
     let mut came_back = Vec::new();
     for CameBack { line, return_line } in &wish.came_back {
@@ -125,7 +121,8 @@ async fn load<'a>(connection: &mut SqliteConnection, rules: &'a Rules, wish: &Cr
         }
         came_back.push((*line, on_return));
     }
-    Ok(AloneInput { lines, date, dates, reason: wish.reason.clone(), came_back })
+    let (reason, goods) = (wish.reason.clone(), Vec::new());
+    Ok(AloneInput { lines, date, dates, reason, came_back, supplies, exchange: false, at_once: false, goods })
 }
 
 /// What a credit memo that stands alone would do. Nothing is written.
@@ -137,7 +134,7 @@ pub async fn credit_alone_preview(
     rules: &Rules,
     wish: &CreditAlone,
 ) -> Result<CreditAlonePreview> {
-    let input = load(connection, rules, wish).await?;
+    let input = load(connection, rules, wish, &[]).await?;
     let decision = decide(&input);
     let document = decision.document.as_ref();
     Ok(CreditAlonePreview {
@@ -158,7 +155,7 @@ pub async fn credit_alone_preview(
 /// [`StoreError::Moved`] where it is not as it was seen, or what the core refuses.
 pub async fn credit_alone(writing: &mut Writing<'_>, rules: &Rules, wish: &CreditAlone) -> Result<CreditPosted> {
     let reason = check_reason(&wish.reason).map_err(|why| StoreError::invalid("reason", why))?;
-    let input = load(writing, rules, wish).await?;
+    let input = load(writing, rules, wish, &[]).await?;
     let decision = decide(&input);
     if stops(&decision.blockers) {
         return Err(StoreError::Refused(decision.blockers));
@@ -181,30 +178,93 @@ pub async fn credit_alone(writing: &mut Writing<'_>, rules: &Rules, wish: &Credi
     if let Go::Waits(approval) = approvals::allowed_or_asked(writing, rules, asked).await? {
         return Ok(CreditPosted { credit_memo: None, number: None, waits: Some(approval) });
     }
-    let memo = write(writing, &input, &decision).await?;
+    let (memo, _) = write(writing, &input, &decision).await?;
     Ok(CreditPosted { credit_memo: Some(CreditMemoId(memo.id)), number: Some(memo.number), waits: None })
 }
 
-/// Writes it, with the minus of what credits.
-async fn write(writing: &mut Writing<'_>, input: &AloneInput<'_>, decision: &AloneDecision) -> Result<DocumentRef> {
+/// Writes it, with the minus of what credits: a credit memo, or the invoice of an exchange that leaves something to pay. With
+/// its entry.
+pub(crate) async fn write(
+    writing: &mut Writing<'_>,
+    input: &AloneInput<'_>,
+    decision: &AloneDecision,
+) -> Result<(DocumentRef, Option<EntryId>)> {
     let document = decision.document.as_ref().ok_or(StoreError::Moved)?;
-    let memo = new_memo(writing, DocumentKind::CreditMemo).await?;
-    let (code, date, reason) = (document.currency.code(), input.date.date, input.reason.trim());
-    let (rate, computed, tape) = (document.rate.scaled(), document.tax_computed.word(), json(&decision.tape)?);
-    let (net, tax, total, base) = (-document.net.0, -document.tax.0, -document.total.0, -document.total_base.0);
-    let customer = document.customer.0;
-    let (lines, gross_priced) = (-document.lines_total.0, i64::from(document.gross_priced));
+    let owed = decision.owed.0.is_positive();
+    let memo = new_memo(writing, if owed { DocumentKind::Invoice } else { DocumentKind::CreditMemo }).await?;
+    write_head(writing, &memo, input, decision).await?;
+    let (first, other_first) = decision.places();
+    let nothing: Vec<_> = document.lines.iter().map(|_| (None, Money::ZERO)).collect();
+    write_typed(writing, (memo.id, first, -1), &document.lines, &nothing).await?;
+    for (at, on_return) in &input.came_back {
+        let at = i64::try_from(first + at).unwrap_or(i64::MAX);
+        sqlx::query!(
+            "UPDATE document_lines SET return_line_id = ? WHERE document_id = ? AND position = ?",
+            on_return.line.0,
+            memo.id,
+            at
+        )
+        .execute(&mut **writing)
+        .await?;
+    }
+    let back = document.taxes.iter().map(|tax| (tax, -tax.base, -tax.tax));
+    let mut taxes: Vec<_> = back.collect();
+    if let Some((supplied, other)) = decision.supplied.as_deref().zip(decision.other_way()) {
+        write_supplied(writing, (memo.id, other_first), supplied, other).await?;
+        let out = other.taxes.iter().map(|tax| (tax, tax.base, tax.tax));
+        taxes = if owed { out.chain(taxes).collect() } else { taxes.into_iter().chain(out).collect() };
+    }
+    write_taxes(writing, memo.id, taxes.into_iter()).await?;
+    let source = memo.source();
+    let entry = posting::write(writing, &source, &decision.posting(input)).await?.pop();
+    let entry_id = entry.map(|entry| entry.0);
+    sqlx::query!("UPDATE documents SET state = 'posted', entry_id = ? WHERE id = ?", entry_id, memo.id)
+        .execute(&mut **writing)
+        .await?;
+    let customer = &input.lines.customer;
+    deliveries::add(writing, &[(memo.id, customer.id, customer.delivery)]).await?;
+    let mut fields =
+        vec![set("credited", document.currency.format(document.total)), set("reason", input.reason.trim())];
+    if let Some(other) = decision.other_way() {
+        fields.push(set("the other way", document.currency.format(other.total)));
+    }
+    let (deed, did) = if owed { ("exchanged", "exchanged goods of") } else { ("credit_memo_posted", "credited") };
+    let words = format!("{did} {} with {}", customer.name, memo.number);
+    writing.note_on((memo.kind, memo.id, &memo.number), deed, words, None, fields);
+    Ok((source, entry))
+}
+
+async fn write_head(
+    writing: &mut Writing<'_>,
+    memo: &NewMemo,
+    input: &AloneInput<'_>,
+    decision: &AloneDecision,
+) -> Result<()> {
+    let document = decision.document.as_ref().ok_or(StoreError::Moved)?;
+    let other = decision.other_way();
+    let of_other = |of: fn(&InvoiceDocument) -> Money| other.map_or(Money::ZERO, of);
+    let left = |of: fn(&InvoiceDocument) -> Money| (of_other(of) - of(document)).0;
+    let (date, reason, kind) = (input.date.date, input.reason.trim(), memo.kind.word());
+    let terms = input.supplies.as_ref().map(|with| &with.basis.terms).filter(|_| decision.owed.0.is_positive());
+    let total = left(|one| one.total);
+    let due = terms.map_or(date, |terms| terms.next_due(date, Money(total), Money(total)));
+    let terms = terms.map(terms_json).transpose()?;
+    let (code, rate, computed) = (document.currency.code(), document.rate.scaled(), document.tax_computed.word());
+    let (net, tax, lines) = (left(|one| one.net), left(|one| one.tax), left(|one| one.lines_total));
+    let base = (decision.owed.1 - decision.kept.1).0;
+    let tax_date = document.tax_date.max(other.map_or(document.tax_date, |other| other.tax_date));
+    let (tape, gross_priced, customer) = (json(&decision.tape)?, i64::from(document.gross_priced), document.customer.0);
     sqlx::query!(
         "INSERT INTO documents (id, kind, number, sequence, state, customer_id, document_date, posting_date, tax_date, due_date, currency, rate_e9,
                 net_minor, tax_minor, total_minor, total_base_minor, bill_to_name, bill_to_address, bill_to_tax_id, gross_priced, tax_computed,
-                lines_minor, reason, tape)
-         SELECT ?1, 'credit_memo', ?2, ?3, 'draft', id, ?4, ?4, ?5, ?4, ?6, ?7, ?8, ?9, ?10, ?11, name, address, tax_id, ?12, ?13, ?14, ?15, ?16
+                lines_minor, reason, tape, terms)
+         SELECT ?1, ?18, ?2, ?3, 'draft', id, ?4, ?4, ?5, ?19, ?6, ?7, ?8, ?9, ?10, ?11, name, address, tax_id, ?12, ?13, ?14, ?15, ?16, ?20
          FROM customers WHERE id = ?17",
         memo.id,
         memo.number,
         memo.sequence,
         date,
-        document.tax_date,
+        tax_date,
         code,
         rate,
         net,
@@ -216,33 +276,12 @@ async fn write(writing: &mut Writing<'_>, input: &AloneInput<'_>, decision: &Alo
         lines,
         reason,
         tape,
-        customer
+        customer,
+        kind,
+        due,
+        terms
     )
     .execute(&mut **writing)
     .await?;
-    let nothing: Vec<_> = document.lines.iter().map(|_| (None, Money::ZERO)).collect();
-    write_typed(writing, (memo.id, 0, -1), &document.lines, &nothing).await?;
-    for (at, on_return) in &input.came_back {
-        let at = i64::try_from(*at).unwrap_or(i64::MAX);
-        sqlx::query!(
-            "UPDATE document_lines SET return_line_id = ? WHERE document_id = ? AND position = ?",
-            on_return.line.0,
-            memo.id,
-            at
-        )
-        .execute(&mut **writing)
-        .await?;
-    }
-    write_taxes(writing, memo.id, document.taxes.iter().map(|tax| (tax, -tax.base, -tax.tax))).await?;
-    let source = memo.source();
-    let entry = posting::write(writing, &source, &decision.posting()).await?.pop().map(|entry| entry.0);
-    sqlx::query!("UPDATE documents SET state = 'posted', entry_id = ? WHERE id = ?", entry, memo.id)
-        .execute(&mut **writing)
-        .await?;
-    let customer = &input.lines.customer;
-    deliveries::add(writing, &[(memo.id, customer.id, customer.delivery)]).await?;
-    let fields = vec![set("credited", document.currency.format(document.total)), set("reason", reason)];
-    let words = format!("credited {} with {}", customer.name, memo.number);
-    writing.note_on((DocumentKind::CreditMemo, memo.id, &memo.number), "credit_memo_posted", words, None, fields);
-    Ok(source)
+    Ok(())
 }

@@ -20,6 +20,7 @@ use till_core::room::room_from;
 use till_core::tape::{Change, Tape};
 
 use super::rebill::{bill_anew, rebillable};
+use super::views::takes_back;
 use crate::approvals::{self, Asked, Go};
 use crate::deliveries;
 use crate::documents::{self, MemoToWrite};
@@ -100,15 +101,10 @@ async fn load<'a>(
     let Some(number) = head.number.filter(|_| head.state == "posted") else {
         return Err(StoreError::WrongState("This is a draft. Delete it; there is nothing to cancel.".to_owned()));
     };
-    let takes_back = sqlx::query_scalar!(
-        r#"SELECT number AS "number!" FROM document_links JOIN documents ON documents.id = to_id WHERE from_id = ? AND role = 'credits'"#,
-        id.0
-    )
-    .fetch_optional(&mut *connection)
-    .await?;
-    if let Some(first) = takes_back {
+    if let Some(first) = takes_back(connection, id).await? {
         let sentence = format!(
-            "{number} is an exchange: it takes goods of {first} back, which stay credited. Credit what it supplies, or take that back."
+            "{number} is an exchange: what it takes back of {} stays credited. Credit what it supplies, or take that back.",
+            first.number
         );
         return Err(StoreError::WrongState(sentence));
     }

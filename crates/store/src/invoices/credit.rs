@@ -14,7 +14,7 @@ use till_core::ids::{
 use till_core::invoice::credit::{
     BilledLine, CreditDecision, CreditInput, Credited, LeftToCredit, LineToCredit, What, decide,
 };
-use till_core::invoice::{InvoiceDocument, InvoiceInput, LinkRole};
+use till_core::invoice::{InvoiceInput, LinkRole};
 use till_core::money::{Currency, Money};
 use till_core::open_items::Side;
 use till_core::people::check_reason;
@@ -22,7 +22,7 @@ use till_core::tape::{Change, Tape};
 
 use super::added::{AddedLine, Beside, load_added};
 use super::inputs::{Head, ToDecide, inputs};
-use super::load;
+use super::load::{self, Picked};
 use crate::approvals::{self, Asked, Go, Wish};
 use crate::convert::known;
 use crate::documents::{self, MemoToWrite};
@@ -191,7 +191,12 @@ pub(crate) async fn load<'a>(
     let item = open_items::item_of(connection, DocumentKind::Invoice, id.0, Side::OwedToUs).await?;
     let ids: Vec<OrderId> = document.order_shares.iter().map(|share| share.order).collect();
     let date = DocumentDate::or_business_date(wish.date, rules.business_date);
-    let supplies = supplies(connection, rules, &document, (&wish.added, date)).await?;
+    let delivered = match document.lines.iter().find_map(|line| line.source.order()) {
+        Some(order) => load::delivered_of(connection, order).await?,
+        None => None,
+    };
+    let beside = Beside { currency: document.currency, gross_priced: document.gross_priced, delivered };
+    let supplies = supplies(connection, rules, (document.customer, &beside), (&wish.added, date)).await?;
     Ok(CreditInput {
         invoice: id,
         number,
@@ -218,41 +223,43 @@ pub(crate) async fn load<'a>(
 
 /// How many lines of an invoice bill something: all but what an exchange takes back.
 async fn supplied_lines(connection: &mut SqliteConnection, id: InvoiceId) -> Result<usize> {
-    let count = sqlx::query_scalar!(
-        r#"SELECT count(*) AS "count!" FROM document_lines WHERE document_id = ? AND credits_line_id IS NULL"#,
-        id.0
-    )
-    .fetch_one(connection)
-    .await?;
+    let count = sqlx::query_scalar!(r#"SELECT count(*) AS "count!" FROM invoice_lines WHERE invoice_id = ?"#, id.0)
+        .fetch_one(connection)
+        .await?;
     Ok(usize::try_from(count).unwrap_or_default())
 }
 
-/// What goes the other way, priced and taxed as of the day, for where the goods of the invoice went.
-async fn supplies<'a>(
+/// What goes the other way, priced and taxed as of the day, beside what is credited.
+pub(super) async fn supplies<'a>(
     connection: &mut SqliteConnection,
     rules: &'a Rules,
-    document: &InvoiceDocument,
+    (customer, beside): (CustomerId, &Beside),
     (added, date): (&[AddedLine], DocumentDate),
 ) -> Result<Option<InvoiceInput<'a>>> {
     if added.is_empty() {
         return Ok(None);
     }
-    let delivered = match document.lines.iter().find_map(|line| line.source.order()) {
-        Some(order) => load::delivered_of(connection, order).await?,
-        None => None,
-    };
-    let (currency, gross_priced) = (document.currency, document.gross_priced);
-    let beside = Beside { currency, gross_priced, delivered };
-    let lines = load_added(connection, rules, document.customer, added, Some(&beside)).await?;
+    let lines = load_added(connection, rules, customer, added, Some(beside)).await?;
+    as_billed(connection, rules, (customer, beside), (lines, date)).await
+}
+
+/// Lines as if they were billed on a day, in the currency and the way of pricing of what they stand beside.
+pub(super) async fn as_billed<'a>(
+    connection: &mut SqliteConnection,
+    rules: &'a Rules,
+    (customer, beside): (CustomerId, &Beside),
+    (lines, date): (Vec<Picked>, DocumentDate),
+) -> Result<Option<InvoiceInput<'a>>> {
     let typed = date.typed.then_some(date.date);
-    let head = Head { document_date: typed, posting_date: typed, gross_priced: Some(gross_priced), ..Head::default() };
-    let wanted = vec![ToDecide { customer: document.customer, lines, head }];
+    let gross_priced = Some(beside.gross_priced);
+    let head = Head { document_date: typed, posting_date: typed, gross_priced, ..Head::default() };
+    let wanted = vec![ToDecide { customer, lines, head }];
     let Some(mut input) = inputs(connection, rules, Step::Post, wanted).await?.pop() else { return Ok(None) };
     // Money in advance is for orders; it is not used here.
     input.deposits.clear();
-    if input.basis.currency != currency {
-        input.basis.currency = currency;
-        input.rate = exchange_rate(connection, rules, currency, date.date).await?;
+    if input.basis.currency != beside.currency {
+        input.basis.currency = beside.currency;
+        input.rate = exchange_rate(connection, rules, beside.currency, date.date).await?;
     }
     Ok(Some(input))
 }

@@ -18,7 +18,7 @@ use till_core::tape::{Change, Tape};
 use super::drafts::not_there;
 use super::load::read;
 use super::{ToBill, decide_drafts};
-use crate::convert::currency;
+use crate::convert::{currency, known};
 use crate::deliveries::{self, DeliveryRow, GoingOut};
 use crate::disputes::{self, DisputeView};
 use crate::documents;
@@ -254,7 +254,7 @@ pub struct InvoiceView {
     pub cancelled_by: Option<DocumentRef>,
     /// The cancelled invoice it bills anew.
     pub replaces: Option<DocumentRef>,
-    /// The invoice whose goods it takes back, where it is an exchange.
+    /// The invoice whose goods it takes back, or the return they came back on, where it is an exchange.
     pub takes_back: Option<DocumentRef>,
     /// The billing run it is in, or came from.
     pub run: Option<RunId>,
@@ -268,16 +268,21 @@ pub struct InvoiceView {
     pub version: i64,
 }
 
-/// The invoice whose goods an exchange takes back.
-async fn takes_back(connection: &mut SqliteConnection, id: InvoiceId) -> Result<Option<DocumentRef>> {
+/// The invoice whose goods an exchange takes back, or the return they came back on where no document is known of them.
+pub(super) async fn takes_back(connection: &mut SqliteConnection, id: InvoiceId) -> Result<Option<DocumentRef>> {
     let first = sqlx::query!(
-        r#"SELECT documents.id AS "id!", number AS "number!" FROM document_links JOIN documents ON documents.id = to_id
-           WHERE from_id = ? AND role = 'credits'"#,
+        r#"SELECT kind AS "kind!: String", documents.id AS "id!: i64", number AS "number!: String"
+           FROM document_links JOIN documents ON documents.id = to_id WHERE from_id = ?1 AND role = 'credits'
+           UNION ALL
+           SELECT 'return', returns.id, returns.number FROM document_lines JOIN return_lines ON return_lines.id = return_line_id
+           JOIN returns ON returns.id = return_id WHERE document_lines.document_id = ?1 AND credits_line_id IS NULL"#,
         id.0
     )
     .fetch_optional(connection)
     .await?;
-    Ok(first.map(|row| DocumentRef { kind: DocumentKind::Invoice, id: row.id, number: row.number }))
+    first
+        .map(|row| Ok(DocumentRef { kind: known(&row.kind, DocumentKind::of)?, id: row.id, number: row.number }))
+        .transpose()
 }
 
 /// What an invoice uses of a prepayment invoice.

@@ -7,15 +7,16 @@ use till_core::calendar::{DateOrder, DocumentDate};
 use till_core::checks::{Blocker, stops};
 use till_core::entry::Entry;
 use till_core::fixed::{ExchangeRate, Quantity, UnitPrice};
-use till_core::ids::{DocumentKind, DocumentRef};
-use till_core::invoice::credit::Credited;
-use till_core::money::{Money, line_total_less};
+use till_core::ids::{CustomerId, DocumentKind, DocumentRef};
+use till_core::invoice::credit::{Credited, alone};
+use till_core::money::Money;
 use till_core::returns::{AccrueInput, BackLine, accrue, last_month_end};
 use till_core::tape::Tape;
 
 use crate::convert::currency;
+use crate::invoices::{AddedLine, CreditAlone, load_alone};
 use crate::open_items::next_id;
-use crate::rules::{Rules, exchange_rate, next_number};
+use crate::rules::{Rules, next_number};
 use crate::writing::{Writing, set};
 use crate::{Result, StoreError, posting, sensible_date};
 
@@ -91,7 +92,7 @@ pub async fn accruals(connection: &mut SqliteConnection) -> Result<Vec<AccrualRo
 async fn back_on(connection: &mut SqliteConnection, rules: &Rules, date: NaiveDate) -> Result<Vec<BackLine>> {
     let rows = sqlx::query!(
         r#"SELECT returns.number AS "number!", items.code AS "code!", coalesce(billed.quantity_e4, line.quantity_e4) AS "billed!: i64", billed.net_minor AS "net: i64",
-                  returns.currency AS "currency!", documents.rate_e9 AS "rate: i64", line.unit_price_e6,
+                  returns.currency AS "currency!", returns.customer_id AS "customer!", documents.rate_e9 AS "rate: i64", line.unit_price_e6,
                   coalesce((SELECT -sum(credit.quantity_e4) FROM document_lines AS credit JOIN documents AS memo ON memo.id = credit.document_id
                             WHERE credit.credits_line_id = billed.id AND memo.posting_date <= ?1), 0) AS "credited_quantity!: i64",
                   coalesce((SELECT -sum(credit.net_minor) FROM document_lines AS credit JOIN documents AS memo ON memo.id = credit.document_id
@@ -115,13 +116,29 @@ async fn back_on(connection: &mut SqliteConnection, rules: &Rules, date: NaiveDa
         };
         let (net, rate) = match (row.net, row.rate, row.unit_price_e6) {
             (Some(net), Some(rate), _) => (Money(net), ExchangeRate::from_scaled(rate)),
-            // No document is known: as it was priced, at the rate of the day.
+            // No document is known: what crediting it on that day would come to, without tax.
             (_, _, price) => {
-                let price = UnitPrice::from_scaled(price.unwrap_or_default());
-                let rate = exchange_rate(connection, rules, currency, date).await?.ok_or_else(|| {
+                let unit_price = UnitPrice::from_scaled(price.unwrap_or_default()).to_string();
+                let line = AddedLine {
+                    item: Some(row.code.clone()),
+                    quantity: billed.to_string(),
+                    unit_price: Some(unit_price),
+                    ..AddedLine::default()
+                };
+                let credit = CreditAlone {
+                    customer: CustomerId(row.customer),
+                    currency: Some(row.currency),
+                    added: vec![line],
+                    came_back: Vec::new(),
+                    date: Some(date),
+                    reason: String::new(),
+                    seen: None,
+                };
+                let input = load_alone(connection, rules, &credit, &[]).await?;
+                let document = alone::decide(&input).document.ok_or_else(|| {
                     StoreError::invalid("date", format!("There is no exchange rate of {currency} for that day."))
                 })?;
-                (line_total_less(billed, price, &[], UnitPrice::default(), currency).net, rate)
+                (document.net, document.rate)
             }
         };
         let quantity = Quantity::from_scaled(row.back);

@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 use till_core::checks::{Blocker, stops};
 use till_core::entry::Entry;
 use till_core::fixed::Quantity;
-use till_core::ids::{CustomerId, DocumentKind, DocumentLineId, DocumentRef, InvoiceId, ReturnId, ReturnLineId};
+use till_core::ids::{CustomerId, DocumentKind, DocumentLineId, DocumentRef, EntryId, InvoiceId, ReturnLineId};
 use till_core::invoice::ItemKind;
 use till_core::invoice::credit::{CreditInput, decide};
 use till_core::money::Money;
@@ -102,22 +102,33 @@ struct Returned<'a> {
     entry: i64,
 }
 
+/// What becomes of a line that comes back: how much of it, as typed, and the code of a disposition.
+pub(super) type Becomes<'a> = (&'a str, Option<&'a str>);
+
+/// A return that was authorized, received and inspected at once.
+pub(super) struct Arrived {
+    pub(super) reference: DocumentRef,
+    /// Its lines, in the order of what was typed.
+    pub(super) lines: Vec<ReturnLineId>,
+    /// The entries of its steps, for the document that settles it.
+    pub(super) with: WithDocument,
+}
+
 /// Authorizes, receives and inspects. What is credited of it is left to decide on.
-async fn take_back<'a>(
+pub(super) async fn arrive(
     writing: &mut Writing<'_>,
-    rules: &'a Rules,
-    invoice: InvoiceId,
-    wish: &BackAtOnce,
-) -> Result<Returned<'a>> {
-    let new = new_return(writing, invoice, wish).await?;
-    let preview = authorizing::preview(writing, rules, &new).await?;
-    let (id, number) = authorizing::authorize(writing, rules, &new, Some(&preview.fingerprint)).await?;
+    rules: &Rules,
+    new: &NewReturn,
+    (date, becomes): (Option<NaiveDate>, &[Becomes<'_>]),
+) -> Result<Arrived> {
+    let preview = authorizing::preview(writing, rules, new).await?;
+    let (id, number) = authorizing::authorize(writing, rules, new, Some(&preview.fingerprint)).await?;
     let mut with = WithDocument::next(writing).await?;
     let lines = facts::lines(writing, id).await?;
-    let arrived = lines.iter().zip(&wish.back);
+    let arrived = lines.iter().zip(becomes);
     let form = ReceiveForm {
-        lines: arrived.map(|(line, back)| ReceiveLine { line: line.id, quantity: back.quantity.clone() }).collect(),
-        date: wish.date,
+        lines: arrived.map(|(line, one)| ReceiveLine { line: line.id, quantity: one.0.to_owned() }).collect(),
+        date,
         in_repair: false,
         note: None,
     };
@@ -125,25 +136,39 @@ async fn take_back<'a>(
     let done = receive_with(writing, rules, id, (1, Some(&seen)), &form, Some(&mut with)).await?;
     let mut decided = Vec::new();
     let mut places = Vec::new();
-    for (at, (line, back)) in lines.iter().zip(&wish.back).enumerate() {
-        let Some(disposition) = said(back.disposition.as_deref()) else { continue };
-        let quantity = back.quantity.trim().parse::<Quantity>().unwrap_or_default();
+    for (at, (line, (quantity, disposition))) in lines.iter().zip(becomes).enumerate() {
+        let Some(disposition) = said(*disposition) else { continue };
+        let quantity = quantity.trim().parse::<Quantity>().unwrap_or_default();
         let stock = in_stock_units(quantity, line.factor).unwrap_or_default();
         places.push(at);
         decided.push(InspectLine { line: line.id, quantity: stock.to_string(), disposition, claim: None });
     }
     if !decided.is_empty() {
-        let form = InspectForm { lines: decided, date: wish.date, note: None };
+        let form = InspectForm { lines: decided, date, note: None };
         let seen = inspect_preview(writing, rules, id, &form).await?.fingerprint;
         inspect_with(writing, rules, id, (done.version, Some(&seen)), &form, Some(&mut with))
             .await
             .map_err(|error| of_those(error, &places))?;
     }
-    let input = to_credit(writing, rules, (invoice, id), wish, &mut with).await?;
-    Ok(Returned { reference: DocumentRef { kind: DocumentKind::Return, id: id.0, number }, input, entry: with.entry })
+    let reference = DocumentRef { kind: DocumentKind::Return, id: id.0, number };
+    Ok(Arrived { reference, lines: lines.iter().map(|line| line.id).collect(), with })
 }
 
-fn said(text: Option<&str>) -> Option<String> {
+async fn take_back<'a>(
+    writing: &mut Writing<'_>,
+    rules: &'a Rules,
+    invoice: InvoiceId,
+    wish: &BackAtOnce,
+) -> Result<Returned<'a>> {
+    let new = new_return(writing, invoice, wish).await?;
+    let becomes: Vec<Becomes<'_>> =
+        wish.back.iter().map(|back| (back.quantity.as_str(), back.disposition.as_deref())).collect();
+    let mut arrived = arrive(writing, rules, &new, (wish.date, &becomes)).await?;
+    let input = to_credit(writing, rules, (invoice, &arrived.lines), wish, &mut arrived.with).await?;
+    Ok(Returned { reference: arrived.reference, input, entry: arrived.with.entry })
+}
+
+pub(super) fn said(text: Option<&str>) -> Option<String> {
     text.map(str::trim).filter(|text| !text.is_empty()).map(str::to_owned)
 }
 
@@ -182,11 +207,10 @@ async fn new_return(writing: &mut Writing<'_>, invoice: InvoiceId, wish: &BackAt
 async fn to_credit<'a>(
     writing: &mut Writing<'_>,
     rules: &'a Rules,
-    (invoice, id): (InvoiceId, ReturnId),
+    (invoice, lines): (InvoiceId, &[ReturnLineId]),
     wish: &BackAtOnce,
     with: &mut WithDocument,
 ) -> Result<CreditInput<'a>> {
-    let lines: Vec<ReturnLineId> = facts::lines(writing, id).await?.iter().map(|line| line.id).collect();
     let credited = lines.iter().zip(&wish.back).map(|(line, back)| CreditLine {
         position: back.position,
         quantity: Some(back.quantity.clone()),
@@ -226,22 +250,34 @@ pub async fn at_once(
     }
     // All of it is taken back where it is not what was seen.
     writing.saw(wish.seen.as_deref(), &decision.fingerprint)?;
-    if let Some(role) = writing.actor().role {
-        let limits = people::limits(writing).await?;
-        match may(role, Operation::ReturnAtOnce, decision.document.total_base, &limits) {
-            Verdict::Allowed => {}
-            Verdict::Denied(why) => return Err(StoreError::NotAllowed(why)),
-            Verdict::NeedsApproval(why) => {
-                let sentence = format!("{why} Authorize a return and receive it; its credit memo waits for approval.");
-                return Err(StoreError::NotAllowed(sentence));
-            }
+    may_at_once(writing, decision.document.total_base).await?;
+    let (document, entry) = write_credit(writing, &returned.input, &decision).await?;
+    same_entry(entry, returned.entry)?;
+    Ok(DoneAtOnce { document, returned: returned.reference })
+}
+
+/// Whether who does it may credit so much, in base currency, without a second person looking.
+pub(super) async fn may_at_once(writing: &mut Writing<'_>, credited: Money) -> Result<()> {
+    let Some(role) = writing.actor().role else { return Ok(()) };
+    let limits = people::limits(writing).await?;
+    match may(role, Operation::ReturnAtOnce, credited, &limits) {
+        Verdict::Allowed => Ok(()),
+        Verdict::Denied(why) => Err(StoreError::NotAllowed(why)),
+        Verdict::NeedsApproval(why) => {
+            let sentence = format!("{why} Authorize a return and receive it; its credit memo waits for approval.");
+            Err(StoreError::NotAllowed(sentence))
         }
     }
-    let (document, entry) = write_credit(writing, &returned.input, &decision).await?;
-    if entry.is_some_and(|entry| entry.0 != returned.entry) {
-        return Err(StoreError::Corrupt("the entry of an exchange has another id than its steps say".to_owned()));
+}
+
+/// Document and steps share one entry: it has the id that the steps were written with.
+pub(super) fn same_entry(entry: Option<EntryId>, foretold: i64) -> Result<()> {
+    match entry {
+        Some(entry) if entry.0 != foretold => {
+            Err(StoreError::Corrupt("the entry of an exchange has another id than its steps say".to_owned()))
+        }
+        _ => Ok(()),
     }
-    Ok(DoneAtOnce { document, returned: returned.reference })
 }
 
 /// What it would do. It is carried out as far as the document and taken back: nothing stays written.
@@ -279,7 +315,7 @@ pub async fn at_once_preview(
 }
 
 impl AtOncePreview {
-    fn blocked(blockers: Vec<Blocker>) -> Self {
+    pub(super) fn blocked(blockers: Vec<Blocker>) -> Self {
         Self {
             total: Money::ZERO,
             back: Vec::new(),
@@ -309,7 +345,7 @@ fn of_those(error: StoreError, places: &[usize]) -> StoreError {
 }
 
 /// The lines of the steps are those that come back.
-fn of_back(error: StoreError) -> StoreError {
+pub(super) fn of_back(error: StoreError) -> StoreError {
     match error {
         StoreError::Invalid { field, sentence } => StoreError::Invalid { field: renamed(field), sentence },
         StoreError::Refused(blockers) => StoreError::Refused(blockers.into_iter().map(back_field).collect()),
@@ -317,7 +353,7 @@ fn of_back(error: StoreError) -> StoreError {
     }
 }
 
-fn back_field(blocker: Blocker) -> Blocker {
+pub(super) fn back_field(blocker: Blocker) -> Blocker {
     Blocker { field: renamed(blocker.field), ..blocker }
 }
 

@@ -160,7 +160,7 @@ pub(super) async fn lines(
            LEFT JOIN shipment_lines ON shipment_lines.id = billed.shipment_line_id LEFT JOIN shipments ON shipments.id = shipment_id
            LEFT JOIN order_lines ON order_lines.id = coalesce(billed.order_line_id, shipment_lines.order_line_id)
            LEFT JOIN orders ON orders.id = order_lines.order_id
-           WHERE invoices.state = 'posted' ORDER BY wanted.key"#,
+           WHERE invoices.state = 'posted' AND billed.quantity_e4 > 0 ORDER BY wanted.key"#,
         ids
     )
     .fetch_all(&mut *connection)
@@ -269,6 +269,15 @@ pub(super) async fn bought(
         till_core::units::in_stock_units(quantity, factor).map_or(0, Quantity::scaled)
     };
     let left: i64 = billed.iter().map(|found| in_stock(found.of.left(), found.of.factor)).sum();
+    // What went out for what came back, where that left something to credit: no invoice says so.
+    let exchanged = sqlx::query_scalar!(
+        r#"SELECT coalesce(sum(leaves_e4), 0) AS "left!: i64" FROM document_lines JOIN documents ON documents.id = document_id
+           WHERE documents.kind = 'credit_memo' AND state = 'posted' AND item_id = ? AND customer_id = ?"#,
+        item.0,
+        customer.0
+    )
+    .fetch_one(&mut *connection)
+    .await?;
     // What came back, or is to, without a document: that was of what was bought too.
     let rows = sqlx::query!(
         r#"SELECT closed_on AS "closed_on: NaiveDate", expires_on AS "expires_on!: NaiveDate", factor_e4 AS "factor!", authorized_e4 AS "authorized!",
@@ -300,7 +309,7 @@ pub(super) async fn bought(
             in_stock(Quantity::from_scaled(held.scaled() + row.credited), quantity(row.factor))
         })
         .sum();
-    Ok(Quantity::from_scaled((left - gone).max(0)))
+    Ok(Quantity::from_scaled((left + exchanged - gone).max(0)))
 }
 
 /// Everything that was billed, or shipped and not billed, and fits, newest first.
@@ -323,7 +332,7 @@ pub async fn returnable(
            LEFT JOIN shipment_lines ON shipment_lines.id = billed.shipment_line_id LEFT JOIN shipments ON shipments.id = shipment_id
            LEFT JOIN order_lines ON order_lines.id = coalesce(billed.order_line_id, shipment_lines.order_line_id)
            LEFT JOIN orders ON orders.id = order_lines.order_id
-           WHERE invoices.state = 'posted' AND invoices.kind = 'invoice' AND billed.credits_line_id IS NULL
+           WHERE invoices.state = 'posted' AND invoices.kind = 'invoice' AND billed.credits_line_id IS NULL AND billed.quantity_e4 > 0
              AND (?1 IS NULL OR invoices.customer_id = ?1) AND (?2 IS NULL OR invoices.id = ?2) AND (?6 IS NULL OR shipments.id = ?6)
              AND (?2 IS NOT NULL OR (billed.kind = 'goods' AND invoices.cancelled_by IS NULL))
              AND (?3 IS NULL OR billed.code LIKE ?3 ESCAPE '\' OR billed.description LIKE ?3 ESCAPE '\' OR invoices.number LIKE ?3 ESCAPE '\'

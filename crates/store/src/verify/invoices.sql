@@ -13,7 +13,7 @@ FROM invoices WHERE state = 'posted'
 UNION ALL
 SELECT number || ': it has a line with a minus that takes nothing back, and is no credit memo'
 FROM documents JOIN document_lines ON document_id = documents.id
-WHERE documents.kind <> 'credit_memo' AND credits_line_id IS NULL AND quantity_e4 < 0
+WHERE documents.kind <> 'credit_memo' AND credits_line_id IS NULL AND return_line_id IS NULL AND quantity_e4 < 0
 UNION ALL
 SELECT documents.number || ': it stands alone and does not come to its lines and taxes'
 FROM documents WHERE documents.kind = 'credit_memo' AND state = 'posted' AND NOT EXISTS (SELECT 1 FROM document_links WHERE from_id = documents.id)

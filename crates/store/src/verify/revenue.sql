@@ -6,7 +6,7 @@ FROM (
              WHEN 'packaging' THEN 'container_liability'
              -- What goes the other way on a credit memo is sold; so is what an exchange supplies.
              ELSE CASE WHEN account IS NOT NULL THEN 'revenue'
-                       -- Of a credit memo that stands alone.
+                       -- Of what stands on no invoice: a credit memo, an exchange.
                        WHEN credits_line_id IS NULL AND document_lines.quantity_e4 < 0 THEN 'returns'
                        WHEN role IS NULL OR credits_line_id IS NULL THEN 'revenue' ELSE 'returns' END END END AS purpose,
            document_lines.net_minor AS amount

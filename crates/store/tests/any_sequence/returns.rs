@@ -7,7 +7,8 @@ use till_store::invoices::{self, AddedLine, CameBack, CreditAlone, CreditLine, T
 use till_store::receipts::ToReverse;
 use till_store::returns::{
     self, BackAtOnce, ComesBack, InspectForm, InspectLine, NewReturn, NewReturnLine, ReceiveForm, ReceiveLine,
-    ReplaceForm, ReturnFilter, ReturnRules, ReturnToClose, ReturnView, ReturnableFilter, WrongItem,
+    ReplaceForm, ReturnFilter, ReturnRules, ReturnToClose, ReturnView, ReturnableFilter, UnknownAtOnce, UnknownBack,
+    WrongItem,
 };
 use till_store::rules;
 
@@ -239,6 +240,44 @@ async fn authorize_unknown(company: &Company, made: &mut Made, at: usize, how_mu
     post_authorized(company, made, "authorize unknown", new).await;
 }
 
+/// Goods that no document shows are credited at once, with others for them, dearer or cheaper, or none.
+async fn exchange_unknown(company: &Company, made: &mut Made, at: usize, how_much: i64) {
+    let price = format!("{}.40", how_much.abs() % 60);
+    let out = |price: &str| AddedLine {
+        item: Some("B".to_owned()),
+        quantity: "1".to_owned(),
+        unit_price: Some(price.to_owned()),
+        ..AddedLine::default()
+    };
+    let added = match how_much.rem_euclid(4) {
+        0 => Vec::new(),
+        1 => vec![out(&price)],
+        _ => vec![out(&format!("{}.15", how_much.abs() % 53))],
+    };
+    let wish = UnknownAtOnce {
+        customer: company.customers[at % company.customers.len()],
+        back: vec![UnknownBack {
+            item: ["A", "B"][usize::try_from(how_much.abs()).unwrap_or(0) % 2].to_owned(),
+            quantity: "1".to_owned(),
+            price,
+            reason: "UNWANTED".to_owned(),
+            disposition: (how_much % 3 == 0).then(|| "RESTOCK".to_owned()),
+            ..UnknownBack::default()
+        }],
+        added,
+        date: Some(made.on),
+        reason: "by chance".to_owned(),
+        seen: None,
+    };
+    let outcome = change(company, async |writing, rules| returns::unknown_at_once(writing, rules, &wish).await).await;
+    if let Ok(done) = &outcome
+        && done.document.kind == DocumentKind::Invoice
+    {
+        made.invoices.push(InvoiceId(done.document.id));
+    }
+    made.note("exchange unknown", outcome);
+}
+
 /// What is asked of returns: the policies change between sequences, as the companies do.
 pub(crate) async fn policies(company: &Company, which: usize) {
     let new = ReturnRules {
@@ -250,9 +289,10 @@ pub(crate) async fn policies(company: &Company, which: usize) {
 }
 
 async fn authorize(company: &Company, made: &mut Made, at: usize, how_much: i64) {
-    match how_much.rem_euclid(4) {
-        0 => return authorize_unbilled(company, made, at, how_much / 4).await,
-        1 => return authorize_unknown(company, made, at, how_much / 4).await,
+    match how_much.rem_euclid(5) {
+        0 => return authorize_unbilled(company, made, at, how_much / 5).await,
+        1 => return authorize_unknown(company, made, at, how_much / 5).await,
+        2 => return exchange_unknown(company, made, at, how_much / 5).await,
         _ => {}
     }
     if made.invoices.is_empty() {

@@ -3,8 +3,8 @@ import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate, useParams, useSearchParams } from "react-router";
 import { api, got, keyed, Problem } from "../../api/client";
-import type { CreditLine, InvoiceView, LeftToCredit, ReturnView } from "../../api/types";
-import { decimal, exponentOf, money, moneyWithCurrency, number, typedDecimal } from "../../format";
+import type { CreditDraft, CreditLine, InvoiceView, LeftToCredit, ReturnView } from "../../api/types";
+import { decimal, exponentOf, money, moneyWithCurrency, number, price, typedDecimal } from "../../format";
 import { Lines, Scroll, useEverythingChanged, useToday, Wrong } from "../../parts/bits";
 import { DateField } from "../../parts/DateField";
 import { faultsOf, isStopped } from "../../parts/faults";
@@ -14,6 +14,7 @@ import { ApprovalStrip, useApprovals } from "../../parts/together";
 import { Ask } from "../../shell/Ask";
 import { useNotices } from "../../shell/notices";
 import { Worktop } from "../../shell/Worktop";
+import { asTyped, otherLines, useSaveDraft } from "./CreditDraft";
 import { addedLines, type OtherLine, OtherWay } from "./OtherWay";
 
 /** What was typed for a line: how much of it, or how much off its price. */
@@ -33,13 +34,26 @@ function onReturn(left: LeftToCredit | undefined, back: ReturnView["lines"][numb
 /** Credits lines of a posted invoice: goods that came back on a return, or that stay with the customer. */
 export function CreditRoom() {
   const { id = "" } = useParams();
+  const [params] = useSearchParams();
+  return <CreditOf id={Number(id)} returnId={Number(params.get("return")) || undefined} />;
+}
+
+/** The same, or one that was begun and saved. */
+export function CreditOf({
+  id: invoiceId,
+  returnId,
+  draft,
+}: {
+  id: number;
+  returnId: number | undefined;
+  draft?: CreditDraft;
+}) {
+  const id = String(invoiceId);
   const invoice = useQuery({
     queryKey: ["invoice", id],
     queryFn: () => got(api.GET("/api/invoices/{id}", { params: { path: { id: Number(id) } } })),
   });
   // Goods that came back on a return are credited as received on it.
-  const [params] = useSearchParams();
-  const returnId = Number(params.get("return")) || undefined;
   const returned = useQuery({
     queryKey: ["return", String(returnId)],
     queryFn: () => got(api.GET("/api/returns/{id}", { params: { path: { id: returnId ?? 0 } } })),
@@ -53,17 +67,21 @@ export function CreditRoom() {
       </Worktop>
     );
   }
-  return <Opened key={id} invoice={invoice.data} document={invoice.data.document} returned={returned.data} />;
+  return (
+    <Opened key={id} invoice={invoice.data} document={invoice.data.document} returned={returned.data} draft={draft} />
+  );
 }
 
 function Opened({
   invoice,
   document,
   returned,
+  draft,
 }: {
   invoice: InvoiceView;
   document: NonNullable<InvoiceView["document"]>;
   returned: ReturnView | undefined;
+  draft: CreditDraft | undefined;
 }) {
   const navigate = useNavigate();
   const changed = useEverythingChanged();
@@ -74,17 +92,33 @@ function Opened({
     (line) => line.document?.id === invoice.id && line.billed_on != null && line.to_settle !== "0",
   );
   const cameBack = (position: number) => back.find((line) => line.position === position);
-  const kept = useKept(`credit.${invoice.id}.${returned?.id ?? ""}`, {
-    lines: Object.fromEntries(back.map((line) => [line.position, { quantity: number(line.to_settle) }])) as Record<
-      number,
-      Typed
-    >,
-    reason: returned
-      ? [...new Set(back.map((line) => line.reason_name))].join(", ").concat(`, ${returned.number}`)
-      : "",
-    other: [] as OtherLine[],
-    day: "",
-  });
+  const saved = draft?.form.of === "invoice" ? draft.form.wish : undefined;
+  const begun = saved
+    ? {
+        lines: Object.fromEntries(
+          saved.lines.map((line) => [
+            line.position,
+            line.quantity ? { quantity: asTyped(line.quantity) } : { amount: asTyped(line.amount, price) },
+          ]),
+        ) as Record<number, Typed>,
+        reason: saved.reason ?? "",
+        other: otherLines(saved.added),
+        day: saved.date ?? "",
+      }
+    : {
+        lines: Object.fromEntries(back.map((line) => [line.position, { quantity: number(line.to_settle) }])) as Record<
+          number,
+          Typed
+        >,
+        reason: returned
+          ? [...new Set(back.map((line) => line.reason_name))].join(", ").concat(`, ${returned.number}`)
+          : "",
+        other: [] as OtherLine[],
+        day: "",
+      };
+  const form = draft ? `credit-draft.${draft.id}.${draft.version}` : `credit.${invoice.id}.${returned?.id ?? ""}`;
+  const kept = useKept(form, begun);
+  const save = useSaveDraft(draft, kept.forget);
   const { lines: typed, reason, other, day } = kept.typed;
   const [asking, setAsking] = useState(false);
   const [unsaid, setUnsaid] = useState(false);
@@ -141,8 +175,8 @@ function Opened({
   return (
     <Worktop
       title={`Credit ${invoice.number}`}
-      sum={`${invoice.customer.name} · ${returned ? `goods received on ${returned.number}` : "the goods stay there"}`}
-      back={returned ? `/returns/${returned.id}` : `/invoices/${invoice.id}`}
+      sum={`${invoice.customer.name} · ${returned ? `goods received on ${returned.number}` : "the goods stay there"}${draft ? " · draft" : ""}`}
+      back={draft ? "/billing/credit-memos" : returned ? `/returns/${returned.id}` : `/invoices/${invoice.id}`}
       actions={[
         {
           key: "p",
@@ -156,6 +190,13 @@ function Opened({
           needs: "cancel_invoice",
         },
         { key: "a", label: "All that is left", run: all },
+        {
+          key: "s",
+          label: "Save draft",
+          run: () => save({ of: "invoice", invoice: invoice.id, wish: { ...body, reason } }),
+          disabled: lines.length === 0,
+          needs: "cancel_invoice",
+        },
         { key: "c", label: "Customer account", run: () => navigate(`/customers/${invoice.customer.id}`), quiet: true },
       ]}
       rest={
@@ -295,7 +336,7 @@ function Opened({
           run={async (key) => {
             const done = await got(
               api.POST("/api/invoices/{id}/credit", {
-                params: { path: { id: invoice.id }, header: keyed(key) },
+                params: { path: { id: invoice.id }, query: { draft: draft?.id }, header: keyed(key) },
                 body: { ...body, reason, seen: shown.fingerprint },
               }),
             );

@@ -6,7 +6,7 @@ import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import { api, got, keyed, Problem } from "../../api/client";
-import type { AddedLine, CustomerRow, ReturnView } from "../../api/types";
+import type { AddedLine, CreditAloneWish, CreditDraft, CustomerRow, ReturnView } from "../../api/types";
 import { money, moneyWithCurrency, number, price, typedDecimal } from "../../format";
 import { Lines, Scroll, useEverythingChanged, useSettled, useToday, Wrong } from "../../parts/bits";
 import { DateField } from "../../parts/DateField";
@@ -18,6 +18,7 @@ import { ApprovalStrip, useApprovals } from "../../parts/together";
 import { Ask } from "../../shell/Ask";
 import { useNotices } from "../../shell/notices";
 import { Worktop } from "../../shell/Worktop";
+import { asTyped, useSaveDraft } from "./CreditDraft";
 import { ItemChoice } from "./OtherWay";
 
 const Head = styled("div")({
@@ -68,7 +69,11 @@ function toCredit(view: ReturnView): Typed[] {
 /** A credit memo with no invoice behind it: an allowance, goodwill, a bonus, or goods no document shows. */
 export function CreditAloneRoom() {
   const [params] = useSearchParams();
-  const returnId = Number(params.get("return")) || undefined;
+  return <CreditAloneOf returnId={Number(params.get("return")) || undefined} />;
+}
+
+/** The same, or one that was begun and saved. */
+export function CreditAloneOf({ returnId, draft }: { returnId: number | undefined; draft?: CreditDraft }) {
   const found = useQuery({
     queryKey: ["return", String(returnId)],
     queryFn: () => got(api.GET("/api/returns/{id}", { params: { path: { id: returnId ?? 0 } } })),
@@ -81,22 +86,41 @@ export function CreditAloneRoom() {
       </Worktop>
     );
   }
-  return <CreditAlone key={returnId} returned={found.data} />;
+  return <CreditAlone key={returnId} returned={found.data} draft={draft} />;
 }
 
-function CreditAlone({ returned }: { returned: ReturnView | undefined }) {
+/** What a draft says, as it was typed. */
+function asKept(wish: CreditAloneWish): Typed[] {
+  return wish.added.map((line, at) => ({
+    item: line.item ?? line.account ?? "",
+    words: line.description ?? "",
+    quantity: asTyped(line.quantity),
+    price: asTyped(line.unit_price, price),
+    tax: line.tax_code ?? "",
+    returned: wish.came_back?.find((back) => back.line === at)?.return_line,
+  }));
+}
+
+function CreditAlone({ returned, draft }: { returned: ReturnView | undefined; draft: CreditDraft | undefined }) {
   const navigate = useNavigate();
   const changed = useEverythingChanged();
   const { say } = useNotices();
   const today = useToday();
   const goods = useGoods();
   const [params, setParams] = useSearchParams();
-  const customerId = Number(params.get("customer")) || undefined;
-  const { typed, type, forget } = useKept(returned ? `credit-memo.${returned.id}.${returned.version}` : "credit-memo", {
-    lines: returned ? toCredit(returned) : ([] as Typed[]),
-    reason: "",
-    day: "",
+  const saved = draft?.form.of === "alone" ? draft.form.wish : undefined;
+  const customerId = Number(params.get("customer")) || saved?.customer || undefined;
+  const form = draft
+    ? `credit-draft.${draft.id}.${draft.version}`
+    : returned
+      ? `credit-memo.${returned.id}.${returned.version}`
+      : "credit-memo";
+  const { typed, type, forget } = useKept(form, {
+    lines: saved ? asKept(saved) : returned ? toCredit(returned) : ([] as Typed[]),
+    reason: saved?.reason ?? "",
+    day: saved?.date ?? "",
   });
+  const save = useSaveDraft(draft, forget);
   const { lines, reason, day } = typed;
   const [asking, setAsking] = useState(false);
   const [unsaid, setUnsaid] = useState(false);
@@ -143,10 +167,10 @@ function CreditAlone({ returned }: { returned: ReturnView | undefined }) {
   return (
     <Worktop
       title="New credit memo"
-      sum={[chosen?.name, returned ? `what came back on ${returned.number}` : "no invoice behind it"]
+      sum={[chosen?.name, returned ? `what came back on ${returned.number}` : "no invoice behind it", draft && "draft"]
         .filter(Boolean)
         .join(" · ")}
-      back={returned ? `/returns/${returned.id}` : "/billing/credit-memos"}
+      back={returned && !draft ? `/returns/${returned.id}` : "/billing/credit-memos"}
       actions={[
         {
           key: "p",
@@ -157,6 +181,13 @@ function CreditAlone({ returned }: { returned: ReturnView | undefined }) {
           },
           primary: true,
           disabled: stopped,
+          needs: "cancel_invoice",
+        },
+        {
+          key: "s",
+          label: "Save draft",
+          run: () => save({ of: "alone", wish: { ...body, reason } }),
+          disabled: !customerId || filled.length === 0,
           needs: "cancel_invoice",
         },
         {
@@ -304,7 +335,7 @@ function CreditAlone({ returned }: { returned: ReturnView | undefined }) {
           run={async (key) => {
             const done = await got(
               api.POST("/api/credit-memos", {
-                params: { header: keyed(key) },
+                params: { query: { draft: draft?.id }, header: keyed(key) },
                 body: { ...body, reason, seen: shown.fingerprint },
               }),
             );

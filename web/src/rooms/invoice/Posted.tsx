@@ -148,7 +148,7 @@ export function Posted({ invoice }: { invoice: InvoiceView }) {
       <Head invoice={invoice} />
       {invoice.takes_back && (
         <p style={{ margin: "0 0 8px" }}>
-          An exchange: what is below zero came back of{" "}
+          An exchange: what is below zero came back {invoice.takes_back.kind === "return" ? "on" : "of"}{" "}
           <Link to={placeOf(invoice.takes_back)}>{invoice.takes_back.number}</Link>.
         </p>
       )}

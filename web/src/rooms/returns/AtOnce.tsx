@@ -4,9 +4,8 @@ import { useState } from "react";
 import { useNavigate, useParams } from "react-router";
 import { api, got, keyed, newKey, Problem } from "../../api/client";
 import type { ReturnableRow } from "../../api/types";
-import { money, moneyWithCurrency, number, price, typedDecimal } from "../../format";
-import { Lines, Scroll, useEverythingChanged, useSettled, useToday, Wrong } from "../../parts/bits";
-import { DateField } from "../../parts/DateField";
+import { money, number, price, typedDecimal } from "../../format";
+import { Lines, Scroll, useEverythingChanged, useSettled, Wrong } from "../../parts/bits";
 import { faultsOf, isStopped } from "../../parts/faults";
 import { useKept } from "../../parts/kept";
 import { PreviewTape } from "../../parts/TapeRoll";
@@ -15,6 +14,7 @@ import { Ask } from "../../shell/Ask";
 import { useNotices } from "../../shell/notices";
 import { Worktop } from "../../shell/Worktop";
 import { addedLines, type OtherLine, OtherWay } from "../invoice/OtherWay";
+import { comesToWords, settledAtOnce, WhyAndDate } from "./atonce";
 import { Choice } from "./Choice";
 import { useReturnSettings } from "./settings";
 
@@ -74,13 +74,9 @@ function Opened({
   const navigate = useNavigate();
   const changed = useEverythingChanged();
   const { say } = useNotices();
-  const today = useToday();
   const settings = useReturnSettings();
   const reasons = settings?.reasons.filter((one) => one.active) ?? [];
-  // What goes back to the supplier is claimed there, and what is rejected is not credited: both are inspected first.
-  const dispositions = (settings?.dispositions ?? []).filter(
-    (one) => one.active && (one.outcome === "restock" || one.outcome === "scrap"),
-  );
+  const dispositions = settledAtOnce(settings);
   const kept = useKept(`back-at-once.${id}`, {
     lines: {} as Record<number, Typed>,
     other: [] as OtherLine[],
@@ -127,12 +123,7 @@ function Opened({
   const stopped = !shown || !settled || preview.isFetching || isStopped(shown.blockers);
   const total = shown?.total ?? 0;
   const exchanged = added.length > 0;
-  const comesTo =
-    total === 0
-      ? "even"
-      : total > 0
-        ? `credit ${moneyWithCurrency(total, currency)}`
-        : `${moneyWithCurrency(-total, currency)} to pay`;
+  const comesTo = comesToWords(total, currency);
   const verb = exchanged ? "Post the exchange" : "Return and credit";
   const type = (row: ReturnableRow, what: Partial<Typed>) =>
     kept.type((now) => ({
@@ -172,24 +163,7 @@ function Opened({
         />
       }
     >
-      <div style={{ display: "grid", gridTemplateColumns: "minmax(0, 1fr) 170px", gap: 14, margin: "6px 0 14px" }}>
-        <TextField
-          label="Why"
-          value={why}
-          onChange={(event) => kept.type({ why: event.target.value })}
-          autoFocus
-          error={!!errors.reason}
-          helperText={errors.reason ?? "Stands on the document"}
-        />
-        <DateField
-          label="Date"
-          typed={day}
-          assumed={today}
-          onType={(day) => kept.type({ day })}
-          error={errors.date}
-          from="the business date"
-        />
-      </div>
+      <WhyAndDate why={why} day={day} type={kept.type} errors={errors} />
       {elsewhere && (
         <p role="alert" style={{ margin: "0 0 8px" }}>
           <Wrong error={new Error(elsewhere[1])} />

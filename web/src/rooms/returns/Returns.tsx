@@ -95,6 +95,12 @@ export function ReturnsRoom() {
           needs: "authorize_return",
         },
         {
+          key: "e",
+          label: "Exchange without an invoice",
+          run: () => navigate("/returns/exchange"),
+          needs: "return_without_document",
+        },
+        {
           key: "Enter",
           label: current ? `Open ${current.number}` : "Open",
           run: open,

@@ -1,4 +1,5 @@
 import TextField from "@mui/material/TextField";
+import { money } from "../../format";
 import { Lines, useBase } from "../../parts/bits";
 import { ItemChoice } from "../invoice/OtherWay";
 import { Choice } from "./Choice";
@@ -35,6 +36,8 @@ export function WithoutDocument({
   dispositions,
   errors,
   change,
+  field = "lines",
+  amounts,
 }: {
   lines: Unknown[];
   /** The place of the first of them among all that comes back. */
@@ -44,6 +47,10 @@ export function WithoutDocument({
   dispositions: Named;
   errors: Record<string, string>;
   change: (at: number, what: Partial<Unknown>) => void;
+  /** What the server calls their list. */
+  field?: string;
+  /** What each is credited with, where that is posted at once. */
+  amounts?: number[];
 }) {
   const base = useBase();
   return (
@@ -54,19 +61,21 @@ export function WithoutDocument({
           <th className="right">Comes back</th>
           <th className="right">Price for one {currency}</th>
           <th>Cost of one {base}, and why</th>
-          <th>Reason, and what is planned</th>
+          <th>{amounts ? "Reason, and where it goes" : "Reason, and what is planned"}</th>
+          {amounts && <th className="right">Credit {currency}</th>}
         </tr>
       </thead>
       <tbody>
         {lines.map((line, at) => {
-          const error = (name: string) => errors[`lines.${first + at}.${name}`];
+          const error = (name: string) => errors[`${field}.${first + at}.${name}`];
           const wrong =
             error("item") ??
             error("quantity") ??
             error("price") ??
             error("cost") ??
             error("cost_reason") ??
-            error("reason");
+            error("reason") ??
+            error("disposition");
           const cell = (what: "quantity" | "price" | "cost", label: string, hint?: string) => (
             <TextField
               value={line[what]}
@@ -133,6 +142,9 @@ export function WithoutDocument({
                   choose={(disposition) => change(at, { disposition })}
                 />
               </td>
+              {amounts && (
+                <td className="right">{line.item.trim() !== "" && !wrong ? money(amounts[at] ?? 0, currency) : ""}</td>
+              )}
             </tr>
           );
         })}

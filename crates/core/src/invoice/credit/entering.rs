@@ -4,7 +4,7 @@ use super::CreditInput;
 use super::discounting::{self, TakenBack};
 use super::supplying::{self, Balance};
 use crate::accounts::{Account, Purpose};
-use crate::checks::{Check, Findings};
+use crate::checks::Findings;
 use crate::entry::{Entry, EntryBuilder, LineFor, TaxMark};
 use crate::invoice::entering::by_tax_date;
 use crate::invoice::{InvoiceDecision, InvoiceDocument, InvoiceLine, ItemKind};
@@ -60,19 +60,8 @@ pub(super) fn enter(
     builder.add_difference(set_off.1 - set_off.0, input.base);
     let what = if input.exchange { "Exchange against" } else { "Credit on" };
     let text = format!("{what} {}", input.number);
-    let (entry, problems) = builder.finish(input.date.date, text.clone());
-    let complete = problems.is_empty();
-    for problem in problems {
-        findings.add(Check::AccountMissing, "account_map", problem.to_string());
-    }
-    let mut entry = entry.unwrap_or(Entry { date: input.date.date, text, currency: document.currency, lines: vec![] });
-    entry.lines.extend(supplied.into_iter().flat_map(supplying::entry_lines).cloned());
-    // Goods that only pass the inspection place say nothing of it.
-    let goods =
-        input.goods.iter().skip(1).fold(input.goods.first().cloned(), |sum, one| sum.map(|sum| sum.with(&one.lines)));
-    entry.lines.extend(goods.into_iter().flat_map(|goods| goods.lines));
-    // Over nothing it still writes the goods; without either there is none.
-    (complete && !entry.lines.is_empty()).then_some(entry)
+    let own = (builder, document.currency, (input.date.date, text));
+    supplying::whole(own, supplied, &input.goods, findings)
 }
 
 /// Dr returns, charges, or the account that was typed.

@@ -34,7 +34,7 @@ pub(super) fn tape(
     match other_way {
         Some(other) => {
             tape.amount(TapeStyle::Sum, "Credited", -document.total);
-            supplying::tape(&mut tape, other, balance);
+            supplying::tape(&mut tape, other, balance.owed.0 - settled - balance.kept.0);
         }
         None => tape.amount(TapeStyle::Due, "Credit", -document.total),
     }
