@@ -14,6 +14,7 @@ vi.mock("../src/shell/session", async (original) => ({
 
 import { addedLines } from "../src/rooms/invoice/OtherWay";
 import { AtOnceRoom } from "../src/rooms/returns/AtOnce";
+import { ExchangeRoom } from "../src/rooms/returns/Exchange";
 import { WrongItemRoom } from "../src/rooms/returns/WrongItem";
 import { type Answers, type Call, no, stage } from "./stage";
 
@@ -64,7 +65,7 @@ const settings = {
 };
 
 interface Wish {
-  back: { quantity: string }[];
+  back: { quantity: string; price?: string }[];
   added: { item: string; unit_price?: string }[];
 }
 
@@ -159,6 +160,74 @@ test("what is wrong with what goes out is said at its line, and nothing is poste
 test("an invoice of which nothing can come back says so", async () => {
   exchange({ "GET /api/returnable": { lines: [billed(0, "HIVE", { left: "0" })], count: 1 } });
   await screen.findByText(/Nothing of this invoice can come back any more/);
+});
+
+const customer = { id: 2, number: "1002", name: "Orchard Lane", currency: "EUR" };
+
+const unknown = (more: Answers = {}) =>
+  stage(
+    <ExchangeRoom />,
+    "/returns/exchange?customer=2",
+    {
+      ...answers,
+      "GET /api/customers": [customer],
+      // As the server would, at the price that was typed and 23 %.
+      "POST /api/exchanges/preview": ({ body }: Call) => {
+        const { back, added } = body as Wish;
+        const of = (text = "") => Math.round(Number(text) * 100);
+        const dear = Number(back[0]?.price) > 500 ? [stops("back.0.price", "Nobody pays that.")] : [];
+        return {
+          total: back.reduce((sum, line) => sum + of(line.price), 0) - added.length * 4400,
+          back: back.map((line) => of(line.price)),
+          added: added.map(() => 4400),
+          tape: { ...tape, subheading: "exchange" },
+          entry: null,
+          changes: [],
+          blockers: dear,
+          fingerprint: `seen ${back.length} ${added.length}`,
+        };
+      },
+      "POST /api/exchanges": {
+        document: { kind: "credit_memo", id: 77, number: "CM-77" },
+        returned: { kind: "return", id: 9, number: "RA-9" },
+      },
+      ...more,
+    },
+    "/returns/exchange",
+  );
+
+test("goods that no invoice shows are exchanged in one document", async () => {
+  const user = userEvent.setup();
+  const till = unknown();
+  await user.type(await screen.findByLabelText("Item of line 1 without a document"), "HIVE");
+  // Until a price is said there is nothing to work out.
+  expect(till.asked("POST /api/exchanges/preview")).toHaveLength(0);
+  const cost = screen.getByLabelText("Price of line 1 without a document");
+  await user.type(cost, "900");
+  await screen.findAllByText("Nobody pays that.");
+  await user.clear(cost);
+  await user.type(cost, "50");
+  await screen.findByRole("button", { name: /Return and credit · credit €50.00/ });
+  const goes = screen.getAllByLabelText("Item that goes out, or charge")[0] as HTMLElement;
+  await user.type(goes, "SMOKER");
+  const action = await screen.findByRole("button", { name: /Post the exchange · credit €6.00/ });
+  await waitFor(() => expect((action as HTMLButtonElement).disabled).toBe(false));
+  await user.click(action);
+  await screen.findByText(/Say why, in a few words/);
+  await user.type(screen.getByLabelText("Why"), "a gift, without its receipt");
+  await user.click(screen.getByRole("button", { name: /Post the exchange/ }));
+  const ask = within(await screen.findByRole("dialog"));
+  ask.getByText(/What is left to credit is kept for the customer/);
+  await user.click(ask.getByRole("button", { name: /Post the exchange/ }));
+  await waitFor(() => expect(till.asked("POST /api/exchanges")).toHaveLength(1));
+  expect(till.asked("POST /api/exchanges").at(-1)?.body).toEqual({
+    customer: 2,
+    back: [{ item: "HIVE", quantity: "1", price: "50", reason: "UNWANTED", disposition: null }],
+    added: [{ item: "SMOKER", quantity: "1" }],
+    date: null,
+    reason: "a gift, without its receipt",
+    seen: "seen 1 1",
+  });
 });
 
 test("only lines that say something go the other way, at the price of the list where none is typed", () => {

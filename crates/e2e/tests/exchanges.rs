@@ -1,7 +1,7 @@
 //! What is done with goods that come back in one step, by keyboard: an exchange to pay, an exchange to credit, a wrong item put
 //! right, goods in for repair.
 
-use till_e2e::{Key, Result, Who, start};
+use till_e2e::{Browser, Key, Result, Who, start};
 
 /// Kestrel gives two books back (22.00 each, no tax on them), sellable, and takes a suit for them at 94.00 and 21.62 of tax:
 /// 71.62 to pay, an invoice of its own. One document, one entry, tax on each side.
@@ -161,6 +161,82 @@ async fn expected_returns_are_entered() -> Result<()> {
     browser.wait_for("[data-testid=notice]", "XR-4 is entered").await?;
     browser.wait_for("main table", "XR-4").await?;
     browser.wait_for("main", "AR-1").await?;
+    browser.close().await?;
+    till.stop_and_verify().await
+}
+
+/// No invoice shows two pairs of gloves that Kestrel brings back: 39.20 and 9.02 of tax at the price that is said. A suit goes
+/// out for them, 94.00 and 21.62: 67.40 to pay, in one posting, by a supervisor.
+#[tokio::test]
+async fn an_exchange_that_points_at_no_invoice() -> Result<()> {
+    let (till, browser) = start("/returns", Who::Ines).await?;
+    browser.wait_for("main", "RA-17").await?;
+    browser.letter('e').await?;
+    browser.wait_for("h1", "Exchange without an invoice").await?;
+    browser.type_text("kestrel").await?;
+    browser.wait_for("[role=listbox]", "Kestrel Moor").await?;
+    browser.press(Key::Enter).await?;
+    browser.tab_to("Why").await?;
+    browser.type_text("a suit is wanted").await?;
+    browser.tab_to("Item of line 1 without a document").await?;
+    browser.type_text("GL-LE").await?;
+    browser.wait_for("[role=listbox]", "Gloves").await?;
+    browser.press(Key::Tab).await?;
+    browser.tab_to("Quantity of line 1 without a document").await?;
+    browser.type_text("2").await?;
+    browser.tab_to("Price of line 1 without a document").await?;
+    browser.type_text("19.60").await?;
+    browser.wait_for("footer", "Return and credit · credit €48.22").await?;
+    browser.tab_to("Item that goes out, or charge").await?;
+    browser.type_text("SU-FL").await?;
+    browser.wait_for("[role=listbox]", "Suit with veil").await?;
+    browser.press(Key::Tab).await?;
+    browser.wait_for("footer", "Post the exchange · €67.40 to pay").await?;
+    let tape = browser.wait_for("#roll", "To pay").await?;
+    for part in ["-48.22", "115.62", "65000", "12000", "balances"] {
+        assert!(tape.replace('−', "-").contains(part), "“{part}” is not on the tape:\n{tape}");
+    }
+    browser.control('\n').await?;
+    browser.yes("Post this exchange?").await?;
+    browser.wait_for("[data-testid=notice]", "€67.40 to pay. What came back stands on RA-24").await?;
+    browser.wait_for("main", "An exchange: what is below zero came back on RA-24").await?;
+    browser.wait_for("header", "balance due €67.40").await?;
+    browser.close().await?;
+    till.stop_and_verify().await
+}
+
+/// Tomas begins a credit of one roof (24.75 and its tax) and is called away; Ines finds the draft above the list, says why, and
+/// posts it: then the draft is gone.
+#[tokio::test]
+async fn a_credit_that_one_begins_and_another_posts() -> Result<()> {
+    let (till, browser) = start("/billing/invoices?q=I-3118", Who::Tomas).await?;
+    browser.wait_for("main", "I-3118").await?;
+    browser.press(Key::Enter).await?;
+    browser.wait_for("h1", "I-3118").await?;
+    browser.letter('l').await?;
+    browser.wait_for("h1", "Credit I-3118").await?;
+    browser.tab_to("Quantity of RF-AL to credit").await?;
+    browser.type_text("1").await?;
+    browser.wait_for("footer", "Credit €30.44").await?;
+    browser.click("h1").await?;
+    browser.letter('s').await?;
+    browser.wait_for("[data-testid=notice]", "The draft is saved").await?;
+    browser.close().await?;
+    let browser = Browser::open().await?;
+    browser.sign_in(&till, Who::Ines).await?;
+    browser.go(&till.place("/billing/credit-memos")).await?;
+    let drafts = browser.wait_for("main", "Would credit").await?;
+    assert!(drafts.contains("not said yet") && drafts.contains("30.44 EUR"), "{drafts}");
+    browser.click("[aria-label='Drafts of credit memos'] a").await?;
+    browser.wait_for("header", "draft").await?;
+    browser.tab_to("Why").await?;
+    browser.type_text("dented").await?;
+    browser.control('\n').await?;
+    browser.yes("Credit €30.44 of I-3118?").await?;
+    browser.wait_for("[data-testid=notice]", "CM-67 credits €30.44").await?;
+    browser.go(&till.place("/billing/credit-memos")).await?;
+    let list = browser.wait_for("main", "CM-67").await?;
+    assert!(!list.contains("Would credit"), "the draft ends as it is posted: {list}");
     browser.close().await?;
     till.stop_and_verify().await
 }

@@ -859,6 +859,59 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/credit-drafts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Drafts of credit memos, the one saved last first. */
+        get: operations["credit_drafts"];
+        put?: never;
+        /** Saves a draft of a credit memo. */
+        post: operations["save_credit_draft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/credit-drafts/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One draft of a credit memo, as it was saved. */
+        get: operations["credit_draft"];
+        put?: never;
+        /** Saves a draft of a credit memo anew. */
+        post: operations["save_credit_draft_anew"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/credit-drafts/{id}/delete": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Deletes a draft of a credit memo. */
+        post: operations["delete_credit_draft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/credit-memos": {
         parameters: {
             query?: never;
@@ -1664,6 +1717,40 @@ export interface paths {
         put?: never;
         /** Closes a dispute. */
         post: operations["close_dispute"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/exchanges": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Takes goods back that no document shows and credits them in one posting, with what goes out for them. */
+        post: operations["unknown_at_once"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/exchanges/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What taking goods back that no document shows, and crediting them in one posting, would do. It is rehearsed; nothing stays. */
+        post: operations["preview_unknown_at_once"];
         delete?: never;
         options?: never;
         head?: never;
@@ -6387,6 +6474,67 @@ export interface components {
             /** @description What it comes to, with tax. */
             total: components["schemas"]["Money"];
         };
+        /** @description A draft of a credit memo. */
+        CreditDraft: {
+            /** @description What was typed. */
+            form: components["schemas"]["CreditDraftForm"];
+            /** @description Its id. */
+            id: components["schemas"]["CreditDraftId"];
+            returned?: null | components["schemas"]["ReturnId"];
+            /**
+             * Format: int64
+             * @description Changes with every save.
+             */
+            version: number;
+        };
+        /** @description What a draft of a credit memo would credit, as typed: it need not be complete. */
+        CreditDraftForm: {
+            /** @description The invoice. */
+            invoice: components["schemas"]["InvoiceId"];
+            /** @enum {string} */
+            of: "invoice";
+            /** @description What of it. */
+            wish: components["schemas"]["ToCredit"];
+        } | {
+            /** @enum {string} */
+            of: "alone";
+            /** @description What. */
+            wish: components["schemas"]["CreditAlone"];
+        };
+        /**
+         * Format: int64
+         * @description A credit memo that is not posted yet.
+         */
+        CreditDraftId: number;
+        /** @description A draft in a list. */
+        CreditDraftRow: {
+            /** @description What stands in its way today, in a sentence. */
+            blocked?: string | null;
+            /** @description Its currency. */
+            currency: string;
+            /** @description Whose. */
+            customer: components["schemas"]["DocumentRef"];
+            /** @description The customer's name. */
+            customer_name: string;
+            /** @description Its id. */
+            id: components["schemas"]["CreditDraftId"];
+            invoice?: null | components["schemas"]["DocumentRef"];
+            /** @description Why, as far as it is said. */
+            reason: string;
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            saved_at: string;
+            /** @description Who saved it last. */
+            saved_by: string;
+            total?: null | components["schemas"]["Money"];
+            /**
+             * Format: int64
+             * @description Changes with every save.
+             */
+            version: number;
+        };
         /** @description A line to credit, as typed: a quantity, or an amount off its price. */
         CreditLine: {
             /** @description How much off its price, as priced, in the invoice's currency. */
@@ -7226,7 +7374,7 @@ export interface components {
          * @description A document of the application, as named in trails, blockers and entries.
          * @enum {string}
          */
-        DocumentKind: "customer" | "item" | "order" | "shipment" | "intake" | "invoice" | "receipt" | "application" | "opening" | "entry" | "person" | "approval" | "setting" | "quote" | "call_off" | "adjustment" | "price_list" | "import" | "credit_memo" | "run" | "delivery" | "container_return" | "deposit" | "deposit_end" | "payment_request" | "card_authorization" | "refund" | "card_return" | "card_payout" | "return" | "estimate" | "return_accrual" | "bank_statement" | "bank_slip";
+        DocumentKind: "customer" | "item" | "order" | "shipment" | "intake" | "invoice" | "receipt" | "application" | "opening" | "entry" | "person" | "approval" | "setting" | "quote" | "call_off" | "adjustment" | "price_list" | "import" | "credit_memo" | "run" | "delivery" | "container_return" | "deposit" | "deposit_end" | "payment_request" | "card_authorization" | "refund" | "card_return" | "card_payout" | "return" | "estimate" | "return_accrual" | "bank_statement" | "bank_slip" | "credit_draft";
         /**
          * Format: int64
          * @description A line of an invoice or a credit memo.
@@ -12120,6 +12268,16 @@ export interface components {
              */
             version: number;
         };
+        /** @description A draft of a credit memo to save anew. */
+        SaveCreditDraft: {
+            /** @description What was typed. */
+            form: components["schemas"]["CreditDraftForm"];
+            /**
+             * Format: int64
+             * @description The version seen.
+             */
+            version: number;
+        };
         /** @description The id and version of something that was saved. */
         Saved: {
             /**
@@ -13536,6 +13694,43 @@ export interface components {
             name: string;
             /** @description As shown: `pc`. */
             word: string;
+        };
+        /** @description What comes back now without a document, and what goes out for it. */
+        UnknownAtOnce: {
+            /** @description What goes the other way: goods in exchange, a restocking fee, freight. */
+            added?: components["schemas"]["AddedLine"][];
+            /** @description What comes back. */
+            back: components["schemas"]["UnknownBack"][];
+            /** @description Whose. */
+            customer: components["schemas"]["CustomerId"];
+            /**
+             * Format: date
+             * @description When; none for the business date.
+             */
+            date?: string | null;
+            /** @description Why, as the document says it. */
+            reason?: string;
+            /** @description Fingerprint of the preview that was seen. */
+            seen?: string | null;
+        };
+        /** @description Goods of an item that come back now, though no document shows them. */
+        UnknownBack: {
+            /** @description What one cost, in base currency; none for what the newest goods of the item cost. */
+            cost?: string | null;
+            /** @description Why it cost that. */
+            cost_reason?: string | null;
+            /** @description What becomes of it: the code of a disposition; none where it waits for inspection. */
+            disposition?: string | null;
+            /** @description The item's code. */
+            item: string;
+            /** @description The price for one it is credited at, in the customer's currency, as typed. */
+            price?: string;
+            /** @description How much, in stock units, as typed. */
+            quantity: string;
+            /** @description Why: the code of a reason. */
+            reason?: string;
+            /** @description Another tax code than the item and the customer would have. */
+            tax_code?: string | null;
         };
         /** @description Something a credit memo is applied to. */
         UsedCredit: {
@@ -15571,6 +15766,163 @@ export interface operations {
             };
         };
     };
+    credit_drafts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CreditDraftRow"][];
+                };
+            };
+        };
+    };
+    save_credit_draft: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CreditDraftForm"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CreditDraft"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    credit_draft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CreditDraft"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    save_credit_draft_anew: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SaveCreditDraft"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CreditDraft"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_credit_draft: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Version"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     credit_memos: {
         parameters: {
             query?: {
@@ -15603,7 +15955,10 @@ export interface operations {
     };
     credit_alone: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Its id; none where what is posted was never saved. */
+                draft?: number | null;
+            };
             header: {
                 "Idempotency-Key": string;
             };
@@ -17590,6 +17945,88 @@ export interface operations {
             };
         };
     };
+    unknown_at_once: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["UnknownAtOnce"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DoneAtOnce"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_unknown_at_once: {
+        parameters: {
+            query?: never;
+            header: {
+                "Idempotency-Key": string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["UnknownAtOnce"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AtOncePreview"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     expect_goods: {
         parameters: {
             query?: never;
@@ -18853,7 +19290,10 @@ export interface operations {
     };
     credit_invoice: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Its id; none where what is posted was never saved. */
+                draft?: number | null;
+            };
             header: {
                 "Idempotency-Key": string;
             };

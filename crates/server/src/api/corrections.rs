@@ -13,6 +13,7 @@ use till_store::{Store, rules};
 use utoipa::IntoParams;
 use utoipa_actix_web::service_config::ServiceConfig;
 
+use super::credits::{KeptAs, credit_from};
 use super::overview::Version;
 use super::{Answer, Stretch};
 use crate::problem::Problem;

@@ -25,8 +25,8 @@ pub(super) fn configure(config: &mut ServiceConfig<'_>) {
     config
         .service(preview)
         .service(post)
-        .service(drafts)
-        .service(draft)
+        .service(list_drafts)
+        .service(view_draft)
         .service(save_draft)
         .service(save_draft_anew)
         .service(delete_draft)
@@ -94,7 +94,7 @@ pub(super) async fn credit_from(
 /// Drafts of credit memos, the one saved last first.
 #[utoipa::path(operation_id = "credit_drafts", responses((status = 200, body = Vec<CreditDraftRow>)))]
 #[get("/credit-drafts")]
-pub(super) async fn drafts(store: Data<Store>) -> Answer<Vec<CreditDraftRow>> {
+pub(super) async fn list_drafts(store: Data<Store>) -> Answer<Vec<CreditDraftRow>> {
     let mut connection = store.read().await?;
     let rules = rules::load(&mut connection).await?;
     Ok(Json(invoices::credit_drafts(&mut connection, &rules, None).await?))
@@ -103,7 +103,7 @@ pub(super) async fn drafts(store: Data<Store>) -> Answer<Vec<CreditDraftRow>> {
 /// One draft of a credit memo, as it was saved.
 #[utoipa::path(operation_id = "credit_draft", responses((status = 200, body = CreditDraft), (status = 404, body = Problem)))]
 #[get("/credit-drafts/{id}")]
-pub(super) async fn draft(store: Data<Store>, id: Path<i64>) -> Answer<CreditDraft> {
+pub(super) async fn view_draft(store: Data<Store>, id: Path<i64>) -> Answer<CreditDraft> {
     Ok(Json(invoices::credit_draft(&mut *store.read().await?, CreditDraftId(*id)).await?))
 }
 
@@ -116,10 +116,10 @@ pub(super) async fn draft(store: Data<Store>, id: Path<i64>) -> Answer<CreditDra
 #[post("/credit-drafts")]
 pub(super) async fn save_draft(store: Data<Store>, change: Change, form: Json<CreditDraftForm>) -> Answer<CreditDraft> {
     let request = change.request(&form.0);
-    let draft = store
+    let saved = store
         .change(change.actor(), Some(&request), async |writing| invoices::save_credit_draft(writing, None, &form).await)
         .await?;
-    Ok(Json(draft))
+    Ok(Json(saved))
 }
 
 /// A draft of a credit memo to save anew.
@@ -146,12 +146,12 @@ pub(super) async fn save_draft_anew(
 ) -> Answer<CreditDraft> {
     let request = change.request(&new.0);
     let known = (CreditDraftId(*id), new.version);
-    let draft = store
+    let saved = store
         .change(change.actor(), Some(&request), async |writing| {
             invoices::save_credit_draft(writing, Some(known), &new.form).await
         })
         .await?;
-    Ok(Json(draft))
+    Ok(Json(saved))
 }
 
 /// Deletes a draft of a credit memo.

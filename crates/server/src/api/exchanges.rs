@@ -83,7 +83,7 @@ pub(super) async fn at_once(
     params(("Idempotency-Key" = String, Header)),
     responses((status = 200, body = AtOncePreview), (status = 409, body = Problem), (status = 422, body = Problem))
 )]
-#[post("/returns/at-once/preview")]
+#[post("/exchanges/preview")]
 pub(super) async fn preview_unknown_at_once(
     store: Data<Store>,
     change: Change,
@@ -98,7 +98,7 @@ pub(super) async fn preview_unknown_at_once(
     params(("Idempotency-Key" = String, Header)),
     responses((status = 200, body = DoneAtOnce), (status = 409, body = Problem), (status = 422, body = Problem))
 )]
-#[post("/returns/at-once")]
+#[post("/exchanges")]
 pub(super) async fn unknown_at_once(
     store: Data<Store>,
     change: Change,

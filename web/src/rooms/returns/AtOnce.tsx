@@ -14,8 +14,8 @@ import { Ask } from "../../shell/Ask";
 import { useNotices } from "../../shell/notices";
 import { Worktop } from "../../shell/Worktop";
 import { addedLines, type OtherLine, OtherWay } from "../invoice/OtherWay";
-import { comesToWords, settledAtOnce, WhyAndDate } from "./atonce";
 import { Choice } from "./Choice";
+import { comesToWords, settledAtOnce, WhyAndDate } from "./parts";
 import { useReturnSettings } from "./settings";
 
 interface Typed {

@@ -15,7 +15,7 @@ import { Ask } from "../../shell/Ask";
 import { useNotices } from "../../shell/notices";
 import { Worktop } from "../../shell/Worktop";
 import { addedLines, type OtherLine, OtherWay } from "../invoice/OtherWay";
-import { comesToWords, settledAtOnce, WhyAndDate } from "./atonce";
+import { comesToWords, settledAtOnce, WhyAndDate } from "./parts";
 import { useReturnSettings } from "./settings";
 import { nothingKnown, type Unknown, WithoutDocument } from "./WithoutDocument";
 
@@ -31,6 +31,7 @@ export function ExchangeRoom() {
   const settings = useReturnSettings();
   const reasons = settings?.reasons.filter((one) => one.active) ?? [];
   const dispositions = settledAtOnce(settings);
+  const usual = reasons.at(-1)?.code ?? "";
   const customers = useQuery({
     queryKey: ["customers"],
     queryFn: () => got(api.GET("/api/customers", { params: { query: {} } })),
@@ -46,7 +47,7 @@ export function ExchangeRoom() {
     item: line.item.trim(),
     quantity: typedDecimal(line.quantity) || "1",
     price: typedDecimal(line.price),
-    reason: line.reason || (reasons.at(-1)?.code ?? ""),
+    reason: line.reason || usual,
     disposition: line.disposition || null,
     ...(line.cost.trim() && { cost: typedDecimal(line.cost), cost_reason: line.costReason.trim() }),
   }));
@@ -58,7 +59,7 @@ export function ExchangeRoom() {
     queryKey: ["exchange", settled],
     queryFn: () =>
       got(
-        api.POST("/api/returns/at-once/preview", {
+        api.POST("/api/exchanges/preview", {
           params: { header: keyed(newKey()) },
           // What it does to the books is the same for any reason.
           body: { ...JSON.parse(settled), reason: "to be said" },
@@ -144,6 +145,7 @@ export function ExchangeRoom() {
           change={change}
           field="back"
           amounts={shown?.back ?? []}
+          usual={usual}
         />
         <div style={{ height: 14 }} />
         <OtherWay
@@ -165,7 +167,7 @@ export function ExchangeRoom() {
           close={() => setAsking(false)}
           run={async (key) => {
             const done = await got(
-              api.POST("/api/returns/at-once", {
+              api.POST("/api/exchanges", {
                 params: { header: keyed(key) },
                 body: { ...JSON.parse(body), reason: why, seen: shown.fingerprint },
               }),

@@ -27,6 +27,9 @@ export const nothingKnown: Unknown = {
 
 type Named = { code: string; name: string }[];
 
+/** Of the fields, where a column for what is credited stands beside them. */
+const widths = { quantity: 56, price: 80, cost: 76 };
+
 /** What comes back though no invoice and no shipment shows it: which item, at which price, and what it cost. */
 export function WithoutDocument({
   lines,
@@ -38,6 +41,7 @@ export function WithoutDocument({
   change,
   field = "lines",
   amounts,
+  usual,
 }: {
   lines: Unknown[];
   /** The place of the first of them among all that comes back. */
@@ -51,16 +55,18 @@ export function WithoutDocument({
   field?: string;
   /** What each is credited with, where that is posted at once. */
   amounts?: number[];
+  /** The reason where none is chosen; left out where one must be. */
+  usual?: string;
 }) {
   const base = useBase();
   return (
     <Lines label="Without a document">
       <thead>
         <tr>
-          <th style={{ width: "26%" }}>Without a document</th>
+          <th style={{ width: amounts ? "24%" : "26%" }}>Without a document</th>
           <th className="right">Comes back</th>
-          <th className="right">Price for one {currency}</th>
-          <th>Cost of one {base}, and why</th>
+          <th className="right">Price for one {amounts ? "" : currency}</th>
+          <th>{amounts ? "Cost of one" : `Cost of one ${base}, and why`}</th>
           <th>{amounts ? "Reason, and where it goes" : "Reason, and what is planned"}</th>
           {amounts && <th className="right">Credit {currency}</th>}
         </tr>
@@ -82,7 +88,7 @@ export function WithoutDocument({
               onChange={(event) => change(at, { [what]: event.target.value })}
               error={!!error(what)}
               placeholder={hint}
-              sx={{ width: 96 }}
+              sx={{ width: amounts ? widths[what] : 96 }}
               slotProps={{
                 htmlInput: {
                   "aria-label": `${label} of line ${at + 1} without a document`,
@@ -125,12 +131,12 @@ export function WithoutDocument({
                   />
                 )}
               </td>
-              <td style={{ width: 190 }}>
+              <td style={{ width: 190, visibility: amounts && line.item.trim() === "" ? "hidden" : undefined }}>
                 <Choice
                   label={`Why line ${at + 1} without a document comes back`}
-                  value={line.reason}
+                  value={line.reason || (usual ?? "")}
                   choices={reasons}
-                  none="Why?"
+                  none={usual === undefined ? "Why?" : undefined}
                   wrong={!!error("reason")}
                   choose={(reason) => change(at, { reason })}
                 />
