@@ -31,6 +31,7 @@ pub use sign_in::{
 
 use serde::{Deserialize, Serialize};
 
+use crate::ids::DocumentKind;
 use crate::money::{Currency, Money};
 
 /// What someone is in the company.
@@ -413,6 +414,20 @@ pub fn decide_confirm(role: Role, ToConfirm { amount, gives_away, held }: ToConf
 /// Whether a role has anything to do with an operation: may, may up to a limit, or may ask.
 pub fn may_try(role: Role, operation: Operation) -> bool {
     operation.right(role) != Right::No
+}
+
+/// Whether a role may read what happened to a document: of people and of the set-up only who may read the whole record, of
+/// oneself everyone.
+///
+/// # Errors
+/// Why not, in a sentence.
+pub fn check_record_of(role: Role, kind: DocumentKind, oneself: bool) -> Result<(), String> {
+    let operation = match kind {
+        DocumentKind::Person if oneself => return Ok(()),
+        DocumentKind::Person | DocumentKind::Setting => Operation::SeeRecord,
+        _ => Operation::SeeDocumentRecord,
+    };
+    if may_try(role, operation) { Ok(()) } else { Err(denied(role, operation)) }
 }
 
 /// Whether a role has limits: one that posts has, the others have nothing to limit.

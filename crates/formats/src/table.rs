@@ -6,6 +6,8 @@
 //! assert_eq!(String::from_utf8(bytes).unwrap(), "customer,open\r\n'=1+1,12.50\r\n");
 //! ```
 
+use std::collections::HashSet;
+
 /// What a table is made of.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Cell {
@@ -32,6 +34,16 @@ impl Cell {
 #[error("the table could not be written: {0}")]
 pub struct TableError(String);
 
+/// Whether a spreadsheet may take a text for a formula: by its first character that is seen, in any width.
+fn is_formula(text: &str) -> bool {
+    let unseen = |character: char| {
+        character.is_whitespace()
+            || matches!(character, '\u{200b}'..='\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2060}'..='\u{2064}' | '\u{feff}' | '\u{ad}')
+    };
+    let seen = text.trim_start_matches(unseen);
+    text.starts_with(['\t', '\r']) || seen.starts_with(['=', '+', '-', '@', '＝', '＋', '－', '＠', '−'])
+}
+
 /// Writes a table with a line of headings.
 ///
 /// Text that a spreadsheet would take for a formula gets an apostrophe before it: customers'
@@ -46,7 +58,7 @@ pub fn to_csv(headings: &[&str], rows: &[Vec<Cell>]) -> Result<Vec<u8>, TableErr
     for row in rows {
         writer
             .write_record(row.iter().map(|cell| match cell {
-                Cell::Text(text) if text.starts_with(['=', '+', '-', '@', '\t', '\r']) => format!("'{text}"),
+                Cell::Text(text) if is_formula(text) => format!("'{text}"),
                 Cell::Text(text) | Cell::Number(text) => text.clone(),
             }))
             .map_err(failed)?;
@@ -63,6 +75,11 @@ pub struct Table {
     pub rows: Vec<(usize, Vec<String>)>,
 }
 
+/// The most columns a table has.
+const MOST_COLUMNS: usize = 100;
+/// The longest a cell is, in bytes.
+const LONGEST_CELL: usize = 4_000;
+
 /// Why a table could not be read.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum ReadError {
@@ -75,6 +92,12 @@ pub enum ReadError {
     /// A heading stands twice.
     #[error("The column {0} stands twice in the first line. Keep one.")]
     Doubled(String),
+    /// More columns than any table has.
+    #[error("The first line names {0} columns; 100 at most are read. Is it the right file?")]
+    TooWide(usize),
+    /// A cell longer than any is.
+    #[error("A cell of line {0} is longer than 4,000 characters. Look for a quote that is not closed.")]
+    LongCell(usize),
     /// A line that is no row of the table.
     #[error("Line {line} has {cells} cells, the first line has {wanted}. Fix it and try again.")]
     Ragged {
@@ -118,10 +141,12 @@ pub fn read_csv(bytes: &[u8]) -> Result<Table, ReadError> {
     if headings.is_empty() || headings.iter().all(String::is_empty) {
         return Err(ReadError::Empty);
     }
-    for (at, heading) in headings.iter().enumerate() {
-        if !heading.is_empty() && headings[..at].contains(heading) {
-            return Err(ReadError::Doubled(heading.clone()));
-        }
+    if headings.len() > MOST_COLUMNS {
+        return Err(ReadError::TooWide(headings.len()));
+    }
+    let mut seen = HashSet::new();
+    if let Some(doubled) = headings.iter().find(|heading| !heading.is_empty() && !seen.insert(heading.as_str())) {
+        return Err(ReadError::Doubled(doubled.clone()));
     }
     let mut rows = Vec::new();
     let (mut counted, mut line) = (0, 1);
@@ -135,6 +160,9 @@ pub fn read_csv(bytes: &[u8]) -> Result<Table, ReadError> {
         counted = start + gap;
         if record.iter().all(|cell| cell.trim().is_empty()) {
             continue;
+        }
+        if record.iter().any(|cell| cell.len() > LONGEST_CELL) {
+            return Err(ReadError::LongCell(line));
         }
         if record.len() != headings.len() {
             return Err(ReadError::Ragged { line, cells: record.len(), wanted: headings.len() });
@@ -158,6 +186,18 @@ mod tests {
     }
 
     #[test]
+    fn no_text_is_a_formula_however_it_begins() {
+        for text in ["=1+1", "+1", "-1", "@sum", "\t=1", "\r=1", "＝1+1", "\u{200b}=1+1", "\u{feff} =1", "  =1"] {
+            let table = to_csv(&["a"], &[vec![Cell::text(text)]]).unwrap();
+            assert!(String::from_utf8(table).unwrap().contains('\''), "{text:?}");
+        }
+        for text in ["Harrow = Pike", "a-b", "3 Moor Gate", "e@mail.example"] {
+            let table = to_csv(&["a"], &[vec![Cell::text(text)]]).unwrap();
+            assert_eq!(String::from_utf8(table).unwrap(), format!("a\r\n{text}\r\n"));
+        }
+    }
+
+    #[test]
     fn a_ragged_row_is_refused() {
         assert!(to_csv(&["a", "b"], &[vec![Cell::text("x")]]).is_err());
     }
@@ -166,6 +206,17 @@ mod tests {
     fn negative_numbers_stay_numbers() {
         let rows = [vec![Cell::number("-1.50")]];
         assert_eq!(to_csv(&["a"], &rows).unwrap(), b"a\r\n-1.50\r\n");
+    }
+
+    #[test]
+    fn a_table_is_as_wide_and_its_cells_as_long_as_tables_are() {
+        let wide: Vec<String> = (0..60_000).map(|column| format!("c{column}")).collect();
+        assert_eq!(read_csv(wide.join(",").as_bytes()), Err(ReadError::TooWide(60_000)));
+        let hundred = wide[..100].join(",");
+        assert!(read_csv(hundred.as_bytes()).is_ok());
+        assert_eq!(read_csv("a,b,a\n".as_bytes()), Err(ReadError::Doubled("a".to_owned())));
+        let long = format!("a,b\nx,{}\n", "y".repeat(4_001));
+        assert_eq!(read_csv(long.as_bytes()), Err(ReadError::LongCell(2)));
     }
 
     #[test]

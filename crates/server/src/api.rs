@@ -40,7 +40,6 @@ use utoipa_actix_web::service_config::ServiceConfig;
 
 use crate::problem::Problem;
 
-pub(crate) use imports::LARGEST_FILE;
 pub use imports::Underway;
 pub use runs::{Looks, Posting};
 pub use session::StartCode;

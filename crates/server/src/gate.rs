@@ -1,13 +1,14 @@
 //! The gate before every call: known host, measure, who it is, where the request came from,
 //! whether the role may.
 
-use std::net::IpAddr;
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
 use std::num::NonZeroU32;
 use std::time::Duration;
 
 use actix_web::body::{EitherBody, MessageBody};
 use actix_web::dev::{ServiceRequest, ServiceResponse};
-use actix_web::http::header::{AUTHORIZATION, HOST, HeaderName, HeaderValue, ORIGIN};
+use actix_web::http::header::{AUTHORIZATION, CACHE_CONTROL, HOST, HeaderName, HeaderValue, ORIGIN};
+use actix_web::http::uri::Authority;
 use actix_web::http::{Method, StatusCode};
 use actix_web::middleware::Next;
 use actix_web::{HttpMessage, ResponseError, web};
@@ -33,12 +34,17 @@ pub struct Gate {
     pub(crate) settings: Settings,
     requests: DefaultKeyedRateLimiter<IpAddr>,
     sign_ins: DefaultKeyedRateLimiter<IpAddr>,
+    sign_ins_of_all: DefaultKeyedRateLimiter<IpAddr>,
     pages: DefaultKeyedRateLimiter<IpAddr>,
     bad_links: DefaultKeyedRateLimiter<IpAddr>,
 }
 
 /// Of the requests an address may make, customers' pages take this part, with bursts of six times that.
 const PAGES_PART: u32 = 10;
+/// From all addresses together so many times as many sign-ins are tried as from one.
+const SIGN_INS_OF_ALL: u32 = 10;
+/// What stands for all addresses together.
+const EVERYWHERE: IpAddr = IpAddr::V4(Ipv4Addr::UNSPECIFIED);
 /// Of the sign-ins an address may try, links that lead nowhere take this part.
 const BAD_LINKS_PART: u32 = 2;
 
@@ -48,12 +54,14 @@ impl Gate {
         let requests = Quota::per_second(some(settings.requests_per_second))
             .allow_burst(some(settings.requests_per_second.saturating_mul(4)));
         let sign_ins = Quota::per_minute(some(settings.sign_ins_per_minute));
+        let of_all = Quota::per_minute(some(settings.sign_ins_per_minute.saturating_mul(SIGN_INS_OF_ALL)));
         let of_pages = settings.requests_per_second / PAGES_PART;
         let pages = Quota::per_second(some(of_pages)).allow_burst(some(of_pages.saturating_mul(6)));
         let bad_links = Quota::per_minute(some(settings.sign_ins_per_minute / BAD_LINKS_PART));
         Self {
             requests: RateLimiter::keyed(requests),
             sign_ins: RateLimiter::keyed(sign_ins),
+            sign_ins_of_all: RateLimiter::keyed(of_all),
             pages: RateLimiter::keyed(pages),
             bad_links: RateLimiter::keyed(bad_links),
             settings,
@@ -71,7 +79,8 @@ impl Gate {
     /// Whether the browser's side of the connection is TLS.
     pub(crate) fn is_secure(&self, request: &ServiceRequest) -> bool {
         self.settings.serves_tls()
-            || (self.trusts(request) && header(request, "x-forwarded-proto").is_some_and(|proto| proto == "https"))
+            || (self.trusts(request)
+                && last_header(request, "x-forwarded-proto").is_some_and(|proto| proto.trim() == "https"))
     }
 
     fn trusts(&self, request: &ServiceRequest) -> bool {
@@ -84,24 +93,27 @@ impl Gate {
         if !self.trusts(request) {
             return peer;
         }
-        // The last address is the one the proxy saw itself; those before it anyone can write.
-        header(request, "x-forwarded-for")
-            .and_then(|list| list.rsplit(',').next().and_then(|last| last.trim().parse().ok()))
+        // The last address of the last line is the one the proxy saw itself; those before it anyone can write.
+        last_header(request, "x-forwarded-for")
+            .and_then(|list| list.rsplit(',').next())
+            .and_then(forwarded)
             .unwrap_or(peer)
     }
 
     fn knows_host(&self, host: &str) -> bool {
-        let name = if host.starts_with('[') {
-            host.split_inclusive(']').next().unwrap_or_default()
-        } else {
-            host.rsplit_once(':').map_or(host, |(name, _)| name)
-        };
+        // With a port or without, and nothing else: no name of a person, no path.
+        let Ok(authority) = host.parse::<Authority>() else { return false };
+        let name = authority.host();
+        let port = host.strip_prefix(name).map(|rest| rest.strip_prefix(':').unwrap_or(rest));
+        if !port.is_some_and(|port| port.bytes().all(|digit| digit.is_ascii_digit())) {
+            return false;
+        }
         matches!(name, "127.0.0.1" | "localhost" | "[::1]") || self.settings.hosts.iter().any(|known| known == name)
     }
 
     fn measure(&self, limiter: &DefaultKeyedRateLimiter<IpAddr>, address: IpAddr) -> Result<(), Problem> {
         use governor::clock::{Clock, DefaultClock};
-        limiter.check_key(&address).map_err(|not_until| {
+        limiter.check_key(&measured(address)).map_err(|not_until| {
             let wait = not_until.wait_time_from(DefaultClock::default().now()).max(Duration::from_secs(1)).as_secs();
             let mut problem = Problem::new(
                 StatusCode::TOO_MANY_REQUESTS,
@@ -143,6 +155,33 @@ pub struct From {
     pub secure: bool,
     /// Where customers reach their pages.
     pub base: String,
+}
+
+/// What a proxy says of an address: with a port or without.
+fn forwarded(text: &str) -> Option<IpAddr> {
+    let text = text.trim();
+    let address = text.parse().ok().or_else(|| text.parse::<SocketAddr>().ok().map(|with_port| with_port.ip()))?;
+    Some(plain(address))
+}
+
+/// An IPv4 address that is written as one of IPv6 is that of IPv4.
+fn plain(address: IpAddr) -> IpAddr {
+    match address {
+        IpAddr::V6(six) => six.to_ipv4_mapped().map_or(address, IpAddr::V4),
+        IpAddr::V4(_) => address,
+    }
+}
+
+/// What is measured as one: an address, of IPv6 the network of 64 bits that one customer of a provider has.
+fn measured(address: IpAddr) -> IpAddr {
+    match plain(address) {
+        IpAddr::V6(six) => IpAddr::V6(Ipv6Addr::from_bits(six.to_bits() & (u128::MAX << 64))),
+        four => four,
+    }
+}
+
+fn last_header<'a>(request: &'a ServiceRequest, name: &str) -> Option<&'a str> {
+    request.headers().get_all(name).last().and_then(|value| value.to_str().ok())
 }
 
 fn header<'a>(request: &'a ServiceRequest, name: &str) -> Option<&'a str> {
@@ -222,6 +261,16 @@ async fn by_link(store: &Store, request: &ServiceRequest) -> Result<Result<Link,
     })
 }
 
+fn unknown_call(request: &ServiceRequest) -> Problem {
+    let sentence = format!("There is no call {} {}.", request.method(), request.path());
+    Problem::new(StatusCode::NOT_FOUND, "no_such_call", sentence)
+}
+
+/// What a page asks by itself while it is open, which is no use of the session.
+fn by_itself(pattern: &str) -> bool {
+    matches!(pattern, "/api/presence") || pattern.ends_with("/progress")
+}
+
 /// Lets a request through, or says why not.
 async fn pass(gate: &Gate, store: &Store, request: &ServiceRequest) -> Result<(), Problem> {
     let host = header(request, HOST.as_str()).unwrap_or_default().to_lowercase();
@@ -236,16 +285,19 @@ async fn pass(gate: &Gate, store: &Store, request: &ServiceRequest) -> Result<()
     let base = format!("{}://{host}", if secure { "https" } else { "http" });
     let base = gate.settings.public_address.clone().unwrap_or(base);
     request.extensions_mut().insert(From { address, secure, base });
-    let Some(pattern) = request.match_pattern() else { return Ok(()) };
-    let Some(takes) = takes(request.method(), &pattern) else {
-        return Err(Problem::new(
-            StatusCode::NOT_FOUND,
-            "no_such_call",
-            format!("There is no call {} {}.", request.method(), request.path()),
-        ));
-    };
-    gate.measure(&gate.requests, address)?;
     let reads = matches!(*request.method(), Method::GET | Method::HEAD);
+    let pattern = request.match_pattern();
+    // Whatever watches over the program asks often; everything else is measured, files too.
+    if pattern.as_deref() != Some("/health") {
+        gate.measure(&gate.requests, address)?;
+    }
+    let Some(pattern) = pattern else {
+        let of_calls = request.path() == "/api" || request.path().starts_with("/api/");
+        return if reads && !of_calls { Ok(()) } else { Err(unknown_call(request)) };
+    };
+    let Some(takes) = takes(request.method(), &pattern) else {
+        return Err(unknown_call(request));
+    };
     if !reads {
         own_page(request, secure)?;
     }
@@ -275,7 +327,7 @@ async fn pass(gate: &Gate, store: &Store, request: &ServiceRequest) -> Result<()
         Who { session, token, actor }
     });
     if let Some(who) = &who {
-        if who.session.worth_noting {
+        if who.session.worth_noting && !by_itself(&pattern) {
             let now = Utc::now();
             // On a full disk or a held file people can still read; only the idle time runs on.
             if let Err(error) = store.jot(async |connection| sessions::used(connection, &who.token, now).await).await {
@@ -285,7 +337,11 @@ async fn pass(gate: &Gate, store: &Store, request: &ServiceRequest) -> Result<()
         request.extensions_mut().insert(who.clone());
     }
     match takes {
-        Takes::Nothing if !reads => gate.measure(&gate.sign_ins, address),
+        Takes::Nothing if !reads => {
+            gate.measure(&gate.sign_ins, address)?;
+            // From many addresses at once, as one that is measured over all of them.
+            gate.measure(&gate.sign_ins_of_all, EVERYWHERE)
+        }
         Takes::Nothing | Takes::Signature => Ok(()),
         // Looked at above; nobody comes this far without one.
         Takes::Link => Err(sign_in_first()),
@@ -314,7 +370,7 @@ async fn pass(gate: &Gate, store: &Store, request: &ServiceRequest) -> Result<()
 }
 
 /// The gate as the server wraps it around everything, with the request's id and its line in
-/// the log. Logged are method, pattern, status and time: no query, no names, no secrets.
+/// the log. Logged are method, pattern, status, time and address: no query, no names, no secrets.
 pub(crate) async fn stand<B: MessageBody + 'static>(
     request: ServiceRequest,
     next: Next<B>,
@@ -330,6 +386,8 @@ pub(crate) async fn stand<B: MessageBody + 'static>(
     let pattern = request.match_pattern().unwrap_or_else(|| "(file)".to_owned());
     let passed = pass(&gate, &store, &request).await;
     let person: Option<PersonId> = request.extensions().get::<Who>().map(|who| who.session.person);
+    let address = request.extensions().get::<From>().map(|from| from.address);
+    let of_calls = request.path().starts_with("/api/");
     let mut response = match passed {
         Ok(()) => next.call(request).await?.map_into_left_body(),
         Err(problem) => request.into_response(problem.error_response()).map_into_right_body(),
@@ -337,13 +395,23 @@ pub(crate) async fn stand<B: MessageBody + 'static>(
     if let Ok(value) = HeaderValue::from_str(&id) {
         response.headers_mut().insert(HeaderName::from_static("x-request-id"), value);
     }
+    // Nothing of the books stays in a browser, or with whatever stands between.
+    if of_calls && !response.headers().contains_key(CACHE_CONTROL) {
+        response.headers_mut().insert(CACHE_CONTROL, HeaderValue::from_static("no-store"));
+    }
     let status = response.status().as_u16();
     let milliseconds = u64::try_from(start.elapsed().as_millis()).unwrap_or(u64::MAX);
     let person = person.map(|person| person.0);
-    if status >= 500 {
-        tracing::error!(request = %id, %method, pattern, status, milliseconds, person, "request failed");
-    } else {
-        tracing::info!(request = %id, %method, pattern, status, milliseconds, person, "request");
+    let address = address.map(tracing::field::display);
+    match status {
+        500.. => {
+            tracing::error!(request = %id, %method, pattern, status, milliseconds, person, address, "request failed")
+        }
+        // Not let in, or too often: what someone would look for who looks for an attack.
+        401 | 403 | 421 | 429 => {
+            tracing::warn!(request = %id, %method, pattern, status, milliseconds, person, address, "request refused");
+        }
+        _ => tracing::info!(request = %id, %method, pattern, status, milliseconds, person, address, "request"),
     }
     Ok(response)
 }

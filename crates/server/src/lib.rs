@@ -4,9 +4,11 @@
 //! API describes itself (`glad-till openapi`); errors are problem details (RFC 9457).
 
 pub mod api;
+mod body;
 pub mod calls;
 mod files;
 pub mod gate;
+mod hashing;
 mod health;
 mod presence;
 mod problem;
@@ -45,6 +47,9 @@ pub(crate) const PAGE_POLICY: &str = "default-src 'none'; script-src 'self'; \
 
 /// Of papers that stand alone.
 pub(crate) const PAPER_POLICY: &str = "default-src 'none'; style-src 'unsafe-inline'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'; sandbox";
+
+/// The most connections each of the two workers holds.
+const CONNECTIONS: usize = 256;
 
 #[derive(OpenApi)]
 #[openapi(info(
@@ -130,7 +135,7 @@ pub async fn listen(store: Store, settings: &Settings) -> Result<Listening, List
     let listener = TcpListener::bind(address).map_err(cannot)?;
     let address = listener.local_addr().map_err(cannot)?;
     let start_code = if people::nobody(&mut *store.read().await?).await? { Some(start_code()) } else { None };
-    let code = web::Data::new(StartCode(start_code.clone()));
+    let code = web::Data::new(StartCode::new(start_code.clone()));
     let store = web::Data::new(store);
     let gate = web::Data::new(Gate::new(settings.clone()));
     let presence = web::Data::new(Presence::default());
@@ -138,6 +143,7 @@ pub async fn listen(store: Store, settings: &Settings) -> Result<Listening, List
     let posting = web::Data::new(api::Posting::default());
     let looks = web::Data::new(api::Looks::default());
     let processor = web::Data::new(processor::Processor::new(settings.card_processor.clone()));
+    let hashing = web::Data::new(hashing::Hashing::default());
     let forgetting = gate.clone();
     let secure = settings.serves_tls();
     let server = HttpServer::new(move || {
@@ -161,13 +167,13 @@ pub async fn listen(store: Store, settings: &Settings) -> Result<Listening, List
             .app_data(posting.clone())
             .app_data(looks.clone())
             .app_data(processor.clone())
-            .app_data(web::PayloadConfig::new(api::LARGEST_FILE))
+            .app_data(hashing.clone())
             .app_data(request::path_config())
             .app_data(request::query_config())
-            .wrap(from_fn(request::no_null_characters))
-            .wrap(headers)
             .wrap(Compress::default())
             .wrap(from_fn(gate::stand))
+            // Outside of the gate: what it refuses has them too.
+            .wrap(headers)
             .into_utoipa_app()
             .service(utoipa_actix_web::scope("/api").configure(api::configure))
             .into_app()
@@ -175,6 +181,8 @@ pub async fn listen(store: Store, settings: &Settings) -> Result<Listening, List
             .default_service(web::to(files::serve))
     })
     .workers(2)
+    // Below the number of descriptors a program has by default, with room for the books.
+    .max_connections(CONNECTIONS)
     .shutdown_timeout(5);
     let server = match &settings.tls {
         Some((certificate, key)) => {

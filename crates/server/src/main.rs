@@ -8,7 +8,8 @@ use std::process::ExitCode;
 
 use clap::{Args, Parser, Subcommand};
 use till_server::settings::{Settings, SettingsError};
-use till_store::{Store, StoreError, copies, people, verify};
+use till_store::people::sessions;
+use till_store::{Actor, Store, StoreError, copies, people, verify};
 
 /// Glad Till: billing and receivables, from posted shipments to closed orders.
 #[derive(Parser)]
@@ -100,6 +101,8 @@ enum Failure {
 
 #[actix_web::main]
 async fn main() -> ExitCode {
+    // Books, copies and what is saved from them are for whoever runs the program, and nobody else on the machine.
+    running::keep_private();
     match run(CommandLine::parse()).await {
         Ok(()) => ExitCode::SUCCESS,
         Err(failure) => {
@@ -264,7 +267,16 @@ async fn restore(settings: &Settings, file: &Path) -> Result<(), Failure> {
     }
     let mark = chrono::Utc::now().format("%Y-%m-%dT%H%M%S").to_string();
     let kept = copies::put_in_place(&trial, folder, &mark).await?;
-    say(&format!("● {} holds and is in place.", file.display()));
+    let store = Store::open(&copies::books(folder)).await?;
+    let (by, copy) = (Actor::program(chrono::Utc::now()), file.display().to_string());
+    store.change(&by, None, async |writing| sessions::restored(writing, &copy).await).await?;
+    let people = people::list(&mut *store.read().await?).await?;
+    store.close().await;
+    say(&format!("● {} holds and is in place. Everyone signs in anew.", file.display()));
+    say("  Who may sign in is who might then: look whether someone was sent away since.");
+    for one in people.iter().filter(|one| one.active) {
+        say(&format!("    {:<12} {}, {}", one.sign_in, one.name, one.role.name()));
+    }
     if let Some(kept) = kept {
         say(&format!("  What was there before is kept in {}.", kept.display()));
     }

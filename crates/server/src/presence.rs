@@ -11,8 +11,8 @@ use utoipa::ToSchema;
 
 /// A screen that has not said so for this long has it no longer open.
 const FORGOTTEN_AFTER: Duration = Duration::from_secs(40);
-/// How many may be noted at once; more than people have screens.
-const MOST: usize = 10_000;
+/// How many one person may have noted at once; more than one has screens.
+const MOST: usize = 50;
 
 /// A document someone else has open.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -39,7 +39,7 @@ impl Presence {
         let place = (kind, id, person.0);
         if !open {
             places.remove(&place);
-        } else if places.len() < MOST {
+        } else if places.contains_key(&place) || places.keys().filter(|(_, _, who)| *who == person.0).count() < MOST {
             places.insert(place, (person.1.to_owned(), now));
         }
     }
@@ -81,5 +81,17 @@ mod tests {
         presence.note(tomas, DocumentKind::Invoice, 7, false, start);
         assert!(presence.of_others(PersonId(1), start).is_empty());
         assert!(presence.of_others(PersonId(2), start + FORGOTTEN_AFTER).is_empty());
+    }
+
+    #[test]
+    fn one_person_fills_no_more_than_their_own_part() {
+        let presence = Presence::default();
+        let start = Instant::now();
+        for id in 0..500 {
+            presence.note((PersonId(1), "Ines"), DocumentKind::Invoice, id, true, start);
+        }
+        presence.note((PersonId(2), "Tomas"), DocumentKind::Order, 7, true, start);
+        assert_eq!(presence.of_others(PersonId(2), start).len(), MOST);
+        assert_eq!(presence.of_others(PersonId(1), start).len(), 1);
     }
 }

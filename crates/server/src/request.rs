@@ -4,12 +4,10 @@
 use std::future::Future;
 use std::pin::Pin;
 
-use actix_web::body::MessageBody;
-use actix_web::dev::{self, Payload, ServiceRequest, ServiceResponse};
+use actix_web::dev::Payload;
 use actix_web::error::{PathError, QueryPayloadError};
 use actix_web::http::StatusCode;
 use actix_web::http::header::CONTENT_TYPE;
-use actix_web::middleware::Next;
 use actix_web::{FromRequest, HttpMessage, HttpRequest, web};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
@@ -18,11 +16,9 @@ use till_core::fingerprint;
 use till_store::approvals::Viewer;
 use till_store::{Actor, Request};
 
+use crate::body::{self, LARGEST_REQUEST};
 use crate::gate::{From, Visitor, Who};
 use crate::problem::Problem;
-
-/// Largest request body, in bytes.
-const BODY_LIMIT: usize = 2 * 1024 * 1024;
 
 /// JSON, in a request or an answer.
 ///
@@ -53,15 +49,14 @@ impl<T: DeserializeOwned> FromRequest for Json<T> {
 
     fn from_request(request: &HttpRequest, payload: &mut Payload) -> Self::Future {
         let kind = of_kind_json(request);
-        let bytes = web::Bytes::from_request(request, payload);
+        let body = body::read(request, payload, LARGEST_REQUEST);
         Box::pin(async move {
             kind?;
-            let too_large = || {
-                Problem::new(StatusCode::PAYLOAD_TOO_LARGE, "too_large", "The request is too large. Send less at once.")
-            };
-            let bytes = bytes.await.map_err(|_| too_large())?;
-            if bytes.len() > BODY_LIMIT {
-                return Err(too_large());
+            let bytes = body.await?;
+            if holds_null(&bytes) {
+                let sentence =
+                    "The request has a null character in a text. Type the text again, or paste it without formatting.";
+                return Err(Problem::new(StatusCode::BAD_REQUEST, "malformed", sentence));
             }
             read(&bytes).map(Json)
         })
@@ -184,28 +179,8 @@ macro_rules! beside {
 }
 pub(crate) use beside;
 
-/// Refuses text with a null character in it: no keyboard types one, and to the database the text
-/// would end there.
-pub(crate) async fn no_null_characters(
-    mut request: ServiceRequest,
-    next: Next<impl MessageBody + 'static>,
-) -> Result<ServiceResponse<impl MessageBody>, actix_web::Error> {
-    if request.content_type() == "application/json" {
-        let body = request.extract::<web::Bytes>().await?;
-        if holds_null(&body) {
-            let problem = Problem::new(
-                StatusCode::BAD_REQUEST,
-                "malformed",
-                "The request has a null character in a text. Type the text again, or paste it without formatting.",
-            );
-            return Ok(request.error_response(problem).map_into_boxed_body());
-        }
-        request.set_payload(dev::Payload::from(body));
-    }
-    Ok(next.call(request).await?.map_into_boxed_body())
-}
-
-/// Whether a JSON text has the escape of the null character; a raw one is no JSON anyway.
+/// Whether a JSON text has the escape of the null character: no keyboard types one, and to the database the text would end
+/// there. A raw one is no JSON anyway.
 fn holds_null(body: &[u8]) -> bool {
     let mut at = 0;
     while let Some(found) = body[at..].iter().position(|byte| *byte == b'\\') {

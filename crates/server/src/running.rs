@@ -12,6 +12,44 @@ use till_store::{Store, copies};
 
 use crate::{Failure, cannot_write, io, say};
 
+/// Whatever is written from now on is read by whoever runs the program alone.
+pub(crate) fn keep_private() {
+    #[cfg(unix)]
+    rustix::process::umask(rustix::fs::Mode::RWXG | rustix::fs::Mode::RWXO);
+}
+
+/// Takes what others could read of a folder with books from them: books and copies of before the program kept them private.
+#[cfg(unix)]
+fn make_private(folder: &Path) -> std::io::Result<()> {
+    use std::os::unix::fs::PermissionsExt;
+    let copies = folder.join("copies");
+    for (place, is_folder) in std::iter::once((folder.to_owned(), true)).chain(inside(folder)?).chain(inside(&copies)?)
+    {
+        let (now, own) =
+            (std::fs::metadata(&place)?.permissions().mode() & 0o777, if is_folder { 0o700 } else { 0o600 });
+        if now & 0o077 != 0 {
+            std::fs::set_permissions(&place, std::fs::Permissions::from_mode(now & own))?;
+            tracing::warn!(place = %place.display(), was = format!("{now:o}"), "others could read this; now they cannot");
+        }
+    }
+    Ok(())
+}
+
+#[cfg(not(unix))]
+fn make_private(_: &Path) -> std::io::Result<()> {
+    Ok(())
+}
+
+/// What lies in a folder, and whether that is a folder; nothing where there is none.
+#[cfg(unix)]
+fn inside(folder: &Path) -> std::io::Result<Vec<(PathBuf, bool)>> {
+    if !folder.exists() {
+        return Ok(Vec::new());
+    }
+    let entries = std::fs::read_dir(folder)?.collect::<std::io::Result<Vec<_>>>()?;
+    entries.into_iter().map(|entry| Ok((entry.path(), entry.file_type()?.is_dir()))).collect()
+}
+
 /// Holds the books of a folder for this program alone, until it is dropped.
 pub(crate) fn hold(folder: &Path) -> Result<File, Failure> {
     let file = folder.join("books.lock");
@@ -69,6 +107,9 @@ pub(crate) async fn serve(settings: &Settings, hint: &[String], cards: Option<Ru
     let folder = &settings.data;
     std::fs::create_dir_all(folder).map_err(cannot_write(folder))?;
     let _held = hold(folder)?;
+    if let Err(error) = make_private(folder) {
+        tracing::warn!(%error, folder = %folder.display(), "what others can read of the books could not be taken from them");
+    }
     let file = copies::books(folder);
     if file.exists() {
         copies::sound(&file).await?;

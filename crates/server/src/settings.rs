@@ -54,7 +54,7 @@ pub const KEYS: &[Key] = &[
     key("tls_certificate", "GLAD_TILL_TLS_CERTIFICATE", "", "file with the certificate chain (PEM), to serve TLS"),
     key("tls_key", "GLAD_TILL_TLS_KEY", "", "file with its private key (PEM)"),
     key("trusted_proxies", "GLAD_TILL_TRUSTED_PROXIES", "", "addresses whose X-Forwarded-* headers are believed"),
-    key("idle_minutes", "GLAD_TILL_IDLE_MINUTES", "60", "a session ends after so long without a request"),
+    key("idle_minutes", "GLAD_TILL_IDLE_MINUTES", "30", "a session ends after so long without a request"),
     key("session_hours", "GLAD_TILL_SESSION_HOURS", "12", "a session ends after so long in any case"),
     key(
         "requests_per_second",
@@ -67,6 +67,12 @@ pub const KEYS: &[Key] = &[
         "GLAD_TILL_SIGN_INS_PER_MINUTE",
         "20",
         "tries to sign in from one address; half as many links that lead nowhere",
+    ),
+    key(
+        "insecure",
+        "GLAD_TILL_INSECURE",
+        "no",
+        "yes serves other machines without TLS and without a proxy: passwords can be read on the way",
     ),
     key("copies", "GLAD_TILL_COPIES", "14", "daily copies to keep; 0 makes none"),
     key("card_processor", "GLAD_TILL_CARD_PROCESSOR", "", "address of the card processor; none takes no cards"),
@@ -248,12 +254,24 @@ impl Settings {
             address if address.starts_with("http://") || address.starts_with("https://") => Some(address.to_owned()),
             _ => return Err(read.wrong("public_address", "write an address that begins with http:// or https://")),
         };
+        let insecure = match read.text("insecure") {
+            "yes" => true,
+            "no" => false,
+            _ => return Err(read.wrong("insecure", "write yes or no")),
+        };
+        let listen: IpAddr = read.parsed("listen", "an address such as 127.0.0.1 or 0.0.0.0")?;
+        let in_the_open = tls.is_none() && read.text("trusted_proxies").is_empty();
+        if !listen.is_loopback() && in_the_open && !insecure {
+            let why = "other machines would send passwords that can be read on the way. Name tls_certificate and tls_key, or the \
+                       proxy that serves TLS in trusted_proxies; or write insecure = yes";
+            return Err(read.wrong("listen", why));
+        }
         Ok(Self {
             public_address,
             card_processor,
             data: read.text("data").into(),
             port: read.number("port", 0, 65_535)?,
-            listen: read.parsed("listen", "an address such as 127.0.0.1 or 0.0.0.0")?,
+            listen,
             hosts: read.list("hosts").map(str::to_lowercase).collect(),
             tls,
             trusted_proxies: read

@@ -2,6 +2,7 @@
 #![allow(missing_docs, clippy::unwrap_used, clippy::explicit_auto_deref, reason = "a test fails loudly")]
 
 mod api;
+mod attacks;
 mod billing;
 mod command_line;
 mod common;

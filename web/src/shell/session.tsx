@@ -54,6 +54,8 @@ export function SessionGate({ children }: { children: ReactNode }) {
       await got(api.DELETE("/api/session", { params: { query: { everywhere } } }));
       setCsrf("");
       queries.clear();
+      // What was typed and not saved is not for whoever sits down here next.
+      sessionStorage.clear();
       window.location.assign("/");
     },
     [queries],

@@ -7,6 +7,7 @@ use actix_web::{HttpResponse, get, post};
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 use till_core::ids::{ApprovalId, CardAuthorizationId, DocumentKind, PersonId};
+use till_core::people::check_record_of;
 use till_store::approvals::{self, ApprovalView};
 use till_store::record::{self, RecordFilter, RecordList};
 use till_store::{Store, StoreError, rules};
@@ -178,10 +179,11 @@ pub(super) async fn whole_record(store: Data<Store>, which: Query<WhichRows>) ->
 /// What happened to one document, newest first.
 #[utoipa::path(operation_id = "document_record", responses((status = 200, body = RecordList), (status = 404, body = Problem)))]
 #[get("/record/{kind}/{id}")]
-pub(super) async fn document_record(store: Data<Store>, path: Path<(String, i64)>) -> Answer<RecordList> {
+pub(super) async fn document_record(store: Data<Store>, who: Signed, path: Path<(String, i64)>) -> Answer<RecordList> {
     let (word, id) = path.into_inner();
     let kind = DocumentKind::of(&word)
         .ok_or_else(|| StoreError::invalid("kind", format!("There is no kind of document “{word}”.")))?;
+    check_record_of(who.0.session.role, kind, who.0.session.person == PersonId(id)).map_err(StoreError::NotAllowed)?;
     let filter = RecordFilter { document: Some((kind, id)), limit: 200, ..RecordFilter::default() };
     Ok(Json(record::list(&mut *store.read().await?, &filter).await?))
 }

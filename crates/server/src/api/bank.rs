@@ -1,6 +1,6 @@
 //! Bank accounts and their statements: importing, what each line may be, accepting and undoing.
 
-use actix_web::web::{Bytes, Data, Path, Query};
+use actix_web::web::{Data, Path, Query};
 use actix_web::{get, post, put};
 use serde::{Deserialize, Serialize};
 use till_core::ids::{BankLineId, BankMatchId, BankStatementId};
@@ -14,6 +14,7 @@ use utoipa::{IntoParams, ToSchema};
 use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::{Answer, Stretch};
+use crate::body::File;
 use crate::problem::Problem;
 use crate::request::{Change, Json, beside};
 
@@ -87,7 +88,7 @@ pub(super) struct FileName {
     responses((status = 200, body = TakenIn), (status = 422, body = Problem))
 )]
 #[post("/bank-statements")]
-pub(super) async fn import(store: Data<Store>, change: Change, name: Query<FileName>, body: Bytes) -> Answer<TakenIn> {
+pub(super) async fn import(store: Data<Store>, change: Change, name: Query<FileName>, body: File) -> Answer<TakenIn> {
     let request = change.request(&till_core::fingerprint::of(&body.as_ref()));
     // Reading a large file takes a moment: not on the threads that answer everyone.
     let statements = actix_web::web::block(move || camt::read(&body))

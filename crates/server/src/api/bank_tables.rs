@@ -1,7 +1,7 @@
 //! Bank statements as tables: which column is what, what that makes of the file, and its import.
 
 use actix_web::post;
-use actix_web::web::{Bytes, Data, Path, Query};
+use actix_web::web::{Data, Path, Query};
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 use till_core::bank::columns::StatementColumns;
@@ -14,6 +14,7 @@ use utoipa::{IntoParams, ToSchema};
 use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::Answer;
+use crate::body::SmallFile;
 use crate::problem::Problem;
 use crate::request::{Change, Json};
 
@@ -126,7 +127,7 @@ pub(super) async fn preview(
     store: Data<Store>,
     code: Path<String>,
     said: Query<TableSaid>,
-    body: Bytes,
+    body: SmallFile,
 ) -> Answer<TablePreview> {
     let mut connection = store.read().await?;
     let rules = rules::load(&mut connection).await?;
@@ -173,7 +174,7 @@ pub(super) async fn import(
     change: Change,
     code: Path<String>,
     said: Query<TableSaid>,
-    body: Bytes,
+    body: SmallFile,
 ) -> Answer<TakenIn> {
     let asked = (body.as_ref(), code.as_str(), &said.columns, &said.opening, &said.closing);
     let request = change.request(&till_core::fingerprint::of(&asked));

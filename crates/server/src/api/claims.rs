@@ -1,7 +1,7 @@
 //! Claims on suppliers, and pictures of what came back.
 
 use actix_web::http::header;
-use actix_web::web::{Bytes, Data, Path, Query};
+use actix_web::web::{Data, Path, Query};
 use actix_web::{HttpResponse, delete, get, post};
 use serde::{Deserialize, Serialize};
 use till_core::ids::{ClaimAnswerId, ClaimId, PictureId, ReturnId};
@@ -13,6 +13,7 @@ use utoipa::{IntoParams, ToSchema};
 use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::Answer;
+use crate::body::File;
 use crate::problem::Problem;
 use crate::request::{Change, Json};
 
@@ -141,7 +142,7 @@ pub(super) async fn add_picture(
     change: Change,
     id: Path<i64>,
     name: Query<PictureName>,
-    body: Bytes,
+    body: File,
 ) -> Answer<PictureView> {
     let request = change.request(&till_core::fingerprint::of(&(&name.name, body.as_ref())));
     let added = store

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::sync::Mutex;
 
-use actix_web::web::{Bytes, Data, Path, Query};
+use actix_web::web::{Data, Path, Query};
 use actix_web::{delete, get, post};
 use serde::{Deserialize, Serialize};
 use till_core::ids::ImportId;
@@ -14,6 +14,7 @@ use utoipa::{IntoParams, ToSchema};
 use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::Answer;
+use crate::body::File;
 use crate::problem::Problem;
 use crate::request::{Change, Json};
 
@@ -27,9 +28,6 @@ pub(super) fn configure(config: &mut ServiceConfig<'_>) {
         .service(take_file_over)
         .service(drop_import);
 }
-
-/// The largest file, in bytes: some two hundred thousand lines.
-pub(crate) const LARGEST_FILE: usize = 24 * 1024 * 1024;
 
 /// How far files are that are being imported: lines done and in all, by id.
 #[derive(Debug, Default)]
@@ -88,14 +86,15 @@ pub(super) async fn read_file(
     store: Data<Store>,
     change: Change,
     which: Query<WhichFile>,
-    body: Bytes,
+    body: File,
 ) -> Answer<ImportId> {
     let kind =
         ImportKind::of(&which.kind).ok_or_else(|| StoreError::invalid("kind", "A file holds orders or shipments."))?;
-    if body.len() > LARGEST_FILE {
-        return Err(StoreError::invalid("file", "The file is too large. Divide it.").into());
-    }
-    let lines = lines(kind, &body)?;
+    // Reading a large file takes a moment: not on the threads that answer everyone.
+    let read = body.clone();
+    let lines = actix_web::web::block(move || lines(kind, &read))
+        .await
+        .map_err(|_| StoreError::WrongState("The file could not be read. Try again.".to_owned()))??;
     let check = {
         let mut connection = store.read().await?;
         let rules = rules::load(&mut connection).await?;

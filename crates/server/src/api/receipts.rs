@@ -1,6 +1,6 @@
 //! Receipts: posting, applying, unapplying, reversing; the ways of paying.
 
-use actix_web::web::{Bytes, Data, Path, Query};
+use actix_web::web::{Data, Path, Query};
 use actix_web::{get, post, put};
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
@@ -16,6 +16,7 @@ use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::overview::Version;
 use super::{Answer, Stretch};
+use crate::body::SmallFile;
 use crate::problem::Problem;
 use crate::request::{Asker, Change, Json, beside};
 
@@ -74,7 +75,7 @@ pub(super) struct AdviceOf {
     responses((status = 200, body = Advice), (status = 422, body = Problem))
 )]
 #[post("/receipts/advice/preview")]
-pub(super) async fn advice(store: Data<Store>, of: Query<AdviceOf>, body: Bytes) -> Answer<Advice> {
+pub(super) async fn advice(store: Data<Store>, of: Query<AdviceOf>, body: SmallFile) -> Answer<Advice> {
     let mut connection = store.read().await?;
     let rules = rules::load(&mut connection).await?;
     let customer = CustomerId(of.customer);

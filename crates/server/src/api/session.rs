@@ -1,5 +1,8 @@
 //! Signing in and out, the own password, the first start.
 
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU32, Ordering};
+
 use actix_web::cookie::{Cookie, SameSite};
 use actix_web::http::StatusCode;
 use actix_web::web::{Data, Query};
@@ -15,6 +18,7 @@ use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::Answer;
 use crate::gate::{From, Gate, Who, cookie_name, csrf_of};
+use crate::hashing::Hashing;
 use crate::problem::Problem;
 use crate::request::{Json, Signed, SignedMaybe};
 
@@ -133,12 +137,8 @@ fn locked(seconds: i64) -> Problem {
     problem
 }
 
-async fn hashed(password: String) -> Result<String, Problem> {
-    Ok(actix_web::web::block(move || passwords::hash(&password)).await.map_err(busy)??)
-}
-
-fn busy(_: actix_web::error::BlockingError) -> Problem {
-    Problem::new(StatusCode::SERVICE_UNAVAILABLE, "busy", "Glad Till is busy just now. Try again in a moment.")
+async fn hashed(hashing: &Hashing, password: String) -> Result<String, Problem> {
+    Ok(hashing.run(move || passwords::hash(&password)).await??)
 }
 
 /// Signs in: a session begins, with a token of its own.
@@ -147,17 +147,20 @@ fn busy(_: actix_web::error::BlockingError) -> Problem {
 pub(super) async fn sign_in(
     store: Data<Store>,
     gate: Data<Gate>,
+    hashing: Data<Hashing>,
     from: From,
     before: SignedMaybe,
     typed: Json<SignIn>,
 ) -> Result<HttpResponse, Problem> {
+    // Of one name one try is looked at at a time: what is tried at once is counted as if it were tried in turn.
+    let _alone = hashing.alone(&typed.sign_in).await?;
     let now = Utc::now();
     let found = sessions::look_up(&mut *store.read().await?, &typed.sign_in, now).await?;
     if let Some(until) = found.locked_until {
         return Err(locked((until - now).num_seconds().max(1)));
     }
     let (password, hash) = (typed.password.chars().take(1_000).collect::<String>(), found.hash.clone());
-    let right = actix_web::web::block(move || passwords::matches(&password, hash.as_deref())).await.map_err(busy)?;
+    let right = hashing.run(move || passwords::matches(&password, hash.as_deref())).await?;
     let address = from.address.to_string();
     let Some(person) = found.person.filter(|_| right) else {
         let mut actor = Actor::program(now);
@@ -215,7 +218,8 @@ pub(super) async fn sign_out(
         .await?;
     let mut gone = Cookie::build(cookie_name(from.secure), "").path("/").secure(from.secure).http_only(true).finish();
     gone.make_removal();
-    Ok(HttpResponse::NoContent().cookie(gone).finish())
+    // The browser forgets what it kept of the books, for whoever sits down here next.
+    Ok(HttpResponse::NoContent().cookie(gone).insert_header(("Clear-Site-Data", "\"cache\"")).finish())
 }
 
 /// The old password and the new one.
@@ -232,6 +236,7 @@ pub(super) struct NewPassword {
 #[put("/session/password")]
 pub(super) async fn change_password(
     store: Data<Store>,
+    hashing: Data<Hashing>,
     who: Signed,
     typed: Json<NewPassword>,
 ) -> Result<HttpResponse, Problem> {
@@ -241,6 +246,7 @@ pub(super) async fn change_password(
         return Err(StoreError::invalid("new", "This is the password you have. Choose another one.").into());
     }
     // Guessing the old password from inside is slowed like guessing it at the door.
+    let _alone = hashing.alone(&session.sign_in).await?;
     let now = Utc::now();
     let mut connection = store.read().await?;
     if let Some(until) = sessions::look_up(&mut connection, &session.sign_in, now).await?.locked_until {
@@ -249,7 +255,7 @@ pub(super) async fn change_password(
     let hash = sessions::own_hash(&mut connection, session.person).await?;
     drop(connection);
     let old = typed.old.clone();
-    let right = actix_web::web::block(move || passwords::matches(&old, Some(&hash))).await.map_err(busy)?;
+    let right = hashing.run(move || passwords::matches(&old, Some(&hash))).await?;
     if !right {
         let known = Some((session.person, session.name.clone()));
         let seconds = store
@@ -260,7 +266,7 @@ pub(super) async fn change_password(
         }
         return Err(StoreError::invalid("old", "This is not your present password.").into());
     }
-    let hash = hashed(typed.new.clone()).await?;
+    let hash = hashed(&hashing, typed.new.clone()).await?;
     store
         .change(&actor, None, async |writing| sessions::set_own_password(writing, session.person, &token, &hash).await)
         .await?;
@@ -288,7 +294,36 @@ pub(super) struct FirstStart {
 
 /// The code that only who starts the program can read.
 #[derive(Debug, Clone)]
-pub struct StartCode(pub Option<String>);
+pub struct StartCode {
+    /// The code; none where the books have someone already.
+    code: Option<String>,
+    /// How often something else was typed, by whomever.
+    wrong: Arc<AtomicU32>,
+}
+
+/// After so many wrong ones the code is over: eight digits are few for someone who tries.
+const WRONG_CODES: u32 = 5;
+
+impl StartCode {
+    /// The code for books that wait for their first administrator; none for others.
+    pub fn new(code: Option<String>) -> Self {
+        Self { code, wrong: Arc::default() }
+    }
+
+    /// Refuses what is not the code, and after a few tries whatever is typed.
+    fn check(&self, typed: &str) -> Result<(), Problem> {
+        let refused = |sentence: &str| Err(Problem::new(StatusCode::FORBIDDEN, "wrong_code", sentence).at("code"));
+        if self.wrong.load(Ordering::SeqCst) >= WRONG_CODES {
+            return refused("Too many wrong codes were typed. Start Glad Till again: it prints a new one.");
+        }
+        if self.code.as_deref().is_some_and(|code| code == typed.trim()) {
+            return Ok(());
+        }
+        self.wrong.fetch_add(1, Ordering::SeqCst);
+        tracing::warn!("a wrong code for the first start");
+        refused("This is not the code. It stands where Glad Till was started, in the lines it printed.")
+    }
+}
 
 /// Sets the books up with their first administrator. Once only.
 #[utoipa::path(responses((status = 204), (status = 403, body = Problem), (status = 422, body = Problem)))]
@@ -296,20 +331,14 @@ pub struct StartCode(pub Option<String>);
 pub(super) async fn first_start(
     store: Data<Store>,
     code: Data<StartCode>,
+    hashing: Data<Hashing>,
     from: From,
     typed: Json<FirstStart>,
 ) -> Result<HttpResponse, Problem> {
-    if code.0.as_deref().is_none_or(|code| code != typed.code.trim()) {
-        return Err(Problem::new(
-            StatusCode::FORBIDDEN,
-            "wrong_code",
-            "This is not the code. It stands where Glad Till was started, in the lines it printed.",
-        )
-        .at("code"));
-    }
+    code.check(&typed.code)?;
     check_password(&typed.password, typed.sign_in.trim())
         .map_err(|fault| StoreError::invalid("password", fault.to_string()))?;
-    let hash = hashed(typed.password.clone()).await?;
+    let hash = hashed(&hashing, typed.password.clone()).await?;
     let mut actor = Actor::program(Utc::now());
     actor.doer.from = from.address.to_string();
     store

@@ -155,6 +155,11 @@ impl Till {
         status
     }
 
+    /// The id of the process.
+    pub fn process_id(&self) -> u32 {
+        self.process.id()
+    }
+
     /// A request from the seat.
     pub fn ask(&self, method: &str, path: &str) -> Ask {
         ask(method, path).seat(&self.seat)

@@ -9,7 +9,7 @@ use till_core::people::{Attempts, Role, SessionLength, SessionTimes, locked_for}
 use till_core::record::Deed;
 
 use crate::convert::{known, moment};
-use crate::writing::Writing;
+use crate::writing::{Writing, set};
 use crate::{Result, StoreError};
 
 fn kept(time: DateTime<Utc>) -> String {
@@ -201,6 +201,18 @@ pub async fn used(connection: &mut SqliteConnection, token: &str, now: DateTime<
 pub async fn end_all(connection: &mut SqliteConnection, last_used: DateTime<Utc>) -> Result<()> {
     let at = kept(last_used);
     sqlx::query!("UPDATE sessions SET seen_at = ?", at).execute(connection).await?;
+    Ok(())
+}
+
+/// Ends every session of books that were put in place from a copy, and says so in the record: who was sent away since the copy
+/// was made does not come back with it.
+///
+/// # Errors
+/// Where the database cannot be written.
+pub async fn restored(writing: &mut Writing<'_>, copy: &str) -> Result<()> {
+    let ended = sqlx::query!("DELETE FROM sessions").execute(&mut **writing).await?.rows_affected();
+    let fields = vec![set("copy", copy), set("sessions ended", ended)];
+    writing.note_setting("books", format!("restored the books from {copy}"), fields);
     Ok(())
 }
 

@@ -1,7 +1,7 @@
 //! What the card processor tells by itself.
 
 use actix_web::http::StatusCode;
-use actix_web::web::{Bytes, Data};
+use actix_web::web::Data;
 use actix_web::{HttpRequest, HttpResponse, post};
 use chrono::Utc;
 use till_formats::cards::notice;
@@ -11,6 +11,7 @@ use till_store::{Actor, Store, StoreError, cards, rules};
 use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::no_processor;
+use crate::body::SmallFile;
 use crate::problem::Problem;
 use crate::processor::Processor;
 
@@ -33,7 +34,7 @@ pub(super) async fn event(
     store: Data<Store>,
     processor: Data<Processor>,
     request: HttpRequest,
-    body: Bytes,
+    body: SmallFile,
 ) -> Result<HttpResponse, Problem> {
     let secret = processor.secret().ok_or_else(no_processor)?;
     let header = |name: &str| request.headers().get(name).and_then(|value| value.to_str().ok()).unwrap_or_default();
