@@ -185,26 +185,7 @@ export function Posted({ invoice }: { invoice: InvoiceView }) {
           )}
         </tbody>
         <tfoot>
-          {(
-            [
-              ...(document.discount
-                ? [
-                    [
-                      `Less${document.discount.percent ? ` ${percent(document.discount.percent)}` : ""}, ${document.discount.reason}`,
-                      -document.discount.amount,
-                    ] as const,
-                  ]
-                : []),
-              ...invoice.prepaid.map(
-                (used) => [`Less billed in advance, ${used.document.number}`, -used.amount] as const,
-              ),
-              ["Net", document.net],
-              ["Tax", document.tax],
-              [`Total ${document.currency}`, document.total],
-              ...document.deposits.map((one) => [`Less deposit ${one.document.number}`, -one.amount] as const),
-              ...(document.deposits.length > 0 ? [[`Balance due ${document.currency}`, document.due] as const] : []),
-            ] as const
-          ).map(([label, amount]) => (
+          {totals(invoice, document).map(([label, amount]) => (
             <tr key={label}>
               <td colSpan={ahead ? 6 : 8} className="right">
                 {label}
@@ -231,4 +212,28 @@ export function Posted({ invoice }: { invoice: InvoiceView }) {
       )}
     </Worktop>
   );
+}
+
+type Total = readonly [label: string, amount: number];
+
+/** What an invoice comes to, and what is left of it to pay. */
+export function totals(invoice: InvoiceView, document: NonNullable<InvoiceView["document"]>): Total[] {
+  const { currency, discount } = document;
+  const deposits = document.deposits.map((one): Total => [`Less deposit ${one.document.number}`, -one.amount]);
+  const settled = document.due - (invoice.open ?? document.due);
+  const share = discount?.percent ? ` ${percent(discount.percent)}` : "";
+  const taxes = document.taxes.map(
+    (tax): Total => [`Tax ${percent(tax.rate)} of ${money(tax.base, currency)}, ${tax.code}`, tax.tax],
+  );
+  const rows: (Total | false)[] = [
+    !!discount && [`Less${share}, ${discount.reason}`, -discount.amount],
+    ...invoice.prepaid.map((used): Total => [`Less billed in advance, ${used.document.number}`, -used.amount]),
+    ["Net", document.net],
+    ...(taxes.length > 0 ? taxes : [["Tax", document.tax] satisfies Total]),
+    [`Total ${currency}`, document.total],
+    ...deposits,
+    settled !== 0 && ["Less paid, credited, or deducted", -settled],
+    (settled !== 0 || deposits.length > 0) && [`Balance due ${currency}`, document.due - settled],
+  ];
+  return rows.filter((row): row is Total => row !== false);
 }
