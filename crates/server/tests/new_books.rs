@@ -835,6 +835,13 @@ fn exchanges(walk: &Walk, leo: &Seat, customer: &Value) {
     assert_eq!(done["document"]["kind"], json!("invoice"), "{done}");
     let exchange = walk.get(leo, &format!("/api/invoices/{}", done["document"]["id"]));
     assert_eq!(exchange["takes_back"]["id"], json!(invoice), "{exchange}");
+    // One that no document shows goes for another at the same price.
+    let unknown = json!([{ "item": "POT", "quantity": "1", "price": "15", "reason": "LEAKS" }]);
+    let same = json!([{ "item": "POT", "quantity": "1", "unit_price": "15" }]);
+    let wish = json!({ "customer": customer, "back": unknown, "added": same, "reason": "leaks", "date": walk.today });
+    let done = walk.seen_and_done(leo, "/api/exchanges", wish, json!({}));
+    let memo = walk.get(leo, &format!("/api/credit-memos/{}", done["document"]["id"]));
+    assert_eq!((memo["document"]["total"].clone(), memo["invoice"].clone()), (json!(0), Value::Null), "{memo}");
     walk.get(leo, &format!("/api/papers/invoice/{}", done["document"]["id"]));
     let spade = walk.get(leo, "/api/items?q=SPADE")["items"][0]["id"].clone();
     let intake = json!({ "quantity": "3", "cost": "60", "date": walk.today });
@@ -867,7 +874,18 @@ fn credits(walk: &Walk, leo: &Seat, customer: &Value) {
     walk.post_draft(leo, invoice);
     let line = json!({ "item": "FREIGHT", "quantity": "1", "unit_price": "10", "description": "Freight given back" });
     let alone = json!({ "customer": customer, "added": [line], "reason": "came late", "date": walk.today });
-    let memo = walk.seen_and_done(leo, "/api/credit-memos", alone, json!({}))["credit_memo"].clone();
+    // Begun, saved, gone on with, and ended as it is posted; another is given up.
+    let form = json!({ "of": "alone", "wish": alone });
+    let draft = walk.made(leo, "/api/credit-drafts", form.clone());
+    let place = format!("/api/credit-drafts/{draft}");
+    walk.post(leo, &place, json!({ "version": walk.version(leo, &place), "form": form }));
+    assert_eq!(walk.get(leo, "/api/credit-drafts")[0]["reason"], json!("came late"));
+    let other = walk.made(leo, "/api/credit-drafts", form);
+    walk.post(leo, &format!("/api/credit-drafts/{other}/delete"), json!({ "version": 1 }));
+    let mut seen = alone.clone();
+    seen["seen"] = walk.post(leo, "/api/credit-memos/preview", alone)["fingerprint"].clone();
+    let memo = walk.post(leo, &format!("/api/credit-memos?draft={draft}"), seen)["credit_memo"].clone();
+    assert_eq!(walk.get(leo, "/api/credit-drafts"), json!([]));
     let memo = format!("/api/credit-memos/{memo}");
     let kept = walk.get(leo, &memo);
     assert!(kept["invoice"].is_null() && kept["kept"]["open"] == kept["document"]["total"], "{kept}");
