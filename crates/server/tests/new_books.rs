@@ -839,8 +839,8 @@ fn exchanges(walk: &Walk, leo: &Seat, customer: &Value) {
     let unknown = json!([{ "item": "POT", "quantity": "1", "price": "15", "reason": "LEAKS" }]);
     let same = json!([{ "item": "POT", "quantity": "1", "unit_price": "15" }]);
     let wish = json!({ "customer": customer, "back": unknown, "added": same, "reason": "leaks", "date": walk.today });
-    let done = walk.seen_and_done(leo, "/api/exchanges", wish, json!({}));
-    let memo = walk.get(leo, &format!("/api/credit-memos/{}", done["document"]["id"]));
+    let swapped = walk.seen_and_done(leo, "/api/exchanges", wish, json!({}));
+    let memo = walk.get(leo, &format!("/api/credit-memos/{}", swapped["document"]["id"]));
     assert_eq!((memo["document"]["total"].clone(), memo["invoice"].clone()), (json!(0), Value::Null), "{memo}");
     walk.get(leo, &format!("/api/papers/invoice/{}", done["document"]["id"]));
     let spade = walk.get(leo, "/api/items?q=SPADE")["items"][0]["id"].clone();
