@@ -74,7 +74,7 @@ test("a draft opens as it was typed, is saved anew with the version seen, and en
   await user.click(await screen.findByRole("button", { name: /Credit €1,538.12/ }));
   await user.click(within(await screen.findByRole("dialog")).getByRole("button", { name: /Credit/ }));
   await waitFor(() => expect(till.asked("POST /api/credit-memos")).toHaveLength(1));
-  expect(till.asked("POST /api/credit-memos").at(-1)?.params?.query).toEqual({ draft: 4 });
+  expect(till.asked("POST /api/credit-memos").at(-1)?.params?.query).toEqual({ draft: 4, draft_version: 2 });
 });
 
 test("drafts stand above the list, with what stands in their way, and are deleted after asking", async () => {

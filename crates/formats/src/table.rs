@@ -77,7 +77,7 @@ pub struct Table {
 
 /// The most columns a table has.
 const MOST_COLUMNS: usize = 100;
-/// The longest a cell is, in bytes.
+/// The longest a cell is, in characters.
 const LONGEST_CELL: usize = 4_000;
 
 /// Why a table could not be read.
@@ -161,7 +161,7 @@ pub fn read_csv(bytes: &[u8]) -> Result<Table, ReadError> {
         if record.iter().all(|cell| cell.trim().is_empty()) {
             continue;
         }
-        if record.iter().any(|cell| cell.len() > LONGEST_CELL) {
+        if record.iter().any(|cell| cell.len() > LONGEST_CELL && cell.chars().count() > LONGEST_CELL) {
             return Err(ReadError::LongCell(line));
         }
         if record.len() != headings.len() {
@@ -215,6 +215,7 @@ mod tests {
         let hundred = wide[..100].join(",");
         assert!(read_csv(hundred.as_bytes()).is_ok());
         assert_eq!(read_csv("a,b,a\n".as_bytes()), Err(ReadError::Doubled("a".to_owned())));
+        assert!(read_csv(format!("a,b\nx,{}\n", "é".repeat(4_000)).as_bytes()).is_ok());
         let long = format!("a,b\nx,{}\n", "y".repeat(4_001));
         assert_eq!(read_csv(long.as_bytes()), Err(ReadError::LongCell(2)));
     }

@@ -31,8 +31,11 @@ const SLOWEST: u64 = 50_000;
 #[derive(Debug, Clone)]
 pub(crate) struct File<const LARGEST: usize = LARGEST_FILE>(pub(crate) Bytes);
 
-/// A table of a page or a few.
-pub(crate) type SmallFile = File<LARGEST_REQUEST>;
+/// Largest table that is read on the threads that answer, in bytes: some sixty thousand lines.
+const LARGEST_TABLE: usize = 8 * 1024 * 1024;
+
+/// A table of some thousands of lines.
+pub(crate) type SmallFile = File<LARGEST_TABLE>;
 
 impl<const LARGEST: usize> std::ops::Deref for File<LARGEST> {
     type Target = Bytes;

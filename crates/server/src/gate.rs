@@ -80,7 +80,9 @@ impl Gate {
     pub(crate) fn is_secure(&self, request: &ServiceRequest) -> bool {
         self.settings.serves_tls()
             || (self.trusts(request)
-                && last_header(request, "x-forwarded-proto").is_some_and(|proto| proto.trim() == "https"))
+                && last_header(request, "x-forwarded-proto")
+                    .and_then(|list| list.rsplit(',').next())
+                    .is_some_and(|proto| proto.trim() == "https"))
     }
 
     fn trusts(&self, request: &ServiceRequest) -> bool {
@@ -271,16 +273,78 @@ fn by_itself(pattern: &str) -> bool {
     matches!(pattern, "/api/presence") || pattern.ends_with("/progress")
 }
 
+fn known_host(gate: &Gate, request: &ServiceRequest) -> Result<String, Problem> {
+    let host = header(request, HOST.as_str()).unwrap_or_default().to_lowercase();
+    if gate.knows_host(&host) {
+        return Ok(host);
+    }
+    Err(Problem::new(
+        StatusCode::MISDIRECTED_REQUEST,
+        "other_host",
+        "These books are not served under that name. Open them under the address they are served on, or add the name to the setting hosts.",
+    ))
+}
+
+/// The customer whose link a request comes with.
+async fn visit(gate: &Gate, store: &Store, request: &ServiceRequest, address: IpAddr) -> Result<(), Problem> {
+    gate.measure(&gate.pages, address)?;
+    match by_link(store, request).await? {
+        Ok(link) => {
+            let actor = Actor::customer(&link.customer_name, &address.to_string(), Utc::now());
+            request.extensions_mut().insert(Visitor { actor, link });
+            Ok(())
+        }
+        Err(problem) => {
+            gate.measure(&gate.bad_links, address)?;
+            Err(problem)
+        }
+    }
+}
+
+/// Who is signed in, noted as at work where it is a person who asks.
+async fn signed_in(
+    gate: &Gate,
+    store: &Store,
+    request: &ServiceRequest,
+    (pattern, address, secure): (&str, IpAddr, bool),
+) -> Result<Option<Who>, Problem> {
+    let token = request.cookie(cookie_name(secure)).map(|cookie| cookie.value().to_owned());
+    let Some(token) = token else { return Ok(None) };
+    let now = Utc::now();
+    let session = sessions::of_token(&mut *store.read().await?, &token, now, gate.settings.session).await?;
+    let Some(session) = session else { return Ok(None) };
+    let actor = Actor::person(session.person, &session.name, session.role, &address.to_string(), now);
+    if session.worth_noting && !by_itself(pattern) {
+        // On a full disk or a held file people can still read; only the idle time runs on.
+        if let Err(error) = store.jot(async |connection| sessions::used(connection, &token, now).await).await {
+            tracing::warn!(%error, "the use of a session could not be noted");
+        }
+    }
+    let who = Who { session, token, actor };
+    request.extensions_mut().insert(who.clone());
+    Ok(Some(who))
+}
+
+/// Whether who is signed in may do it, from our own page.
+fn may(who: Option<Who>, request: &ServiceRequest, operation: Operation, reads: bool) -> Result<(), Problem> {
+    let who = who.ok_or_else(sign_in_first)?;
+    let refused = |code: &'static str, sentence: &str| Err(Problem::new(StatusCode::FORBIDDEN, code, sentence));
+    if !reads && header(request, CSRF_HEADER) != Some(csrf_of(&who.token).as_str()) {
+        let sentence = "This request lacks the session's token. Load the page again, then repeat it.";
+        return refused("token_missing", sentence);
+    }
+    if !may_try(who.session.role, operation) {
+        return Err(refused_role(who.session.role, operation));
+    }
+    if who.session.must_change && operation != Operation::KeepOwnSignIn {
+        return refused("password_to_change", "Choose a password of your own first.");
+    }
+    Ok(())
+}
+
 /// Lets a request through, or says why not.
 async fn pass(gate: &Gate, store: &Store, request: &ServiceRequest) -> Result<(), Problem> {
-    let host = header(request, HOST.as_str()).unwrap_or_default().to_lowercase();
-    if !gate.knows_host(&host) {
-        return Err(Problem::new(
-            StatusCode::MISDIRECTED_REQUEST,
-            "other_host",
-            "These books are not served under that name. Open them under the address they are served on, or add the name to the setting hosts.",
-        ));
-    }
+    let host = known_host(gate, request)?;
     let (address, secure) = (gate.address(request), gate.is_secure(request));
     let base = format!("{}://{host}", if secure { "https" } else { "http" });
     let base = gate.settings.public_address.clone().unwrap_or(base);
@@ -295,47 +359,14 @@ async fn pass(gate: &Gate, store: &Store, request: &ServiceRequest) -> Result<()
         let of_calls = request.path() == "/api" || request.path().starts_with("/api/");
         return if reads && !of_calls { Ok(()) } else { Err(unknown_call(request)) };
     };
-    let Some(takes) = takes(request.method(), &pattern) else {
-        return Err(unknown_call(request));
-    };
+    let takes = takes(request.method(), &pattern).ok_or_else(|| unknown_call(request))?;
     if !reads {
         own_page(request, secure)?;
     }
     if takes == Takes::Link {
-        gate.measure(&gate.pages, address)?;
-        return match by_link(store, request).await? {
-            Ok(link) => {
-                request.extensions_mut().insert(Visitor {
-                    actor: Actor::customer(&link.customer_name, &address.to_string(), Utc::now()),
-                    link,
-                });
-                Ok(())
-            }
-            Err(problem) => {
-                gate.measure(&gate.bad_links, address)?;
-                Err(problem)
-            }
-        };
+        return visit(gate, store, request, address).await;
     }
-    let token = request.cookie(cookie_name(secure)).map(|cookie| cookie.value().to_owned());
-    let session = match &token {
-        Some(token) => sessions::of_token(&mut *store.read().await?, token, Utc::now(), gate.settings.session).await?,
-        None => None,
-    };
-    let who = session.zip(token).map(|(session, token)| {
-        let actor = Actor::person(session.person, &session.name, session.role, &address.to_string(), Utc::now());
-        Who { session, token, actor }
-    });
-    if let Some(who) = &who {
-        if who.session.worth_noting && !by_itself(&pattern) {
-            let now = Utc::now();
-            // On a full disk or a held file people can still read; only the idle time runs on.
-            if let Err(error) = store.jot(async |connection| sessions::used(connection, &who.token, now).await).await {
-                tracing::warn!(%error, "the use of a session could not be noted");
-            }
-        }
-        request.extensions_mut().insert(who.clone());
-    }
+    let who = signed_in(gate, store, request, (&pattern, address, secure)).await?;
     match takes {
         Takes::Nothing if !reads => {
             gate.measure(&gate.sign_ins, address)?;
@@ -345,27 +376,7 @@ async fn pass(gate: &Gate, store: &Store, request: &ServiceRequest) -> Result<()
         Takes::Nothing | Takes::Signature => Ok(()),
         // Looked at above; nobody comes this far without one.
         Takes::Link => Err(sign_in_first()),
-        Takes::Right(operation) => {
-            let who = who.ok_or_else(sign_in_first)?;
-            if !reads && header(request, CSRF_HEADER) != Some(csrf_of(&who.token).as_str()) {
-                return Err(Problem::new(
-                    StatusCode::FORBIDDEN,
-                    "token_missing",
-                    "This request lacks the session's token. Load the page again, then repeat it.",
-                ));
-            }
-            if !may_try(who.session.role, operation) {
-                return Err(refused_role(who.session.role, operation));
-            }
-            if who.session.must_change && operation != Operation::KeepOwnSignIn {
-                return Err(Problem::new(
-                    StatusCode::FORBIDDEN,
-                    "password_to_change",
-                    "Choose a password of your own first.",
-                ));
-            }
-            Ok(())
-        }
+        Takes::Right(operation) => may(who, request, operation, reads),
     }
 }
 

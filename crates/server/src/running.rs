@@ -18,36 +18,54 @@ pub(crate) fn keep_private() {
     rustix::process::umask(rustix::fs::Mode::RWXG | rustix::fs::Mode::RWXO);
 }
 
-/// Takes what others could read of a folder with books from them: books and copies of before the program kept them private.
+/// What the program itself keeps in a folder with books. Whatever else lies there is somebody's own.
+#[cfg(unix)]
+fn is_ours(name: &str) -> bool {
+    name.starts_with("books.")
+        || name == "copies"
+        || name == "card-processor.json"
+        || name.starts_with("bank-statement-")
+}
+
+/// Takes what others could read of the books and their copies from them, as it was before the program kept them private. The
+/// folder itself where nothing but those lies in it; links are not followed.
 #[cfg(unix)]
 fn make_private(folder: &Path) -> std::io::Result<()> {
-    use std::os::unix::fs::PermissionsExt;
-    let copies = folder.join("copies");
-    for (place, is_folder) in std::iter::once((folder.to_owned(), true)).chain(inside(folder)?).chain(inside(&copies)?)
-    {
-        let (now, own) =
-            (std::fs::metadata(&place)?.permissions().mode() & 0o777, if is_folder { 0o700 } else { 0o600 });
-        if now & 0o077 != 0 {
-            std::fs::set_permissions(&place, std::fs::Permissions::from_mode(now & own))?;
-            tracing::warn!(place = %place.display(), was = format!("{now:o}"), "others could read this; now they cannot");
+    let (ours, others): (Vec<_>, Vec<_>) =
+        inside(folder)?.into_iter().partition(|entry| entry.file_name().to_str().is_some_and(is_ours));
+    if others.is_empty() {
+        private(folder, true)?;
+    }
+    for entry in ours.into_iter().chain(inside(&copies::copies(folder))?) {
+        let kind = entry.file_type()?;
+        if kind.is_dir() || kind.is_file() {
+            private(&entry.path(), kind.is_dir())?;
         }
     }
     Ok(())
 }
 
-#[cfg(not(unix))]
-fn make_private(_: &Path) -> std::io::Result<()> {
+#[cfg(unix)]
+fn private(place: &Path, is_folder: bool) -> std::io::Result<()> {
+    use std::os::unix::fs::PermissionsExt;
+    let now = std::fs::metadata(place)?.permissions().mode() & 0o777;
+    if now & 0o077 != 0 {
+        let own = if is_folder { 0o700 } else { 0o600 };
+        std::fs::set_permissions(place, std::fs::Permissions::from_mode(now & own))?;
+        tracing::warn!(place = %place.display(), was = format!("{now:o}"), "others could read this; now they cannot");
+    }
     Ok(())
 }
 
-/// What lies in a folder, and whether that is a folder; nothing where there is none.
+/// What lies in a folder; nothing where there is none.
 #[cfg(unix)]
-fn inside(folder: &Path) -> std::io::Result<Vec<(PathBuf, bool)>> {
-    if !folder.exists() {
-        return Ok(Vec::new());
-    }
-    let entries = std::fs::read_dir(folder)?.collect::<std::io::Result<Vec<_>>>()?;
-    entries.into_iter().map(|entry| Ok((entry.path(), entry.file_type()?.is_dir()))).collect()
+fn inside(folder: &Path) -> std::io::Result<Vec<std::fs::DirEntry>> {
+    if folder.exists() { std::fs::read_dir(folder)?.collect() } else { Ok(Vec::new()) }
+}
+
+#[cfg(not(unix))]
+fn make_private(_: &Path) -> std::io::Result<()> {
+    Ok(())
 }
 
 /// Holds the books of a folder for this program alone, until it is dropped.

@@ -216,7 +216,7 @@ fn nobody_else_on_the_machine_reads_the_books() {
     std::fs::set_permissions(folder.path().join("books.db"), std::fs::Permissions::from_mode(0o644)).unwrap();
     std::fs::set_permissions(folder.path(), std::fs::Permissions::from_mode(0o755)).unwrap();
     let till = Till::start_in(folder);
-    let backup = till.folder.path().join("copy.db");
+    let backup = till.folder.path().join("books.saved.db");
     let data = till.folder.path().to_str().unwrap();
     let saved = run(&["backup", backup.to_str().unwrap(), "--data", data]);
     assert!(saved.status.success(), "{}", String::from_utf8_lossy(&saved.stderr));
@@ -229,6 +229,29 @@ fn nobody_else_on_the_machine_reads_the_books() {
         seen += 1;
     }
     assert!(seen >= 3, "books, lock and copy are there");
+    // What is somebody's own stays as it is, and so does the folder it lies in.
+    let folder = till.kill();
+    let own = folder.join("prices.ods");
+    std::fs::write(&own, "mine").unwrap();
+    std::os::unix::fs::symlink(&own, folder.join("books.link")).unwrap();
+    for place in [&own, &folder] {
+        std::fs::set_permissions(place, std::fs::Permissions::from_mode(0o755)).unwrap();
+    }
+    let mut serving = std::process::Command::new(PROGRAM)
+        .args(["serve", "--port", "0", "--data"])
+        .arg(&folder)
+        .env("GLAD_TILL_COPIES", "0")
+        .env("RUST_LOG", "off")
+        .stdout(std::process::Stdio::piped())
+        .spawn()
+        .unwrap();
+    let mut first = String::new();
+    std::io::BufRead::read_line(&mut std::io::BufReader::new(serving.stdout.take().unwrap()), &mut first).unwrap();
+    let modes = (mode(&own), mode(&folder), mode(&folder.join("books.db")));
+    serving.kill().unwrap();
+    serving.wait().unwrap();
+    std::fs::remove_dir_all(&folder).unwrap();
+    assert_eq!(modes, (0o755, 0o755, 0o600), "{first}");
 }
 
 /// Books that come back from a copy bring nobody in: every session ends, and the record says where they came from.

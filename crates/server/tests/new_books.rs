@@ -884,7 +884,7 @@ fn credits(walk: &Walk, leo: &Seat, customer: &Value) {
     walk.post(leo, &format!("/api/credit-drafts/{other}/delete"), json!({ "version": 1 }));
     let mut seen = alone.clone();
     seen["seen"] = walk.post(leo, "/api/credit-memos/preview", alone)["fingerprint"].clone();
-    let memo = walk.post(leo, &format!("/api/credit-memos?draft={draft}"), seen)["credit_memo"].clone();
+    let memo = walk.post(leo, &format!("/api/credit-memos?draft={draft}&draft_version=2"), seen)["credit_memo"].clone();
     assert_eq!(walk.get(leo, "/api/credit-drafts"), json!([]));
     let memo = format!("/api/credit-memos/{memo}");
     let kept = walk.get(leo, &memo);

@@ -673,12 +673,17 @@ async fn a_draft_of_a_credit_memo_waits_for_whoever_goes_on() {
     save(Some((first.id, 2)), &form("a few", "broken")).await.unwrap();
     let row = drafts_of(&company).await.remove(0);
     assert!(row.total.is_none() && row.blocked.is_some());
-    let post = async |form: &CreditDraftForm| {
-        change(&company, async |writing, rules| invoices::credit_from(writing, rules, form, Some(first.id)).await).await
+    let post = async |form: &CreditDraftForm, seen: i64| {
+        let draft = Some((first.id, seen));
+        change(&company, async |writing, rules| invoices::credit_from(writing, rules, form, draft).await).await
     };
-    assert!(post(&form("3", "broken")).await.is_err());
+    assert!(post(&form("3", "broken"), 3).await.is_err());
+    let stale = post(&form("1", "broken"), 2).await;
+    assert!(matches!(stale, Err(StoreError::Stale { current: 3, .. })), "someone saved it since: {stale:?}");
     assert_eq!(drafts_of(&company).await.len(), 1, "what is refused leaves the draft");
-    let posted = post(&form("2", "broken")).await.unwrap();
+    let posted = post(&form("1", "broken"), 3).await.unwrap();
+    let again = post(&form("1", "broken"), 3).await;
+    assert!(matches!(again, Err(StoreError::WrongState(_))), "opened by two, it is credited once: {again:?}");
     assert!(posted.credit_memo.is_some() && drafts_of(&company).await.is_empty());
     assert!(matches!(save(Some((first.id, 3)), &form("1", "late")).await, Err(StoreError::WrongState(_))));
     company.holds().await;

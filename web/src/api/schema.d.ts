@@ -15958,6 +15958,8 @@ export interface operations {
             query?: {
                 /** @description Its id; none where what is posted was never saved. */
                 draft?: number | null;
+                /** @description The version seen. */
+                draft_version?: number;
             };
             header: {
                 "Idempotency-Key": string;
@@ -19293,6 +19295,8 @@ export interface operations {
             query?: {
                 /** @description Its id; none where what is posted was never saved. */
                 draft?: number | null;
+                /** @description The version seen. */
+                draft_version?: number;
             };
             header: {
                 "Idempotency-Key": string;

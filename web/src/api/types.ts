@@ -164,6 +164,7 @@ export type WaitingRow = Schemas["WaitingRow"];
 export type LeftToCredit = Schemas["LeftToCredit"];
 export type CardReturnView = Schemas["CardReturnView"];
 export type ReturnReport = Schemas["ReturnReport"];
+export type TaxLine = Schemas["TaxLine"];
 export type CreditDraft = Schemas["CreditDraft"];
 export type CreditDraftForm = Schemas["CreditDraftForm"];
 export type CreditDraftRow = Schemas["CreditDraftRow"];

@@ -3,12 +3,13 @@ import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, got } from "../api/client";
 import type { CreditMemoView, DocumentRef, KeptCredit } from "../api/types";
-import { date, money, moneyWithCurrency, number, percent } from "../format";
+import { date, money, moneyWithCurrency, number } from "../format";
 import { Facts, Lines, Marked, useBase, Wrong } from "../parts/bits";
 import { PrintedPaper, usePapersReady } from "../parts/PrintedPaper";
 import { Paper, PostedEntries, TapeLines, Tear, TrailLines } from "../parts/TapeRoll";
 import { placeOf } from "../places";
 import { Worktop } from "../shell/Worktop";
+import { taxWords } from "../words";
 import { MoneyTape } from "./Applying";
 import { GoingOutLines, SendAgainAsk } from "./goingout/parts";
 import { ApplyAsk, ApplyPart, type OpenCredit, useApplying } from "./receipt/applying";
@@ -180,9 +181,7 @@ function Opened({ view }: { view: CreditMemoView }) {
               ["Net", document.net],
               // Where something goes the other way, tax is shown on each side.
               ...(document.taxes.some((tax) => tax.base < 0)
-                ? document.taxes.map(
-                    (tax) => [`Tax ${percent(tax.rate)} of ${money(-tax.base, document.currency)}`, tax.tax] as const,
-                  )
+                ? document.taxes.map((tax) => [taxWords(tax, document.currency, -1), tax.tax] as const)
                 : [["Tax", document.tax] as const]),
               [`Credit ${document.currency}`, document.total],
             ] as const

@@ -72,6 +72,9 @@ pub(super) struct KeptAs {
     /// Its id; none where what is posted was never saved.
     #[serde(default)]
     draft: Option<i64>,
+    /// The version seen.
+    #[serde(default)]
+    draft_version: i64,
 }
 
 /// Posts a credit memo, or asks for approval; its draft ends with it.
@@ -82,10 +85,11 @@ pub(super) async fn credit_from(
     form: &CreditDraftForm,
 ) -> Answer<CreditPosted> {
     let request = change.request(form);
+    let draft = kept.draft.map(|id| (CreditDraftId(id), kept.draft_version));
     let posted = store
         .change(change.actor(), Some(&request), async |writing| {
             let rules = rules::load(writing).await?;
-            invoices::credit_from(writing, &rules, form, kept.draft.map(CreditDraftId)).await
+            invoices::credit_from(writing, &rules, form, draft).await
         })
         .await?;
     Ok(Json(posted))

@@ -313,7 +313,8 @@ impl StartCode {
     /// Refuses what is not the code, and after a few tries whatever is typed.
     fn check(&self, typed: &str) -> Result<(), Problem> {
         let refused = |sentence: &str| Err(Problem::new(StatusCode::FORBIDDEN, "wrong_code", sentence).at("code"));
-        if self.wrong.load(Ordering::SeqCst) >= WRONG_CODES {
+        let waits = self.code.is_some();
+        if waits && self.wrong.load(Ordering::SeqCst) >= WRONG_CODES {
             return refused("Too many wrong codes were typed. Start Glad Till again: it prints a new one.");
         }
         if self.code.as_deref().is_some_and(|code| code == typed.trim()) {

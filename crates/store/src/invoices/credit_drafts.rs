@@ -155,11 +155,8 @@ pub async fn save_credit_draft(
             (id, 1)
         }
         Some((id, seen)) => {
-            let version = version_of(writing, id).await?;
-            if version != seen {
-                return Err(StoreError::Stale { what: named(id), current: version });
-            }
-            let next = version + 1;
+            check_version(writing, id, seen).await?;
+            let next = seen + 1;
             sqlx::query!(
                 "UPDATE credit_drafts SET customer_id = ?, invoice_id = ?, wish = ?, version = ? WHERE id = ?",
                 customer.0,
@@ -186,11 +183,14 @@ fn note(writing: &mut Writing<'_>, id: CreditDraftId, deed: &str, words: String,
     writing.note_on((DocumentKind::CreditDraft, id.0, &named(id)), deed, words, None, fields);
 }
 
-async fn version_of(connection: &mut SqliteConnection, id: CreditDraftId) -> Result<i64> {
-    sqlx::query_scalar!("SELECT version FROM credit_drafts WHERE id = ?", id.0)
+/// Refuses a draft that is gone, or that someone saved since it was seen.
+async fn check_version(connection: &mut SqliteConnection, id: CreditDraftId, seen: i64) -> Result<()> {
+    let gone = "This draft was posted or deleted already. Look at the credit memos of the customer before you credit it again.";
+    let version = sqlx::query_scalar!("SELECT version FROM credit_drafts WHERE id = ?", id.0)
         .fetch_optional(connection)
         .await?
-        .ok_or_else(|| StoreError::WrongState("This draft was posted or deleted already.".to_owned()))
+        .ok_or_else(|| StoreError::WrongState(gone.to_owned()))?;
+    if version == seen { Ok(()) } else { Err(StoreError::Stale { what: named(id), current: version }) }
 }
 
 /// Deletes a draft.
@@ -198,10 +198,7 @@ async fn version_of(connection: &mut SqliteConnection, id: CreditDraftId) -> Res
 /// # Errors
 /// [`StoreError::Stale`] where someone saved it since; where it is gone.
 pub async fn drop_credit_draft(writing: &mut Writing<'_>, id: CreditDraftId, seen: i64) -> Result<()> {
-    let version = version_of(writing, id).await?;
-    if version != seen {
-        return Err(StoreError::Stale { what: named(id), current: version });
-    }
+    check_version(writing, id, seen).await?;
     gone(writing, id).await?;
     note(writing, id, "credit_draft_deleted", format!("deleted {}", named(id)), Vec::new());
     Ok(())
@@ -298,27 +295,32 @@ async fn outcome(
             let first = stops.find(|blocker| blocker.field != "reason");
             Ok((Some(total), first.map(|blocker| blocker.sentence)))
         }
-        Err(StoreError::Invalid { sentence, .. } | StoreError::WrongState(sentence)) => Ok((None, Some(sentence))),
-        Err(other) => Err(other),
+        Err(error @ (StoreError::Database(_) | StoreError::Corrupt(_) | StoreError::NotSetUp)) => Err(error),
+        // What one draft says wrong is no reason to hide the others.
+        Err(error) => Ok((None, Some(error.to_string()))),
     }
 }
 
-/// Posts what was typed, or asks for it, and ends the draft it was kept as.
+/// Posts what was typed, or asks for it, and ends the draft it was kept as, named with the version that was seen.
 ///
 /// # Errors
-/// Where it cannot be posted: then the draft stays.
+/// [`StoreError::Stale`] where someone saved the draft since; where someone posted or deleted it: so that what two people opened
+/// is credited once. Where it cannot be posted; then the draft stays.
 pub async fn credit_from(
     writing: &mut Writing<'_>,
     rules: &Rules,
     form: &CreditDraftForm,
-    draft: Option<CreditDraftId>,
+    draft: Option<(CreditDraftId, i64)>,
 ) -> Result<CreditPosted> {
+    if let Some((id, seen)) = draft {
+        check_version(writing, id, seen).await?;
+    }
     let posted = match form {
         CreditDraftForm::Invoice { invoice, wish } => credit::credit(writing, rules, *invoice, wish).await?,
         CreditDraftForm::Alone { wish } => alone::credit_alone(writing, rules, wish).await?,
     };
-    if let Some(draft) = draft {
-        gone(writing, draft).await?;
+    if let Some((id, _)) = draft {
+        gone(writing, id).await?;
     }
     Ok(posted)
 }

@@ -14,7 +14,7 @@ import { ApprovalStrip, useApprovals } from "../../parts/together";
 import { Ask } from "../../shell/Ask";
 import { useNotices } from "../../shell/notices";
 import { Worktop } from "../../shell/Worktop";
-import { asTyped, otherLines, useSaveDraft } from "./CreditDraft";
+import { asTyped, keptAs, otherLines, useSaveDraft } from "./CreditDraft";
 import { addedLines, type OtherLine, OtherWay } from "./OtherWay";
 
 /** What was typed for a line: how much of it, or how much off its price. */
@@ -336,7 +336,7 @@ function Opened({
           run={async (key) => {
             const done = await got(
               api.POST("/api/invoices/{id}/credit", {
-                params: { path: { id: invoice.id }, query: { draft: draft?.id }, header: keyed(key) },
+                params: { path: { id: invoice.id }, query: keptAs(draft), header: keyed(key) },
                 body: { ...body, reason, seen: shown.fingerprint },
               }),
             );

@@ -18,7 +18,7 @@ import { ApprovalStrip, useApprovals } from "../../parts/together";
 import { Ask } from "../../shell/Ask";
 import { useNotices } from "../../shell/notices";
 import { Worktop } from "../../shell/Worktop";
-import { asTyped, useSaveDraft } from "./CreditDraft";
+import { asTyped, keptAs, useSaveDraft } from "./CreditDraft";
 import { ItemChoice } from "./OtherWay";
 
 const Head = styled("div")({
@@ -335,7 +335,7 @@ function CreditAlone({ returned, draft }: { returned: ReturnView | undefined; dr
           run={async (key) => {
             const done = await got(
               api.POST("/api/credit-memos", {
-                params: { query: { draft: draft?.id }, header: keyed(key) },
+                params: { query: keptAs(draft), header: keyed(key) },
                 body: { ...body, reason, seen: shown.fingerprint },
               }),
             );

@@ -1,4 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
+import { useRef } from "react";
 import { useNavigate, useParams } from "react-router";
 import { api, got, keyed, newKey, Problem } from "../../api/client";
 import type { AddedLine, CreditDraft, CreditDraftForm } from "../../api/types";
@@ -24,12 +25,23 @@ export function otherLines(added: AddedLine[] | undefined): OtherLine[] {
   }));
 }
 
+/** The draft that is posted, in the version that was seen. */
+export function keptAs(draft: CreditDraft | undefined) {
+  return draft ? { draft: draft.id, draft_version: draft.version } : {};
+}
+
 /** Saves what is typed as a draft that anyone can go on with. */
 export function useSaveDraft(draft: CreditDraft | undefined, forget: () => void) {
   const navigate = useNavigate();
   const changed = useEverythingChanged();
   const { say } = useNotices();
+  const saving = useRef(false);
   return async (form: CreditDraftForm) => {
+    // The key pressed twice saves one draft.
+    if (saving.current) {
+      return;
+    }
+    saving.current = true;
     const header = keyed(newKey());
     try {
       const saved = await got(
@@ -53,6 +65,8 @@ export function useSaveDraft(draft: CreditDraft | undefined, forget: () => void)
         throw error;
       }
       say({ kind: "stop", text: error.message });
+    } finally {
+      saving.current = false;
     }
   };
 }

@@ -10,6 +10,7 @@ import { ApprovalStrip, useApprovals } from "../../parts/together";
 import { placeOf } from "../../places";
 import { useNotices } from "../../shell/notices";
 import { Worktop } from "../../shell/Worktop";
+import { taxWords } from "../../words";
 import { OnAccount } from "../deposits/OnAccount";
 import { OpenDisputeAsk } from "../disputes/asks";
 import { disputeReasons } from "../disputes/words";
@@ -220,11 +221,10 @@ type Total = readonly [label: string, amount: number];
 export function totals(invoice: InvoiceView, document: NonNullable<InvoiceView["document"]>): Total[] {
   const { currency, discount } = document;
   const deposits = document.deposits.map((one): Total => [`Less deposit ${one.document.number}`, -one.amount]);
-  const settled = document.due - (invoice.open ?? document.due);
+  const left = invoice.open ?? document.due;
+  const settled = document.due - left;
   const share = discount?.percent ? ` ${percent(discount.percent)}` : "";
-  const taxes = document.taxes.map(
-    (tax): Total => [`Tax ${percent(tax.rate)} of ${money(tax.base, currency)}, ${tax.code}`, tax.tax],
-  );
+  const taxes = document.taxes.map((tax): Total => [taxWords(tax, currency), tax.tax]);
   const rows: (Total | false)[] = [
     !!discount && [`Less${share}, ${discount.reason}`, -discount.amount],
     ...invoice.prepaid.map((used): Total => [`Less billed in advance, ${used.document.number}`, -used.amount]),
@@ -233,7 +233,7 @@ export function totals(invoice: InvoiceView, document: NonNullable<InvoiceView["
     [`Total ${currency}`, document.total],
     ...deposits,
     settled !== 0 && ["Less paid, credited, or deducted", -settled],
-    (settled !== 0 || deposits.length > 0) && [`Balance due ${currency}`, document.due - settled],
+    (settled !== 0 || deposits.length > 0) && [`Balance due ${currency}`, left],
   ];
   return rows.filter((row): row is Total => row !== false);
 }

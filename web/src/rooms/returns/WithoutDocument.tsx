@@ -115,7 +115,9 @@ export function WithoutDocument({
                   </div>
                 )}
               </td>
-              <td className="right">{cell("quantity", "Quantity")}</td>
+              <td className="right">
+                {cell("quantity", "Quantity", amounts && line.item.trim() !== "" ? "1" : undefined)}
+              </td>
               <td className="right">{cell("price", "Price")}</td>
               <td>
                 {cell("cost", "Cost", "newest")}

@@ -229,7 +229,7 @@ fn changes(input: &AloneInput<'_>, (kept, owed): (Money, Money), supplied: Optio
         let owes = input.lines.customer.owes;
         let after = Figure::money(owes + owed);
         changes.push(Change { label: "Customer owes".to_owned(), before: Some(Figure::money(owes)), after });
-    } else {
+    } else if kept.is_positive() {
         changes.push(Change { label: "Kept unapplied".to_owned(), before: None, after: Figure::money(kept) });
     }
     if let Some((with, supplied)) = input.supplies.as_ref().zip(supplied) {
